@@ -1,0 +1,338 @@
+//! An etcd member: its user, folders, certificates, configuration file and unit.
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use serde::Serialize;
+
+use super::{
+    BlueprintError, Component, Content, Directory, File, HostBlueprint, Item, Part, Pinned,
+    Sources, Unit, UnitFile, User,
+};
+use crate::cluster::{Cluster, Host, HostName, Role};
+use crate::pki::{AuthorityKind, ETCD_USER, LedgerEntry, Profile};
+
+/// Name of the member's unit.
+const UNIT: &str = "zoisite-etcd.service";
+/// Folder of its configuration and certificates.
+const CONFIG: &str = "/etc/zoisite/etcd";
+
+/// Where a member keeps things, and how its own host asks for its health.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EtcdPaths {
+    /// The unit.
+    pub unit: &'static str,
+    /// System user.
+    pub user: &'static str,
+    /// Folder that holds the data directory and the two marks.
+    pub folder: String,
+    /// The data directory.
+    pub data: String,
+    /// Mark that says whose data it is: the cluster's identity.
+    pub owner_mark: String,
+    /// Mark that says that the quorum was once proven, with etcd's own cluster id.
+    pub formed_mark: String,
+    /// Configuration file.
+    pub config: String,
+    /// The client program.
+    pub etcdctl: String,
+    /// Client endpoint of this member.
+    pub endpoint: String,
+    /// Authority for the client side.
+    pub authority: String,
+    /// Health client's certificate.
+    pub certificate: String,
+    /// Health client's key.
+    pub key: String,
+    /// The cluster's identity, which the owner mark must hold.
+    pub cluster_id: String,
+}
+
+/// The fields of etcd's configuration file that Zoisite sets, by their documented names
+/// (etcd's `etcd.conf.yml.sample`).
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct EtcdConfig<'a> {
+    name: &'a str,
+    data_dir: &'a str,
+    listen_peer_urls: String,
+    listen_client_urls: String,
+    advertise_client_urls: String,
+    listen_metrics_urls: String,
+    client_transport_security: TransportSecurity,
+    peer_transport_security: TransportSecurity,
+    strict_reconfig_check: bool,
+    enable_grpc_gateway: bool,
+    #[serde(flatten)]
+    tuning: std::collections::BTreeMap<&'a str, serde_json::Value>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct TransportSecurity {
+    cert_file: String,
+    key_file: String,
+    trusted_ca_file: String,
+    client_cert_auth: bool,
+}
+
+/// What etcd reads only when it has no data yet.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct FirstStart<'a> {
+    initial_advertise_peer_urls: String,
+    initial_cluster: String,
+    initial_cluster_token: String,
+    initial_cluster_state: &'a str,
+}
+
+fn url(scheme: &str, address: IpAddr, port: u16) -> String {
+    format!("{scheme}://{}", std::net::SocketAddr::new(address, port))
+}
+
+/// `NAME=URL,…` of all members, in the order of the cluster file.
+pub fn initial_cluster(cluster: &Cluster) -> String {
+    cluster
+        .hosts_of(Role::EtcdMember)
+        .iter()
+        .map(|host| format!("{}={}", host.name, url("https", host.address, cluster.etcd.peer_port)))
+        .collect::<Vec<_>>()
+        .join(",")
+}
+
+pub(super) fn member(
+    cluster: &Cluster,
+    host: &Host,
+    sources: Sources<'_>,
+    current: &HashMap<(Profile, HostName), &LedgerEntry>,
+    out: &mut HostBlueprint,
+) -> Result<(), Vec<BlueprintError>> {
+    let version = cluster.etcd_version.to_string();
+    let binaries = format!("/usr/local/lib/zoisite/etcd-{version}");
+    let folder = cluster.etcd.folder.clone();
+    let data = format!("{folder}/data");
+    let mut errors = Vec::new();
+
+    let directory =
+        |path: &str, owner, mode| Item::Directory(Directory { path: path.to_owned(), owner, mode });
+    let mut items = vec![
+        Item::User(User { name: ETCD_USER, home: folder.clone() }),
+        directory("/usr/local/lib/zoisite", "root", 0o755),
+        directory(&binaries, "root", 0o755),
+        directory("/etc/zoisite", "root", 0o755),
+        directory(CONFIG, "root", 0o755),
+        directory(&folder, ETCD_USER, 0o700),
+        directory(&data, ETCD_USER, 0o700),
+    ];
+    for file in ["etcd", "etcdctl"] {
+        items.push(Item::Component(Component {
+            path: format!("{binaries}/{file}"),
+            pinned: Pinned { name: "etcd", version: version.clone(), file },
+            restarts: (file == "etcd").then_some(UNIT),
+        }));
+    }
+    for kind in [AuthorityKind::EtcdClient, AuthorityKind::EtcdPeer] {
+        match sources.ledger.authority(kind) {
+            // etcd reads its authorities when it starts, and its own certificates at every handshake.
+            Some(authority) => items.push(Item::File(File {
+                path: authority_path(kind),
+                owner: "root",
+                mode: 0o644,
+                content: Content::text(authority.pem.as_str()),
+                restarts: Some(UNIT),
+            })),
+            None => errors.push(BlueprintError::NoAuthority(kind)),
+        }
+    }
+    for profile in [Profile::EtcdServer, Profile::EtcdPeer, Profile::EtcdHealth] {
+        match current.get(&(profile, host.name.clone())) {
+            Some(entry) => items.extend(certificate(profile, entry)),
+            None => errors.push(BlueprintError::NoCertificate { profile, host: host.name.clone() }),
+        }
+    }
+    let paths = EtcdPaths {
+        unit: UNIT,
+        user: ETCD_USER,
+        owner_mark: format!("{folder}/cluster"),
+        formed_mark: format!("{folder}/formed"),
+        config: format!("{CONFIG}/etcd.yaml"),
+        etcdctl: format!("{binaries}/etcdctl"),
+        endpoint: url("https", host.address, cluster.etcd.client_port),
+        authority: authority_path(AuthorityKind::EtcdClient),
+        certificate: place(Profile::EtcdHealth).0,
+        key: place(Profile::EtcdHealth).1,
+        cluster_id: sources.cluster_id.to_owned(),
+        folder,
+        data,
+    };
+    match config(cluster, host, &paths, sources.cluster_id) {
+        Ok(content) => items.push(Item::File(File {
+            path: paths.config.clone(),
+            owner: "root",
+            mode: 0o644,
+            content,
+            restarts: Some(UNIT),
+        })),
+        Err(why) => errors.push(BlueprintError::Yaml { host: host.name.clone(), why }),
+    }
+    items.push(Item::File(File {
+        path: format!("/etc/systemd/system/{UNIT}"),
+        owner: "root",
+        mode: 0o644,
+        content: Content::text(unit_file(cluster, host, &binaries, &paths).to_string()),
+        restarts: Some(UNIT),
+    }));
+    items.push(Item::Unit(Unit { name: UNIT, part: Part::Etcd }));
+    out.items.extend(items);
+    out.etcd = Some(paths);
+    if errors.is_empty() { Ok(()) } else { Err(errors) }
+}
+
+fn authority_path(kind: AuthorityKind) -> String {
+    let stem = if kind == AuthorityKind::EtcdPeer { "peer" } else { "client" };
+    format!("{CONFIG}/{stem}-authority.crt")
+}
+
+/// Paths of certificate and key of a profile that lives on hosts.
+fn place(profile: Profile) -> (String, String) {
+    profile.place().map_or_else(Default::default, |p| (p.certificate(), p.key()))
+}
+
+/// A certificate for all to read, and its key for its owner alone.
+fn certificate(profile: Profile, entry: &LedgerEntry) -> Vec<Item> {
+    let Some(place) = profile.place() else { return Vec::new() };
+    vec![
+        Item::File(File {
+            path: place.certificate(),
+            owner: "root",
+            mode: 0o644,
+            content: Content::text(entry.pem.as_str()),
+            restarts: None,
+        }),
+        Item::File(File {
+            path: place.key(),
+            owner: place.owner,
+            mode: 0o600,
+            content: Content::Key {
+                serial: entry.serial.clone(),
+                label: entry.label(),
+                sha256: entry.key_sha256.clone(),
+            },
+            restarts: None,
+        }),
+    ]
+}
+
+fn config(
+    cluster: &Cluster,
+    host: &Host,
+    paths: &EtcdPaths,
+    cluster_id: &str,
+) -> Result<Content, String> {
+    let etcd = &cluster.etcd;
+    let security = |profile, authority| {
+        let (cert_file, key_file) = place(profile);
+        TransportSecurity {
+            cert_file,
+            key_file,
+            trusted_ca_file: authority_path(authority),
+            client_cert_auth: true,
+        }
+    };
+    // Metrics are for the host itself; an address that is loopback already keeps its own.
+    let metrics = match host.address {
+        address if address.is_loopback() => address,
+        IpAddr::V4(_) => IpAddr::V4(std::net::Ipv4Addr::LOCALHOST),
+        IpAddr::V6(_) => IpAddr::V6(std::net::Ipv6Addr::LOCALHOST),
+    };
+    let mut tuning: std::collections::BTreeMap<&str, serde_json::Value> = [
+        ("heartbeat-interval", 100.into()),
+        ("election-timeout", 1_000.into()),
+        ("quota-backend-bytes", 4_294_967_296_u64.into()),
+        ("tls-min-version", "TLS1.3".into()),
+        ("logger", "zap".into()),
+        ("log-level", "info".into()),
+        ("log-outputs", serde_json::json!(["stderr"])),
+    ]
+    .into();
+    tuning.extend(etcd.settings.iter().map(|(key, value)| (key.as_str(), value.clone())));
+    let lasting = EtcdConfig {
+        name: host.name.as_str(),
+        data_dir: &paths.data,
+        listen_peer_urls: url("https", host.address, etcd.peer_port),
+        listen_client_urls: url("https", host.address, etcd.client_port),
+        advertise_client_urls: url("https", host.address, etcd.client_port),
+        listen_metrics_urls: url("http", metrics, etcd.metrics_port),
+        client_transport_security: security(Profile::EtcdServer, AuthorityKind::EtcdClient),
+        peer_transport_security: security(Profile::EtcdPeer, AuthorityKind::EtcdPeer),
+        strict_reconfig_check: true,
+        // The gateway would dial its own server with the server's certificate, which is no client's.
+        enable_grpc_gateway: false,
+        tuning,
+    };
+    let first = FirstStart {
+        initial_advertise_peer_urls: url("https", host.address, etcd.peer_port),
+        initial_cluster: initial_cluster(cluster),
+        initial_cluster_token: format!("{}-{cluster_id}", cluster.name),
+        initial_cluster_state: "new",
+    };
+    let yaml = |text: Result<String, serde_saphyr::ser::Error>| text.map_err(|e| e.to_string());
+    let lasting = yaml(serde_saphyr::to_string(&lasting))?;
+    let head = format!(
+        "# etcd member {} of {}. Written by zoisite: edits are put right by the next raise.\n",
+        host.name, cluster.name
+    );
+    Ok(Content::Text {
+        lasting: Arc::from(format!("{head}{lasting}")),
+        first_start: Some(Arc::from(yaml(serde_saphyr::to_string(&first))?)),
+    })
+}
+
+fn unit_file(cluster: &Cluster, host: &Host, binaries: &str, paths: &EtcdPaths) -> UnitFile {
+    let start = format!("{binaries}/etcd --config-file {}", paths.config);
+    UnitFile::default()
+        .section(
+            "Unit",
+            [
+                ("Description", format!("etcd member {} of {}", host.name, cluster.name)),
+                ("After", "network-online.target time-sync.target".into()),
+                ("Wants", "network-online.target".into()),
+                ("StartLimitIntervalSec", "0".into()),
+            ],
+        )
+        .section(
+            "Service",
+            [
+                ("Type", "notify"),
+                ("User", ETCD_USER),
+                ("Group", ETCD_USER),
+                ("ExecStart", &start),
+                ("Restart", "always"),
+                ("RestartSec", "1"),
+                // It reports ready when it has a leader; a member that waits for its peers is not at fault.
+                ("TimeoutStartSec", "infinity"),
+                ("TimeoutStopSec", "30"),
+                ("LimitNOFILE", "16384"),
+                ("UMask", "0077"),
+                ("NoNewPrivileges", "yes"),
+                ("CapabilityBoundingSet", ""),
+                ("ProtectSystem", "strict"),
+                ("ReadWritePaths", &paths.folder),
+                ("ProtectHome", "yes"),
+                ("PrivateTmp", "yes"),
+                ("PrivateDevices", "yes"),
+                ("ProtectKernelTunables", "yes"),
+                ("ProtectKernelModules", "yes"),
+                ("ProtectControlGroups", "yes"),
+                ("RestrictAddressFamilies", "AF_INET AF_INET6 AF_UNIX"),
+                ("RestrictNamespaces", "yes"),
+                ("RestrictRealtime", "yes"),
+                ("RestrictSUIDSGID", "yes"),
+                ("LockPersonality", "yes"),
+                ("MemoryDenyWriteExecute", "yes"),
+                ("SystemCallArchitectures", "native"),
+            ],
+        )
+        .section("Install", [("WantedBy", "multi-user.target")])
+}

@@ -1,0 +1,112 @@
+use std::fmt;
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+
+use super::names::{NameError, dns_name};
+
+/// The host part of an [`Endpoint`].
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum EndpointHost {
+    /// A DNS name.
+    Name(String),
+    /// An address.
+    Address(IpAddr),
+}
+
+impl fmt::Display for EndpointHost {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Name(name) => f.write_str(name),
+            Self::Address(address) => write!(f, "{address}"),
+        }
+    }
+}
+
+/// A name or address with a port, `HOST:PORT` (an IPv6 address in brackets).
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Endpoint {
+    /// What to dial.
+    pub host: EndpointHost,
+    /// TCP port.
+    pub port: u16,
+}
+
+impl Endpoint {
+    /// Reads `HOST:PORT`.
+    ///
+    /// # Errors
+    /// When the port is missing or impossible, or the host is neither a name nor an address.
+    pub fn new(text: &str) -> Result<Self, NameError> {
+        let (host, port) = text
+            .rsplit_once(':')
+            .filter(|(host, _)| host.starts_with('[') == host.ends_with(']') && !host.is_empty())
+            .ok_or_else(|| NameError("the port is missing".into()))?;
+        let port = match port.parse::<u16>() {
+            Ok(port) if port != 0 => port,
+            _ => return Err(NameError(format!("'{port}' is no port (1 to 65535)"))),
+        };
+        let bare = host.trim_start_matches('[').trim_end_matches(']');
+        let host = match bare.parse::<IpAddr>() {
+            Ok(IpAddr::V6(_)) if !host.starts_with('[') => {
+                return Err(NameError("an IPv6 address stands in brackets: [ADDRESS]:PORT".into()));
+            }
+            Ok(address) => EndpointHost::Address(address),
+            Err(_) if bare.bytes().all(|b| b.is_ascii_digit() || b == b'.') => {
+                return Err(NameError(format!("'{bare}' is no IP address")));
+            }
+            Err(_) => {
+                dns_name(bare, 253)?;
+                EndpointHost::Name(bare.to_owned())
+            }
+        };
+        Ok(Self { host, port })
+    }
+}
+
+impl fmt::Display for Endpoint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.host {
+            EndpointHost::Address(IpAddr::V6(v6)) => write!(f, "[{v6}]:{}", self.port),
+            host => write!(f, "{host}:{}", self.port),
+        }
+    }
+}
+
+/// How many subnets of `prefix` bits fit into `range`; 0 when they are larger than the range.
+pub fn subnets_in(range: &IpNet, prefix: u8) -> u64 {
+    if prefix < range.prefix_len() || prefix > range.max_prefix_len() {
+        return 0;
+    }
+    1_u64.checked_shl(u32::from(prefix - range.prefix_len())).unwrap_or(u64::MAX)
+}
+
+/// Whether two ranges share an address.
+pub(crate) fn overlap(a: &IpNet, b: &IpNet) -> bool {
+    a.contains(b) || b.contains(a)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn endpoints_need_a_port_and_a_dialable_host() {
+        for good in ["api.saltmarsh.example:6443", "10.77.0.5:6443", "[fd00::5]:6443"] {
+            assert_eq!(Endpoint::new(good).unwrap().to_string(), good);
+        }
+        for bad in ["api", "api:0", "api:70000", "fd00::5:6443", "10.77.0.999:1", ":6443", "a b:1"]
+        {
+            assert!(Endpoint::new(bad).is_err(), "{bad}");
+        }
+    }
+
+    #[test]
+    fn counts_subnets() {
+        let range: IpNet = "10.90.0.0/16".parse().unwrap();
+        assert_eq!(subnets_in(&range, 24), 256);
+        assert_eq!(subnets_in(&range, 16), 1);
+        assert_eq!(subnets_in(&range, 12), 0);
+        assert_eq!(subnets_in(&"fd00::/0".parse().unwrap(), 128), u64::MAX);
+    }
+}

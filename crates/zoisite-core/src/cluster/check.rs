@@ -1,0 +1,379 @@
+//! What can be known from the file alone, once its values are read.
+
+use std::collections::{HashMap, HashSet};
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+
+use super::address::{overlap, subnets_in};
+use super::finding::Finding;
+use super::model::{Cluster, Role};
+use super::names::HostName;
+use super::parse::Places;
+
+/// Fields of etcd's configuration file that Zoisite computes; a person's own settings may not clash
+/// with them. (The tests of `blueprint::etcd` hold this list against the generated file.)
+pub(crate) const ETCD_OWN: &[&str] = &[
+    "name",
+    "data-dir",
+    "listen-peer-urls",
+    "listen-client-urls",
+    "advertise-client-urls",
+    "listen-metrics-urls",
+    "client-transport-security",
+    "peer-transport-security",
+    "initial-advertise-peer-urls",
+    "initial-cluster",
+    "initial-cluster-token",
+    "initial-cluster-state",
+    "strict-reconfig-check",
+    "enable-grpc-gateway",
+];
+
+pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Finding>) {
+    let mut check = Check { cluster, places, findings };
+    check.addresses();
+    check.roles();
+    check.quorum();
+    check.ranges();
+    check.ports();
+    check.balancers();
+    check.settings();
+    check.single_points();
+}
+
+struct Check<'a> {
+    cluster: &'a Cluster,
+    places: &'a Places,
+    findings: &'a mut Vec<Finding>,
+}
+
+impl Check<'_> {
+    fn add(&mut self, finding: Finding, place: &str, label: &str) {
+        self.findings.push(match self.places.get(place) {
+            Some(span) => finding.at(span.clone(), label),
+            None => finding,
+        });
+    }
+
+    fn addresses(&mut self) {
+        let mut taken: HashMap<IpAddr, &HostName> = HashMap::new();
+        for host in &self.cluster.hosts {
+            let place = format!("hosts.{}", host.name);
+            if let Some(other) = taken.insert(host.address, &host.name) {
+                let finding = Finding::blocks(
+                    "duplicate-address",
+                    format!("{} and {other} have the same address, {}", host.name, host.address),
+                )
+                .mend("give every host an address of its own");
+                self.add(finding, &place, "taken");
+            }
+            if host.address.is_loopback() && self.cluster.hosts.len() > 1 {
+                let finding = Finding::warns(
+                    "loopback-address",
+                    format!("{} has a loopback address, {}", host.name, host.address),
+                )
+                .mend("no other machine can dial it; right only when all run on this one");
+                self.add(finding, &place, "loopback");
+            }
+        }
+    }
+
+    fn roles(&mut self) {
+        let required =
+            [(Role::EtcdMember, "etcd.members"), (Role::ControlPlane, "control-plane.hosts")];
+        for (role, place) in required {
+            let told = |f: &Finding| {
+                f.code == "unknown-host"
+                    || f.message.starts_with(place)
+                    || f.message.starts_with("the table")
+            };
+            if self.cluster.holders(role).is_empty() && !self.findings.iter().any(told) {
+                let finding = Finding::blocks("empty-role", format!("no host is {role}"))
+                    .mend("name at least one, three to survive the loss of one");
+                self.add(finding, place, "empty");
+            }
+        }
+        let busy: HashSet<&HostName> =
+            Role::ALL.iter().flat_map(|role| self.cluster.holders(*role)).collect();
+        let idle: Vec<&HostName> =
+            self.cluster.hosts.iter().map(|h| &h.name).filter(|n| !busy.contains(n)).collect();
+        if let Some(first) = idle.first() {
+            let who = match idle.len() {
+                1 => format!("{first} has no role"),
+                n => format!("{n} hosts have no role, {first} first"),
+            };
+            let finding = Finding::warns("idle-host", who).mend("add it to a role, or take it out");
+            self.add(finding, &format!("hosts.{first}"), "nothing to do");
+        }
+        let workers: HashSet<&HostName> = self.cluster.nodes().iter().map(|h| &h.name).collect();
+        let stray: Vec<HostName> = (self.cluster.workers.labels.keys())
+            .chain(self.cluster.workers.taints.keys())
+            .filter(|name| !workers.contains(name))
+            .cloned()
+            .collect();
+        for name in stray {
+            let finding = Finding::warns(
+                "label-without-node",
+                format!("{name} has labels or taints, and no node to carry them"),
+            )
+            .mend("add it to workers.hosts, or take the labels out");
+            self.add(finding, &format!("hosts.{name}"), "neither worker nor control plane");
+        }
+    }
+
+    fn quorum(&mut self) {
+        let members = self.cluster.etcd.members.len();
+        let finding = match members {
+            2 => Finding::blocks(
+                "two-etcd-members",
+                "two etcd members are worse than one: losing either stops both",
+            )
+            .mend("name one member, or three: a third may be a worker"),
+            n if n > 7 => Finding::warns(
+                "many-etcd-members",
+                format!("{n} etcd members: every write waits for {}", n / 2 + 1),
+            )
+            .mend("seven at most; five survive two losses"),
+            n if n > 0 && n % 2 == 0 => Finding::warns(
+                "even-etcd-members",
+                format!("{n} etcd members survive {} lost, as {} do", (n - 1) / 2, n - 1),
+            )
+            .mend(format!(
+                "name {} or {}: an even count adds cost and no tolerance",
+                n - 1,
+                n + 1
+            )),
+            _ => return,
+        };
+        self.add(finding, "etcd.members", &format!("{members} members"));
+    }
+
+    fn ranges(&mut self) {
+        let network = &self.cluster.network;
+        let mut ranges: Vec<(&str, &IpNet)> = Vec::new();
+        ranges.extend(network.pods.iter().map(|r| ("network.pods", r)));
+        ranges.extend(network.services.iter().map(|r| ("network.services", r)));
+        for (i, (place, range)) in ranges.iter().enumerate() {
+            for (other_place, other) in &ranges[..i] {
+                if place != other_place && overlap(range, other) {
+                    let finding = Finding::blocks(
+                        "range-overlap",
+                        format!("{place} {range} overlaps {other_place} {other}"),
+                    )
+                    .mend("choose ranges that share no address");
+                    self.add(finding, place, "overlaps");
+                }
+            }
+            let inside: Vec<_> =
+                self.cluster.hosts.iter().filter(|h| range.contains(&h.address)).collect();
+            if let Some(first) = inside.first() {
+                let more = if inside.len() > 1 {
+                    format!(" and {} more", inside.len() - 1)
+                } else {
+                    String::new()
+                };
+                let finding = Finding::blocks(
+                    "range-overlap",
+                    format!(
+                        "{place} {range} holds the host {} {}{more}",
+                        first.name, first.address
+                    ),
+                )
+                .mend("choose a range that no machine on this network uses");
+                self.add(finding, place, "overlaps the hosts");
+            }
+            let fixed = [
+                ("balancers.floating", self.cluster.balancers.floating),
+                ("control-plane.address", self.cluster.stable_ip()),
+            ];
+            for (what, address) in fixed {
+                if let Some(address) = address.filter(|a| range.contains(a)) {
+                    let finding = Finding::blocks(
+                        "range-overlap",
+                        format!("{place} {range} holds {what} {address}"),
+                    )
+                    .mend("choose a range that no machine on this network uses");
+                    self.add(finding, place, "overlaps");
+                }
+            }
+        }
+        let nodes = self.cluster.nodes().len() as u64;
+        for range in &network.pods {
+            let prefix = network.subnet_prefix(range);
+            let fit = subnets_in(range, prefix);
+            if fit < nodes {
+                let finding = Finding::blocks(
+                    "too-few-pod-subnets",
+                    format!("{range} has room for {fit} nodes with a /{prefix} each, and there are {nodes}"),
+                )
+                .mend("widen network.pods, or make network.pod-subnet a larger number");
+                self.add(finding, "network.pods", "too small");
+            }
+        }
+        for range in &network.services {
+            let bits = range.max_prefix_len() - range.prefix_len();
+            let most = if matches!(range, IpNet::V4(_)) { 24 } else { 20 };
+            if !(4..=most).contains(&bits) {
+                let finding = Finding::blocks(
+                    "bad-range",
+                    format!("{range} holds 2^{bits} service addresses"),
+                )
+                .mend(format!("the API server takes 2^4 to 2^{most}; /20 is usual for IPv4"));
+                self.add(finding, "network.services", "not possible");
+            }
+        }
+        let families = |ranges: &[IpNet]| {
+            let v4 = ranges.iter().any(|r| matches!(r, IpNet::V4(_)));
+            (v4, ranges.iter().any(|r| matches!(r, IpNet::V6(_))))
+        };
+        let complete = !network.pods.is_empty() && !network.services.is_empty();
+        if complete && families(&network.pods) != families(&network.services) {
+            let finding = Finding::blocks(
+                "family-mismatch",
+                "pods and services have ranges of different address families",
+            )
+            .mend("give both IPv4, both IPv6, or both one of each");
+            self.add(finding, "network.services", "differs from network.pods");
+        }
+    }
+
+    fn ports(&mut self) {
+        let etcd = &self.cluster.etcd;
+        let ports = [
+            ("etcd.client-port", etcd.client_port),
+            ("etcd.peer-port", etcd.peer_port),
+            ("etcd.metrics-port", etcd.metrics_port),
+            ("control-plane.port", self.cluster.control_plane.port),
+        ];
+        for (i, (name, port)) in ports.iter().enumerate() {
+            if let Some((other, _)) = ports[..i].iter().find(|(_, p)| p == port) {
+                let finding =
+                    Finding::blocks("port-clash", format!("{name} and {other} are both {port}"))
+                        .mend("give each a port of its own");
+                self.add(finding, name, "taken");
+            }
+        }
+        let control = &self.cluster.control_plane;
+        let shared: Vec<&HostName> =
+            self.cluster.balancers.hosts.iter().filter(|h| control.hosts.contains(h)).collect();
+        if let Some(host) = shared.first()
+            && control.port == control.address.port
+        {
+            let finding = Finding::blocks(
+                "port-clash",
+                format!(
+                    "{host} is balancer and control plane, and both want port {}",
+                    control.port
+                ),
+            )
+            .mend("set control-plane.port to another one, such as 6444");
+            self.add(finding, "balancers.hosts", "two listeners on one port");
+        }
+    }
+
+    fn balancers(&mut self) {
+        let balancers = &self.cluster.balancers;
+        if let Some(floating) = balancers.floating {
+            if balancers.hosts.is_empty() {
+                let finding =
+                    Finding::blocks("floating-without-hosts", "a floating address needs balancers")
+                        .mend("name balancers.hosts, or take balancers.floating out");
+                self.add(finding, "balancers.floating", "nobody holds it");
+            }
+            if let Some(host) = self.cluster.hosts.iter().find(|h| h.address == floating) {
+                let finding = Finding::blocks(
+                    "duplicate-address",
+                    format!("the floating address is {}'s own", host.name),
+                )
+                .mend("choose an address that no machine has");
+                self.add(finding, "balancers.floating", "taken");
+            }
+        }
+        let Some(stable) = self.cluster.stable_ip() else { return };
+        if balancers.floating.is_some_and(|floating| floating != stable) {
+            let finding = Finding::warns(
+                "two-stable-addresses",
+                format!("control-plane.address is {stable}, not the floating address"),
+            )
+            .mend("dial the floating address, or a name that resolves to it");
+            self.add(finding, "control-plane.address", "does not move");
+        }
+        let forwards = |name: &HostName| {
+            balancers.hosts.contains(name)
+                || (balancers.hosts.is_empty() && self.cluster.control_plane.hosts.contains(name))
+        };
+        if let Some(host) = self.cluster.hosts.iter().find(|h| h.address == stable)
+            && !forwards(&host.name)
+        {
+            let finding = Finding::blocks(
+                "address-forwards-nowhere",
+                format!("the stable address is {}'s, which does not answer for the API", host.name),
+            )
+            .mend("dial a balancer, a control-plane host, or a name");
+            self.add(finding, "control-plane.address", "not a balancer");
+        }
+    }
+
+    fn settings(&mut self) {
+        let own: Vec<&String> =
+            self.cluster.etcd.settings.keys().filter(|k| ETCD_OWN.contains(&k.as_str())).collect();
+        for key in own {
+            let finding = Finding::blocks(
+                "setting-clash",
+                format!("etcd.settings.{key} is computed from the cluster file"),
+            )
+            .mend("take it out; ports and folder have keys of their own under [etcd]");
+            self.add(finding, &format!("etcd.settings.{key}"), "set by Zoisite");
+        }
+    }
+
+    fn single_points(&mut self) {
+        if self.cluster.hosts.len() == 1 {
+            let finding = Finding::warns("single-host", "one host: nothing survives its loss")
+                .mend("fine for a try; three hosts survive the loss of one");
+            self.add(finding, &format!("hosts.{}", self.cluster.hosts[0].name), "everything");
+            return;
+        }
+        let single = |n: usize, what: &str, mend: &str| {
+            (n == 1).then(|| {
+                Finding::warns(
+                    "single-point-of-failure",
+                    format!("one {what}: its loss stops the cluster"),
+                )
+                .mend(mend)
+            })
+        };
+        let cluster = self.cluster;
+        let etcd = single(
+            cluster.etcd.members.len(),
+            "etcd member",
+            "name three; members may share hosts",
+        );
+        if let Some(finding) = etcd {
+            self.add(finding, "etcd.members", "single point of failure");
+        }
+        let api = cluster.control_plane.hosts.len();
+        if let Some(finding) = single(api, "control-plane host", "name a second one") {
+            self.add(finding, "control-plane.hosts", "single point of failure");
+        }
+        if api < 2 {
+            return;
+        }
+        let balancers = cluster.balancers.hosts.len();
+        if let Some(finding) =
+            single(balancers, "balancer", "name a second one, and a floating address")
+        {
+            self.add(finding, "balancers.hosts", "single point of failure");
+        }
+        let owner = cluster.hosts.iter().find(|h| Some(h.address) == cluster.stable_ip());
+        if let Some(host) = owner.filter(|_| balancers != 1) {
+            let finding = Finding::warns(
+                "single-point-of-failure",
+                format!("the stable address is {}'s own: its loss stops the API", host.name),
+            )
+            .mend("dial a floating address, or a name that your own balancer answers");
+            self.add(finding, "control-plane.address", "single point of failure");
+        }
+    }
+}

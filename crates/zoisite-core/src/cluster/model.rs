@@ -1,0 +1,242 @@
+use std::collections::BTreeMap;
+use std::fmt;
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+use serde::Serialize;
+
+use super::address::{Endpoint, EndpointHost};
+use super::names::{ClusterName, HostName, Version};
+
+/// A component's own configuration fields, by their documented names.
+pub type Settings = BTreeMap<String, serde_json::Value>;
+
+/// What a host does in the cluster.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// Runs a voting etcd member.
+    EtcdMember,
+    /// Runs API server, controller manager and scheduler.
+    ControlPlane,
+    /// Forwards the stable address to the API servers.
+    Balancer,
+    /// Runs workloads.
+    Worker,
+}
+
+impl Role {
+    /// Every role, in the order in which a cluster is brought up.
+    pub const ALL: [Self; 4] = [Self::EtcdMember, Self::ControlPlane, Self::Balancer, Self::Worker];
+}
+
+impl fmt::Display for Role {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::EtcdMember => "etcd member",
+            Self::ControlPlane => "control plane",
+            Self::Balancer => "balancer",
+            Self::Worker => "worker",
+        })
+    }
+}
+
+/// A whole cluster file, valid: references resolve and nothing in it blocks.
+#[derive(Clone, Debug)]
+pub struct Cluster {
+    /// `cluster.name`.
+    pub name: ClusterName,
+    /// `cluster.kubernetes`, the version of every Kubernetes component.
+    pub kubernetes: Version,
+    /// `cluster.etcd`.
+    pub etcd_version: Version,
+    /// `cluster.domain`, the DNS domain of services inside the cluster.
+    pub domain: String,
+    /// `hosts`, in the order of the file.
+    pub hosts: Vec<Host>,
+    /// `etcd`.
+    pub etcd: Etcd,
+    /// `control-plane`.
+    pub control_plane: ControlPlane,
+    /// `balancers`.
+    pub balancers: Balancers,
+    /// `workers`.
+    pub workers: Workers,
+    /// `network`.
+    pub network: Network,
+    /// `login`, for hosts that say nothing of their own.
+    pub login: Login,
+    /// `components`.
+    pub components: Components,
+    /// `certificates`.
+    pub certificates: Certificates,
+}
+
+/// One machine.
+#[derive(Clone, Debug)]
+pub struct Host {
+    /// Its name, and the name of its node.
+    pub name: HostName,
+    /// What the cluster dials.
+    pub address: IpAddr,
+    /// How the administrator gets in, where that differs from the cluster's `login`.
+    pub login: Login,
+}
+
+/// How the administrator reaches a host; what is absent is left to the person's own SSH setup.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Login {
+    /// Name or address to log in at; the host's address when absent.
+    pub address: Option<String>,
+    /// SSH port.
+    pub port: Option<u16>,
+    /// User with passwordless sudo.
+    pub user: Option<String>,
+    /// SSH client configuration file, relative to the cluster file.
+    pub ssh_config: Option<String>,
+}
+
+/// The etcd quorum.
+#[derive(Clone, Debug)]
+pub struct Etcd {
+    /// Voting members.
+    pub members: Vec<HostName>,
+    /// TCP port for clients.
+    pub client_port: u16,
+    /// TCP port between members.
+    pub peer_port: u16,
+    /// TCP port for metrics and health, on loopback only.
+    pub metrics_port: u16,
+    /// Folder on the host that holds the data directory.
+    pub folder: String,
+    /// Own settings, merged into etcd's configuration file.
+    pub settings: Settings,
+}
+
+/// The control plane.
+#[derive(Clone, Debug)]
+pub struct ControlPlane {
+    /// Hosts of API server, controller manager and scheduler.
+    pub hosts: Vec<HostName>,
+    /// The stable address that everything dials.
+    pub address: Endpoint,
+    /// TCP port on which each API server listens.
+    pub port: u16,
+    /// Own settings of the API server.
+    pub api_server: Settings,
+    /// Own settings of the controller manager.
+    pub controller_manager: Settings,
+    /// Own settings of the scheduler.
+    pub scheduler: Settings,
+}
+
+/// The balancers in front of the control plane; empty when the site has its own.
+#[derive(Clone, Debug, Default)]
+pub struct Balancers {
+    /// Balancer hosts.
+    pub hosts: Vec<HostName>,
+    /// Address that moves between them.
+    pub floating: Option<IpAddr>,
+}
+
+/// The workers.
+#[derive(Clone, Debug, Default)]
+pub struct Workers {
+    /// Worker hosts; a control-plane host named here too carries workloads.
+    pub hosts: Vec<HostName>,
+    /// Node labels by host.
+    pub labels: BTreeMap<HostName, BTreeMap<String, String>>,
+    /// Node taints by host, as `key=value:Effect`.
+    pub taints: BTreeMap<HostName, Vec<String>>,
+    /// Own settings of the kubelet.
+    pub kubelet: Settings,
+}
+
+/// Address ranges; one of each family at most.
+#[derive(Clone, Debug)]
+pub struct Network {
+    /// Pod ranges, cut into one subnet per node.
+    pub pods: Vec<IpNet>,
+    /// Service ranges.
+    pub services: Vec<IpNet>,
+    /// Prefix length, in bits, of a node's IPv4 pod subnet; IPv6 subnets have 64.
+    pub pod_subnet: u8,
+}
+
+impl Network {
+    /// Prefix length of a node's subnet in `range`, in bits.
+    pub fn subnet_prefix(&self, range: &IpNet) -> u8 {
+        match range {
+            IpNet::V4(_) => self.pod_subnet,
+            IpNet::V6(_) => 64,
+        }
+    }
+}
+
+/// Where the pinned files come from.
+#[derive(Clone, Debug)]
+pub struct Components {
+    /// Folder, relative to the cluster file.
+    pub from: String,
+}
+
+/// Policy for certificates.
+#[derive(Clone, Debug)]
+pub struct Certificates {
+    /// Lifetime of a leaf, in days.
+    pub days: u32,
+    /// Lifetime of an authority, in days.
+    pub authority_days: u32,
+    /// Key algorithm.
+    pub key: crate::pki::KeyKind,
+}
+
+impl Cluster {
+    /// The host of that name. Every name in a role resolves, by construction.
+    pub fn host(&self, name: &HostName) -> Option<&Host> {
+        self.hosts.iter().find(|host| host.name == *name)
+    }
+
+    /// The hosts that hold `role`, in the order of the role's list.
+    pub fn holders(&self, role: Role) -> &[HostName] {
+        match role {
+            Role::EtcdMember => &self.etcd.members,
+            Role::ControlPlane => &self.control_plane.hosts,
+            Role::Balancer => &self.balancers.hosts,
+            Role::Worker => &self.workers.hosts,
+        }
+    }
+
+    /// Hosts that will have a kubelet, and so a pod subnet: control plane and workers.
+    pub fn nodes(&self) -> Vec<&Host> {
+        let named: std::collections::HashSet<&HostName> =
+            self.control_plane.hosts.iter().chain(&self.workers.hosts).collect();
+        self.hosts.iter().filter(|host| named.contains(&host.name)).collect()
+    }
+
+    /// The hosts of `role` with all that the file says of them.
+    pub fn hosts_of(&self, role: Role) -> Vec<&Host> {
+        let by_name: std::collections::HashMap<&HostName, &Host> =
+            self.hosts.iter().map(|host| (&host.name, host)).collect();
+        self.holders(role).iter().filter_map(|name| by_name.get(name).copied()).collect()
+    }
+
+    /// How to log in at `host`: its own words first, then the cluster's.
+    pub fn login_of(&self, host: &Host) -> Login {
+        let (own, shared) = (&host.login, &self.login);
+        Login {
+            address: own.address.clone(),
+            port: own.port.or(shared.port),
+            user: own.user.clone().or_else(|| shared.user.clone()),
+            ssh_config: own.ssh_config.clone().or_else(|| shared.ssh_config.clone()),
+        }
+    }
+
+    /// The stable address, when it is an address and not a name.
+    pub fn stable_ip(&self) -> Option<IpAddr> {
+        match self.control_plane.address.host {
+            EndpointHost::Address(address) => Some(address),
+            EndpointHost::Name(_) => None,
+        }
+    }
+}

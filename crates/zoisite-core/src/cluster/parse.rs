@@ -1,0 +1,615 @@
+use std::collections::{BTreeMap, HashMap};
+use std::net::IpAddr;
+use std::ops::Range;
+
+use ipnet::IpNet;
+use toml::de::{DeTable, DeValue};
+
+use super::address::{Endpoint, EndpointHost};
+use super::check;
+use super::finding::{Finding, Grade};
+use super::model::{
+    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, Workers,
+};
+use super::names::{ClusterName, HostName, NameError, Version};
+use super::pattern;
+use super::reader::{At, Section, kind, near};
+use crate::pki::KeyKind;
+
+/// What reading a cluster file gave.
+#[derive(Clone, Debug)]
+pub struct Reading {
+    /// The cluster, when nothing blocks.
+    pub cluster: Option<Cluster>,
+    /// Everything found, in the order of the file; what has no place comes last.
+    pub findings: Vec<Finding>,
+}
+
+impl Reading {
+    /// The findings of one grade.
+    pub fn of(&self, grade: Grade) -> impl Iterator<Item = &Finding> {
+        self.findings.iter().filter(move |finding| finding.grade == grade)
+    }
+}
+
+/// Where values stand in the file, by dotted path (`etcd.members`, `hosts.heron`).
+pub(super) type Places = HashMap<String, Range<usize>>;
+
+/// Reads and checks the text of a cluster file.
+pub fn read(text: &str) -> Reading {
+    let (document, errors) = DeTable::parse_recoverable(text);
+    let mut parser =
+        Parser { findings: errors.iter().map(syntax).collect(), places: Places::new() };
+    let cluster = parser.cluster(document.get_ref(), text.len());
+    let Parser { mut findings, places } = parser;
+    if let Some(cluster) = &cluster {
+        check::check(cluster, &places, &mut findings);
+    }
+    findings.sort_by_key(|f| f.span.as_ref().map_or(usize::MAX, |span| span.start));
+    let blocked = findings.iter().any(|f| f.grade == Grade::Blocks);
+    Reading { cluster: cluster.filter(|_| !blocked), findings }
+}
+
+fn syntax(error: &toml::de::Error) -> Finding {
+    let finding = Finding::blocks("syntax", format!("this is not TOML: {}", error.message()));
+    match error.span() {
+        Some(span) => finding.at(span, "here"),
+        None => finding,
+    }
+    .mend("TOML is described in docs/cluster-file.md, with an example of every key")
+}
+
+struct Parser {
+    findings: Vec<Finding>,
+    places: Places,
+}
+
+const HOST_KEYS: &[&str] = &["address", "login"];
+const LOGIN_KEYS: &[&str] = &["address", "port", "user", "ssh-config"];
+
+impl Parser {
+    /// Reads what can be read. `None` only when there is nothing to check at all.
+    fn cluster(&mut self, document: &DeTable<'_>, end: usize) -> Option<Cluster> {
+        if document.is_empty() {
+            if self.findings.is_empty() {
+                self.findings.push(
+                    Finding::blocks("empty", "the cluster file is empty")
+                        .mend("write one with: zoisite new NAME ADDRESS…"),
+                );
+            }
+            return None;
+        }
+        let f = &mut self.findings;
+        let known = [
+            "cluster",
+            "hosts",
+            "etcd",
+            "control-plane",
+            "balancers",
+            "workers",
+            "network",
+            "login",
+            "components",
+            "certificates",
+        ];
+        let root = Section::open("", document, end..end, &known, f);
+        let nothing = DeTable::default();
+        let open = |key: &str, required: bool, known: &[&str], f: &mut Vec<Finding>| {
+            if required && !document.contains_key(key) {
+                f.push(
+                    Finding::blocks("missing-key", format!("the table [{key}] is missing"))
+                        .mend("docs/cluster-file.md shows it with an example"),
+                );
+            }
+            root.section(key, known, f)
+        };
+
+        let cluster = open("cluster", true, &["name", "kubernetes", "etcd", "domain"], f);
+        let etcd = open(
+            "etcd",
+            true,
+            &["members", "client-port", "peer-port", "metrics-port", "folder", "settings"],
+            f,
+        );
+        let control = open(
+            "control-plane",
+            true,
+            &["hosts", "address", "port", "api-server", "controller-manager", "scheduler"],
+            f,
+        );
+        let balancers = open("balancers", false, &["hosts", "floating"], f);
+        let workers = open("workers", false, &["hosts", "labels", "taints", "kubelet"], f);
+        let network = open("network", true, &["pods", "services", "pod-subnet"], f);
+        let login = open("login", false, LOGIN_KEYS, f);
+        let components = open("components", false, &["from"], f);
+        let certificates = open("certificates", false, &["days", "authority-days", "key"], f);
+        open("hosts", true, &[], &mut Vec::new());
+
+        let host_table = root.table("hosts", &mut self.findings);
+        let (host_table, hosts_span) = host_table.unwrap_or((&nothing, end..end));
+        let hosts = self.hosts(host_table, hosts_span);
+
+        let name = cluster
+            .as_ref()
+            .and_then(|s| self.required(s, "name", "\"saltmarsh\"", "bad-name", ClusterName::new));
+        let kubernetes = cluster.as_ref().and_then(|s| {
+            self.required(s, "kubernetes", "\"1.36.3\"", "bad-version", |text| {
+                possible(Version::new(text)?, 1, 30, "Kubernetes", "1.30")
+            })
+        });
+        let etcd_version = cluster.as_ref().and_then(|s| {
+            self.required(s, "etcd", "\"3.6.16\"", "bad-version", |text| {
+                possible(Version::new(text)?, 3, 5, "etcd", "3.5")
+            })
+        });
+        let domain = cluster.as_ref().and_then(|s| {
+            self.optional(s, "domain", "bad-name", |text| {
+                super::names::dns_name(text, 200).map(|()| text.to_owned())
+            })
+        });
+
+        let etcd = Etcd {
+            members: self.role(etcd.as_ref(), "members", "etcd.members", &hosts),
+            client_port: self.port(etcd.as_ref(), "client-port", 2379),
+            peer_port: self.port(etcd.as_ref(), "peer-port", 2380),
+            metrics_port: self.port(etcd.as_ref(), "metrics-port", 2381),
+            folder: etcd
+                .as_ref()
+                .and_then(|s| self.optional(s, "folder", "bad-path", absolute))
+                .unwrap_or_else(|| "/var/lib/etcd".into()),
+            settings: self.settings(etcd.as_ref(), "settings"),
+        };
+        let control_plane = ControlPlane {
+            hosts: self.role(control.as_ref(), "hosts", "control-plane.hosts", &hosts),
+            address: control
+                .as_ref()
+                .and_then(|s| {
+                    let example = "\"api.saltmarsh.example:6443\"";
+                    self.required(s, "address", example, "bad-address", Endpoint::new)
+                })
+                .unwrap_or(Endpoint { host: EndpointHost::Name(String::new()), port: 6443 }),
+            port: self.port(control.as_ref(), "port", 6443),
+            api_server: self.settings(control.as_ref(), "api-server"),
+            controller_manager: self.settings(control.as_ref(), "controller-manager"),
+            scheduler: self.settings(control.as_ref(), "scheduler"),
+        };
+        let balancers = Balancers {
+            hosts: match &balancers {
+                Some(_) => self.role(balancers.as_ref(), "hosts", "balancers.hosts", &hosts),
+                None => Vec::new(),
+            },
+            floating: balancers
+                .as_ref()
+                .and_then(|s| self.optional(s, "floating", "bad-address", address)),
+        };
+        let workers = match workers {
+            Some(section) => self.workers(&section, &hosts),
+            None => Workers::default(),
+        };
+        let network = Network {
+            pods: self.ranges(network.as_ref(), "pods", "\"10.90.0.0/16\""),
+            services: self.ranges(network.as_ref(), "services", "\"10.91.0.0/20\""),
+            pod_subnet: network
+                .as_ref()
+                .and_then(|s| self.number(s, "pod-subnet", "bad-range", 16..=30))
+                .map_or(24, |n| u8::try_from(n).unwrap_or(24)),
+        };
+        let login = login.map(|section| self.login(&section)).unwrap_or_default();
+        let components = Components {
+            from: components
+                .and_then(|s| s.string("from", &mut self.findings))
+                .map_or_else(|| "components".into(), |at| at.value),
+        };
+        let days = |s: &Option<Section<'_>>, this: &mut Self, key, most, default| {
+            s.as_ref()
+                .and_then(|s| this.number(s, key, "bad-lifetime", 1..=most))
+                .map_or(default, |n| u32::try_from(n).unwrap_or(default))
+        };
+        let certificates = Certificates {
+            days: days(&certificates, self, "days", 3_650, 365),
+            authority_days: days(&certificates, self, "authority-days", 36_500, 3_650),
+            key: certificates
+                .as_ref()
+                .and_then(|s| self.optional(s, "key", "bad-key", KeyKind::new))
+                .unwrap_or_default(),
+        };
+        Some(Cluster {
+            name: name.or_else(|| ClusterName::new("unnamed").ok())?,
+            kubernetes: kubernetes.unwrap_or(Version { major: 1, minor: 36, patch: 0 }),
+            etcd_version: etcd_version.unwrap_or(Version { major: 3, minor: 6, patch: 0 }),
+            domain: domain.unwrap_or_else(|| "cluster.local".into()),
+            hosts,
+            etcd,
+            control_plane,
+            balancers,
+            workers,
+            network,
+            login,
+            components,
+            certificates,
+        })
+    }
+
+    fn required<T, E: std::fmt::Display>(
+        &mut self,
+        section: &Section<'_>,
+        key: &str,
+        example: &str,
+        code: &'static str,
+        parse: impl FnOnce(&str) -> Result<T, E>,
+    ) -> Option<T> {
+        section.missing(key, example, &mut self.findings);
+        self.optional(section, key, code, parse)
+    }
+
+    fn optional<T, E: std::fmt::Display>(
+        &mut self,
+        section: &Section<'_>,
+        key: &str,
+        code: &'static str,
+        parse: impl FnOnce(&str) -> Result<T, E>,
+    ) -> Option<T> {
+        let at = section.parsed(key, code, parse, &mut self.findings)?;
+        self.places.insert(section.join(key), at.span);
+        Some(at.value)
+    }
+
+    fn number(
+        &mut self,
+        section: &Section<'_>,
+        key: &str,
+        code: &'static str,
+        range: std::ops::RangeInclusive<i64>,
+    ) -> Option<i64> {
+        let at = section.number(key, code, range, &mut self.findings)?;
+        self.places.insert(section.join(key), at.span);
+        Some(at.value)
+    }
+
+    fn port(&mut self, section: Option<&Section<'_>>, key: &str, default: u16) -> u16 {
+        section
+            .and_then(|s| self.number(s, key, "bad-port", 1..=65_535))
+            .and_then(|n| u16::try_from(n).ok())
+            .unwrap_or(default)
+    }
+
+    fn settings(&mut self, section: Option<&Section<'_>>, key: &str) -> super::Settings {
+        let Some(section) = section else { return super::Settings::new() };
+        let settings = section.settings(key, &mut self.findings);
+        if let Some((table, _)) = section.table(key, &mut Vec::new()) {
+            for (name, _) in table.iter() {
+                let path = format!("{}.{}", section.join(key), name.get_ref());
+                self.places.insert(path, name.span());
+            }
+        }
+        settings
+    }
+
+    /// The hosts; patterns in names and addresses are written out side by side.
+    fn hosts(&mut self, table: &DeTable<'_>, span: Range<usize>) -> Vec<Host> {
+        let mut hosts: Vec<Host> = Vec::new();
+        let mut seen: HashMap<HostName, ()> = HashMap::new();
+        for (key, value) in table.iter() {
+            let pattern: &str = key.get_ref();
+            let mut entry_address = None;
+            let mut login = Login::default();
+            match value.get_ref() {
+                DeValue::String(text) => {
+                    entry_address = Some(At { value: text.to_string(), span: value.span() });
+                }
+                DeValue::Table(table) => {
+                    let path = format!("hosts.{pattern}");
+                    let section =
+                        Section::open(&path, table, key.span(), HOST_KEYS, &mut self.findings);
+                    section.missing("address", "\"10.77.0.11\"", &mut self.findings);
+                    entry_address = section.string("address", &mut self.findings);
+                    if let Some(inner) = section.section("login", LOGIN_KEYS, &mut self.findings) {
+                        login = self.login(&inner);
+                    }
+                }
+                other => self.findings.push(
+                    Finding::blocks("wrong-type", format!("host '{pattern}' takes an address"))
+                        .at(value.span(), format!("this is {}", kind(other)))
+                        .mend("write \"10.77.0.11\", or a table with an address in it"),
+                ),
+            }
+            let names = self.expand(pattern, &key.span());
+            let Some(At { value: text, span: address_span }) = entry_address else { continue };
+            let addresses = self.expand(&text, &address_span);
+            let (Some(names), Some(addresses)) = (names, addresses) else { continue };
+            if names.len() != addresses.len() {
+                self.findings.push(
+                    Finding::blocks(
+                        "pattern-mismatch",
+                        format!("'{pattern}' names {} hosts", names.len()),
+                    )
+                    .at(address_span, format!("and this {} addresses", addresses.len()))
+                    .mend("make both ranges equally long"),
+                );
+                continue;
+            }
+            for (name, text) in names.iter().zip(&addresses) {
+                let name = match HostName::new(name) {
+                    Ok(name) => name,
+                    Err(why) => {
+                        self.findings.push(
+                            Finding::blocks("bad-name", format!("'{name}' cannot name a host"))
+                                .at(key.span(), why.to_string())
+                                .mend("use a-z, 0-9 and '-', at most 52 characters"),
+                        );
+                        continue;
+                    }
+                };
+                let address = match address(text) {
+                    Ok(address) => address,
+                    Err(why) => {
+                        self.findings.push(
+                            Finding::blocks("bad-address", format!("{name} has no usable address"))
+                                .at(address_span.clone(), why.to_string())
+                                .mend("write one IPv4 or IPv6 address; names go under login"),
+                        );
+                        continue;
+                    }
+                };
+                if seen.insert(name.clone(), ()).is_some() {
+                    self.findings.push(
+                        Finding::blocks("duplicate-host", format!("{name} stands here twice"))
+                            .at(key.span(), "named before")
+                            .mend("give every host a name of its own"),
+                    );
+                    continue;
+                }
+                self.places.insert(format!("hosts.{name}"), address_span.clone());
+                hosts.push(Host { name, address, login: login.clone() });
+            }
+        }
+        if table.is_empty() {
+            self.findings.push(
+                Finding::blocks("no-hosts", "the cluster has no hosts")
+                    .at(span, "here")
+                    .mend("add a table [hosts] with lines such as: heron = \"10.77.0.11\""),
+            );
+        }
+        hosts
+    }
+
+    fn expand(&mut self, pattern: &str, span: &Range<usize>) -> Option<Vec<String>> {
+        pattern::expand(pattern)
+            .map_err(|why| {
+                self.findings.push(
+                    Finding::blocks("bad-pattern", format!("'{pattern}' cannot be written out"))
+                        .at(span.clone(), why)
+                        .mend("ranges look like tern-{1..40}, lists like jetty-{a,b}"),
+                );
+            })
+            .ok()
+    }
+
+    fn login(&mut self, section: &Section<'_>) -> Login {
+        Login {
+            address: section.string("address", &mut self.findings).map(|at| at.value),
+            port: self
+                .number(section, "port", "bad-port", 1..=65_535)
+                .and_then(|n| u16::try_from(n).ok()),
+            user: self.optional(section, "user", "bad-name", |text| {
+                let plain = |c: char| c.is_ascii_alphanumeric() || "._-".contains(c);
+                if !text.is_empty() && !text.starts_with('-') && text.chars().all(plain) {
+                    Ok(text.to_owned())
+                } else {
+                    Err(NameError("a user name has letters, digits, '.', '_' and '-'".into()))
+                }
+            }),
+            ssh_config: section.string("ssh-config", &mut self.findings).map(|at| at.value),
+        }
+    }
+
+    /// The hosts that a list of names, ranges and globs stands for.
+    fn role(
+        &mut self,
+        section: Option<&Section<'_>>,
+        key: &str,
+        path: &str,
+        hosts: &[Host],
+    ) -> Vec<HostName> {
+        let Some(section) = section else { return Vec::new() };
+        section.missing(key, "[\"heron\"]", &mut self.findings);
+        let Some(patterns) = section.strings(key, &mut self.findings) else { return Vec::new() };
+        let mut names: Vec<HostName> = Vec::new();
+        let mut taken = std::collections::HashSet::new();
+        let (mut first, mut last) = (usize::MAX, 0);
+        for At { value: pattern, span } in patterns {
+            (first, last) = (first.min(span.start), last.max(span.end));
+            for name in self.matching(&pattern, &span, path, hosts) {
+                if taken.insert(name.clone()) {
+                    names.push(name);
+                } else {
+                    self.findings.push(
+                        Finding::blocks("repeated-host", format!("{path} names {name} twice"))
+                            .at(span.clone(), "named before")
+                            .mend("name every host once"),
+                    );
+                }
+            }
+        }
+        if first < last {
+            self.places.insert(path.to_owned(), first..last);
+        } else {
+            self.places.insert(path.to_owned(), section.span.clone());
+        }
+        names
+    }
+
+    fn matching(
+        &mut self,
+        pattern: &str,
+        span: &Range<usize>,
+        path: &str,
+        hosts: &[Host],
+    ) -> Vec<HostName> {
+        let Some(wanted) = self.expand(pattern, span) else { return Vec::new() };
+        let mut names = Vec::new();
+        for wanted in wanted {
+            let before = names.len();
+            names.extend(
+                hosts
+                    .iter()
+                    .filter(|h| pattern::glob(&wanted, h.name.as_str()))
+                    .map(|h| h.name.clone()),
+            );
+            if names.len() == before {
+                let finding = Finding::blocks("unknown-host", format!("{path} names '{wanted}'"))
+                    .at(span.clone(), "no such host under [hosts]");
+                let mend = match near(&wanted, hosts.iter().map(|h| h.name.as_str())) {
+                    Some(close) => format!("did you mean '{close}'?"),
+                    None => "add it under [hosts], or take it out here".into(),
+                };
+                self.findings.push(finding.mend(mend));
+            }
+        }
+        names
+    }
+
+    fn workers(&mut self, section: &Section<'_>, hosts: &[Host]) -> Workers {
+        let names = self.role(Some(section), "hosts", "workers.hosts", hosts);
+        let mut labels: BTreeMap<HostName, BTreeMap<String, String>> = BTreeMap::new();
+        if let Some((table, _)) = section.table("labels", &mut self.findings) {
+            for (pattern, value) in table.iter() {
+                let DeValue::Table(pairs) = value.get_ref() else {
+                    self.findings.push(
+                        Finding::blocks("wrong-type", "labels take a table of texts")
+                            .at(value.span(), format!("this is {}", kind(value.get_ref())))
+                            .mend("write: labels.\"tern-*\" = { shore = \"north\" }"),
+                    );
+                    continue;
+                };
+                for host in
+                    self.matching(pattern.get_ref(), &pattern.span(), "workers.labels", hosts)
+                {
+                    for (key, value) in pairs.iter() {
+                        let DeValue::String(text) = value.get_ref() else { continue };
+                        labels
+                            .entry(host.clone())
+                            .or_default()
+                            .insert(key.get_ref().to_string(), text.to_string());
+                    }
+                }
+                for (key, value) in pairs.iter().filter(|(_, v)| !v.get_ref().is_str()) {
+                    self.findings.push(
+                        Finding::blocks(
+                            "wrong-type",
+                            format!("label '{}' takes a text", key.get_ref()),
+                        )
+                        .at(value.span(), format!("this is {}", kind(value.get_ref())))
+                        .mend("put it in quotes"),
+                    );
+                }
+            }
+        }
+        let mut taints: BTreeMap<HostName, Vec<String>> = BTreeMap::new();
+        let known: Vec<String> = section
+            .table("taints", &mut self.findings)
+            .map(|(table, _)| table.iter().map(|(k, _)| k.get_ref().to_string()).collect())
+            .unwrap_or_default();
+        let known: Vec<&str> = known.iter().map(String::as_str).collect();
+        if let Some(inner) = section.section("taints", &known, &mut self.findings) {
+            for pattern in known {
+                let texts = inner.strings(pattern, &mut self.findings).unwrap_or_default();
+                let Some(first) = texts.first() else { continue };
+                let span = first.span.clone();
+                for At { value, span } in &texts {
+                    let effect = value.rsplit_once(':').map(|(_, effect)| effect);
+                    if !matches!(effect, Some("NoSchedule" | "PreferNoSchedule" | "NoExecute")) {
+                        self.findings.push(
+                            Finding::blocks("bad-taint", format!("'{value}' is no taint"))
+                                .at(span.clone(), "no known effect after the last ':'")
+                                .mend(
+                                    "write key=value:NoSchedule, :PreferNoSchedule or :NoExecute",
+                                ),
+                        );
+                    }
+                }
+                for host in self.matching(pattern, &span, "workers.taints", hosts) {
+                    taints.entry(host).or_default().extend(texts.iter().map(|t| t.value.clone()));
+                }
+            }
+        }
+        Workers { hosts: names, labels, taints, kubelet: self.settings(Some(section), "kubelet") }
+    }
+
+    fn ranges(&mut self, section: Option<&Section<'_>>, key: &str, example: &str) -> Vec<IpNet> {
+        let Some(section) = section else { return Vec::new() };
+        section.missing(key, example, &mut self.findings);
+        let texts = section.strings(key, &mut self.findings).unwrap_or_default();
+        let mut ranges: Vec<IpNet> = Vec::new();
+        for At { value, span } in texts {
+            let path = section.join(key);
+            let range = match value.parse::<IpNet>() {
+                Ok(range) if range.trunc() == range => range,
+                Ok(range) => {
+                    self.findings.push(
+                        Finding::blocks("bad-range", format!("{path} begins inside its range"))
+                            .at(span, "host bits are set")
+                            .mend(format!("write {}", range.trunc())),
+                    );
+                    continue;
+                }
+                Err(_) => {
+                    self.findings.push(
+                        Finding::blocks("bad-range", format!("'{value}' is no range of addresses"))
+                            .at(span, "not ADDRESS/BITS")
+                            .mend(format!("write it like {example}")),
+                    );
+                    continue;
+                }
+            };
+            let v4 = matches!(range, IpNet::V4(_));
+            if ranges.iter().any(|other| matches!(other, IpNet::V4(_)) == v4) {
+                self.findings.push(
+                    Finding::blocks("bad-range", format!("{path} has two ranges of one family"))
+                        .at(span, "one IPv4 and one IPv6 range at most")
+                        .mend("take one out"),
+                );
+                continue;
+            }
+            self.places.insert(path, span);
+            ranges.push(range);
+        }
+        ranges
+    }
+}
+
+fn address(text: &str) -> Result<IpAddr, NameError> {
+    let address: IpAddr =
+        text.parse().map_err(|_| NameError(format!("'{text}' is no IPv4 or IPv6 address")))?;
+    if address.is_unspecified() || address.is_multicast() {
+        return Err(NameError("no host can be dialled there".into()));
+    }
+    Ok(address)
+}
+
+fn absolute(text: &str) -> Result<String, NameError> {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "/._-".contains(c);
+    let tame = text.chars().all(plain) && !text.split('/').any(|part| part == "..");
+    let deep = text.split('/').filter(|part| !part.is_empty()).count() >= 2;
+    if text.starts_with('/') && !text.ends_with('/') && tame && deep {
+        Ok(text.to_owned())
+    } else {
+        Err(NameError("a path such as /var/lib/etcd: absolute, two folders deep at least".into()))
+    }
+}
+
+fn possible(
+    version: Version,
+    major: u32,
+    oldest: u32,
+    what: &str,
+    oldest_text: &str,
+) -> Result<Version, NameError> {
+    if version.major != major || version.minor > 99 {
+        return Err(NameError(format!("there is no {what} {version}")));
+    }
+    if version.minor < oldest {
+        return Err(NameError(format!("older than {oldest_text}, the oldest that is supported")));
+    }
+    Ok(version)
+}

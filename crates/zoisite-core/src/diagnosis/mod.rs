@@ -1,0 +1,221 @@
+//! From evidence to the likely cause and the mend.
+//!
+//! A [`Trouble`] is one failure as a person needs it: what was attempted, on which host, what came
+//! back, what it likely means and what to do next. [`likely`] knows the words with which ssh, sudo,
+//! etcd and the kernel say that something is wrong.
+
+use serde::Serialize;
+
+use crate::cluster::HostName;
+
+/// One failure, told in full.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, thiserror::Error)]
+#[error("{}{attempted}: {answer}", .host.as_ref().map_or(String::new(), |h| format!("{h}: ")))]
+pub struct Trouble {
+    /// On which host.
+    pub host: Option<HostName>,
+    /// What was attempted.
+    pub attempted: String,
+    /// What came back.
+    pub answer: String,
+    /// What it likely means.
+    pub cause: Option<String>,
+    /// What to do next.
+    pub mend: String,
+    /// Unit states and log lines.
+    pub evidence: Vec<String>,
+}
+
+impl Trouble {
+    /// A trouble whose cause and mend are looked up from `answer` and `evidence`.
+    pub fn new(
+        host: Option<HostName>,
+        attempted: impl Into<String>,
+        answer: impl Into<String>,
+        evidence: Vec<String>,
+    ) -> Self {
+        let answer = answer.into();
+        let found = evidence
+            .iter()
+            .rev()
+            .map(String::as_str)
+            .chain([answer.as_str()])
+            .find_map(likely)
+            .map(|cause| (Some(cause.0.to_owned()), cause.1.to_owned()));
+        let (cause, mend) = found.unwrap_or((None, GENERAL_MEND.to_owned()));
+        let mend = match &host {
+            Some(host) => mend.replace("HOST", host.as_str()),
+            None => mend,
+        };
+        Self { host, attempted: attempted.into(), answer, cause, mend, evidence }
+    }
+
+    /// Replaces the mend.
+    pub fn mend(mut self, mend: impl Into<String>) -> Self {
+        self.mend = mend.into();
+        self
+    }
+}
+
+const GENERAL_MEND: &str =
+    "look at the evidence, mend it, and run the same command again: it goes on from here";
+
+/// Words that are found in an answer, what they likely mean, and the mend. The first match counts, so
+/// the more telling ones stand first. `HOST` stands for the host's name.
+const CAUSES: &[(&[&str], &str, &str)] = &[
+    // OpenSSH
+    (
+        &["REMOTE HOST IDENTIFICATION HAS CHANGED"],
+        "the host shows another SSH key than your known_hosts has for it",
+        "if the machine was set up anew on purpose, take its old key out: ssh-keygen -R HOST",
+    ),
+    (
+        &["Host key verification failed", "No ED25519 host key is known", "host key is known for"],
+        "the host's SSH key is not in your known_hosts",
+        "log in once by hand and accept its key, or run this on a terminal: you will be asked",
+    ),
+    (
+        &["Permission denied (", "Too many authentication failures"],
+        "the host refused your SSH key",
+        "check the user under [login] and that your key is in its authorized_keys: ssh -v HOST",
+    ),
+    (
+        &["Could not resolve hostname", "Name or service not known"],
+        "the name does not resolve",
+        "use an address under [hosts] or login, or a Host entry in your SSH configuration",
+    ),
+    (
+        &["Connection refused"],
+        "nothing listens there",
+        "check that the service runs and the port is right; for SSH: systemctl status ssh on HOST",
+    ),
+    (
+        &["No route to host", "Network is unreachable", "Host is down"],
+        "no route leads to the host",
+        "check that HOST is switched on, its address, and the network between",
+    ),
+    (
+        &["Connection timed out", "Operation timed out", "timed out during banner"],
+        "the host did not answer",
+        "check that HOST is switched on, and that no firewall drops port 22",
+    ),
+    // sudo
+    (
+        &["a password is required", "a terminal is required to read the password"],
+        "sudo asks for a password",
+        "give the user passwordless sudo: a line 'USER ALL=(ALL) NOPASSWD: ALL' that comes after \
+         every group rule in sudoers, since the last match wins",
+    ),
+    (
+        &["is not in the sudoers file", "may not run sudo", "not allowed to execute"],
+        "sudo refuses the user",
+        "add a file under /etc/sudoers.d that allows it everything without a password",
+    ),
+    (
+        &["sudo: not found", "sudo: command not found"],
+        "sudo is not installed",
+        "install sudo on HOST",
+    ),
+    // files and disks
+    (
+        &["No space left on device", "no space left on device"],
+        "the disk is full",
+        "make room on HOST: df -h shows where",
+    ),
+    (
+        &["Read-only file system", "read-only file system"],
+        "the file system is read-only",
+        "look at dmesg on HOST: a disk may be failing",
+    ),
+    // etcd
+    (
+        &["cluster ID mismatch", "cluster-id-mismatch", "request cluster ID mismatch"],
+        "members do not agree on which cluster they form",
+        "a member was started with other first-start facts; compare etcd.yaml on the members",
+    ),
+    (
+        &["couldn't find local name", "has different advertised URLs"],
+        "the member's name or peer URL in etcd.yaml does not match the initial cluster",
+        "put etcd.yaml right: zoisite sequence shows what differs",
+    ),
+    (
+        &["address already in use"],
+        "another process holds the port",
+        "find it on HOST with: ss -ltnp; stop it or choose other ports under [etcd]",
+    ),
+    (
+        &["cannot assign requested address"],
+        "the host does not have the address that the cluster file gives it",
+        "compare the address under [hosts] with: ip address on HOST",
+    ),
+    (
+        &["certificate has expired or is not yet valid", "certificate is not yet valid"],
+        "a certificate is not valid at the host's time",
+        "compare the clocks: date on HOST and here; then time synchronisation",
+    ),
+    (
+        &["remote error: tls: bad certificate", "x509: ", "tls: failed to verify"],
+        "a certificate was refused",
+        "run: zoisite pki prove; then zoisite sequence shows whether files on HOST differ",
+    ),
+    (
+        &["permission denied", "Permission denied"],
+        "the service may not read or write a file",
+        "zoisite sequence shows owners and modes that differ on HOST",
+    ),
+    (
+        &["failed to parse config", "error verifying flags", "error unmarshaling", "unknown flag"],
+        "a setting is wrong",
+        "check [etcd.settings] in the cluster file against etcd's documentation",
+    ),
+    (
+        &["dial tcp", "i/o timeout", "lost leader", "no leader", "context deadline exceeded"],
+        "the member does not reach its peers",
+        "check that the members reach one another on the peer port, and that no firewall drops it",
+    ),
+];
+
+/// The likely cause and its mend, if the words are known.
+pub fn likely(text: &str) -> Option<(&'static str, &'static str)> {
+    CAUSES
+        .iter()
+        .find(|(words, _, _)| words.iter().any(|word| text.contains(word)))
+        .map(|(_, cause, mend)| (*cause, *mend))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn known_words_lead_to_a_cause_and_a_mend_that_names_the_host() {
+        let host = HostName::new("heron").unwrap();
+        let cases = [
+            ("warden@10.77.0.11: Permission denied (publickey).", "refused your SSH key"),
+            ("ssh: connect to host 10.77.0.11 port 22: No route to host", "no route"),
+            ("sudo: a password is required", "sudo asks"),
+            ("cat: write error: No space left on device", "disk is full"),
+            ("listen tcp 10.77.0.11:2380: bind: address already in use", "holds the port"),
+            ("dial tcp 10.77.0.12:2380: i/o timeout", "does not reach its peers"),
+        ];
+        for (answer, cause) in cases {
+            let trouble = Trouble::new(Some(host.clone()), "trying", answer, Vec::new());
+            assert!(trouble.cause.as_deref().unwrap_or("").contains(cause), "{answer}");
+            assert!(!trouble.mend.contains("HOST"), "{}", trouble.mend);
+        }
+    }
+
+    #[test]
+    fn evidence_counts_before_the_answer_and_the_last_line_first() {
+        let evidence = vec!["dial tcp: i/o timeout".into(), "bind: address already in use".into()];
+        let trouble = Trouble::new(None, "waiting", "not ready after 300 seconds", evidence);
+        assert_eq!(trouble.cause.as_deref(), Some("another process holds the port"));
+    }
+
+    #[test]
+    fn unknown_words_still_get_a_mend() {
+        let trouble = Trouble::new(None, "trying", "it went pear-shaped", Vec::new());
+        assert_eq!(trouble.cause, None);
+        assert_eq!(trouble.mend, GENERAL_MEND);
+    }
+}

@@ -1,0 +1,30 @@
+//! The pure logic of Zoisite.
+//!
+//! ```text
+//! cluster file ──▶ Cluster ──▶ Blueprint   what every host must hold
+//!                                │
+//! hosts ──▶ Observed ────────────┤
+//!                                ▼
+//!                             Sequence    steps and gates, each with its reason
+//!                                │
+//!                             Engine      events in, commands out
+//! ```
+//!
+//! Nothing in this crate opens a file, a socket or a terminal, reads a clock or starts a process:
+//! what it needs from the world is passed in, so all of it is tested and rehearsed in microseconds.
+//!
+//! | room | for |
+//! |---|---|
+//! | [`cluster`] | the cluster file: reading, checking, address plan, what the topology survives |
+//! | [`pki`] | authorities, profiles, issuing, the ledger, edges and their proof |
+//! | [`blueprint`] | what each host must hold: files, directories, users, units |
+//! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
+//! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
+//! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
+
+pub mod blueprint;
+pub mod cluster;
+pub mod diagnosis;
+pub mod pki;
+pub mod script;
+pub mod sequence;

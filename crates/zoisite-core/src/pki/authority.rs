@@ -1,0 +1,267 @@
+//! An authority that issues: RFC 5280 throughout, stated field by field.
+
+use jiff::Timestamp;
+use rcgen::{
+    BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa,
+    Issuer, KeyPair, KeyUsagePurpose, SanType, SerialNumber,
+};
+use rustls_pki_types::CertificateDer;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest as _, Sha256};
+
+use super::keys::{KeyKind, KeySource, PkiError, Secret};
+use super::ledger::LedgerEntry;
+use super::profile::AuthorityKind;
+use super::wanted::{San, Wanted};
+use crate::cluster::ClusterName;
+
+/// Certificates begin this many seconds in the past, since hosts' clocks differ a little.
+const BACKDATED: i64 = 300;
+
+/// An authority's certificate, as the ledger holds it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AuthorityCertificate {
+    /// The trust domain.
+    pub kind: AuthorityKind,
+    /// Serial number, in hexadecimal.
+    pub serial: String,
+    /// Subject's common name.
+    pub subject: String,
+    /// Begin.
+    pub not_before: Timestamp,
+    /// End.
+    pub not_after: Timestamp,
+    /// SHA-256 of the DER encoding, in hexadecimal.
+    pub sha256: String,
+    /// The certificate, PEM.
+    pub pem: String,
+}
+
+impl AuthorityCertificate {
+    /// The certificate, DER.
+    ///
+    /// # Errors
+    /// When the stored text is damaged.
+    pub fn der(&self) -> Result<CertificateDer<'static>, PkiError> {
+        der(&self.pem, &format!("the {} authority", self.kind))
+    }
+}
+
+pub(super) fn der(pem: &str, what: &str) -> Result<CertificateDer<'static>, PkiError> {
+    use rustls_pki_types::pem::PemObject as _;
+    CertificateDer::from_pem_slice(pem.as_bytes())
+        .map_err(|e| PkiError::Unreadable { what: what.to_owned(), why: e.to_string() })
+}
+
+/// An authority with its key: able to issue.
+pub struct Authority {
+    certificate: AuthorityCertificate,
+    issuer: Issuer<'static, KeyPair>,
+}
+
+impl std::fmt::Debug for Authority {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Authority").field("kind", &self.certificate.kind).finish_non_exhaustive()
+    }
+}
+
+impl Authority {
+    /// Makes a new self-signed authority.
+    ///
+    /// # Errors
+    /// When the key cannot be made or the certificate not be signed.
+    pub fn make(
+        cluster: &ClusterName,
+        kind: AuthorityKind,
+        key: KeyKind,
+        days: u32,
+        keys: &dyn KeySource,
+        now: Timestamp,
+    ) -> Result<(Self, Secret), PkiError> {
+        let subject = format!("{cluster} {kind} authority");
+        let serial = positive(keys.serial());
+        let (not_before, not_after) =
+            (whole(now, -BACKDATED), whole(now, i64::from(days) * 86_400));
+        let mut params = CertificateParams::default();
+        params.serial_number = Some(SerialNumber::from_slice(&serial));
+        params.distinguished_name = name(&subject, None);
+        params.not_before = offset(not_before);
+        params.not_after = offset(not_after);
+        // RFC 5280 section 4.2.1.9: critical in an authority. No authority stands below this one.
+        params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
+        params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+        let pair = keys.key(key)?;
+        let secret = Secret::new(pair.serialize_pem());
+        let made = params
+            .self_signed(&pair)
+            .map_err(|source| PkiError::Issue { subject: subject.clone(), source })?;
+        let certificate = AuthorityCertificate {
+            kind,
+            serial: hex(&serial),
+            subject,
+            not_before,
+            not_after,
+            sha256: hex(&Sha256::digest(made.der())),
+            pem: made.pem(),
+        };
+        Ok((Self::from_pair(certificate, pair)?, secret))
+    }
+
+    /// Opens an authority from its certificate and the key that the vault holds.
+    ///
+    /// # Errors
+    /// When either is damaged.
+    pub fn open(certificate: AuthorityCertificate, key: &Secret) -> Result<Self, PkiError> {
+        let pair = KeyPair::from_pem(key.expose()).map_err(|e| PkiError::Unreadable {
+            what: format!("the {} authority's key", certificate.kind),
+            why: e.to_string(),
+        })?;
+        Self::from_pair(certificate, pair)
+    }
+
+    fn from_pair(certificate: AuthorityCertificate, pair: KeyPair) -> Result<Self, PkiError> {
+        let issuer = Issuer::from_ca_cert_der(&certificate.der()?, pair).map_err(|e| {
+            PkiError::Unreadable {
+                what: format!("the {} authority", certificate.kind),
+                why: e.to_string(),
+            }
+        })?;
+        Ok(Self { certificate, issuer })
+    }
+
+    /// Its certificate.
+    pub fn certificate(&self) -> &AuthorityCertificate {
+        &self.certificate
+    }
+
+    /// Issues a certificate with a new key.
+    ///
+    /// It begins a little in the past but not before the authority, and never outlives it.
+    ///
+    /// # Errors
+    /// When the authority has ended, or the key or certificate cannot be made.
+    pub fn issue(
+        &self,
+        wanted: &Wanted,
+        keys: &dyn KeySource,
+        now: Timestamp,
+    ) -> Result<(LedgerEntry, Secret), PkiError> {
+        if self.certificate.not_after <= now {
+            return Err(PkiError::Ended {
+                authority: self.certificate.subject.clone(),
+                end: self.certificate.not_after,
+            });
+        }
+        let serial = positive(keys.serial());
+        let not_before = whole(now, -BACKDATED).max(self.certificate.not_before);
+        let not_after = whole(now, wanted.seconds).min(self.certificate.not_after);
+        let mut params = CertificateParams::default();
+        // RFC 5280 section 4.1.2.2: positive, at most 20 octets; unpredictable by policy.
+        params.serial_number = Some(SerialNumber::from_slice(&serial));
+        params.distinguished_name = name(&wanted.common_name, wanted.organization.as_deref());
+        params.not_before = offset(not_before);
+        params.not_after = offset(not_after);
+        params.is_ca = IsCa::ExplicitNoCa;
+        // RFC 5280 section 4.2.1.1: must be in every certificate that is not self-signed.
+        params.use_authority_key_identifier_extension = true;
+        // RFC 5280 section 4.2.1.3: TLS 1.2 and 1.3 handshakes sign; RSA key exchange encrypts.
+        params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+        if wanted.key == KeyKind::Rsa3072 && wanted.profile.usage().server() {
+            params.key_usages.push(KeyUsagePurpose::KeyEncipherment);
+        }
+        if wanted.profile.usage().server() {
+            params.extended_key_usages.push(ExtendedKeyUsagePurpose::ServerAuth);
+        }
+        if wanted.profile.usage().client() {
+            params.extended_key_usages.push(ExtendedKeyUsagePurpose::ClientAuth);
+        }
+        let failed = |source| PkiError::Issue { subject: wanted.common_name.clone(), source };
+        params.subject_alt_names = wanted
+            .names
+            .iter()
+            .map(|san| match san {
+                San::Ip(ip) => Ok(SanType::IpAddress(*ip)),
+                San::Dns(name) => Ok(SanType::DnsName(name.as_str().try_into()?)),
+            })
+            .collect::<Result<_, rcgen::Error>>()
+            .map_err(failed)?;
+        let pair = keys.key(wanted.key)?;
+        let made = params.signed_by(&pair, &self.issuer).map_err(failed)?;
+        let secret = Secret::new(pair.serialize_pem());
+        let entry = LedgerEntry {
+            serial: hex(&serial),
+            profile: wanted.profile,
+            host: wanted.host.clone(),
+            authority: self.certificate.kind,
+            authority_sha256: self.certificate.sha256.clone(),
+            common_name: wanted.common_name.clone(),
+            organization: wanted.organization.clone(),
+            names: wanted.names.clone(),
+            key: wanted.key,
+            not_before,
+            not_after,
+            sha256: hex(&Sha256::digest(made.der())),
+            pem: made.pem(),
+            key_sha256: hex(&Sha256::digest(secret.expose())),
+            replaced_by: None,
+        };
+        Ok((entry, secret))
+    }
+}
+
+fn name(common_name: &str, organization: Option<&str>) -> DistinguishedName {
+    let mut name = DistinguishedName::new();
+    if let Some(organization) = organization {
+        name.push(DnType::OrganizationName, organization);
+    }
+    name.push(DnType::CommonName, common_name);
+    name
+}
+
+/// A positive number whose first octet is not zero, so that its encoding is what was drawn.
+fn positive(mut serial: [u8; 16]) -> [u8; 16] {
+    serial[0] = (serial[0] & 0x7f) | 0x40;
+    serial
+}
+
+/// `seconds` after `now`, in whole seconds: certificates hold no fractions.
+fn whole(now: Timestamp, seconds: i64) -> Timestamp {
+    let end = now.as_second().saturating_add(seconds);
+    Timestamp::from_second(end).unwrap_or(Timestamp::MAX)
+}
+
+fn offset(time: Timestamp) -> time::OffsetDateTime {
+    time::OffsetDateTime::from_unix_timestamp(time.as_second())
+        .unwrap_or(time::OffsetDateTime::UNIX_EPOCH)
+}
+
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    use std::fmt::Write as _;
+    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut out, byte| {
+        let _ = write!(out, "{byte:02x}");
+        out
+    })
+}
+
+/// Issues all of `dues`, on every core, in their order.
+///
+/// # Errors
+/// The first failure; nothing is recorded here, so nothing is half-done.
+pub fn issue_all<'a>(
+    dues: &[super::Due],
+    authority: impl Fn(AuthorityKind) -> Option<&'a Authority> + Sync,
+    keys: &dyn KeySource,
+    now: Timestamp,
+) -> Result<Vec<(LedgerEntry, Secret)>, PkiError> {
+    use rayon::prelude::*;
+    dues.par_iter()
+        .map(|due| {
+            let kind = due.wanted.profile.authority();
+            let authority = authority(kind).ok_or_else(|| PkiError::Unreadable {
+                what: format!("the {kind} authority"),
+                why: "it has not been made".into(),
+            })?;
+            authority.issue(&due.wanted, keys, now)
+        })
+        .collect()
+}

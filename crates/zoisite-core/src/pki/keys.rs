@@ -1,0 +1,153 @@
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+use zeroize::Zeroizing;
+
+use crate::cluster::NameError;
+
+/// Why something about certificates could not be done.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PkiError {
+    /// A key could not be made or read.
+    #[error("making a {kind} key")]
+    Key {
+        /// What was wanted.
+        kind: KeyKind,
+        /// What came back.
+        #[source]
+        source: rcgen::Error,
+    },
+    /// A certificate could not be built or signed.
+    #[error("issuing a certificate for {subject}")]
+    Issue {
+        /// Common name of the subject.
+        subject: String,
+        /// What came back.
+        #[source]
+        source: rcgen::Error,
+    },
+    /// A stored certificate could not be read.
+    #[error("reading the certificate of {what}: {why}")]
+    Unreadable {
+        /// Whose it is.
+        what: String,
+        /// What the parser said.
+        why: String,
+    },
+    /// The authority has ended, or would end before the certificate begins.
+    #[error("the {authority} ends on {end}: nothing can be issued under it any more")]
+    Ended {
+        /// The authority.
+        authority: String,
+        /// Its end.
+        end: jiff::Timestamp,
+    },
+}
+
+/// The algorithm of a key.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeyKind {
+    /// ECDSA on P-256 with SHA-256.
+    #[default]
+    EcdsaP256,
+    /// ECDSA on P-384 with SHA-384.
+    EcdsaP384,
+    /// RSA with 3072 bits and SHA-256, where policy asks for it.
+    #[serde(rename = "rsa-3072")]
+    Rsa3072,
+}
+
+impl KeyKind {
+    /// Reads the name used in the cluster file.
+    ///
+    /// # Errors
+    /// When there is no such algorithm here.
+    pub fn new(text: &str) -> Result<Self, NameError> {
+        match text {
+            "ecdsa-p256" => Ok(Self::EcdsaP256),
+            "ecdsa-p384" => Ok(Self::EcdsaP384),
+            "rsa-3072" => Ok(Self::Rsa3072),
+            _ => Err(NameError("one of ecdsa-p256, ecdsa-p384, rsa-3072".into())),
+        }
+    }
+}
+
+impl fmt::Display for KeyKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::EcdsaP256 => "ecdsa-p256",
+            Self::EcdsaP384 => "ecdsa-p384",
+            Self::Rsa3072 => "rsa-3072",
+        })
+    }
+}
+
+/// Where keys and serial numbers come from: the vault in earnest, ready-made ones in rehearsals.
+pub trait KeySource: Sync {
+    /// A key pair of that kind.
+    ///
+    /// # Errors
+    /// When the source cannot make one.
+    fn key(&self, kind: KeyKind) -> Result<rcgen::KeyPair, PkiError>;
+
+    /// 16 random octets for a serial number.
+    fn serial(&self) -> [u8; 16];
+}
+
+/// Text that nobody may see by accident: it does not print, and its memory is cleared when dropped.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Secret(Zeroizing<String>);
+
+impl Secret {
+    /// Wraps a text.
+    pub fn new(text: String) -> Self {
+        Self(Zeroizing::new(text))
+    }
+
+    /// The text itself. Every use of this method is a place to look at in a review.
+    pub fn expose(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Secret(…)")
+    }
+}
+
+#[cfg(test)]
+pub(crate) mod testing {
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    use super::*;
+
+    /// Keys made on the spot, serial numbers counted up.
+    #[derive(Default)]
+    pub(crate) struct TestKeys(AtomicU64);
+
+    impl KeySource for TestKeys {
+        #[expect(clippy::disallowed_methods, reason = "a test's own source of keys")]
+        fn key(&self, kind: KeyKind) -> Result<rcgen::KeyPair, PkiError> {
+            let made = match kind {
+                KeyKind::EcdsaP256 => rcgen::KeyPair::generate_for(&rcgen::PKCS_ECDSA_P256_SHA256),
+                KeyKind::EcdsaP384 => rcgen::KeyPair::generate_for(&rcgen::PKCS_ECDSA_P384_SHA384),
+                KeyKind::Rsa3072 => rcgen::KeyPair::generate_for(&rcgen::PKCS_RSA_SHA256),
+            };
+            made.map_err(|source| PkiError::Key { kind, source })
+        }
+
+        fn serial(&self) -> [u8; 16] {
+            let mut serial = [7; 16];
+            serial[8..].copy_from_slice(&self.0.fetch_add(1, Ordering::Relaxed).to_be_bytes());
+            serial
+        }
+    }
+
+    #[test]
+    fn a_secret_does_not_print() {
+        assert_eq!(format!("{:?}", Secret::new("hush".into())), "Secret(…)");
+    }
+}

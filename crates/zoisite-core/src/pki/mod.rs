@@ -1,0 +1,25 @@
+//! Trust: who gets which certificate from which authority, and the proof that every connection that
+//! will be dialled finds what it needs.
+//!
+//! One table of [`Profile`]s drives everything. [`wanted`] works out each certificate's names from
+//! the topology; [`due`] says which must be issued and why; [`Authority`] issues; the [`Ledger`]
+//! holds what was issued; [`edges`] lists who dials whom, and [`prove`] verifies all of it with a
+//! TLS verifier before a byte goes to a host. Keys and serial numbers come from a [`KeySource`].
+
+mod authority;
+mod edges;
+mod keys;
+mod ledger;
+mod profile;
+mod proof;
+mod wanted;
+
+pub(crate) use authority::hex;
+pub use authority::{Authority, AuthorityCertificate, issue_all};
+pub use edges::{Edge, Party, edges};
+pub use keys::{KeyKind, KeySource, PkiError, Secret};
+pub use ledger::{Due, Ledger, LedgerEntry, Why, due};
+pub(crate) use profile::ETCD_USER;
+pub use profile::{AuthorityKind, Holder, Place, Profile, Usage};
+pub use proof::{EdgeFailure, Proof, prove};
+pub use wanted::{San, Wanted, run_client, wanted};

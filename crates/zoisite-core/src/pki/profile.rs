@@ -1,0 +1,230 @@
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use crate::cluster::Role;
+
+/// A trust domain with an authority of its own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AuthorityKind {
+    /// API servers, kubelets and the control plane's clients.
+    Cluster,
+    /// etcd members among themselves.
+    EtcdPeer,
+    /// etcd's client side. Every holder of a client certificate may do everything there, so there
+    /// are few of them.
+    EtcdClient,
+    /// The API server's front proxy, towards extension API servers.
+    FrontProxy,
+}
+
+impl AuthorityKind {
+    /// Every authority.
+    pub const ALL: [Self; 4] = [Self::Cluster, Self::EtcdPeer, Self::EtcdClient, Self::FrontProxy];
+
+    /// Its name in files and output.
+    pub fn id(self) -> &'static str {
+        match self {
+            Self::Cluster => "cluster",
+            Self::EtcdPeer => "etcd-peer",
+            Self::EtcdClient => "etcd-client",
+            Self::FrontProxy => "front-proxy",
+        }
+    }
+}
+
+impl fmt::Display for AuthorityKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.id())
+    }
+}
+
+/// Which side of a TLS connection a certificate serves (RFC 5280 section 4.2.1.12).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Usage {
+    /// Server only.
+    Server,
+    /// Client only.
+    Client,
+    /// Both: an etcd peer dials and is dialled with the same certificate.
+    Both,
+}
+
+impl Usage {
+    /// Whether it serves a server.
+    pub fn server(self) -> bool {
+        self != Self::Client
+    }
+
+    /// Whether it serves a client.
+    pub fn client(self) -> bool {
+        self != Self::Server
+    }
+}
+
+/// Who holds certificates of a profile.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Holder {
+    /// Each host of a role.
+    Role(Role),
+    /// Each host with a kubelet.
+    Nodes,
+    /// The administrator's run, for its own short time; no host.
+    Run,
+}
+
+/// Where a certificate lives on its host, and who may read its key.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Place {
+    /// Folder below `/etc/zoisite`.
+    pub folder: &'static str,
+    /// File name without its ending.
+    pub stem: &'static str,
+    /// System user that reads the key; nobody else but root can.
+    pub owner: &'static str,
+}
+
+impl Place {
+    /// Path of the certificate.
+    pub fn certificate(&self) -> String {
+        format!("/etc/zoisite/{}/{}.crt", self.folder, self.stem)
+    }
+
+    /// Path of the private key.
+    pub fn key(&self) -> String {
+        format!("/etc/zoisite/{}/{}.key", self.folder, self.stem)
+    }
+}
+
+macro_rules! profiles {
+    ($($(#[$doc:meta])* $variant:ident = $id:literal, $authority:ident, $usage:ident, $holder:expr,
+       $place:expr;)*) => {
+        /// A kind of certificate: one row of the table from which everything about it follows.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[serde(rename_all = "kebab-case")]
+        pub enum Profile {
+            $($(#[$doc])* $variant,)*
+        }
+
+        impl Profile {
+            /// Every profile, in the order of the table.
+            pub const ALL: &'static [Self] = &[$(Self::$variant),*];
+
+            /// Its name in files and output.
+            pub fn id(self) -> &'static str {
+                match self { $(Self::$variant => $id,)* }
+            }
+
+            /// The authority that issues it.
+            pub fn authority(self) -> AuthorityKind {
+                match self { $(Self::$variant => AuthorityKind::$authority,)* }
+            }
+
+            /// Which side of a connection it serves.
+            pub fn usage(self) -> Usage {
+                match self { $(Self::$variant => Usage::$usage,)* }
+            }
+
+            /// Who holds it.
+            pub fn holder(self) -> Holder {
+                match self { $(Self::$variant => $holder,)* }
+            }
+
+            /// Where it lives on its host; `None` for what never leaves the vault.
+            pub fn place(self) -> Option<Place> {
+                match self { $(Self::$variant => $place,)* }
+            }
+        }
+    };
+}
+
+const fn at(folder: &'static str, stem: &'static str, owner: &'static str) -> Option<Place> {
+    Some(Place { folder, stem, owner })
+}
+
+/// System user of the etcd members.
+pub(crate) const ETCD_USER: &str = "zoisite-etcd";
+const API_USER: &str = "zoisite-api";
+
+profiles! {
+    /// An etcd member towards its clients.
+    EtcdServer = "etcd-server", EtcdClient, Server, Holder::Role(Role::EtcdMember),
+        at("etcd", "server", ETCD_USER);
+    /// An etcd member towards the others, dialling and being dialled.
+    EtcdPeer = "etcd-peer", EtcdPeer, Both, Holder::Role(Role::EtcdMember),
+        at("etcd", "peer", ETCD_USER);
+    /// Health checks of a member from its own host.
+    EtcdHealth = "etcd-health", EtcdClient, Client, Holder::Role(Role::EtcdMember),
+        at("etcd", "health", "root");
+    /// An API server towards everybody.
+    ApiServer = "api-server", Cluster, Server, Holder::Role(Role::ControlPlane),
+        at("api-server", "server", API_USER);
+    /// An API server towards etcd.
+    ApiServerEtcd = "api-server-etcd", EtcdClient, Client, Holder::Role(Role::ControlPlane),
+        at("api-server", "etcd", API_USER);
+    /// An API server towards kubelets, for logs and exec.
+    ApiServerKubelet = "api-server-kubelet", Cluster, Client, Holder::Role(Role::ControlPlane),
+        at("api-server", "kubelet", API_USER);
+    /// An API server towards extension API servers, speaking for its callers.
+    FrontProxy = "front-proxy", FrontProxy, Client, Holder::Role(Role::ControlPlane),
+        at("api-server", "front-proxy", API_USER);
+    /// The controller manager towards its API server.
+    ControllerManager = "controller-manager", Cluster, Client, Holder::Role(Role::ControlPlane),
+        at("controller-manager", "client", "zoisite-controller");
+    /// The scheduler towards its API server.
+    Scheduler = "scheduler", Cluster, Client, Holder::Role(Role::ControlPlane),
+        at("scheduler", "client", "zoisite-scheduler");
+    /// A balancer's health checks of the API servers.
+    BalancerCheck = "balancer-check", Cluster, Client, Holder::Role(Role::Balancer),
+        at("balancer", "check", "haproxy");
+    /// kube-proxy towards the stable address.
+    KubeProxy = "kube-proxy", Cluster, Client, Holder::Nodes,
+        at("kube-proxy", "client", "root");
+    /// A kubelet towards API servers that ask for logs or exec.
+    KubeletServing = "kubelet-serving", Cluster, Server, Holder::Nodes,
+        at("kubelet", "serving", "root");
+    /// This run towards etcd: short-lived, never on a host.
+    RunEtcd = "run-etcd", EtcdClient, Client, Holder::Run, None;
+    /// This run towards the API: short-lived, never on a host.
+    RunApi = "run-api", Cluster, Client, Holder::Run, None;
+}
+
+impl fmt::Display for Profile {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.id())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashSet;
+
+    use super::*;
+
+    #[test]
+    fn no_two_profiles_share_a_name_or_a_place() {
+        let ids: HashSet<_> = Profile::ALL.iter().map(|p| p.id()).collect();
+        assert_eq!(ids.len(), Profile::ALL.len());
+        let places: Vec<_> = Profile::ALL.iter().filter_map(|p| p.place()).collect();
+        let paths: HashSet<_> = places.iter().map(Place::key).collect();
+        assert_eq!(paths.len(), places.len());
+    }
+
+    #[test]
+    fn ids_are_what_is_stored() {
+        for profile in Profile::ALL {
+            assert_eq!(serde_json::to_value(profile).unwrap(), profile.id());
+        }
+        for authority in AuthorityKind::ALL {
+            assert_eq!(serde_json::to_value(authority).unwrap(), authority.id());
+        }
+    }
+
+    #[test]
+    fn what_a_run_holds_is_on_no_host() {
+        for profile in Profile::ALL {
+            assert_eq!(profile.place().is_none(), profile.holder() == Holder::Run, "{profile}");
+        }
+    }
+}

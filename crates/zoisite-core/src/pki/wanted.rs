@@ -1,0 +1,155 @@
+//! Which certificates a cluster needs, with the names that its topology asks for.
+
+use std::fmt;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+use ipnet::IpNet;
+use serde::{Deserialize, Serialize};
+
+use super::keys::KeyKind;
+use super::profile::{Holder, Profile};
+use crate::cluster::{Cluster, EndpointHost, Host, HostName};
+
+/// A subject alternative name (RFC 5280 section 4.2.1.6).
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum San {
+    /// An address.
+    Ip(IpAddr),
+    /// A DNS name.
+    Dns(String),
+}
+
+impl fmt::Display for San {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Ip(ip) => write!(f, "{ip}"),
+            Self::Dns(name) => f.write_str(name),
+        }
+    }
+}
+
+/// A certificate that must exist.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Wanted {
+    /// Its row in the table.
+    pub profile: Profile,
+    /// The host that holds it; `None` for the run's own.
+    pub host: Option<HostName>,
+    /// Subject's common name: the user, for Kubernetes clients.
+    pub common_name: String,
+    /// Subject's organisation: the group, for Kubernetes clients.
+    pub organization: Option<String>,
+    /// Names and addresses, sorted.
+    pub names: Vec<San>,
+    /// Algorithm of its key.
+    pub key: KeyKind,
+    /// Lifetime, in seconds.
+    pub seconds: i64,
+}
+
+const DAY: i64 = 86_400;
+
+/// Lifetime of a run's own certificates, in seconds: longer than any run, shorter than a day.
+const RUN_SECONDS: i64 = 12 * 3_600;
+
+/// Every certificate that the hosts of `cluster` need, by profile and host.
+///
+/// (A node's client certificate is not among them: its key is made on the node.)
+pub fn wanted(cluster: &Cluster) -> Vec<Wanted> {
+    let nodes = cluster.nodes();
+    let mut out = Vec::new();
+    for profile in Profile::ALL {
+        let hosts = match profile.holder() {
+            Holder::Role(role) => cluster.hosts_of(role),
+            Holder::Nodes => nodes.clone(),
+            Holder::Run => continue,
+        };
+        out.extend(hosts.into_iter().map(|host| for_host(cluster, *profile, host)));
+    }
+    out
+}
+
+/// The short-lived certificate with which a run itself dials.
+pub fn run_client(cluster: &Cluster, profile: Profile) -> Wanted {
+    Wanted {
+        profile,
+        host: None,
+        common_name: "zoisite:run".into(),
+        organization: Some("zoisite:operators".into()),
+        names: Vec::new(),
+        key: cluster.certificates.key,
+        seconds: RUN_SECONDS,
+    }
+}
+
+fn for_host(cluster: &Cluster, profile: Profile, host: &Host) -> Wanted {
+    let name = host.name.to_string();
+    let (common_name, organization) = match profile {
+        Profile::EtcdServer | Profile::EtcdPeer => (name, None),
+        Profile::EtcdHealth => (format!("health:{name}"), None),
+        Profile::ApiServer => ("kube-apiserver".into(), None),
+        Profile::ApiServerEtcd => (format!("api:{name}"), None),
+        Profile::ApiServerKubelet => ("zoisite:api-server".into(), Some("zoisite:kubelet-api")),
+        Profile::FrontProxy => ("zoisite:front-proxy".into(), None),
+        Profile::ControllerManager => ("system:kube-controller-manager".into(), None),
+        Profile::Scheduler => ("system:kube-scheduler".into(), None),
+        Profile::BalancerCheck => ("zoisite:balancer-check".into(), None),
+        Profile::KubeProxy => ("system:kube-proxy".into(), None),
+        Profile::KubeletServing => (format!("system:node:{name}"), Some("system:nodes")),
+        Profile::RunEtcd | Profile::RunApi => ("zoisite:run".into(), Some("zoisite:operators")),
+    };
+    let mut names = names(cluster, profile, host);
+    names.sort();
+    names.dedup();
+    Wanted {
+        profile,
+        host: Some(host.name.clone()),
+        common_name,
+        organization: organization.map(ToOwned::to_owned),
+        names,
+        key: cluster.certificates.key,
+        seconds: i64::from(cluster.certificates.days) * DAY,
+    }
+}
+
+fn names(cluster: &Cluster, profile: Profile, host: &Host) -> Vec<San> {
+    let own = || vec![San::Dns(host.name.to_string()), San::Ip(host.address)];
+    let loopback = [
+        San::Dns("localhost".into()),
+        San::Ip(Ipv4Addr::LOCALHOST.into()),
+        San::Ip(Ipv6Addr::LOCALHOST.into()),
+    ];
+    match profile {
+        Profile::EtcdPeer | Profile::KubeletServing => own(),
+        Profile::EtcdServer => own().into_iter().chain(loopback).collect(),
+        Profile::ApiServer => {
+            let domain = &cluster.domain;
+            let mut names: Vec<San> = own().into_iter().chain(loopback).collect();
+            names.extend(
+                ["kubernetes", "kubernetes.default", "kubernetes.default.svc"]
+                    .map(|name| San::Dns(name.into())),
+            );
+            names.push(San::Dns(format!("kubernetes.default.svc.{domain}")));
+            names.extend(cluster.network.services.iter().filter_map(first_address).map(San::Ip));
+            names.extend(cluster.balancers.floating.map(San::Ip));
+            names.push(match &cluster.control_plane.address.host {
+                EndpointHost::Name(name) => San::Dns(name.clone()),
+                EndpointHost::Address(ip) => San::Ip(*ip),
+            });
+            names.extend(
+                cluster.hosts_of(crate::cluster::Role::Balancer).iter().map(|b| San::Ip(b.address)),
+            );
+            names
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// The address of the service `kubernetes`: the first one of the service range.
+fn first_address(range: &IpNet) -> Option<IpAddr> {
+    Some(match range {
+        IpNet::V4(net) => IpAddr::V4((u32::from(net.network()).checked_add(1)?).into()),
+        IpNet::V6(net) => IpAddr::V6((u128::from(net.network()).checked_add(1)?).into()),
+    })
+}

@@ -1,0 +1,3 @@
+# Replies are lines that begin with '@' and have tab-separated fields; all else is noise.
+say() { printf '@'; printf '\t%s' "$@"; printf '\n'; }
+one_line() { printf '%s' "$1" | tr '\t\n' '  '; }

@@ -1,0 +1,56 @@
+//! Typed operations, written as readable POSIX sh, and the replies of the hosts.
+//!
+//! Everything that happens on a host is an [`Operation`] in a [`Stretch`]; the rehearsal carries them
+//! out as data, and [`Stretch::script`] writes them as one script for `sudo sh`. Its body is one
+//! function called on the last line, so a script cut in transit does nothing; commands in it read
+//! from /dev/null; file contents stand in here-documents, so nothing secret is an argument. Replies
+//! are lines beginning with `@`; [`Observed`] and [`Reply`] are read from them.
+
+mod observe;
+mod operation;
+mod reply;
+
+pub use observe::{Depth, observe};
+pub use operation::{KeyText, Operation, Stretch, upload_script};
+pub use reply::{
+    DirectoryFacts, EtcdFacts, EtcdStatus, FileFacts, Observed, Outcome, Reply, UnitFacts,
+};
+
+const COMMON: &str = include_str!("common.sh");
+
+/// Quotes one word for sh.
+fn quote(word: &str) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "/._-:=,@%+".contains(c);
+    if !word.is_empty() && word.chars().all(plain) {
+        word.to_owned()
+    } else {
+        format!("'{}'", word.replace('\'', r"'\''"))
+    }
+}
+
+/// Wraps a body so that nothing of it runs unless all of it has arrived.
+fn wrapped(title: &str, helpers: &[&str], body: &str) -> String {
+    let mut out = format!(
+        "# {}\nzoisite() {{\nset -u\nexport LC_ALL=C\numask 077\n",
+        title.replace('\n', " ")
+    );
+    for helper in std::iter::once(&COMMON).chain(helpers) {
+        out.push_str(helper);
+    }
+    out.push_str("# --- what is done here ---\n");
+    out.push_str(body);
+    out.push_str("say end\n}\nzoisite </dev/null\n");
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::quote;
+
+    #[test]
+    fn words_are_quoted_when_they_must_be() {
+        assert_eq!(quote("/etc/zoisite"), "/etc/zoisite");
+        assert_eq!(quote(""), "''");
+        assert_eq!(quote("it's; $x"), r"'it'\''s; $x'");
+    }
+}

@@ -1,0 +1,340 @@
+//! Reading what hosts answer.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+/// A file as found.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FileFacts {
+    /// SHA-256 of its lasting text; `None` when it is absent.
+    pub sha256: Option<String>,
+    /// Owning user.
+    pub owner: String,
+    /// Permission bits, in octal digits.
+    pub mode: String,
+}
+
+/// A directory as found.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct DirectoryFacts {
+    /// Whether it is there.
+    pub present: bool,
+    /// Owning user.
+    pub owner: String,
+    /// Permission bits, in octal digits.
+    pub mode: String,
+}
+
+/// A unit as found (systemctl(1), properties of the same names).
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct UnitFacts {
+    /// `loaded`, `not-found`…
+    pub load: String,
+    /// `active`, `inactive`, `failed`, `activating`…
+    pub active: String,
+    /// The finer state.
+    pub sub: String,
+    /// Whether it starts at boot.
+    pub enabled: bool,
+    /// How often systemd restarted it by itself.
+    pub restarts: u32,
+    /// A file that it reads only at its start was replaced, and it was not restarted since.
+    pub pending: bool,
+}
+
+/// A member's own status (etcd's `StatusResponse`).
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct EtcdStatus {
+    /// Cluster id, in hexadecimal.
+    pub cluster_id: String,
+    /// Member id, in hexadecimal.
+    pub member_id: String,
+    /// Leader's member id, in hexadecimal; zeros when there is none.
+    pub leader: String,
+    /// Server version.
+    pub version: String,
+    /// Store revision.
+    pub revision: i64,
+    /// Raft index.
+    pub raft_index: u64,
+    /// Raft term.
+    pub raft_term: u64,
+    /// Size of the database file, in bytes.
+    pub db_size: i64,
+    /// Whether it does not vote yet.
+    pub learner: bool,
+    /// Alarms and other trouble, as etcd words it.
+    pub errors: Vec<String>,
+}
+
+impl EtcdStatus {
+    /// Whether it knows a leader.
+    pub fn has_leader(&self) -> bool {
+        self.leader.trim_start_matches('0') != ""
+    }
+}
+
+/// What was found of etcd on a host.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct EtcdFacts {
+    /// Whether the data directory holds a member's data.
+    pub data: bool,
+    /// What the owner mark says: the identity of the cluster whose data it is.
+    pub owner: Option<String>,
+    /// What the formed mark says: etcd's own cluster id.
+    pub formed: Option<String>,
+    /// Other members' data found in the folder.
+    pub strays: Vec<String>,
+    /// The member's answer.
+    pub status: Option<EtcdStatus>,
+    /// What came back instead of an answer.
+    pub silent: Option<String>,
+}
+
+/// What a host holds, as far as its blueprint asks.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Observed {
+    /// `/etc/machine-id`.
+    pub machine: String,
+    /// SHA-256 of each SSH host key, sorted.
+    pub host_keys: Vec<String>,
+    /// Architecture as Go and the components name it (`amd64`, `arm64`).
+    pub arch: String,
+    /// Distribution and version, `debian 13`.
+    pub os: String,
+    /// The host's clock, in seconds since 1970.
+    pub clock: i64,
+    /// The newest run that acted here.
+    pub generation: u64,
+    /// Name of the first process.
+    pub init: String,
+    /// Free space, in bytes, by path.
+    pub room: BTreeMap<String, u64>,
+    /// Users, by name: whether they exist.
+    pub users: BTreeMap<String, bool>,
+    /// Directories, by path.
+    pub directories: BTreeMap<String, DirectoryFacts>,
+    /// Files, by path.
+    pub files: BTreeMap<String, FileFacts>,
+    /// Components' checksums, by path; absent ones are not listed.
+    pub components: BTreeMap<String, String>,
+    /// Units, by name.
+    pub units: BTreeMap<String, UnitFacts>,
+    /// etcd.
+    pub etcd: EtcdFacts,
+}
+
+fn fields(line: &str) -> Option<Vec<&str>> {
+    Some(line.strip_prefix("@\t")?.split('\t').collect())
+}
+
+impl Observed {
+    /// Reads a host's answer to [`super::observe`].
+    ///
+    /// # Errors
+    /// When the answer is not complete; the text says what came instead.
+    pub fn read(text: &str) -> Result<Self, String> {
+        let mut out = Self::default();
+        let mut complete = false;
+        for line in text.lines() {
+            let Some(fields) = fields(line) else { continue };
+            match fields[..] {
+                ["machine", id] => out.machine = id.into(),
+                ["host-key", sum] => out.host_keys.push(sum.into()),
+                ["arch", arch] => out.arch = go_arch(arch),
+                ["os", os] => out.os = os.trim().into(),
+                ["clock", seconds] => out.clock = seconds.parse().unwrap_or(0),
+                ["generation", n] => out.generation = n.parse().unwrap_or(0),
+                ["init", name] => out.init = name.into(),
+                ["room", path, kilobytes] => {
+                    let bytes = kilobytes.parse::<u64>().unwrap_or(0).saturating_mul(1_024);
+                    out.room.insert(path.into(), bytes);
+                }
+                ["user", name, there] => {
+                    out.users.insert(name.into(), there == "yes");
+                }
+                ["directory", path, ref rest @ ..] => {
+                    let words = words(rest);
+                    out.directories.insert(
+                        path.into(),
+                        DirectoryFacts {
+                            present: words.first().is_some_and(|word| word != "-"),
+                            owner: words.first().cloned().unwrap_or_default(),
+                            mode: words.get(1).cloned().unwrap_or_default(),
+                        },
+                    );
+                }
+                ["file", path, sum, ref rest @ ..] => {
+                    let words = words(rest);
+                    out.files.insert(
+                        path.into(),
+                        FileFacts {
+                            sha256: (sum != "-").then(|| sum.into()),
+                            owner: words.first().cloned().unwrap_or_default(),
+                            mode: words.get(1).cloned().unwrap_or_default(),
+                        },
+                    );
+                }
+                ["component", path, sum] if sum != "-" => {
+                    out.components.insert(path.into(), sum.into());
+                }
+                ["unit", name, key, ref value @ ..] => {
+                    let value = value.first().copied().unwrap_or_default();
+                    let unit = out.units.entry(name.into()).or_default();
+                    match key {
+                        "LoadState" => unit.load = value.into(),
+                        "ActiveState" => unit.active = value.into(),
+                        "SubState" => unit.sub = value.into(),
+                        "UnitFileState" => unit.enabled = value == "enabled",
+                        "NRestarts" => unit.restarts = value.parse().unwrap_or(0),
+                        "NeedDaemonReload" => unit.pending |= value == "yes",
+                        "Pending" => unit.pending = true,
+                        _ => {}
+                    }
+                }
+                ["etcd-data", state] => out.etcd.data = state == "present",
+                ["etcd-owner", mark] => out.etcd.owner = Some(mark.trim().into()),
+                ["etcd-formed", mark] => out.etcd.formed = Some(mark.trim().into()),
+                ["etcd-stray", path] => out.etcd.strays.push(path.into()),
+                ["etcd-status", json] => match status(json) {
+                    Some(status) => out.etcd.status = Some(status),
+                    None => out.etcd.silent = Some(json.chars().take(300).collect()),
+                },
+                ["etcd-silent", why] => out.etcd.silent = Some(why.trim().into()),
+                ["end"] => complete = true,
+                _ => {}
+            }
+        }
+        out.host_keys.sort();
+        if complete { Ok(out) } else { Err(tail(text)) }
+    }
+}
+
+fn words(rest: &[&str]) -> Vec<String> {
+    rest.iter().flat_map(|field| field.split(' ')).map(ToOwned::to_owned).collect()
+}
+
+fn go_arch(machine: &str) -> String {
+    match machine {
+        "x86_64" => "amd64",
+        "aarch64" => "arm64",
+        other => other,
+    }
+    .into()
+}
+
+fn tail(text: &str) -> String {
+    let lines: Vec<&str> = text.lines().filter(|l| !l.trim().is_empty()).collect();
+    lines[lines.len().saturating_sub(3)..].join(" | ")
+}
+
+/// Reads etcdctl's `endpoint status -w json`: a list of one, the fields of `StatusResponse`.
+fn status(json: &str) -> Option<EtcdStatus> {
+    let value: serde_json::Value = serde_json::from_str(json).ok()?;
+    let status = value.get(0)?.get("Status")?;
+    let header = status.get("header")?;
+    let number = |value: &serde_json::Value, key: &str| value.get(key).and_then(|v| v.as_u64());
+    let hex = |n: Option<u64>| format!("{:016x}", n.unwrap_or(0));
+    Some(EtcdStatus {
+        cluster_id: hex(number(header, "cluster_id")),
+        member_id: hex(number(header, "member_id")),
+        leader: hex(number(status, "leader")),
+        version: status.get("version")?.as_str()?.into(),
+        revision: header.get("revision").and_then(|v| v.as_i64()).unwrap_or(0),
+        raft_index: number(status, "raftIndex").unwrap_or(0),
+        raft_term: number(status, "raftTerm").unwrap_or(0),
+        db_size: status.get("dbSize").and_then(|v| v.as_i64()).unwrap_or(0),
+        learner: status.get("isLearner").and_then(|v| v.as_bool()).unwrap_or(false),
+        errors: status
+            .get("errors")
+            .and_then(|v| v.as_array())
+            .map(|list| list.iter().filter_map(|e| e.as_str()).map(ToOwned::to_owned).collect())
+            .unwrap_or_default(),
+    })
+}
+
+/// How a stretch ended on its host.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// All of it was done.
+    Done {
+        /// How many operations changed something.
+        changed: usize,
+    },
+    /// An operation failed; the ones after it were not tried.
+    Failed {
+        /// What was attempted.
+        attempted: String,
+        /// What came back.
+        answer: String,
+        /// State and log lines of the unit concerned, as evidence.
+        evidence: Vec<String>,
+    },
+    /// Another run holds the host's lock.
+    Busy,
+    /// A newer run has acted on the host.
+    Newer(u64),
+    /// The answer broke off; nothing more is known.
+    Cut(String),
+}
+
+/// A host's answer to a stretch, read line by line.
+#[derive(Clone, Debug, Default)]
+pub struct Reply {
+    changed: usize,
+    failed: Option<(String, String)>,
+    evidence: Vec<String>,
+    busy: bool,
+    newer: Option<u64>,
+    end: bool,
+    noise: Vec<String>,
+}
+
+impl Reply {
+    /// Takes one line; returns what is being done or waited for, when it says so.
+    pub fn line(&mut self, line: &str) -> Option<String> {
+        let Some(fields) = fields(line) else {
+            if !line.trim().is_empty() && self.noise.len() < 20 {
+                self.noise.push(line.trim().to_owned());
+            }
+            return None;
+        };
+        match fields[..] {
+            ["begin", _, what] => return Some(what.to_owned()),
+            ["waiting", _, state] => return Some(format!("waiting ({state})")),
+            ["changed", _] => self.changed += 1,
+            ["failed", _, attempted, answer] => {
+                self.failed = Some((attempted.to_owned(), answer.trim().to_owned()));
+            }
+            ["log", text] => self.evidence.push(text.trim().to_owned()),
+            ["unit-state", unit, active, sub, result] => {
+                self.evidence.push(format!("{unit} is {active} ({sub}, result {result})"));
+            }
+            ["busy"] => self.busy = true,
+            ["newer", generation] => self.newer = generation.parse().ok(),
+            ["end"] => self.end = true,
+            _ => {}
+        }
+        None
+    }
+
+    /// How it ended; `stderr` is what else came back.
+    pub fn outcome(self, stderr: &str) -> Outcome {
+        if let Some(generation) = self.newer {
+            Outcome::Newer(generation)
+        } else if self.busy {
+            Outcome::Busy
+        } else if let Some((attempted, answer)) = self.failed {
+            Outcome::Failed { attempted, answer, evidence: self.evidence }
+        } else if self.end {
+            Outcome::Done { changed: self.changed }
+        } else {
+            let mut said = self.noise;
+            said.extend(
+                stderr.lines().filter(|l| !l.trim().is_empty()).map(|l| l.trim().to_owned()),
+            );
+            Outcome::Cut(said[said.len().saturating_sub(3)..].join(" | "))
+        }
+    }
+}

@@ -1,0 +1,213 @@
+//! The state machine that takes a sequence: events in, commands out. It holds all state of a run and
+//! touches nothing.
+
+use std::collections::BTreeSet;
+
+use super::step::{Proven, Sequence, Step, StepOutcome, Work};
+use crate::cluster::HostName;
+use crate::diagnosis::Trouble;
+use crate::script::{Operation, Stretch};
+
+/// Where a step stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum State {
+    /// What it needs is not done.
+    Waiting,
+    /// It was started.
+    Running,
+    /// It is done; so many things changed.
+    Done(usize),
+    /// It failed.
+    Failed(Trouble),
+    /// What it needs failed or was not taken, or the run was interrupted.
+    NotTaken,
+}
+
+/// What the runner must carry out: exactly one step's work, then report its [`Event::Finished`].
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Command {
+    /// Index of the step.
+    pub step: usize,
+    /// What to do.
+    pub work: Work,
+}
+
+/// What the runner reports.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Event {
+    /// A step ended.
+    Finished {
+        /// Index of the step.
+        step: usize,
+        /// How.
+        outcome: StepOutcome,
+    },
+    /// A person wants to stop: nothing new is begun, what runs is waited for.
+    Interrupt,
+}
+
+/// Counts of a run.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Tally {
+    /// Steps done.
+    pub done: usize,
+    /// Steps that failed.
+    pub failed: usize,
+    /// Steps not taken.
+    pub not_taken: usize,
+    /// Things changed on hosts.
+    pub changed: usize,
+}
+
+/// A run's state.
+#[derive(Clone, Debug)]
+pub struct Engine {
+    steps: Vec<Step>,
+    states: Vec<State>,
+    limit: usize,
+    interrupted: bool,
+    proven: Option<Proven>,
+    /// Disrupting steps that were begun and not followed by a gate that held (rule S2).
+    disrupted: BTreeSet<usize>,
+}
+
+impl Engine {
+    /// An engine for `sequence`, with at most `limit` steps running at once.
+    pub fn new(sequence: Sequence, limit: usize) -> Self {
+        let states = vec![State::Waiting; sequence.steps.len()];
+        Self {
+            steps: sequence.steps,
+            states,
+            limit: limit.max(1),
+            interrupted: false,
+            proven: None,
+            disrupted: BTreeSet::new(),
+        }
+    }
+
+    /// The commands with which a run begins.
+    pub fn begin(&mut self) -> Vec<Command> {
+        self.start_what_can()
+    }
+
+    /// Takes one event and returns what to do next; empty when there is nothing new to start.
+    #[must_use = "commands that are not carried out stop the run"]
+    pub fn handle(&mut self, event: Event) -> Vec<Command> {
+        match event {
+            Event::Interrupt => self.interrupted = true,
+            Event::Finished { step, outcome } => {
+                debug_assert_eq!(self.states[step], State::Running, "{}", self.steps[step].id);
+                self.states[step] = match outcome {
+                    StepOutcome::Done { changed } => State::Done(changed),
+                    StepOutcome::Proven(proven) => {
+                        self.proven = Some(proven);
+                        // All members answer: what was disrupted before this gate is back.
+                        self.disrupted
+                            .retain(|disrupted| !self.steps[step].needs.contains(disrupted));
+                        State::Done(0)
+                    }
+                    StepOutcome::Failed(trouble) => State::Failed(trouble),
+                };
+            }
+        }
+        self.start_what_can()
+    }
+
+    /// Whether nothing runs and nothing more can be started.
+    pub fn finished(&self) -> bool {
+        !self.states.iter().any(|state| matches!(state, State::Running | State::Waiting))
+    }
+
+    /// The steps.
+    pub fn steps(&self) -> &[Step] {
+        &self.steps
+    }
+
+    /// Where each step stands.
+    pub fn states(&self) -> &[State] {
+        &self.states
+    }
+
+    /// What the last gate showed.
+    pub fn proven(&self) -> Option<&Proven> {
+        self.proven.as_ref()
+    }
+
+    /// The failures, in the order of the steps.
+    pub fn troubles(&self) -> impl Iterator<Item = &Trouble> {
+        self.states.iter().filter_map(|state| match state {
+            State::Failed(trouble) => Some(trouble),
+            _ => None,
+        })
+    }
+
+    /// Counts.
+    pub fn tally(&self) -> Tally {
+        let mut tally = Tally::default();
+        for state in &self.states {
+            match state {
+                State::Done(changed) => {
+                    tally.done += 1;
+                    tally.changed += changed;
+                }
+                State::Failed(_) => tally.failed += 1,
+                State::NotTaken => tally.not_taken += 1,
+                State::Waiting | State::Running => {}
+            }
+        }
+        tally
+    }
+
+    fn start_what_can(&mut self) -> Vec<Command> {
+        let mut commands = Vec::new();
+        for step in 0..self.steps.len() {
+            if self.states[step] != State::Waiting {
+                continue;
+            }
+            let needs = self.steps[step].needs.iter().map(|need| &self.states[*need]);
+            let hopeless =
+                needs.clone().any(|state| matches!(state, State::Failed(_) | State::NotTaken));
+            if hopeless || self.interrupted {
+                self.states[step] = State::NotTaken;
+                continue;
+            }
+            let ready = needs.clone().all(|state| matches!(state, State::Done(_)));
+            if !ready || self.running() >= self.limit || !self.one_at_a_time(step) {
+                continue;
+            }
+            self.states[step] = State::Running;
+            if self.steps[step].disrupts.is_some() {
+                self.disrupted.insert(step);
+            }
+            commands.push(Command { step, work: self.work(step) });
+        }
+        commands
+    }
+
+    fn running(&self) -> usize {
+        self.states.iter().filter(|state| **state == State::Running).count()
+    }
+
+    /// Rule S2 at the last instant: a disrupting step waits while another one's gate has not held.
+    fn one_at_a_time(&self, step: usize) -> bool {
+        self.steps[step].disrupts.is_none() || self.disrupted.is_empty()
+    }
+
+    fn work(&self, step: usize) -> Work {
+        match &self.steps[step].work {
+            Work::MarkFormed { host, path, owner } => {
+                let text = self.proven.as_ref().map_or("", |p| p.cluster_id.as_str()).to_owned();
+                Work::Act(Stretch {
+                    host: host.clone(),
+                    operations: vec![Operation::Mark { path: path.clone(), owner, text }],
+                })
+            }
+            work => work.clone(),
+        }
+    }
+
+    /// Hosts on which something failed.
+    pub fn failed_hosts(&self) -> BTreeSet<HostName> {
+        self.troubles().filter_map(|trouble| trouble.host.clone()).collect()
+    }
+}

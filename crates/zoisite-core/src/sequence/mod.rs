@@ -1,0 +1,19 @@
+//! From what hosts must hold and what they hold to steps in a safe order, and the engine that takes
+//! them.
+//!
+//! [`differences`] compares; [`plan`] makes a [`Sequence`] of [`Step`]s and gates, or refuses by name
+//! of a [`Rule`]; [`Engine`] is a synchronous state machine that decides which step starts next. A
+//! runner elsewhere carries its commands out and brings the events back. Convergence comes from
+//! looking: nothing here remembers an earlier run.
+
+mod differences;
+mod engine;
+mod plan;
+mod rules;
+mod step;
+
+pub use differences::{Difference, Differs, differences};
+pub use engine::{Command, Engine, Event, State, Tally};
+pub use plan::{Formation, Look, Looks, PlanInput, PlanOptions, Unplannable, formation, plan};
+pub use rules::{MachinePin, Refusal, Rule, same_machine};
+pub use step::{Gate, Proven, Sequence, Step, StepOutcome, Work};

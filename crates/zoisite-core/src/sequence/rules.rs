@@ -1,0 +1,240 @@
+//! The safety rules, by name. Each is one function; a plan that would break one is refused whole,
+//! before anything is touched.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use crate::blueprint::EtcdPaths;
+use crate::cluster::HostName;
+use crate::script::Observed;
+
+/// A rule that no schedule, crash or fault may break.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+pub enum Rule {
+    /// Nothing is done to a formed quorum that could lose it or its data.
+    #[serde(rename = "S1")]
+    QuorumFirst,
+    /// At most one member is disrupted at once, and only while the others keep the quorum.
+    #[serde(rename = "S2")]
+    OneAtATime,
+    /// A data directory of another cluster is never reused, overwritten or deleted.
+    #[serde(rename = "S3")]
+    NoForeignData,
+    /// Another machine behind a known address is refused until a person accepts it.
+    #[serde(rename = "S4")]
+    SameMachine,
+    /// Two runs never act at once.
+    #[serde(rename = "S11")]
+    OneHand,
+}
+
+impl Rule {
+    /// Number and name, as in docs/safety.md.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::QuorumFirst => "S1 quorum first",
+            Self::OneAtATime => "S2 one at a time",
+            Self::NoForeignData => "S3 no foreign data",
+            Self::SameMachine => "S4 same machine",
+            Self::OneHand => "S11 one hand",
+        }
+    }
+}
+
+impl fmt::Display for Rule {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.title())
+    }
+}
+
+/// Something that a safety rule forbids.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Refusal {
+    /// The rule.
+    pub rule: Rule,
+    /// The host.
+    pub host: Option<HostName>,
+    /// What was found.
+    pub found: String,
+    /// What a person can do.
+    pub mend: String,
+}
+
+impl fmt::Display for Refusal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.host {
+            Some(host) => write!(f, "{host}: {}", self.found),
+            None => f.write_str(&self.found),
+        }
+    }
+}
+
+/// The machine that answered at a host's address when it was first met.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MachinePin {
+    /// Its `/etc/machine-id`.
+    pub machine: String,
+    /// SHA-256 of its SSH host keys.
+    pub host_keys: Vec<String>,
+}
+
+impl MachinePin {
+    /// Pins the machine that was observed.
+    pub fn of(observed: &Observed) -> Self {
+        Self { machine: observed.machine.clone(), host_keys: observed.host_keys.clone() }
+    }
+}
+
+/// S4: the machine that answers is the one that was pinned.
+///
+/// New host keys beside a known one are fine; none in common, or another machine id, is not.
+///
+/// # Errors
+/// The refusal.
+pub fn same_machine(host: &HostName, pin: &MachinePin, observed: &Observed) -> Result<(), Refusal> {
+    let common = pin.host_keys.iter().any(|key| observed.host_keys.contains(key));
+    let found = if pin.machine != observed.machine {
+        format!(
+            "another machine answers: its machine id is {}, and {} was met first",
+            short(&observed.machine),
+            short(&pin.machine)
+        )
+    } else if !pin.host_keys.is_empty() && !common {
+        "another machine answers: none of its SSH host keys is known".into()
+    } else {
+        return Ok(());
+    };
+    Err(Refusal {
+        rule: Rule::SameMachine,
+        host: Some(host.clone()),
+        found,
+        mend: format!(
+            "if {host} was replaced or set up anew on purpose: zoisite raise --accept {host}"
+        ),
+    })
+}
+
+fn short(id: &str) -> &str {
+    match id.get(..12) {
+        Some(start) => start,
+        None if id.is_empty() => "empty",
+        None => id,
+    }
+}
+
+/// S3: data found in a member's folder is this cluster's own.
+pub(super) fn no_foreign_data(
+    host: &HostName,
+    etcd: &EtcdPaths,
+    observed: &Observed,
+) -> Result<(), Refusal> {
+    let facts = &observed.etcd;
+    let refuse = |found: String, path: &str| {
+        Err(Refusal {
+            rule: Rule::NoForeignData,
+            host: Some(host.clone()),
+            found,
+            mend: format!(
+                "look at it; if nobody needs it there, move it aside by hand: ssh {host} sudo mv {path} {path}.aside"
+            ),
+        })
+    };
+    if let Some(stray) = facts.strays.first() {
+        return refuse(
+            format!("{} holds data of another etcd: {stray}", etcd.folder),
+            &etcd.folder,
+        );
+    }
+    match (&facts.owner, facts.data) {
+        (Some(owner), _) if *owner != etcd.cluster_id => {
+            refuse(format!("{} belongs to another cluster ({owner})", etcd.folder), &etcd.folder)
+        }
+        (None, true) => refuse(
+            format!("{} holds etcd data, and nothing says that it is this cluster's", etcd.data),
+            &etcd.folder,
+        ),
+        _ => Ok(()),
+    }
+}
+
+/// S1: in a formed quorum, a member whose data is gone is replaced, never started as if new: it would
+/// vote without remembering what it voted for.
+pub(super) fn quorum_first(
+    host: &HostName,
+    etcd: &EtcdPaths,
+    observed: &Observed,
+    formed: bool,
+) -> Result<(), Refusal> {
+    if !formed || observed.etcd.data {
+        return Ok(());
+    }
+    Err(Refusal {
+        rule: Rule::QuorumFirst,
+        host: Some(host.clone()),
+        found: format!("the quorum was formed, and this member's data is gone from {}", etcd.data),
+        mend:
+            "bring its data back from where it went, or replace the member; it cannot be started \
+               as if the quorum were new"
+                .into(),
+    })
+}
+
+/// S2: the members that stay keep the quorum while one restarts. The only member of a cluster of one
+/// has no others, and may restart.
+pub(super) fn others_keep_quorum(
+    host: &HostName,
+    members: usize,
+    healthy: usize,
+) -> Result<(), Refusal> {
+    let quorum = members / 2 + 1;
+    if members == 1 || healthy > quorum {
+        return Ok(());
+    }
+    Err(Refusal {
+        rule: Rule::OneAtATime,
+        host: Some(host.clone()),
+        found: format!(
+            "it must restart, and of {members} members {healthy} are healthy: without it the quorum \
+             of {quorum} is lost"
+        ),
+        mend: "bring the other members back first: zoisite status says which are not healthy"
+            .into(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn host() -> HostName {
+        HostName::new("heron").unwrap()
+    }
+
+    fn observed(machine: &str, keys: &[&str]) -> Observed {
+        Observed {
+            machine: machine.into(),
+            host_keys: keys.iter().map(|k| (*k).to_owned()).collect(),
+            ..Observed::default()
+        }
+    }
+
+    #[test]
+    fn s4_another_machine_is_refused_and_a_new_key_beside_a_known_one_is_not() {
+        let pin = MachinePin::of(&observed("m1", &["k1", "k2"]));
+        assert!(same_machine(&host(), &pin, &observed("m1", &["k2", "k3"])).is_ok());
+        for (machine, keys) in [("m2", vec!["k1"]), ("m1", vec!["k3"]), ("", vec!["k1"])] {
+            let refusal = same_machine(&host(), &pin, &observed(machine, &keys)).unwrap_err();
+            assert_eq!(refusal.rule, Rule::SameMachine);
+        }
+    }
+
+    #[test]
+    fn s2_a_restart_never_takes_the_quorum_along() {
+        assert!(others_keep_quorum(&host(), 1, 1).is_ok());
+        assert!(others_keep_quorum(&host(), 3, 3).is_ok());
+        assert!(others_keep_quorum(&host(), 3, 2).is_err());
+        assert!(others_keep_quorum(&host(), 5, 4).is_ok());
+        assert!(others_keep_quorum(&host(), 5, 3).is_err());
+    }
+}

@@ -1,0 +1,103 @@
+use serde::Serialize;
+
+use super::differences::Difference;
+use crate::blueprint::{Component, Part};
+use crate::cluster::HostName;
+use crate::diagnosis::Trouble;
+use crate::script::Stretch;
+
+/// A condition over the cluster that must hold before what needs it begins.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Gate {
+    /// Members that must answer, agree on cluster id and member list, and carry a write.
+    pub members: Vec<HostName>,
+    /// Deadline, in seconds.
+    pub seconds: u32,
+}
+
+/// What a step does.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Work {
+    /// Bring components to a host, one after another.
+    Upload {
+        /// The host.
+        host: HostName,
+        /// What to bring, each with its checksum.
+        components: Vec<(Component, String)>,
+    },
+    /// Carry out operations on a host, in one round trip.
+    Act(Stretch),
+    /// Prove a condition.
+    Gate(Gate),
+    /// Note on a host that the quorum was proven; the gate before it says with which cluster id.
+    MarkFormed {
+        /// The host.
+        host: HostName,
+        /// Path of the mark.
+        path: String,
+        /// Its owner.
+        owner: &'static str,
+    },
+}
+
+/// One step of a sequence.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Step {
+    /// Name, unique in the sequence: `heron/start`, `quorum`.
+    pub id: String,
+    /// The host; `None` for a gate.
+    pub host: Option<HostName>,
+    /// What is done, in a few words.
+    pub what: String,
+    /// Why: the differences that it removes, or what it guards.
+    pub why: Vec<String>,
+    /// Indices of the steps that must be done before.
+    pub needs: Vec<usize>,
+    /// What is interrupted for a while, if anything.
+    pub disrupts: Option<Part>,
+    /// The work itself.
+    pub work: Work,
+}
+
+/// What a run would do, in an order that respects every need.
+#[derive(Clone, Debug, Default)]
+pub struct Sequence {
+    /// Steps; each needs only steps before it.
+    pub steps: Vec<Step>,
+    /// The differences that the steps remove.
+    pub differences: Vec<Difference>,
+}
+
+impl Sequence {
+    /// Whether there is nothing to do.
+    pub fn is_empty(&self) -> bool {
+        self.steps.is_empty()
+    }
+}
+
+/// What a proven gate showed.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Proven {
+    /// etcd's cluster id, in hexadecimal, on which all members agree.
+    pub cluster_id: String,
+    /// Name of the leader.
+    pub leader: String,
+    /// Member through which the key was written.
+    pub wrote: String,
+    /// Members through which it was read back.
+    pub read: Vec<String>,
+}
+
+/// How a step ended.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum StepOutcome {
+    /// It is done; so many things changed.
+    Done {
+        /// Number of things that changed.
+        changed: usize,
+    },
+    /// The gate holds.
+    Proven(Proven),
+    /// It failed.
+    Failed(Trouble),
+}

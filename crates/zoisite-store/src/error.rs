@@ -1,0 +1,140 @@
+use std::path::PathBuf;
+
+use jiff::Timestamp;
+
+use crate::records::LockHolder;
+
+/// Why the store, or a secret in it, could not be used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// A file or folder could not be read or written.
+    #[error("{doing} {}", path.display())]
+    File {
+        /// What was attempted: `reading`, `making`…
+        doing: &'static str,
+        /// Which file.
+        path: PathBuf,
+        /// What came back.
+        #[source]
+        source: std::io::Error,
+    },
+    /// The database file is damaged.
+    #[error("the store {} is damaged: {why}", path.display())]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// What SQLite said.
+        why: String,
+    },
+    /// The database was written by a newer program.
+    #[error("the store {} has format {found}, and this program knows {known}", path.display())]
+    Newer {
+        /// The file.
+        path: PathBuf,
+        /// Its format.
+        found: i64,
+        /// The newest format that this program knows.
+        known: i64,
+    },
+    /// Another run holds the lock.
+    #[error("{holder} has been at work on this cluster since {since}")]
+    Locked {
+        /// Who.
+        holder: LockHolder,
+        /// Since when.
+        since: Timestamp,
+    },
+    /// SQLite failed otherwise.
+    #[error("using the store {}", path.display())]
+    Database {
+        /// The file.
+        path: PathBuf,
+        /// What came back.
+        #[source]
+        source: rusqlite::Error,
+    },
+    /// A record is not what it should be.
+    #[error("the {kind} record '{key}' cannot be read")]
+    Record {
+        /// Kind of record.
+        kind: &'static str,
+        /// Its key.
+        key: String,
+        /// What came back.
+        #[source]
+        source: serde_json::Error,
+    },
+    /// The identity file may be read by others.
+    #[error("the identity {} may be read by others (mode {mode:o})", path.display())]
+    LooseIdentity {
+        /// The file.
+        path: PathBuf,
+        /// Its permission bits.
+        mode: u32,
+    },
+    /// The identity file holds no identity.
+    #[error("{} holds no age identity", path.display())]
+    BadIdentity {
+        /// The file.
+        path: PathBuf,
+    },
+    /// The identity cannot open what is in the store.
+    #[error("the identity {} cannot open this cluster's secrets", path.display())]
+    WrongIdentity {
+        /// The file.
+        path: PathBuf,
+        /// Public keys for which the secrets were encrypted.
+        recipients: Vec<String>,
+    },
+    /// A secret that should be there is not.
+    #[error("the vault does not hold the key of {0}")]
+    NoSecret(String),
+    /// Encryption failed.
+    #[error("encrypting a secret: {0}")]
+    Encrypt(String),
+    /// A certificate could not be issued.
+    #[error(transparent)]
+    Pki(#[from] zoisite_core::pki::PkiError),
+}
+
+impl StoreError {
+    /// What a person can do about it.
+    pub fn mend(&self) -> String {
+        match self {
+            Self::File { path, .. } => {
+                format!("check that {} is there and that you may read and write it", path.display())
+            }
+            Self::Damaged { path, .. } => format!(
+                "bring it back from a backup; or move {} aside: certificates are then issued anew, and \
+                 hosts that hold the old cluster are refused rather than overwritten",
+                path.display()
+            ),
+            Self::Newer { .. } => "use the newer zoisite that wrote it".into(),
+            Self::Locked { .. } => {
+                "wait until it ends; a lock whose process is gone is taken over by itself".into()
+            }
+            Self::LooseIdentity { path, .. } => format!("chmod 600 {}", path.display()),
+            Self::BadIdentity { path } => {
+                format!("name another file with --identity, or remove {}", path.display())
+            }
+            Self::WrongIdentity { recipients, .. } => {
+                format!(
+                    "name the right file with --identity: the one of {}",
+                    recipients.join(" or ")
+                )
+            }
+            Self::NoSecret(_) => {
+                "bring the store back from a backup, or issue anew: zoisite pki issue --again"
+                    .into()
+            }
+            Self::Database { .. } => {
+                "check the disk and the folder's permissions, and try again".into()
+            }
+            Self::Record { .. } | Self::Encrypt(_) | Self::Pki(_) => {
+                "this is a fault in the store or the program: keep a copy of .zoisite and report it"
+                    .into()
+            }
+        }
+    }
+}

@@ -1,0 +1,171 @@
+//! Secrets at rest, encrypted by age for the people who may open them.
+
+use std::fs;
+use std::io::{Read as _, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
+use std::path::{Path, PathBuf};
+
+use age::secrecy::ExposeSecret as _;
+use age::x25519::{Identity, Recipient};
+use zeroize::Zeroizing;
+use zoisite_core::pki::Secret;
+
+use crate::StoreError;
+
+/// Opens and seals secrets with one person's identity.
+pub struct Vault {
+    path: PathBuf,
+    identity: Identity,
+}
+
+impl std::fmt::Debug for Vault {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Vault").field("path", &self.path).finish_non_exhaustive()
+    }
+}
+
+impl Vault {
+    /// Opens the identity in `path`, making it (0600) when there is none yet.
+    ///
+    /// Returns whether it was made.
+    ///
+    /// # Errors
+    /// When the file cannot be read or made, may be read by others, or holds no identity.
+    pub fn open_or_make(path: &Path) -> Result<(Self, bool), StoreError> {
+        if path.exists() {
+            return Ok((Self::open(path)?, false));
+        }
+        let failed = |doing| {
+            let path = path.to_owned();
+            move |source| StoreError::File { doing, path, source }
+        };
+        if let Some(parent) = path.parent().filter(|parent| !parent.as_os_str().is_empty()) {
+            fs::DirBuilder::new()
+                .recursive(true)
+                .mode(0o700)
+                .create(parent)
+                .map_err(failed("making the folder of"))?;
+        }
+        let identity = Identity::generate();
+        let text = format!(
+            "# Zoisite identity: opens the secrets of your clusters. Keep a copy where only you can reach it.\n\
+             # public key: {}\n",
+            identity.to_public()
+        );
+        let mut file = fs::OpenOptions::new()
+            .write(true)
+            .create_new(true)
+            .mode(0o600)
+            .open(path)
+            .map_err(failed("making"))?;
+        file.write_all(text.as_bytes())
+            .and_then(|()| writeln!(file, "{}", identity.to_string().expose_secret()))
+            .and_then(|()| file.sync_all())
+            .map_err(failed("writing"))?;
+        Ok((Self { path: path.to_owned(), identity }, true))
+    }
+
+    /// Opens the identity in `path`.
+    ///
+    /// # Errors
+    /// As [`Vault::open_or_make`], and when there is no file.
+    pub fn open(path: &Path) -> Result<Self, StoreError> {
+        let failed = |source| StoreError::File { doing: "reading", path: path.to_owned(), source };
+        let mut file = fs::File::open(path).map_err(failed)?;
+        let mode = file.metadata().map_err(failed)?.permissions().mode() & 0o777;
+        if mode & 0o077 != 0 {
+            return Err(StoreError::LooseIdentity { path: path.to_owned(), mode });
+        }
+        let mut text = Zeroizing::new(String::new());
+        file.read_to_string(&mut text).map_err(failed)?;
+        let identity = text
+            .lines()
+            .find_map(|line| line.trim().parse().ok())
+            .ok_or_else(|| StoreError::BadIdentity { path: path.to_owned() })?;
+        Ok(Self { path: path.to_owned(), identity })
+    }
+
+    /// The public key for which secrets are sealed.
+    pub fn recipient(&self) -> String {
+        self.identity.to_public().to_string()
+    }
+
+    /// Encrypts a secret for `recipients`, public keys in age's text form.
+    ///
+    /// # Errors
+    /// When a recipient is not one, or encryption fails.
+    pub fn seal(secret: &Secret, recipients: &[String]) -> Result<Vec<u8>, StoreError> {
+        let encrypt = |e: String| StoreError::Encrypt(e);
+        let keys: Vec<Recipient> = recipients
+            .iter()
+            .map(|text| text.parse().map_err(|e: &str| encrypt(e.to_owned())))
+            .collect::<Result<_, _>>()?;
+        let encryptor =
+            age::Encryptor::with_recipients(keys.iter().map(|key| key as &dyn age::Recipient))
+                .map_err(|e| encrypt(e.to_string()))?;
+        let mut out = Vec::new();
+        let mut writer = encryptor.wrap_output(&mut out).map_err(|e| encrypt(e.to_string()))?;
+        writer
+            .write_all(secret.expose().as_bytes())
+            .and_then(|()| writer.finish().map(|_| ()))
+            .map_err(|e| encrypt(e.to_string()))?;
+        Ok(out)
+    }
+
+    /// Decrypts a secret.
+    ///
+    /// # Errors
+    /// When it was not sealed for this identity, or is damaged.
+    pub fn unseal(&self, sealed: &[u8], recipients: &[String]) -> Result<Secret, StoreError> {
+        let wrong = || StoreError::WrongIdentity {
+            path: self.path.clone(),
+            recipients: recipients.to_vec(),
+        };
+        let plain =
+            age::decrypt(&self.identity, sealed).map(Zeroizing::new).map_err(|_| wrong())?;
+        std::str::from_utf8(&plain).map(|text| Secret::new(text.to_owned())).map_err(|_| wrong())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_identity_is_made_once_private_and_found_again() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("deep/identity.txt");
+        let (made, new) = Vault::open_or_make(&path).unwrap();
+        let (again, old) = Vault::open_or_make(&path).unwrap();
+        assert!(new && !old);
+        assert_eq!(made.recipient(), again.recipient());
+        assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
+        assert!(!format!("{made:?}").contains("AGE-SECRET"));
+    }
+
+    #[test]
+    fn what_is_sealed_opens_for_its_recipients_only() {
+        let dir = tempfile::tempdir().unwrap();
+        let (ada, _) = Vault::open_or_make(&dir.path().join("ada")).unwrap();
+        let (eve, _) = Vault::open_or_make(&dir.path().join("eve")).unwrap();
+        let recipients = vec![ada.recipient()];
+        let sealed = Vault::seal(&Secret::new("marsh".into()), &recipients).unwrap();
+        assert!(!sealed.windows(5).any(|w| w == b"marsh"));
+        assert_eq!(ada.unseal(&sealed, &recipients).unwrap().expose(), "marsh");
+        let error = eve.unseal(&sealed, &recipients).unwrap_err();
+        assert!(error.mend().contains(&ada.recipient()), "{}", error.mend());
+        assert!(ada.unseal(&sealed[..sealed.len() - 1], &recipients).is_err());
+    }
+
+    #[test]
+    fn an_identity_that_others_may_read_is_refused() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("identity.txt");
+        Vault::open_or_make(&path).unwrap();
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
+        assert!(matches!(Vault::open(&path), Err(StoreError::LooseIdentity { mode: 0o644, .. })));
+        fs::write(&path, "nothing here").unwrap();
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o600)).unwrap();
+        assert!(matches!(Vault::open(&path), Err(StoreError::BadIdentity { .. })));
+    }
+}
