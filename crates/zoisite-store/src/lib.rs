@@ -19,3 +19,21 @@ pub use records::{Change, LockHolder, Records};
 pub use sqlite::{FORMAT, SqliteRecords};
 pub use state::{RunRecord, State, StoredEvent};
 pub use vault::Vault;
+
+/// SHA-256 of a file, in hexadecimal, read in blocks.
+///
+/// # Errors
+/// When the file cannot be read.
+pub fn sha256_of(path: &std::path::Path) -> std::io::Result<String> {
+    use std::io::Read as _;
+    let mut context = aws_lc_rs::digest::Context::new(&aws_lc_rs::digest::SHA256);
+    let mut file = std::fs::File::open(path)?;
+    let mut block = vec![0; 1 << 20];
+    loop {
+        match file.read(&mut block)? {
+            0 => break,
+            n => context.update(&block[..n]),
+        }
+    }
+    Ok(context.finish().as_ref().iter().map(|byte| format!("{byte:02x}")).collect())
+}

@@ -65,6 +65,11 @@ impl Vault {
         Ok((Self { path: path.to_owned(), identity }, true))
     }
 
+    /// An identity that is forgotten with this value: for looking ahead without leaving a trace.
+    pub fn fleeting() -> Self {
+        Self { path: PathBuf::new(), identity: Identity::generate() }
+    }
+
     /// Opens the identity in `path`.
     ///
     /// # Errors

@@ -1,2 +1,24 @@
-//! x
-fn main() {}
+//! The program: arguments, wiring and views. One file for each command under `commands/`; what they
+//! share stands in `site` (the cluster file and its store) and `road` (looking, planning, running).
+
+use std::process::ExitCode;
+
+use clap::Parser as _;
+
+mod cli;
+mod commands;
+mod failure;
+mod road;
+mod site;
+mod view;
+
+fn main() -> ExitCode {
+    let cli = cli::Cli::parse();
+    match commands::run(cli) {
+        Ok(code) => code,
+        Err(failure) => {
+            failure.print();
+            failure.exit_code()
+        }
+    }
+}

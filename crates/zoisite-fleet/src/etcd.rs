@@ -1,0 +1,227 @@
+//! etcd's own protocol, as far as proving a quorum needs it.
+//!
+//! The messages are those of etcd's `rpc.proto` and `kv.proto` with only the fields used here; field
+//! numbers are its own. (A generated client would ask every builder of this program for a protocol
+//! compiler.)
+
+use std::time::Duration;
+
+use prost::Message;
+use tonic::transport::{Certificate, Channel, ClientTlsConfig, Endpoint, Identity};
+use zoisite_core::pki::Secret;
+
+use crate::quorum::MemberAnswer;
+
+/// How a run reaches etcd's client side.
+#[derive(Clone, Debug)]
+pub struct EtcdAccess {
+    /// The etcd client authority, PEM.
+    pub authority: String,
+    /// The run's own certificate, PEM.
+    pub certificate: String,
+    /// Its key.
+    pub key: Secret,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct Header {
+    #[prost(uint64, tag = "1")]
+    cluster_id: u64,
+    #[prost(uint64, tag = "2")]
+    member_id: u64,
+    #[prost(int64, tag = "3")]
+    revision: i64,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct PutRequest {
+    #[prost(bytes = "vec", tag = "1")]
+    key: Vec<u8>,
+    #[prost(bytes = "vec", tag = "2")]
+    value: Vec<u8>,
+    #[prost(int64, tag = "3")]
+    lease: i64,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct RangeRequest {
+    #[prost(bytes = "vec", tag = "1")]
+    key: Vec<u8>,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct KeyValue {
+    #[prost(bytes = "vec", tag = "5")]
+    value: Vec<u8>,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct RangeResponse {
+    #[prost(message, optional, tag = "1")]
+    header: Option<Header>,
+    #[prost(message, repeated, tag = "2")]
+    kvs: Vec<KeyValue>,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct HeaderOnly {
+    #[prost(message, optional, tag = "1")]
+    header: Option<Header>,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct LeaseGrantRequest {
+    #[prost(int64, tag = "1")]
+    seconds: i64,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct LeaseRevokeRequest {
+    #[prost(int64, tag = "1")]
+    id: i64,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct LeaseGrantResponse {
+    #[prost(int64, tag = "2")]
+    id: i64,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct Empty {}
+
+#[derive(Clone, PartialEq, Message)]
+struct StatusResponse {
+    #[prost(message, optional, tag = "1")]
+    header: Option<Header>,
+    #[prost(uint64, tag = "4")]
+    leader: u64,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct MemberListRequest {
+    #[prost(bool, tag = "1")]
+    linearizable: bool,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct Member {
+    #[prost(uint64, tag = "1")]
+    id: u64,
+    #[prost(string, tag = "2")]
+    name: String,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct MemberListResponse {
+    #[prost(message, optional, tag = "1")]
+    header: Option<Header>,
+    #[prost(message, repeated, tag = "2")]
+    members: Vec<Member>,
+}
+
+/// A connection to one member.
+#[derive(Debug)]
+pub(crate) struct EtcdClient {
+    channel: Channel,
+}
+
+/// Deadline of one call.
+const CALL: Duration = Duration::from_secs(10);
+
+impl EtcdClient {
+    /// Connects over streams that `dial` makes; the member is verified as `name`.
+    pub async fn connect<D, F, S>(access: &EtcdAccess, name: &str, dial: D) -> Result<Self, String>
+    where
+        D: Fn() -> F + Send + Clone + 'static,
+        F: Future<Output = std::io::Result<S>> + Send + 'static,
+        S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin + 'static,
+    {
+        let tls = ClientTlsConfig::new()
+            .ca_certificate(Certificate::from_pem(&access.authority))
+            .identity(Identity::from_pem(&access.certificate, access.key.expose()))
+            .domain_name(name);
+        let connector = tower::service_fn(move |_| {
+            let dial = dial.clone();
+            async move { dial().await.map(hyper_util::rt::TokioIo::new) }
+        });
+        let channel = Endpoint::from_static("https://etcd")
+            .tls_config(tls)
+            .map_err(|e| chain(&e))?
+            .connect_timeout(CALL)
+            .timeout(CALL)
+            .connect_with_connector(connector)
+            .await
+            .map_err(|e| chain(&e))?;
+        Ok(Self { channel })
+    }
+
+    async fn call<Q, A>(&self, path: &'static str, request: Q) -> Result<A, String>
+    where
+        Q: Message + Send + Sync + 'static,
+        A: Message + Default + Send + Sync + 'static,
+    {
+        let mut grpc = tonic::client::Grpc::new(self.channel.clone());
+        grpc.ready().await.map_err(|e| chain(&e))?;
+        let codec = tonic_prost::ProstCodec::<Q, A>::default();
+        let path = tonic::codegen::http::uri::PathAndQuery::from_static(path);
+        grpc.unary(tonic::Request::new(request), path, codec)
+            .await
+            .map(tonic::Response::into_inner)
+            .map_err(|status| status.message().to_owned())
+    }
+
+    /// What the member says of itself and the others.
+    pub async fn answer(&self) -> Result<MemberAnswer, String> {
+        let status: StatusResponse =
+            self.call("/etcdserverpb.Maintenance/Status", Empty {}).await?;
+        let list: MemberListResponse = self
+            .call("/etcdserverpb.Cluster/MemberList", MemberListRequest { linearizable: true })
+            .await?;
+        let header = status.header.unwrap_or_default();
+        Ok(MemberAnswer {
+            cluster_id: header.cluster_id,
+            member_id: header.member_id,
+            leader: status.leader,
+            members: list.members.into_iter().map(|m| (m.id, m.name)).collect(),
+        })
+    }
+
+    /// Writes a key under a lease of `seconds`, so that it goes by itself should this run be cut off.
+    /// Returns the lease.
+    pub async fn put(&self, key: &str, value: &str, seconds: i64) -> Result<i64, String> {
+        let lease: LeaseGrantResponse =
+            self.call("/etcdserverpb.Lease/LeaseGrant", LeaseGrantRequest { seconds }).await?;
+        let request = PutRequest { key: key.into(), value: value.into(), lease: lease.id };
+        let _: HeaderOnly = self.call("/etcdserverpb.KV/Put", request).await?;
+        Ok(lease.id)
+    }
+
+    /// Reads a key, linearizably.
+    pub async fn get(&self, key: &str) -> Result<Option<String>, String> {
+        let found: RangeResponse =
+            self.call("/etcdserverpb.KV/Range", RangeRequest { key: key.into() }).await?;
+        Ok(found.kvs.first().map(|kv| String::from_utf8_lossy(&kv.value).into_owned()))
+    }
+
+    /// Ends a lease, and with it the keys under it.
+    pub async fn revoke(&self, lease: i64) -> Result<(), String> {
+        let _: HeaderOnly =
+            self.call("/etcdserverpb.Lease/LeaseRevoke", LeaseRevokeRequest { id: lease }).await?;
+        Ok(())
+    }
+}
+
+/// An error with its causes: the transport's own first line says little.
+fn chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut source = error.source();
+    while let Some(cause) = source {
+        let cause_text = cause.to_string();
+        if !text.contains(&cause_text) {
+            text = format!("{text}: {cause_text}");
+        }
+        source = cause.source();
+    }
+    text
+}

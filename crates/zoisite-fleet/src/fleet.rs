@@ -1,0 +1,53 @@
+use std::path::PathBuf;
+use std::time::Duration;
+
+use async_trait::async_trait;
+use zoisite_core::blueprint::{Component, HostBlueprint};
+use zoisite_core::cluster::HostName;
+use zoisite_core::pki::Secret;
+use zoisite_core::script::{Depth, Stretch};
+use zoisite_core::sequence::{Gate, Look, StepOutcome};
+
+/// Called with what a step is doing or waiting for, in a few words.
+pub type Progress<'a> = &'a (dyn Fn(String) + Send + Sync);
+
+/// Where contents that are not in the blueprint come from.
+pub trait Contents: Send + Sync {
+    /// The private key of the certificate with this serial number, from the vault.
+    fn key(&self, serial: &str) -> Option<Secret>;
+
+    /// The file of a component for an architecture, its checksum verified on this machine.
+    ///
+    /// # Errors
+    /// What is wrong with it, and the mend.
+    fn component(&self, component: &Component, sha256: &str, arch: &str)
+    -> Result<PathBuf, String>;
+}
+
+/// Hosts that can be looked at and acted upon.
+#[async_trait]
+pub trait Fleet: Send + Sync {
+    /// Looks at a host; changes nothing there.
+    async fn observe(&self, blueprint: &HostBlueprint, depth: Depth) -> Look;
+
+    /// Carries out a stretch on its host, in one round trip.
+    async fn act(&self, stretch: &Stretch, progress: Progress<'_>) -> StepOutcome;
+
+    /// Brings one component to a host.
+    async fn upload(
+        &self,
+        host: &HostName,
+        component: &Component,
+        sha256: &str,
+        progress: Progress<'_>,
+    ) -> StepOutcome;
+
+    /// Waits until a gate holds, or its deadline passes.
+    async fn prove(&self, gate: &Gate, progress: Progress<'_>) -> StepOutcome;
+
+    /// Time since the fleet was made: real, or virtual in a rehearsal.
+    fn elapsed(&self) -> Duration;
+
+    /// Ends every connection.
+    async fn close(&self);
+}

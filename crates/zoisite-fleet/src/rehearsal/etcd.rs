@@ -1,0 +1,212 @@
+//! A small model of etcd: what it reads from its configuration, when it starts, and when it serves.
+
+use std::collections::BTreeMap;
+
+use sha2::{Digest as _, Sha256};
+use zoisite_core::cluster::HostName;
+
+use super::world::{SimHost, World};
+
+/// A member, as its process and its data directory know it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Member {
+    pub name: String,
+    pub cluster_id: u64,
+    token: String,
+    /// Peer URL by member name: what this member believes of the others and of itself.
+    pub peers: BTreeMap<String, String>,
+    /// Where it listens for the others.
+    listens: String,
+    /// It once reported ready; systemd then calls it active until it stops.
+    pub was_ready: bool,
+}
+
+impl Member {
+    pub fn id_of(&self, url: &str) -> u64 {
+        hash(&format!("{url}{}", self.token))
+    }
+
+    pub fn own_id(&self) -> u64 {
+        self.peers.get(&self.name).map_or(0, |url| self.id_of(url))
+    }
+}
+
+/// What etcd reads from its configuration file, and what systemd gives it.
+pub(super) struct Config {
+    user: String,
+    name: String,
+    data_dir: String,
+    listens: String,
+    advertises: String,
+    initial_cluster: String,
+    token: String,
+    files: Vec<String>,
+}
+
+type Log = Vec<String>;
+
+impl Config {
+    /// Follows the unit to the configuration file and reads that.
+    pub fn read(host: &SimHost, unit: &str) -> Result<Self, Log> {
+        let say = |text: String| vec![text];
+        let unit_file = host
+            .files
+            .get(&format!("/etc/systemd/system/{unit}"))
+            .ok_or_else(|| say(format!("Unit {unit} not found")))?;
+        let setting = |key: &str| {
+            unit_file.text.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('='))
+        };
+        let user = setting("User").unwrap_or("root").to_owned();
+        if user != "root" && !host.users.contains(&user) {
+            return Err(say(format!("Failed to determine user credentials: {user}")));
+        }
+        let start = setting("ExecStart").unwrap_or_default();
+        let mut words = start.split(' ');
+        let program = words.next().unwrap_or_default();
+        if !host.components.contains_key(program) {
+            return Err(say(format!("Failed to locate executable {program}")));
+        }
+        let path = words.next_back().unwrap_or_default();
+        let text = host
+            .files
+            .get(path)
+            .map(|file| file.text.as_str())
+            .ok_or_else(|| say(format!("open {path}: no such file or directory")))?;
+        let yaml: serde_json::Value = serde_saphyr::from_str(text)
+            .map_err(|error| say(format!("error unmarshaling {path}: {error}")))?;
+        let text_of = |pointer: &str| {
+            yaml.pointer(pointer).and_then(|v| v.as_str()).unwrap_or_default().to_owned()
+        };
+        let files = ["client", "peer"]
+            .iter()
+            .flat_map(|side| {
+                ["cert-file", "key-file", "trusted-ca-file"]
+                    .map(|file| format!("/{side}-transport-security/{file}"))
+            })
+            .map(|pointer| text_of(&pointer))
+            .collect();
+        Ok(Self {
+            user,
+            name: text_of("/name"),
+            data_dir: text_of("/data-dir"),
+            listens: text_of("/listen-peer-urls"),
+            advertises: text_of("/initial-advertise-peer-urls"),
+            initial_cluster: text_of("/initial-cluster"),
+            token: text_of("/initial-cluster-token"),
+            files,
+        })
+    }
+
+    /// Starts the process: from its data where there is some, else from the first-start facts.
+    pub fn start(self, host: &SimHost) -> Result<Member, Log> {
+        for path in &self.files {
+            let Some(file) = host.files.get(path) else {
+                return Err(vec![format!("open {path}: no such file or directory")]);
+            };
+            if !file.text.contains("-----BEGIN ") {
+                return Err(vec![format!("tls: failed to find any PEM data in {path}")]);
+            }
+            if file.mode & 0o004 == 0 && file.owner != self.user {
+                return Err(vec![format!("open {path}: permission denied")]);
+            }
+        }
+        match host.directories.get(&self.data_dir) {
+            Some((owner, 0o700)) if *owner == self.user => {}
+            _ => {
+                return Err(vec![format!(
+                    "cannot access data directory {}: permission denied",
+                    self.data_dir
+                )]);
+            }
+        }
+        if !self.listens.contains(&host.address.to_string()) {
+            return Err(vec![format!(
+                "listen {}: bind: cannot assign requested address",
+                self.listens
+            )]);
+        }
+        if let Some(data) = &host.data {
+            return Ok(Member { listens: self.listens, was_ready: false, ..data.clone() });
+        }
+        let peers: BTreeMap<String, String> = self
+            .initial_cluster
+            .split(',')
+            .filter_map(|pair| pair.split_once('='))
+            .map(|(name, url)| (name.to_owned(), url.to_owned()))
+            .collect();
+        match peers.get(&self.name) {
+            None => {
+                return Err(vec![format!(
+                    "couldn't find local name \"{}\" in the initial cluster",
+                    self.name
+                )]);
+            }
+            Some(url) if *url != self.advertises => {
+                return Err(vec![format!(
+                    "\"{}\" has different advertised URLs ({url} vs {})",
+                    self.name, self.advertises
+                )]);
+            }
+            Some(_) => {}
+        }
+        let all: Vec<String> = peers.iter().map(|(name, url)| format!("{name}={url}")).collect();
+        Ok(Member {
+            cluster_id: hash(&format!("{}{}", all.join(","), self.token)),
+            name: self.name,
+            token: self.token,
+            peers,
+            listens: self.listens,
+            was_ready: false,
+        })
+    }
+}
+
+impl World {
+    /// The leader that a member follows, when it reaches a quorum: the first by name.
+    pub(super) fn leader(&self, host: &HostName) -> Option<u64> {
+        let sim = self.hosts.get(host).filter(|sim| sim.up)?;
+        let member = sim.process.as_ref()?;
+        let reached: Vec<&Member> = self
+            .hosts
+            .iter()
+            .filter(|(name, other)| {
+                let Some(peer) = other.process.as_ref().filter(|_| other.up) else { return false };
+                let knows = |a: &Member, b: &Member| a.peers.get(&b.name) == Some(&b.listens);
+                *name == host
+                    || (peer.cluster_id == member.cluster_id
+                        && knows(member, peer)
+                        && knows(peer, member)
+                        && !self.cut(host, name))
+            })
+            .filter_map(|(_, other)| other.process.as_ref())
+            .collect();
+        if reached.len() < member.peers.len() / 2 + 1 {
+            return None;
+        }
+        reached.iter().map(|peer| peer.own_id()).min()
+    }
+
+    pub(super) fn waiting_log(&self, host: &HostName) -> Vec<String> {
+        let Some(member) = self.hosts.get(host).and_then(|sim| sim.process.as_ref()) else {
+            return vec!["the process is not there".into()];
+        };
+        let clash = self.hosts.values().filter_map(|other| other.process.as_ref()).any(|other| {
+            member.peers.contains_key(&other.name) && other.cluster_id != member.cluster_id
+        });
+        if clash {
+            return vec!["request cluster ID mismatch".into()];
+        }
+        let urls: Vec<&str> = member
+            .peers
+            .iter()
+            .filter(|(n, _)| **n != member.name)
+            .map(|(_, u)| u.as_str())
+            .collect();
+        vec![format!("prober detected unhealthy status: dial tcp {}: i/o timeout", urls.join(", "))]
+    }
+}
+
+fn hash(text: &str) -> u64 {
+    let digest = Sha256::digest(text.as_bytes());
+    digest.iter().take(8).fold(0, |id, byte| (id << 8) | u64::from(*byte))
+}

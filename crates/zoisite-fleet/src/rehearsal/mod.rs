@@ -1,0 +1,223 @@
+//! Simulated hosts on virtual time.
+//!
+//! A [`Rehearsal`] is a fleet like the one over SSH: it is given the same stretches, gates and looks,
+//! and carries them out as data on a [`World`] of simulated hosts. The world reads the configuration
+//! that was really generated: a wrong peer URL or name in it fails here too. Time is tokio's, so a
+//! test with a paused clock runs thousands of rehearsals in a moment. Faults are put into the world.
+
+mod etcd;
+mod world;
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use tokio::sync::Notify;
+use tokio::time::Instant;
+use zoisite_core::blueprint::{Component, HostBlueprint};
+use zoisite_core::cluster::HostName;
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
+use zoisite_core::sequence::{Gate, Look, Proven, StepOutcome};
+
+pub use self::world::{Fault, World};
+use crate::fleet::{Contents, Fleet, Progress};
+use crate::quorum::judge;
+
+/// A fleet of simulated hosts.
+pub struct Rehearsal {
+    world: Arc<Mutex<World>>,
+    contents: Arc<dyn Contents>,
+    generation: u64,
+    began: Instant,
+    killed: Arc<Notify>,
+}
+
+impl std::fmt::Debug for Rehearsal {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Rehearsal").field("generation", &self.generation).finish_non_exhaustive()
+    }
+}
+
+impl Rehearsal {
+    /// A run on `world`, which outlives it.
+    pub fn new(world: Arc<Mutex<World>>, contents: Arc<dyn Contents>, generation: u64) -> Self {
+        Self { world, contents, generation, began: Instant::now(), killed: Arc::new(Notify::new()) }
+    }
+
+    /// Completes when [`Fault::Killed`] strikes: the run must then be dropped as it stands.
+    pub async fn killed(&self) {
+        self.killed.notified().await;
+    }
+
+    fn world(&self) -> MutexGuard<'_, World> {
+        self.world.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Lets virtual time pass, then lets the world say whether the host still answers.
+    async fn reach(&self, host: &HostName, takes: Duration) -> Result<(), Trouble> {
+        tokio::time::sleep(takes).await;
+        let unreachable = self.world().unreachable(host);
+        match unreachable {
+            None => Ok(()),
+            Some(why) => {
+                tokio::time::sleep(Duration::from_secs(3)).await;
+                Err(Trouble::new(Some(host.clone()), "logging in over ssh", why, Vec::new()))
+            }
+        }
+    }
+
+    /// Counts an operation; does not return when the program is killed at this point.
+    async fn operation(&self, host: &HostName, what: &str) -> Result<(), Outcome> {
+        let verdict = self.world().next_operation(host, what);
+        match verdict {
+            Ok(()) => Ok(()),
+            Err(Some(outcome)) => Err(outcome),
+            Err(None) => {
+                self.killed.notify_one();
+                std::future::pending().await
+            }
+        }
+    }
+
+    async fn one(
+        &self,
+        host: &HostName,
+        operation: &Operation,
+        progress: Progress<'_>,
+    ) -> Result<bool, Outcome> {
+        let text = operation.to_string();
+        progress(text.clone());
+        self.operation(host, &text).await?;
+        tokio::time::sleep(takes(operation)).await;
+        if let Operation::Settle { unit, seconds } = operation {
+            let end = Instant::now() + Duration::from_secs(u64::from(*seconds));
+            loop {
+                if self.world().ready(host) {
+                    return Ok(true);
+                }
+                let failed = self.world().unit_log(host, unit);
+                if let Some(log) = failed {
+                    return Err(Outcome::Failed {
+                        attempted: format!("waiting for {unit}"),
+                        answer: "it stopped 3 times".into(),
+                        evidence: log,
+                    });
+                }
+                if Instant::now() >= end {
+                    return Err(Outcome::Failed {
+                        attempted: format!("waiting for {unit}"),
+                        answer: format!("not ready after {seconds} seconds"),
+                        evidence: self.world().waiting_log(host),
+                    });
+                }
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+        }
+        let keys = |serial: &str| self.contents.key(serial);
+        self.world().apply(host, operation, &keys)
+    }
+
+    fn fail(host: &HostName, outcome: Outcome) -> StepOutcome {
+        StepOutcome::Failed(match outcome {
+            Outcome::Failed { attempted, answer, evidence } => {
+                Trouble::new(Some(host.clone()), attempted, answer, evidence)
+            }
+            other => {
+                Trouble::new(Some(host.clone()), "acting on the host", format!("{other:?}"), vec![])
+            }
+        })
+    }
+}
+
+/// How long an operation takes on a simulated host.
+fn takes(operation: &Operation) -> Duration {
+    Duration::from_millis(match operation {
+        Operation::User(_) => 40,
+        Operation::Directory(_) | Operation::File(_) | Operation::Mark { .. } => 12,
+        Operation::Enable(_) => 150,
+        Operation::Start(_) | Operation::Restart(_) => 60,
+        Operation::Settle { .. } => 300,
+    })
+}
+
+#[async_trait]
+impl Fleet for Rehearsal {
+    async fn observe(&self, blueprint: &HostBlueprint, _: Depth) -> Look {
+        self.reach(&blueprint.host, Duration::from_millis(60)).await?;
+        Ok(self.world().observe(blueprint))
+    }
+
+    async fn act(&self, stretch: &Stretch, progress: Progress<'_>) -> StepOutcome {
+        let host = &stretch.host;
+        if let Err(trouble) = self.reach(host, Duration::from_millis(20)).await {
+            return StepOutcome::Failed(trouble);
+        }
+        if let Err(newer) = self.world().take_generation(host, self.generation) {
+            return Self::fail(host, Outcome::Newer(newer));
+        }
+        let mut changed = 0;
+        for operation in &stretch.operations {
+            match self.one(host, operation, progress).await {
+                Ok(true) => changed += 1,
+                Ok(false) => {}
+                Err(outcome) => return Self::fail(host, outcome),
+            }
+        }
+        StepOutcome::Done { changed }
+    }
+
+    async fn upload(
+        &self,
+        host: &HostName,
+        component: &Component,
+        sha256: &str,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        for percent in [0, 25, 50, 75] {
+            if let Err(trouble) = self.reach(host, Duration::from_millis(90)).await {
+                return StepOutcome::Failed(trouble);
+            }
+            progress(format!("{} {percent} %", component.pinned));
+        }
+        if let Err(outcome) = self.operation(host, &component.path).await {
+            return Self::fail(host, outcome);
+        }
+        match self.world().put_component(host, component, sha256) {
+            Ok(()) => StepOutcome::Done { changed: 1 },
+            Err(outcome) => Self::fail(host, outcome),
+        }
+    }
+
+    async fn prove(&self, gate: &Gate, progress: Progress<'_>) -> StepOutcome {
+        let end = Instant::now() + Duration::from_secs(gate.seconds.into());
+        loop {
+            tokio::time::sleep(Duration::from_millis(200)).await;
+            if let Some(host) = gate.members.first()
+                && let Err(outcome) = self.operation(host, "proving the quorum").await
+            {
+                return Self::fail(host, outcome);
+            }
+            let answers: Result<Vec<_>, Trouble> =
+                gate.members.iter().map(|host| self.world().answer(host)).collect();
+            match answers.and_then(|answers| judge(&answers)) {
+                Ok(proven) => {
+                    let names: Vec<String> = gate.members.iter().map(ToString::to_string).collect();
+                    return StepOutcome::Proven(Proven {
+                        wrote: names[0].clone(),
+                        read: names[1..].to_vec(),
+                        ..proven
+                    });
+                }
+                Err(trouble) if Instant::now() >= end => return StepOutcome::Failed(trouble),
+                Err(trouble) => progress(trouble.to_string()),
+            }
+        }
+    }
+
+    fn elapsed(&self) -> Duration {
+        self.began.elapsed()
+    }
+
+    async fn close(&self) {}
+}

@@ -1,0 +1,524 @@
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+use sha2::{Digest as _, Sha256};
+use zoisite_core::blueprint::{Component, Content, FIRST_START, File, HostBlueprint, Item};
+use zoisite_core::cluster::HostName;
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::pki::Secret;
+use zoisite_core::script::{
+    DirectoryFacts, EtcdFacts, EtcdStatus, FileFacts, Observed, Operation, Outcome, UnitFacts,
+};
+
+use super::etcd::{Config, Member};
+use crate::quorum::MemberAnswer;
+
+/// Something that goes wrong in a rehearsal.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Fault {
+    /// This program is killed when it is about to do the operation of this number (from 0, counted
+    /// over the world's whole life).
+    Killed {
+        /// Number of the operation.
+        operation: u64,
+    },
+    /// The operation of this number fails, once.
+    Fails {
+        /// Number of the operation.
+        operation: u64,
+    },
+    /// Two hosts do not reach each other.
+    Cut(HostName, HostName),
+    /// A host's disk is full.
+    DiskFull(HostName),
+}
+
+/// A file on a simulated host.
+#[derive(Clone, Debug)]
+pub(super) struct SimFile {
+    pub text: String,
+    pub owner: String,
+    pub mode: u32,
+}
+
+/// A unit on a simulated host.
+#[derive(Clone, Debug, Default)]
+struct SimUnit {
+    enabled: bool,
+    /// The log with which it failed to start, when it did.
+    failed: Option<Vec<String>>,
+    started: bool,
+}
+
+/// A simulated host.
+#[derive(Clone, Debug)]
+pub(super) struct SimHost {
+    pub address: IpAddr,
+    pub up: bool,
+    machine: String,
+    generation: u64,
+    pub users: BTreeSet<String>,
+    pub directories: BTreeMap<String, (String, u32)>,
+    pub files: BTreeMap<String, SimFile>,
+    pub components: BTreeMap<String, String>,
+    units: BTreeMap<String, SimUnit>,
+    pending: BTreeSet<String>,
+    /// The data directory's content: what etcd wrote at its first start.
+    pub data: Option<Member>,
+    stray: Option<String>,
+    /// The running etcd process.
+    pub process: Option<Member>,
+}
+
+/// Simulated hosts, and what goes wrong with them.
+#[derive(Clone, Debug, Default)]
+pub struct World {
+    pub(super) hosts: BTreeMap<HostName, SimHost>,
+    faults: Vec<Fault>,
+    operations: u64,
+    /// Rules that were broken, in words; empty unless the program is wrong.
+    broken: Vec<String>,
+}
+
+fn failed(attempted: &str, answer: impl Into<String>) -> Outcome {
+    Outcome::Failed { attempted: attempted.to_owned(), answer: answer.into(), evidence: Vec::new() }
+}
+
+impl World {
+    /// Hosts that are switched on and hold nothing.
+    pub fn new(hosts: impl IntoIterator<Item = (HostName, IpAddr)>) -> Self {
+        let hosts = hosts
+            .into_iter()
+            .map(|(name, address)| {
+                let machine = digest(name.as_str())[..32].to_owned();
+                let host = SimHost {
+                    address,
+                    up: true,
+                    machine,
+                    generation: 0,
+                    users: BTreeSet::new(),
+                    directories: BTreeMap::new(),
+                    files: BTreeMap::new(),
+                    components: BTreeMap::new(),
+                    units: BTreeMap::new(),
+                    pending: BTreeSet::new(),
+                    data: None,
+                    stray: None,
+                    process: None,
+                };
+                (name, host)
+            })
+            .collect();
+        Self { hosts, ..Self::default() }
+    }
+
+    /// Puts a fault into the world.
+    pub fn fault(&mut self, fault: Fault) {
+        self.faults.push(fault);
+    }
+
+    /// Takes every fault out.
+    pub fn mend(&mut self) {
+        self.faults.clear();
+    }
+
+    /// How many operations were begun so far.
+    pub fn operations(&self) -> u64 {
+        self.operations
+    }
+
+    /// Safety rules that were broken, in words. Empty unless the program is wrong.
+    pub fn broken(&self) -> &[String] {
+        &self.broken
+    }
+
+    /// Takes the power from a host, or gives it back; an enabled unit then starts by itself.
+    pub fn power(&mut self, host: &HostName, on: bool) {
+        let Some(sim) = self.hosts.get_mut(host) else { return };
+        sim.up = on;
+        sim.process = None;
+        let units: Vec<String> =
+            sim.units.iter().filter(|(_, unit)| unit.enabled).map(|(n, _)| n.clone()).collect();
+        for unit in sim.units.values_mut() {
+            unit.started = false;
+        }
+        for unit in units.iter().filter(|_| on) {
+            self.start(host, unit);
+        }
+    }
+
+    /// Replaces a file's text, as a person with an editor would.
+    pub fn edit(&mut self, host: &HostName, path: &str, change: impl FnOnce(&str) -> String) {
+        if let Some(file) = self.hosts.get_mut(host).and_then(|sim| sim.files.get_mut(path)) {
+            file.text = change(&file.text);
+        }
+    }
+
+    /// A file's text.
+    pub fn text(&self, host: &HostName, path: &str) -> Option<&str> {
+        self.hosts.get(host)?.files.get(path).map(|file| file.text.as_str())
+    }
+
+    /// Every file on every host, with its text.
+    pub fn files(&self) -> impl Iterator<Item = (&HostName, &str, &str)> {
+        self.hosts.iter().flat_map(|(name, host)| {
+            host.files.iter().map(move |(path, file)| (name, path.as_str(), file.text.as_str()))
+        })
+    }
+
+    /// Loses a member's data, as a replaced disk would.
+    pub fn lose_data(&mut self, host: &HostName) {
+        if let Some(sim) = self.hosts.get_mut(host) {
+            sim.data = None;
+            sim.process = None;
+            sim.files.retain(|path, _| !path.starts_with("/var/lib/"));
+            for unit in sim.units.values_mut() {
+                unit.started = false;
+            }
+        }
+    }
+
+    /// Puts another cluster's data where a member would keep its own.
+    pub fn foreign_data(&mut self, host: &HostName, path: &str) {
+        if let Some(sim) = self.hosts.get_mut(host) {
+            sim.stray = Some(path.to_owned());
+        }
+    }
+
+    /// Puts another machine behind a host's address.
+    pub fn another_machine(&mut self, host: &HostName) {
+        if let Some(sim) = self.hosts.get_mut(host) {
+            sim.machine = digest(&sim.machine)[..32].to_owned();
+        }
+    }
+
+    pub(super) fn unreachable(&self, host: &HostName) -> Option<String> {
+        match self.hosts.get(host) {
+            Some(sim) if sim.up => None,
+            Some(sim) => Some(format!("connect to host {} port 22: No route to host", sim.address)),
+            None => Some(format!("Could not resolve hostname {host}")),
+        }
+    }
+
+    pub(super) fn cut(&self, a: &HostName, b: &HostName) -> bool {
+        self.faults.iter().any(|fault| match fault {
+            Fault::Cut(x, y) => (x, y) == (a, b) || (x, y) == (b, a),
+            _ => false,
+        })
+    }
+
+    /// Counts an operation. `Err(None)` means that the program is killed here.
+    pub(super) fn next_operation(
+        &mut self,
+        host: &HostName,
+        what: &str,
+    ) -> Result<(), Option<Outcome>> {
+        let number = self.operations;
+        self.operations += 1;
+        let struck = |fault: &Fault| match fault {
+            Fault::Killed { operation } | Fault::Fails { operation } => *operation == number,
+            Fault::DiskFull(full) => {
+                full == host && (what.starts_with("file") || what.starts_with('/'))
+            }
+            Fault::Cut(..) => false,
+        };
+        match self.faults.iter().find(|fault| struck(fault)) {
+            Some(Fault::Killed { .. }) => Err(None),
+            Some(Fault::DiskFull(_)) => {
+                Err(Some(failed(&format!("writing {what}"), "No space left on device")))
+            }
+            Some(_) => Err(Some(failed(what, "it failed, as this rehearsal wants it"))),
+            None => Ok(()),
+        }
+    }
+
+    /// Rule S11 on the host: an older run never acts after a newer one.
+    pub(super) fn take_generation(&mut self, host: &HostName, generation: u64) -> Result<(), u64> {
+        let Some(sim) = self.hosts.get_mut(host) else { return Ok(()) };
+        if sim.generation > generation {
+            return Err(sim.generation);
+        }
+        sim.generation = generation;
+        Ok(())
+    }
+
+    pub(super) fn put_component(
+        &mut self,
+        host: &HostName,
+        component: &Component,
+        sha256: &str,
+    ) -> Result<(), Outcome> {
+        if self.faults.contains(&Fault::DiskFull(host.clone())) {
+            return Err(failed(&format!("writing {}", component.path), "No space left on device"));
+        }
+        if let Some(sim) = self.hosts.get_mut(host) {
+            sim.components.insert(component.path.clone(), sha256.to_owned());
+            if let Some(unit) = component.restarts.filter(|_| sim.process.is_some()) {
+                sim.pending.insert(unit.to_owned());
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn apply(
+        &mut self,
+        host: &HostName,
+        operation: &Operation,
+        keys: &dyn Fn(&str) -> Option<Secret>,
+    ) -> Result<bool, Outcome> {
+        let Some(sim) = self.hosts.get_mut(host) else { return Ok(false) };
+        match operation {
+            Operation::User(user) => Ok(sim.users.insert(user.name.to_owned())),
+            Operation::Directory(d) => {
+                if !sim.users.contains(d.owner) && d.owner != "root" {
+                    return Err(failed(
+                        &format!("giving {} to {}", d.path, d.owner),
+                        "invalid user",
+                    ));
+                }
+                let new = (d.owner.to_owned(), d.mode);
+                Ok(sim.directories.insert(d.path.clone(), new.clone()) != Some(new))
+            }
+            Operation::File(file) => sim.put(file, keys),
+            Operation::Mark { path, owner, text } => {
+                let new = SimFile { text: text.clone(), owner: (*owner).to_owned(), mode: 0o600 };
+                Ok(match sim.files.get(path) {
+                    Some(_) => false,
+                    None => sim.files.insert(path.clone(), new).is_none(),
+                })
+            }
+            Operation::Enable(unit) => {
+                if !sim.files.contains_key(&format!("/etc/systemd/system/{unit}")) {
+                    return Err(failed(&format!("enabling {unit}"), "the unit does not exist"));
+                }
+                let unit = sim.units.entry((*unit).to_owned()).or_default();
+                Ok(!std::mem::replace(&mut unit.enabled, true))
+            }
+            Operation::Start(unit) => {
+                let started = sim.process.is_none();
+                if started {
+                    self.start(host, unit);
+                }
+                Ok(started)
+            }
+            Operation::Restart(unit) => {
+                self.watch_disruption(host);
+                self.start(host, unit);
+                Ok(true)
+            }
+            Operation::Settle { .. } => Ok(true),
+        }
+    }
+
+    /// Rule S2: taking a serving member down must leave the quorum standing.
+    fn watch_disruption(&mut self, host: &HostName) {
+        let Some(member) = self.hosts.get(host).and_then(|sim| sim.process.clone()) else { return };
+        if self.answer(host).is_err() || member.peers.len() == 1 {
+            return;
+        }
+        let serving =
+            self.hosts.keys().filter(|other| *other != host && self.serves(other)).count();
+        if serving < member.peers.len() / 2 + 1 {
+            self.broken.push(format!("S2: {host} was restarted while {serving} others served"));
+        }
+    }
+
+    /// Starts, or starts anew, the process of a unit, from what stands in the host's files.
+    fn start(&mut self, host: &HostName, unit: &str) {
+        let Some(sim) = self.hosts.get_mut(host) else { return };
+        sim.pending.remove(unit);
+        let outcome = Config::read(sim, unit).and_then(|config| config.start(sim));
+        let slot = sim.units.entry(unit.to_owned()).or_default();
+        slot.started = true;
+        match outcome {
+            Ok(member) => {
+                slot.failed = None;
+                sim.data = Some(member.clone());
+                sim.process = Some(member);
+            }
+            Err(log) => {
+                slot.failed = Some(log);
+                sim.process = None;
+            }
+        }
+    }
+
+    pub(super) fn unit_log(&self, host: &HostName, unit: &str) -> Option<Vec<String>> {
+        self.hosts.get(host)?.units.get(unit)?.failed.clone()
+    }
+
+    /// Whether the member serves; systemd calls it active from then on.
+    pub(super) fn ready(&mut self, host: &HostName) -> bool {
+        let ready = self.serves(host);
+        let process = self.hosts.get_mut(host).and_then(|sim| sim.process.as_mut());
+        if let Some(process) = process.filter(|_| ready) {
+            process.was_ready = true;
+        }
+        ready
+    }
+
+    /// Whether a member reaches a quorum and so serves.
+    pub fn serves(&self, host: &HostName) -> bool {
+        self.leader(host).is_some()
+    }
+
+    pub(super) fn answer(&self, host: &HostName) -> Result<(HostName, MemberAnswer), Trouble> {
+        let trouble = |answer: &str| {
+            Trouble::new(Some(host.clone()), "asking the member", answer.to_owned(), Vec::new())
+        };
+        if let Some(why) = self.unreachable(host) {
+            return Err(trouble(&why));
+        }
+        let process = self.hosts.get(host).and_then(|sim| sim.process.as_ref());
+        let member = process.ok_or_else(|| trouble("Connection refused"))?;
+        let leader = self.leader(host).ok_or_else(|| trouble("context deadline exceeded"))?;
+        let members =
+            member.peers.iter().map(|(name, url)| (member.id_of(url), name.clone())).collect();
+        Ok((
+            host.clone(),
+            MemberAnswer {
+                cluster_id: member.cluster_id,
+                member_id: member.own_id(),
+                leader,
+                members,
+            },
+        ))
+    }
+
+    pub(super) fn observe(&self, blueprint: &HostBlueprint) -> Observed {
+        let Some(sim) = self.hosts.get(&blueprint.host) else { return Observed::default() };
+        let mut out = Observed {
+            machine: sim.machine.clone(),
+            host_keys: vec![digest(&format!("{} ssh", sim.machine))],
+            arch: "amd64".into(),
+            os: "rehearsal 1".into(),
+            init: "systemd".into(),
+            generation: sim.generation,
+            ..Observed::default()
+        };
+        for item in &blueprint.items {
+            match item {
+                Item::User(user) => {
+                    out.users.insert(user.name.into(), sim.users.contains(user.name));
+                }
+                Item::Directory(directory) => {
+                    let found = sim.directories.get(&directory.path);
+                    out.directories.insert(
+                        directory.path.clone(),
+                        found.map_or_else(DirectoryFacts::default, |(owner, mode)| {
+                            DirectoryFacts {
+                                present: true,
+                                owner: owner.clone(),
+                                mode: format!("{mode:o}"),
+                            }
+                        }),
+                    );
+                }
+                Item::File(file) => {
+                    if let Some(found) = sim.files.get(&file.path) {
+                        let lasting = match file.content.first_start() {
+                            Some(_) => found.text.split(FIRST_START).next().unwrap_or_default(),
+                            None => &found.text,
+                        };
+                        let facts = FileFacts {
+                            sha256: Some(digest(lasting)),
+                            owner: found.owner.clone(),
+                            mode: format!("{:o}", found.mode),
+                        };
+                        out.files.insert(file.path.clone(), facts);
+                    }
+                }
+                Item::Component(component) => {
+                    if let Some(sum) = sim.components.get(&component.path) {
+                        out.components.insert(component.path.clone(), sum.clone());
+                    }
+                }
+                Item::Unit(unit) => {
+                    out.units.insert(unit.name.into(), self.unit_facts(&blueprint.host, unit.name));
+                }
+            }
+        }
+        if let Some(etcd) = &blueprint.etcd {
+            let full = self.faults.contains(&Fault::DiskFull(blueprint.host.clone()));
+            let room = if full { 0 } else { 40 * 1_024 * 1_024 * 1_024 };
+            out.room.insert(etcd.folder.clone(), room);
+            let mark = |path: &str| sim.files.get(path).map(|file| file.text.clone());
+            let status = self.answer(&blueprint.host).ok().map(|(_, answer)| EtcdStatus {
+                cluster_id: format!("{:016x}", answer.cluster_id),
+                member_id: format!("{:016x}", answer.member_id),
+                leader: format!("{:016x}", answer.leader),
+                version: etcd
+                    .etcdctl
+                    .split(['-', '/'])
+                    .find(|w| w.contains('.'))
+                    .unwrap_or("")
+                    .into(),
+                revision: 3,
+                raft_index: 12,
+                raft_term: 2,
+                db_size: 20_480,
+                ..EtcdStatus::default()
+            });
+            out.etcd = EtcdFacts {
+                data: sim.data.is_some(),
+                owner: mark(&etcd.owner_mark),
+                formed: mark(&etcd.formed_mark),
+                strays: sim.stray.iter().cloned().collect(),
+                status,
+                silent: None,
+            };
+        }
+        out
+    }
+
+    fn unit_facts(&self, host: &HostName, unit: &str) -> UnitFacts {
+        let sim = &self.hosts[host];
+        let present = sim.files.contains_key(&format!("/etc/systemd/system/{unit}"));
+        let known = sim.units.get(unit).cloned().unwrap_or_default();
+        let (active, sub) = match (&sim.process, known.failed) {
+            (Some(process), _) if process.was_ready || self.serves(host) => ("active", "running"),
+            (Some(_), _) => ("activating", "start"),
+            (None, Some(_)) => ("activating", "auto-restart"),
+            (None, None) => ("inactive", "dead"),
+        };
+        UnitFacts {
+            load: if present { "loaded" } else { "not-found" }.into(),
+            active: active.into(),
+            sub: sub.into(),
+            enabled: known.enabled,
+            restarts: 0,
+            pending: sim.pending.contains(unit),
+        }
+    }
+}
+
+impl SimHost {
+    fn put(&mut self, file: &File, keys: &dyn Fn(&str) -> Option<Secret>) -> Result<bool, Outcome> {
+        let attempted = format!("writing {}", file.path);
+        if file.owner != "root" && !self.users.contains(file.owner) {
+            return Err(failed(&attempted, format!("invalid user: {}", file.owner)));
+        }
+        let text = match &file.content {
+            Content::Key { serial, label, .. } => keys(serial)
+                .ok_or_else(|| failed(&attempted, format!("no key of {label}")))?
+                .expose()
+                .to_owned(),
+            content => content.whole_text().unwrap_or_default(),
+        };
+        let new = SimFile { text, owner: file.owner.to_owned(), mode: file.mode };
+        let same = self.files.get(&file.path).is_some_and(|old| {
+            old.text == new.text && old.owner == new.owner && old.mode == new.mode
+        });
+        if !same {
+            if let Some(unit) = file.restarts {
+                self.pending.insert(unit.to_owned());
+            }
+            self.files.insert(file.path.clone(), new);
+        }
+        Ok(!same)
+    }
+}
+
+fn digest(text: &str) -> String {
+    Sha256::digest(text.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
+}

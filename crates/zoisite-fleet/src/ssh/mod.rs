@@ -1,0 +1,430 @@
+//! Real hosts over the person's own OpenSSH: their configuration, agent, jump hosts, known hosts and
+//! hardware keys all just work.
+
+mod master;
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use async_trait::async_trait;
+use openssh::{ForwardType, Session, Stdio};
+use tokio::io::{AsyncBufReadExt as _, AsyncReadExt as _, AsyncWriteExt as _, BufReader};
+use tokio::sync::OnceCell;
+use zoisite_core::blueprint::{Component, HostBlueprint};
+use zoisite_core::cluster::{HostName, Login};
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::script::{
+    Depth, KeyText, Observed, Outcome, Reply, Stretch, observe, upload_script,
+};
+use zoisite_core::sequence::{Gate, Look, Proven, StepOutcome};
+
+use self::master::Master;
+use crate::etcd::{EtcdAccess, EtcdClient};
+use crate::fleet::{Contents, Fleet, Progress};
+use crate::quorum::judge;
+
+/// How to reach one host.
+#[derive(Clone, Debug)]
+pub struct SshTarget {
+    /// Its name; `Host` sections of the person's SSH configuration apply to it.
+    pub name: HostName,
+    /// What the cluster dials; logged in at too, unless the login says otherwise.
+    pub address: IpAddr,
+    /// How the administrator gets in; the SSH configuration file is an absolute path by now.
+    pub login: Login,
+}
+
+/// A host with its standing connection.
+struct Connected {
+    target: SshTarget,
+    master: OnceCell<Result<Master, Trouble>>,
+}
+
+/// The hosts of a cluster file over SSH.
+pub struct SshFleet {
+    hosts: BTreeMap<HostName, Connected>,
+    /// Control sockets live here, and nowhere in the person's own folders.
+    folder: Arc<tempfile::TempDir>,
+    contents: Arc<dyn Contents>,
+    access: Option<EtcdAccess>,
+    client_port: u16,
+    generation: u64,
+    began: Instant,
+    /// Architectures, as observed.
+    arch: std::sync::Mutex<BTreeMap<HostName, String>>,
+    /// Prompts are asked one host at a time.
+    prompt: tokio::sync::Mutex<()>,
+}
+
+impl std::fmt::Debug for SshFleet {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("SshFleet").field("hosts", &self.hosts.keys()).finish_non_exhaustive()
+    }
+}
+
+impl SshFleet {
+    /// A fleet of these hosts; connects to none yet.
+    ///
+    /// # Errors
+    /// When the folder for control sockets cannot be made.
+    pub fn new(
+        targets: Vec<SshTarget>,
+        contents: Arc<dyn Contents>,
+        client_port: u16,
+        generation: u64,
+    ) -> std::io::Result<Self> {
+        // Socket paths have room for about a hundred characters, so they start near the root.
+        let folder = tempfile::Builder::new().prefix("zoisite-").tempdir_in("/tmp")?;
+        let hosts = targets
+            .into_iter()
+            .map(|target| (target.name.clone(), Connected { target, master: OnceCell::new() }))
+            .collect();
+        Ok(Self {
+            hosts,
+            folder: Arc::new(folder),
+            contents,
+            access: None,
+            client_port,
+            generation,
+            began: Instant::now(),
+            arch: std::sync::Mutex::default(),
+            prompt: tokio::sync::Mutex::new(()),
+        })
+    }
+
+    /// Gives the fleet the contents that its steps need.
+    pub fn set_contents(&mut self, contents: Arc<dyn Contents>) {
+        self.contents = contents;
+    }
+
+    /// Gives the fleet what it needs to dial etcd.
+    pub fn set_access(&mut self, access: EtcdAccess) {
+        self.access = Some(access);
+    }
+
+    async fn session(&self, host: &HostName) -> Result<&Session, Trouble> {
+        let connected = self.hosts.get(host).ok_or_else(|| {
+            Trouble::new(Some(host.clone()), "reaching the host", "it is not in the fleet", vec![])
+        })?;
+        let index = self.hosts.keys().position(|name| name == host).unwrap_or(0);
+        let socket = self.folder.path().join(format!("h{index}"));
+        let master = connected
+            .master
+            .get_or_init(|| Master::open(&connected.target, socket, &self.prompt))
+            .await;
+        master.as_ref().map(|master| &master.session).map_err(Clone::clone)
+    }
+
+    /// Runs a script that goes by standard input; returns what came back, line by line to `line`.
+    async fn script(
+        &self,
+        host: &HostName,
+        script: &str,
+        attempted: &str,
+        line: &mut (dyn FnMut(&str) + Send),
+    ) -> Result<String, Trouble> {
+        let session = self.session(host).await?;
+        let lost = |error: &dyn std::fmt::Display| {
+            Trouble::new(Some(host.clone()), attempted, error.to_string(), Vec::new())
+        };
+        let mut child = session
+            .raw_command("sudo -n sh")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .await
+            .map_err(|e| lost(&e))?;
+        let stdin = child.stdin().take();
+        let stdout = child.stdout().take();
+        let stderr = child.stderr().take();
+        let send = async {
+            if let Some(mut stdin) = stdin {
+                // A shell that does not start (sudo refuses) closes its end: its words tell why.
+                let _ = stdin.write_all(script.as_bytes()).await;
+                let _ = stdin.shutdown().await;
+            }
+        };
+        let receive = async {
+            if let Some(stdout) = stdout {
+                let mut lines = BufReader::new(stdout).lines();
+                while let Ok(Some(text)) = lines.next_line().await {
+                    line(&text);
+                }
+            }
+        };
+        let ((), (), said) = tokio::join!(send, receive, read_all(stderr));
+        // The reply itself says whether all was done; the status adds nothing to it.
+        let _ = child.wait().await;
+        Ok(said)
+    }
+
+    fn outcome(&self, host: &HostName, attempted: &str, outcome: Outcome) -> StepOutcome {
+        let host = Some(host.clone());
+        StepOutcome::Failed(match outcome {
+            Outcome::Done { changed } => return StepOutcome::Done { changed },
+            Outcome::Failed { attempted, answer, evidence } => {
+                Trouble::new(host, attempted, answer, evidence)
+            }
+            Outcome::Busy => Trouble::new(
+                host,
+                attempted,
+                "another run is at work on this host (rule S11 one hand)",
+                Vec::new(),
+            )
+            .mend("wait until it ends, then run the same command again"),
+            Outcome::Newer(generation) => Trouble::new(
+                host,
+                attempted,
+                format!("a newer run ({generation}) has acted on this host (rule S11 one hand)"),
+                Vec::new(),
+            )
+            .mend("this run is out of date: run the same command again"),
+            Outcome::Cut(said) => {
+                let said = if said.is_empty() { "the connection broke off".into() } else { said };
+                Trouble::new(host, attempted, said, Vec::new())
+            }
+        })
+    }
+
+    async fn etcd(&self, host: &HostName) -> Result<EtcdClient, String> {
+        let access = self.access.as_ref().ok_or("this run has no certificate for etcd")?;
+        let session = self.session(host).await.map_err(|trouble| trouble.answer)?;
+        let address = self.hosts[host].target.address;
+        let index = self.hosts.keys().position(|name| name == host).unwrap_or(0);
+        let socket = self.folder.path().join(format!("e{index}"));
+        let forwarded =
+            socket.exists() || forward(session, &socket, address, self.client_port).await;
+        let name = address.to_string();
+        if forwarded {
+            let dial = move || tokio::net::UnixStream::connect(socket.clone());
+            EtcdClient::connect(access, &name, dial).await
+        } else {
+            // Forwarding is forbidden there: dial it directly.
+            let port = self.client_port;
+            let dial = move || tokio::net::TcpStream::connect((address, port));
+            EtcdClient::connect(access, &name, dial).await
+        }
+    }
+
+    /// One attempt at proving a quorum.
+    async fn attempt(&self, members: &[HostName]) -> Result<Proven, Trouble> {
+        let failed = |host: &HostName, what: &'static str| {
+            let host = host.clone();
+            move |answer: String| Trouble::new(Some(host), what, answer, Vec::new())
+        };
+        let mut clients = Vec::new();
+        let connecting = members.iter().map(|host| async move {
+            let client = self.etcd(host).await.map_err(failed(host, "dialling etcd"))?;
+            let answer = client.answer().await.map_err(failed(host, "asking the member"))?;
+            Ok::<_, Trouble>((host.clone(), client, answer))
+        });
+        for result in futures_util::future::join_all(connecting).await {
+            clients.push(result?);
+        }
+        let answers: Vec<_> =
+            clients.iter().map(|(host, _, answer)| (host.clone(), answer.clone())).collect();
+        let mut proven = judge(&answers)?;
+        let key = format!("/zoisite/proof/{}", self.generation);
+        let value = format!("{:?}", self.began.elapsed());
+        let Some((writer, client, _)) = clients.first() else { return Ok(proven) };
+        let lease = client
+            .put(&key, &value, 120)
+            .await
+            .map_err(failed(writer, "writing a key through the member"))?;
+        let others = if clients.len() > 1 { &clients[1..] } else { &clients[..] };
+        let mut read = Ok(());
+        for (host, other, _) in others {
+            let found = other.get(&key).await;
+            read = match found {
+                Ok(Some(found)) if found == value => {
+                    proven.read.push(host.to_string());
+                    continue;
+                }
+                Ok(found) => {
+                    let text = format!("it read {found:?} where {writer} had written {value:?}");
+                    Err(failed(host, "reading the key through the member")(text))
+                }
+                Err(why) => Err(failed(host, "reading the key through the member")(why)),
+            };
+            break;
+        }
+        client.revoke(lease).await.map_err(failed(writer, "removing the key again"))?;
+        read?;
+        proven.wrote = writer.to_string();
+        Ok(proven)
+    }
+}
+
+async fn forward(session: &Session, socket: &Path, address: IpAddr, port: u16) -> bool {
+    session.request_port_forward(ForwardType::Local, socket, (address, port)).await.is_ok()
+}
+
+async fn read_all(from: Option<impl tokio::io::AsyncRead + Unpin>) -> String {
+    let mut text = Vec::new();
+    if let Some(mut from) = from {
+        let _ = from.read_to_end(&mut text).await;
+    }
+    String::from_utf8_lossy(&text).into_owned()
+}
+
+/// Quotes a script as one word for the login shell on the host.
+fn shell_word(script: &str) -> String {
+    format!("'{}'", script.replace('\'', r"'\''"))
+}
+
+#[async_trait]
+impl Fleet for SshFleet {
+    async fn observe(&self, blueprint: &HostBlueprint, depth: Depth) -> Look {
+        let host = &blueprint.host;
+        let attempted = "looking at the host";
+        let mut text = String::new();
+        let said = self
+            .script(host, &observe(blueprint, depth), attempted, &mut |line| {
+                text.push_str(line);
+                text.push('\n');
+            })
+            .await?;
+        let observed = Observed::read(&text).map_err(|tail| {
+            let answer = match (said.trim(), tail.as_str()) {
+                ("", "") => "no answer".to_owned(),
+                ("", tail) => tail.to_owned(),
+                (said, _) => said.lines().collect::<Vec<_>>().join(" | "),
+            };
+            Trouble::new(Some(host.clone()), attempted, answer, Vec::new())
+        })?;
+        if let Ok(mut arch) = self.arch.lock() {
+            arch.insert(host.clone(), observed.arch.clone());
+        }
+        Ok(observed)
+    }
+
+    async fn act(&self, stretch: &Stretch, progress: Progress<'_>) -> StepOutcome {
+        let host = &stretch.host;
+        let open = |serial: &str| self.contents.key(serial);
+        let script = match stretch.script(self.generation, KeyText::Opened(&open)) {
+            Ok(script) => script,
+            Err(label) => {
+                let answer = format!("the vault does not hold the key of {label}");
+                return StepOutcome::Failed(
+                    Trouble::new(Some(host.clone()), "writing the script", answer, Vec::new())
+                        .mend("zoisite pki issue makes what is missing"),
+                );
+            }
+        };
+        let attempted = "acting on the host";
+        let mut reply = Reply::default();
+        let said = self
+            .script(host, script.expose(), attempted, &mut |line| {
+                if let Some(doing) = reply.line(line) {
+                    progress(doing);
+                }
+            })
+            .await;
+        match said {
+            Ok(said) => self.outcome(host, attempted, reply.outcome(&said)),
+            Err(trouble) => StepOutcome::Failed(trouble),
+        }
+    }
+
+    async fn upload(
+        &self,
+        host: &HostName,
+        component: &Component,
+        sha256: &str,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        let attempted = format!("bringing {}", component.pinned);
+        let fail = |answer: String| {
+            StepOutcome::Failed(Trouble::new(Some(host.clone()), attempted.clone(), answer, vec![]))
+        };
+        let arch = self.arch.lock().ok().and_then(|a| a.get(host).cloned()).unwrap_or_default();
+        let path: PathBuf = match self.contents.component(component, sha256, &arch) {
+            Ok(path) => path,
+            Err(why) => return fail(why),
+        };
+        let session = match self.session(host).await {
+            Ok(session) => session,
+            Err(trouble) => return StepOutcome::Failed(trouble),
+        };
+        let script = upload_script(host, component, sha256, self.generation);
+        let spawned = session
+            .raw_command(format!("sudo -n sh -c {}", shell_word(&script)))
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .await;
+        let mut child = match spawned {
+            Ok(child) => child,
+            Err(error) => return fail(error.to_string()),
+        };
+        let stdin = child.stdin().take();
+        let stdout = child.stdout().take();
+        let stderr = child.stderr().take();
+        let send = async {
+            let Some(mut stdin) = stdin else { return Ok(()) };
+            let mut file = tokio::fs::File::open(&path).await?;
+            let total = file.metadata().await?.len().max(1);
+            let (mut sent, mut shown) = (0_u64, 0);
+            let mut block = vec![0; 256 * 1_024];
+            loop {
+                let n = file.read(&mut block).await?;
+                if n == 0 {
+                    break;
+                }
+                // A host that stops reading has said why in its reply.
+                if stdin.write_all(&block[..n]).await.is_err() {
+                    break;
+                }
+                sent += n as u64;
+                let percent = sent * 100 / total;
+                if percent >= shown + 10 {
+                    shown = percent;
+                    progress(format!("{} {percent} %", component.pinned));
+                }
+            }
+            let _ = stdin.shutdown().await;
+            Ok::<(), std::io::Error>(())
+        };
+        let mut reply = Reply::default();
+        let receive = async {
+            if let Some(stdout) = stdout {
+                let mut lines = BufReader::new(stdout).lines();
+                while let Ok(Some(text)) = lines.next_line().await {
+                    reply.line(&text);
+                }
+            }
+        };
+        let (sent, (), said) = tokio::join!(send, receive, read_all(stderr));
+        let _ = child.wait().await;
+        if let Err(error) = sent {
+            return fail(format!("{}: {error}", path.display()));
+        }
+        self.outcome(host, &attempted, reply.outcome(&said))
+    }
+
+    async fn prove(&self, gate: &Gate, progress: Progress<'_>) -> StepOutcome {
+        let end = Instant::now() + Duration::from_secs(gate.seconds.into());
+        loop {
+            match self.attempt(&gate.members).await {
+                Ok(proven) => return StepOutcome::Proven(proven),
+                Err(trouble) if Instant::now() >= end => return StepOutcome::Failed(trouble),
+                Err(trouble) => progress(trouble.to_string()),
+            }
+            tokio::time::sleep(Duration::from_millis(300)).await;
+        }
+    }
+
+    fn elapsed(&self) -> Duration {
+        self.began.elapsed()
+    }
+
+    async fn close(&self) {
+        let masters = self.hosts.values().filter_map(|host| host.master.get()?.as_ref().ok());
+        futures_util::future::join_all(masters.map(Master::close)).await;
+    }
+}

@@ -1,0 +1,80 @@
+use std::process::ExitCode;
+
+use clap::Args;
+use serde_json::json;
+use zoisite_core::cluster::{Grade, Topology, read};
+
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::site::read_text;
+use crate::view::{self, Style, count};
+
+/// Check the cluster file; show who does what and what it survives
+///
+/// Reports every mistake at once, each where it stands in the file, with the mend. Ends with status 3
+/// when something blocks, or with --strict when something warns.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite check\n  zoisite --cluster saltmarsh.toml check --json"
+)]
+pub struct CheckArgs {
+    /// Let warnings count as findings too
+    #[arg(long)]
+    strict: bool,
+}
+
+pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
+    let text = read_text(&options.cluster)?;
+    let reading = read(&text);
+    let blocking = reading.of(Grade::Blocks).count();
+    let warning = reading.of(Grade::Warns).count();
+    let topology = reading.cluster.as_ref().map(Topology::of);
+    if options.json {
+        let findings: Vec<_> = reading
+            .findings
+            .iter()
+            .map(|f| {
+                json!({"code": f.code, "grade": f.grade, "message": f.message, "reason": f.label,
+                       "mend": f.mend, "line": f.line(&text)})
+            })
+            .collect();
+        let hosts = reading.cluster.as_ref().zip(topology.as_ref()).map(|(cluster, topology)| {
+            cluster
+                .hosts
+                .iter()
+                .zip(&topology.roles)
+                .map(|(host, (_, roles))| {
+                    json!({"name": host.name, "address": host.address, "roles": roles})
+                })
+                .collect::<Vec<_>>()
+        });
+        view::json(&json!({
+            "file": options.cluster,
+            "findings": findings,
+            "tolerance": topology.as_ref().map(|t| t.tolerance),
+            "hosts": hosts.unwrap_or_default(),
+        }));
+    } else {
+        let style = Style::stdout();
+        view::out(&view::findings::render(&options.cluster, &text, &reading.findings, style));
+        if let Some((cluster, topology)) = reading.cluster.as_ref().zip(topology.as_ref()) {
+            view::out(&view::topology::render(cluster, topology, style));
+        }
+        let file = options.cluster.display();
+        view::out(&match (blocking, warning) {
+            (0, 0) => format!("\n{} nothing to find fault with in {file}", style.good("✓")),
+            (0, n) => format!("\n{} {file} can be used; {}", style.good("✓"), count(n, "warning")),
+            (b, 0) => format!("{} {file}: {}", style.bad("✗"), count(b, "mistake")),
+            (b, w) => format!(
+                "{} {file}: {} and {}",
+                style.bad("✗"),
+                count(b, "mistake"),
+                count(w, "warning")
+            ),
+        });
+    }
+    if blocking > 0 || (args.strict && warning > 0) {
+        return Err(Failure::told(Kind::Findings));
+    }
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,112 @@
+use std::fs;
+use std::process::ExitCode;
+use std::sync::{Arc, Mutex};
+
+use clap::Args;
+use zoisite_core::blueprint::Part;
+use zoisite_core::cluster::{Topology, read};
+use zoisite_core::pki::{edges, prove};
+use zoisite_core::script::Depth;
+use zoisite_core::sequence::Sequence;
+use zoisite_fleet::World;
+use zoisite_store::{FreshKeys, SqliteRecords, State, Vault, trust};
+
+use super::{pki, raise};
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::road::{self, prepare};
+use crate::site::{Site, now};
+use crate::view::{self, Style, count};
+
+const SALTMARSH: &str = include_str!("../../../../demo/saltmarsh/zoisite.toml");
+
+/// The whole thing on the demo cluster with simulated hosts, offline
+///
+/// In a temporary folder: checks the cluster file of a bird observatory, issues its certificates,
+/// proves its connections, rehearses the raise, and shows what then stands.
+#[derive(Args, Debug)]
+#[command(after_help = "Example:\n  zoisite demo")]
+pub struct DemoArgs {
+    /// Folder to work in, kept afterwards [default: a new one in the temporary folder]
+    #[arg(long, value_name = "DIR")]
+    folder: Option<std::path::PathBuf>,
+}
+
+pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
+    let style = Style::stdout();
+    let folder = match &args.folder {
+        Some(folder) => {
+            fs::create_dir_all(folder).map_err(|e| Failure::file("making", folder, &e))?;
+            folder.clone()
+        }
+        None => tempfile::Builder::new()
+            .prefix("zoisite-demo-")
+            .tempdir()
+            .map_err(|e| Failure::file("making a folder in", &std::env::temp_dir(), &e))?
+            .keep(),
+    };
+    let file = folder.join("zoisite.toml");
+    fs::write(&file, SALTMARSH).map_err(|e| Failure::file("writing", &file, &e))?;
+    let options = Options {
+        cluster: file.clone(),
+        identity: Some(folder.join("identity.txt")),
+        ..options.clone()
+    };
+    let title = |number: u8, text: &str| {
+        view::out(&style.busy(&format!("\n── {number} · {text}\n")));
+    };
+
+    title(1, "the cluster file, checked");
+    let reading = read(SALTMARSH);
+    let cluster = reading.cluster.ok_or_else(|| {
+        Failure::new(Kind::Run, "the demo's cluster file is faulty", "report this, please")
+    })?;
+    view::out(&view::topology::render(&cluster, &Topology::of(&cluster), style));
+
+    title(2, "certificates issued, every connection proven before a byte is copied");
+    let site = Site::of(cluster, &options);
+    let mut state = State::new(Box::new(SqliteRecords::open(&folder.join(".zoisite"))?));
+    let (vault, _) = Vault::open_or_make(&folder.join("identity.txt"))?;
+    let issued = trust::issue(&mut state, &vault, &site.cluster, &FreshKeys, now(), false)?;
+    view::out(&format!(
+        "{} authorities and {} made, their keys encrypted in {}",
+        issued.authorities.len(),
+        count(issued.certificates.len(), "certificate"),
+        folder.join(".zoisite").display()
+    ));
+    let proof = prove(&edges(&site.cluster), &state.ledger()?, &[], now());
+    view::out(
+        &pki::render(&proof.held[..proof.held.len().min(6)], &[], true, style)
+            .lines()
+            .take(6)
+            .collect::<Vec<_>>()
+            .join("\n"),
+    );
+    view::out(&pki::render(&proof.held, &proof.failed, false, style));
+
+    title(3, "the etcd quorum raised, on simulated hosts");
+    let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+    let world = Arc::new(Mutex::new(world));
+    raise::rehearse_with(&site, &options, 300, &world, &mut state, &vault)?;
+
+    title(4, "raised again: nothing differs");
+    let prepared = prepare(&site, &mut state, || Ok(Vault::fleeting()), Part::ALL)?;
+    let sums = raise::simulated_sums(&prepared);
+    let nothing = site.contents(&Sequence::default(), &mut state, &vault)?;
+    let fleet = road::rehearsal_fleet(&world, nothing, u64::MAX);
+    let looks = super::block_on(road::look(&fleet, &prepared.blueprint, Depth::Quick))?;
+    let sequence = road::plan_for(&site, &prepared.blueprint, &looks, &sums, 300)?;
+    view::out(&super::sequence::render(&sequence, false, style));
+
+    title(5, "where to look");
+    let file = file.display();
+    view::out(&format!(
+        "the cluster file      {file}\n\
+         its certificates      zoisite --cluster {file} pki list\n\
+         what a host would get zoisite --cluster {file} --identity {} render --out {}\n\
+         on your own machines  zoisite new NAME ADDRESS…",
+        folder.join("identity.txt").display(),
+        folder.join("rendered").display()
+    ));
+    Ok(ExitCode::SUCCESS)
+}

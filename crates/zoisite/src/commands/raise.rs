@@ -1,0 +1,409 @@
+use std::collections::BTreeSet;
+use std::process::ExitCode;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use clap::{Args, ValueEnum};
+use jiff::SignedDuration;
+use serde_json::json;
+use zoisite_core::blueprint::Part;
+use zoisite_core::cluster::HostName;
+use zoisite_core::script::Depth;
+use zoisite_core::sequence::{Engine, Looks, Sequence, State as StepState};
+use zoisite_fleet::{Fleet, RunEvent, World};
+use zoisite_store::{RunRecord, State, StoreError};
+
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::road::{self, Phases, Prepared, prepare};
+use crate::site::{Site, lock_holder, now};
+use crate::view::{self, Style, count, seconds};
+
+/// Bring every host to what the cluster file says, in a safe order
+///
+/// Looks first and does only what differs, so the same command begins, continues, repairs and
+/// upgrades. In this version it brings up the etcd quorum; the other roles are modelled and checked.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse      # on simulated hosts, nothing is touched"
+)]
+pub struct RaiseArgs {
+    /// Bring up this part only
+    #[arg(long, value_name = "PART", value_enum)]
+    part: Vec<PartArg>,
+    /// Accept that another machine now stands behind this host's address; may be repeated
+    #[arg(long, value_name = "HOST")]
+    accept: Vec<String>,
+    /// How long a unit may take to be ready and a gate to hold
+    #[arg(long, value_name = "SECONDS", default_value_t = 300)]
+    patience: u32,
+    /// Compute every checksum on the hosts anew
+    #[arg(long)]
+    deep: bool,
+    /// Do it on simulated hosts that hold nothing yet; nothing is touched or stored
+    #[arg(long)]
+    rehearse: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum PartArg {
+    /// The etcd quorum
+    Etcd,
+}
+
+impl RaiseArgs {
+    fn parts(&self) -> &'static [Part] {
+        // There is one part so far; naming it and naming none are the same.
+        debug_assert!(self.part.iter().all(|part| *part == PartArg::Etcd));
+        Part::ALL
+    }
+}
+
+pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let accept = accepted(&site, &args.accept)?;
+    if args.rehearse {
+        let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+        return rehearse(&site, options, args, &Arc::new(Mutex::new(world)));
+    }
+    let sums = site.sums()?;
+    let mut state = site.state()?;
+    let holder = lock_holder();
+    lock(&mut state)?;
+    let run = state.begin_run("raise", &format!("{} on {}", holder.user, holder.host), now())?;
+    let result = raise(&site, options, args, &accept, &sums, &mut state, &run);
+    let outcome = match &result {
+        Ok(done) => done.clone(),
+        Err(failure) if failure.kind() == Kind::Refused => {
+            format!("refused: {}", failure.summary())
+        }
+        Err(failure) => format!("failed: {}", failure.summary()),
+    };
+    let ended = state.end_run(run, &outcome, now());
+    let unlocked = state.records().unlock(&holder);
+    result?;
+    ended?;
+    unlocked?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Takes the store's lock, or renews it: long enough for the longest silence of a run.
+fn lock(state: &mut State) -> Result<(), StoreError> {
+    let until = now().saturating_add(SignedDuration::from_mins(60)).unwrap_or(now());
+    state.records().lock(&lock_holder(), now(), until)
+}
+
+fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, Failure> {
+    names
+        .iter()
+        .map(|name| {
+            let known = HostName::new(name).ok().filter(|name| site.cluster.host(name).is_some());
+            known.ok_or_else(|| {
+                Failure::new(
+                    Kind::Usage,
+                    format!("--accept {name}: the cluster file has no such host"),
+                    "name a host of the cluster file",
+                )
+            })
+        })
+        .collect()
+}
+
+/// One raise over SSH, between lock and unlock. Returns a line for the journal.
+fn raise(
+    site: &Site,
+    options: &Options,
+    args: &RaiseArgs,
+    accept: &[HostName],
+    sums: &zoisite_core::blueprint::ComponentSums,
+    state: &mut State,
+    run: &RunRecord,
+) -> Result<String, Failure> {
+    let prepared = prepare(site, state, || site.vault(), args.parts())?;
+    if !options.json {
+        tell_prepared(&prepared);
+    }
+    let nothing = site.contents(&Sequence::default(), state, &zoisite_store::Vault::fleeting())?;
+    let fleet = road::ssh_fleet(site, &prepared.blueprint, nothing, run.generation)?;
+    let depth = if args.deep { Depth::Deep } else { Depth::Quick };
+    super::block_on(with_fleet(
+        site, options, args, accept, sums, state, run, prepared, fleet, depth,
+    ))?
+}
+
+#[expect(clippy::too_many_arguments, reason = "everything that one run knows")]
+async fn with_fleet(
+    site: &Site,
+    options: &Options,
+    args: &RaiseArgs,
+    accept: &[HostName],
+    sums: &zoisite_core::blueprint::ComponentSums,
+    state: &mut State,
+    run: &RunRecord,
+    prepared: Prepared,
+    mut fleet: zoisite_fleet::SshFleet,
+    depth: Depth,
+) -> Result<String, Failure> {
+    let looks = road::look(&fleet, &prepared.blueprint, depth).await;
+    let looked = fleet.elapsed();
+    let planned = plan(site, args, accept, sums, state, &prepared, &looks);
+    let sequence = match planned {
+        Ok(sequence) => sequence,
+        Err(failure) => {
+            fleet.close().await;
+            return Err(failure);
+        }
+    };
+    let unreachable: Vec<_> = looks.values().filter_map(|look| look.as_ref().err()).collect();
+    if sequence.is_empty() {
+        fleet.close().await;
+        if !unreachable.is_empty() {
+            return Err(Failure::troubles(unreachable));
+        }
+        if options.json {
+            view::json(&json!({"changed": 0, "steps": 0}));
+        } else {
+            let hosts = count(prepared.blueprint.hosts.len(), "host");
+            view::out(&format!(
+                "{} nothing differs on {hosts}: nothing was done (looked in {})",
+                Style::stdout().good("✓"),
+                seconds(looked)
+            ));
+        }
+        return Ok("nothing differed".into());
+    }
+    let vault = site.vault()?;
+    let contents = site.contents(&sequence, state, &vault)?;
+    fleet.set_contents(Arc::new(contents));
+    if let Some(access) = road::access(site, state, &vault, &prepared.ledger, &sequence)? {
+        fleet.set_access(access);
+    }
+    let finished =
+        finish(site, options, sums, state, run, &prepared, &fleet, sequence, looked).await;
+    fleet.close().await;
+    let told = finished?;
+    if unreachable.is_empty() { Ok(told) } else { Err(Failure::troubles(unreachable)) }
+}
+
+fn plan(
+    site: &Site,
+    args: &RaiseArgs,
+    accept: &[HostName],
+    sums: &zoisite_core::blueprint::ComponentSums,
+    state: &mut State,
+    prepared: &Prepared,
+    looks: &Looks,
+) -> Result<Sequence, Failure> {
+    let pins = road::meet(state, looks, accept)?;
+    let sequence = road::plan_for(site, &prepared.blueprint, looks, sums, args.patience)?;
+    state.pin(&pins)?;
+    Ok(sequence)
+}
+
+/// Carries the sequence out, looks again, and tells what stands.
+#[expect(clippy::too_many_arguments, reason = "everything that one run knows")]
+async fn finish(
+    site: &Site,
+    options: &Options,
+    sums: &zoisite_core::blueprint::ComponentSums,
+    state: &mut State,
+    run: &RunRecord,
+    prepared: &Prepared,
+    fleet: &dyn Fleet,
+    sequence: Sequence,
+    looked: Duration,
+) -> Result<String, Failure> {
+    let planned: BTreeSet<HostName> =
+        sequence.steps.iter().filter_map(|s| s.host.clone()).collect();
+    if !options.json {
+        use std::io::Write as _;
+        let steps = count(sequence.steps.len(), "step");
+        let hosts = count(planned.len(), "host");
+        let _ = writeln!(std::io::stderr(), "raising {}: {steps} on {hosts}", site.cluster.name);
+    }
+    let mut phases = Phases::default();
+    phases.add("look", Duration::ZERO, looked);
+    let engine = road::carry_out(fleet, sequence, options.json, |event, engine| {
+        if let RunEvent::Ended { step, at, took, .. } = event {
+            let id = &engine.steps()[*step].id;
+            phases.add(road::phase(id), at.saturating_sub(*took), *at);
+        }
+        // A journal that cannot be written must not stop the run; its end is recorded once more.
+        let _ = state.records().append(run.generation, now(), &journal_line(event, engine));
+        let _ = lock(state);
+    })
+    .await;
+    let total = fleet.elapsed();
+    tell(site, options, sums, prepared, fleet, &engine, &phases, total).await
+}
+
+#[expect(clippy::too_many_arguments, reason = "everything that is told")]
+async fn tell(
+    site: &Site,
+    options: &Options,
+    sums: &zoisite_core::blueprint::ComponentSums,
+    prepared: &Prepared,
+    fleet: &dyn Fleet,
+    engine: &Engine,
+    phases: &Phases,
+    total: Duration,
+) -> Result<String, Failure> {
+    let tally = engine.tally();
+    if tally.failed > 0 {
+        let failure = Failure::troubles(engine.troubles());
+        return Err(match tally.not_taken {
+            0 => failure,
+            n => failure.note("left out", format!("{} that need it", count(n, "step"))),
+        });
+    }
+    if tally.not_taken > 0 {
+        return Err(Failure::new(
+            Kind::Run,
+            format!("stopped as you asked: {} done, {} left", tally.done, tally.not_taken),
+            "run the same command again: it goes on from here",
+        ));
+    }
+    let looks = road::look(fleet, &prepared.blueprint, Depth::Quick).await;
+    let status = road::quorum_status(site, prepared, &looks, sums);
+    let left = status.members.iter().map(|member| member.differences.len()).sum::<usize>();
+    if options.json {
+        view::json(
+            &json!({"changed": tally.changed, "steps": tally.done, "seconds": total.as_secs_f64(),
+                           "proven": engine.proven(), "stands": status}),
+        );
+    } else {
+        let style = Style::stdout();
+        view::out(&format!("\n{}", road::render_status(&status, style)));
+        if let Some(proven) = engine.proven() {
+            let read = match proven.read.as_slice() {
+                [] => "itself".to_owned(),
+                others => others.join(" and "),
+            };
+            view::out(&format!(
+                "proven: a key written through {} was read through {read}; cluster id {}",
+                proven.wrote, proven.cluster_id
+            ));
+        }
+        view::out(&format!("time:   {} in all: {}", seconds(total), phases.render()));
+        view::out(
+            "next:   zoisite status shows the quorum; zoisite sequence shows what differs (nothing now)",
+        );
+    }
+    if left > 0 {
+        let all: Vec<String> = status
+            .members
+            .iter()
+            .flat_map(|m| m.differences.iter().map(move |d| format!("{}: {d}", m.host)))
+            .collect();
+        return Err(Failure::new(
+            Kind::Run,
+            format!(
+                "after the run {} still there: {}",
+                if left == 1 { "a difference is" } else { "differences are" },
+                all.join("; ")
+            ),
+            "somebody or something changes these files meanwhile; find it, then run the same command again",
+        ));
+    }
+    Ok(format!("{} changed in {} steps", tally.changed, tally.done))
+}
+
+fn tell_prepared(prepared: &Prepared) {
+    let issued = &prepared.issued;
+    if !issued.authorities.is_empty() {
+        view::note(&format!("made {} authorities", issued.authorities.len()));
+    }
+    if !issued.certificates.is_empty() {
+        view::note(&format!("issued {}", count(issued.certificates.len(), "certificate")));
+    }
+    if !issued.is_empty() {
+        let all = count(prepared.proof.held.len(), "connection");
+        view::note(&format!("proved {all} that will be dialled"));
+    }
+}
+
+fn journal_line(event: &RunEvent, engine: &Engine) -> String {
+    let id = |step: &usize| engine.steps()[*step].id.clone();
+    let value = match event {
+        RunEvent::Began { step, .. } => json!({"step": id(step), "is": "begun"}),
+        RunEvent::Doing { step, what } => json!({"step": id(step), "is": "doing", "what": what}),
+        RunEvent::Ended { step, state, took, .. } => match state {
+            StepState::Failed(trouble) => {
+                json!({"step": id(step), "is": "failed", "what": trouble.answer, "seconds": took.as_secs_f64()})
+            }
+            StepState::Done(changed) => {
+                json!({"step": id(step), "is": "done", "changed": changed, "seconds": took.as_secs_f64()})
+            }
+            StepState::Waiting | StepState::Running | StepState::NotTaken => {
+                json!({"step": id(step), "is": "left"})
+            }
+        },
+        RunEvent::Interrupted => json!({"is": "interrupted"}),
+    };
+    value.to_string()
+}
+
+/// The same on simulated hosts: certificates are issued in a copy of the store, nothing is touched.
+fn rehearse(
+    site: &Site,
+    options: &Options,
+    args: &RaiseArgs,
+    world: &Arc<Mutex<World>>,
+) -> Result<ExitCode, Failure> {
+    let mut state = site.scratch()?;
+    let vault = site.scratch_vault()?;
+    rehearse_with(site, options, args.patience, world, &mut state, &vault)?;
+    if !options.json {
+        view::note("this was a rehearsal: no host was touched, and nothing was stored");
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A raise on simulated hosts with this state and vault.
+pub fn rehearse_with(
+    site: &Site,
+    options: &Options,
+    patience: u32,
+    world: &Arc<Mutex<World>>,
+    state: &mut State,
+    vault: &zoisite_store::Vault,
+) -> Result<(), Failure> {
+    let now = now();
+    zoisite_store::trust::issue(
+        state,
+        vault,
+        &site.cluster,
+        &zoisite_store::FreshKeys,
+        now,
+        false,
+    )?;
+    let prepared = prepare(site, state, || Ok(zoisite_store::Vault::fleeting()), Part::ALL)?;
+    let sums = simulated_sums(&prepared);
+    let run = state.begin_run("raise, rehearsed", "rehearsal", now)?;
+    super::block_on(async {
+        let nothing = site.contents(&Sequence::default(), state, vault)?;
+        let looking = road::rehearsal_fleet(world, nothing, run.generation);
+        let looks = road::look(&looking, &prepared.blueprint, Depth::Quick).await;
+        let sequence = road::plan_for(site, &prepared.blueprint, &looks, &sums, patience)?;
+        if sequence.is_empty() {
+            view::out("nothing differs: nothing was done");
+            return Ok(());
+        }
+        let contents = site.contents(&sequence, state, vault)?;
+        let fleet = road::rehearsal_fleet(world, contents, run.generation);
+        let looked = looking.elapsed();
+        let told =
+            finish(site, options, &sums, state, &run, &prepared, &fleet, sequence, looked).await?;
+        state.end_run(run.clone(), &told, crate::site::now())?;
+        Ok(())
+    })?
+}
+
+/// Checksums for components that a rehearsal only pretends to bring.
+pub fn simulated_sums(prepared: &Prepared) -> zoisite_core::blueprint::ComponentSums {
+    let mut sums = zoisite_core::blueprint::ComponentSums::default();
+    for component in prepared.blueprint.hosts.iter().flat_map(|host| host.components()) {
+        sums.insert(component.pinned.path("amd64"), "0".repeat(64));
+    }
+    sums
+}

@@ -1,0 +1,223 @@
+use std::collections::BTreeSet;
+use std::fs;
+use std::io::Write as _;
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use clap::Args;
+use serde::{Deserialize, Serialize};
+use zoisite_core::blueprint::{Content, Item, Part};
+
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::road::prepare;
+use crate::site::Site;
+use crate::view::{self, count};
+
+/// Write everything that hosts would get into a folder, to read or to carry there by hand
+///
+/// The folder has one folder per host that mirrors that host's file system, and a manifest with
+/// owners, modes, users and units. `raise` puts exactly these bytes.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite render --out rendered\n  zoisite render --out /media/stick/saltmarsh --with-keys"
+)]
+pub struct RenderArgs {
+    /// Folder to write; must be empty, or one that an earlier render wrote
+    #[arg(long, short, value_name = "DIR")]
+    out: PathBuf,
+    /// Write private keys too (files 0600, folders 0700)
+    #[arg(long)]
+    with_keys: bool,
+}
+
+/// One line of the manifest.
+#[derive(Debug, Serialize, Deserialize)]
+struct Entry {
+    host: String,
+    kind: String,
+    /// Path on the host, or a name.
+    path: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    owner: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    mode: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    note: Option<String>,
+    /// File below the folder, when it was written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    file: Option<PathBuf>,
+}
+
+const MANIFEST: &str = "manifest.json";
+
+pub fn run(options: &Options, args: &RenderArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let old = earlier(&args.out)?;
+    let mut state = site.state()?;
+    let prepared = prepare(&site, &mut state, || site.vault(), Part::ALL)?;
+    let vault = if args.with_keys { Some(site.vault()?) } else { None };
+
+    let mut entries = Vec::new();
+    let mut texts: Vec<(PathBuf, zoisite_core::pki::Secret, u32)> = Vec::new();
+    for host in &prepared.blueprint.hosts {
+        for item in &host.items {
+            let mut entry = Entry {
+                host: host.host.to_string(),
+                kind: String::new(),
+                path: String::new(),
+                owner: None,
+                mode: None,
+                note: None,
+                file: None,
+            };
+            match item {
+                Item::User(user) => {
+                    (entry.kind, entry.path) = ("user".into(), user.name.into());
+                    entry.note = Some(format!("system user without a shell, home {}", user.home));
+                }
+                Item::Directory(directory) => {
+                    (entry.kind, entry.path) = ("directory".into(), directory.path.clone());
+                    entry.owner = Some(directory.owner.into());
+                    entry.mode = Some(format!("{:04o}", directory.mode));
+                }
+                Item::Component(component) => {
+                    (entry.kind, entry.path) = ("component".into(), component.path.clone());
+                    (entry.owner, entry.mode) = (Some("root".into()), Some("0755".into()));
+                    entry.note = Some(format!("from the components folder: {}", component.pinned));
+                }
+                Item::Unit(unit) => {
+                    (entry.kind, entry.path) = ("unit".into(), unit.name.into());
+                    entry.note = Some("enabled and started".into());
+                }
+                Item::File(file) => {
+                    (entry.kind, entry.path) = ("file".into(), file.path.clone());
+                    entry.owner = Some(file.owner.into());
+                    entry.mode = Some(format!("{:04o}", file.mode));
+                    let target =
+                        Path::new(host.host.as_str()).join(file.path.trim_start_matches('/'));
+                    match (&file.content, &vault) {
+                        (Content::Key { serial, .. }, Some(vault)) => {
+                            texts.push((target.clone(), state.secret(serial, vault)?, 0o600));
+                            entry.file = Some(target);
+                        }
+                        (Content::Key { label, .. }, None) => {
+                            entry.note = Some(format!("private key of {label}: not written"));
+                        }
+                        (content, _) => {
+                            let text = content.whole_text().unwrap_or_default();
+                            if content.first_start().is_some() {
+                                entry.note =
+                                    Some("its last lines matter at the first start only".into());
+                            }
+                            texts.push((
+                                target.clone(),
+                                zoisite_core::pki::Secret::new(text),
+                                file.mode,
+                            ));
+                            entry.file = Some(target);
+                        }
+                    }
+                }
+            }
+            entries.push(entry);
+        }
+    }
+    let wrote = texts.len();
+    write_all(&args.out, &old, &texts, &entries, args.with_keys)?;
+    if options.json {
+        view::json(&entries);
+        return Ok(ExitCode::SUCCESS);
+    }
+    view::out(&format!(
+        "Wrote {} for {} to {}; owners and modes are in {MANIFEST}.",
+        count(wrote, "file"),
+        count(prepared.blueprint.hosts.len(), "host"),
+        args.out.display()
+    ));
+    if args.with_keys {
+        view::note(
+            "private keys are among them: whoever reads this folder can act as your cluster",
+        );
+    } else {
+        view::out("Private keys were left out; --with-keys writes them.");
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// The files that an earlier render wrote. A folder with anything else in it is left alone.
+fn earlier(out: &Path) -> Result<Vec<PathBuf>, Failure> {
+    let manifest = out.join(MANIFEST);
+    if let Ok(text) = fs::read(&manifest) {
+        let entries: Vec<Entry> = serde_json::from_slice(&text).map_err(|error| {
+            let what =
+                format!("{} is not a manifest that render wrote: {error}", manifest.display());
+            Failure::new(Kind::Usage, what, "choose another folder with --out")
+        })?;
+        return Ok(entries.into_iter().filter_map(|entry| entry.file).collect());
+    }
+    match fs::read_dir(out).map(Iterator::count) {
+        Ok(1..) => Err(Failure::new(
+            Kind::Usage,
+            format!("{} holds other files, and was left as it is", out.display()),
+            "choose a new or empty folder",
+        )),
+        Ok(_) => Ok(Vec::new()),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Vec::new()),
+        Err(error) => Err(Failure::file("reading the folder", out, &error)),
+    }
+}
+
+fn write_all(
+    out: &Path,
+    old: &[PathBuf],
+    texts: &[(PathBuf, zoisite_core::pki::Secret, u32)],
+    entries: &[Entry],
+    with_keys: bool,
+) -> Result<(), Failure> {
+    let failed = |path: &Path| {
+        let path = path.to_owned();
+        move |error: std::io::Error| Failure::file("writing", &path, &error)
+    };
+    let folder_mode = if with_keys { 0o700 } else { 0o755 };
+    let folder = |path: &Path| {
+        fs::DirBuilder::new()
+            .recursive(true)
+            .mode(folder_mode)
+            .create(path)
+            .map_err(failed(path))?;
+        if with_keys {
+            use std::os::unix::fs::PermissionsExt as _;
+            fs::set_permissions(path, fs::Permissions::from_mode(0o700)).map_err(failed(path))?;
+        }
+        Ok::<(), Failure>(())
+    };
+    folder(out)?;
+    let new: BTreeSet<&PathBuf> = texts.iter().map(|(path, _, _)| path).collect();
+    for stale in old.iter().filter(|path| !new.contains(path)) {
+        // Only what an earlier render listed, and only below the folder.
+        if stale.components().all(|c| matches!(c, std::path::Component::Normal(_))) {
+            let _ = fs::remove_file(out.join(stale));
+        }
+    }
+    for (path, text, mode) in texts {
+        let target = out.join(path);
+        let mut parent = out.to_owned();
+        for part in path.parent().into_iter().flat_map(Path::components) {
+            parent.push(part);
+            folder(&parent)?;
+        }
+        let _ = fs::remove_file(&target);
+        fs::OpenOptions::new()
+            .write(true)
+            .create_new(true)
+            .mode(*mode)
+            .open(&target)
+            .and_then(|mut file| file.write_all(text.expose().as_bytes()))
+            .map_err(failed(&target))?;
+    }
+    let manifest = out.join(MANIFEST);
+    let text = serde_json::to_vec_pretty(entries).unwrap_or_default();
+    fs::write(&manifest, text).map_err(failed(&manifest))
+}

@@ -1,0 +1,181 @@
+use std::process::ExitCode;
+
+use clap::{Args, ValueEnum};
+use serde_json::json;
+use zoisite_core::blueprint::Part;
+use zoisite_core::cluster::HostName;
+use zoisite_core::script::{Depth, KeyText};
+use zoisite_core::sequence::{Sequence, Step, Work};
+use zoisite_fleet::Fleet as _;
+
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::road::{self, prepare};
+use crate::site::Site;
+use crate::view::{self, Style, count, table::table};
+
+/// Show what raise would do, host by host, with reasons; changes nothing
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite sequence\n  zoisite sequence --as table\n  zoisite sequence --show-script heron | less"
+)]
+pub struct SequenceArgs {
+    /// Form of the answer
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Tree)]
+    form: Form,
+    /// Print the script that would be run on this host; private keys stand as notes
+    #[arg(long, value_name = "HOST")]
+    show_script: Option<String>,
+    /// Compute every checksum on the hosts anew
+    #[arg(long)]
+    deep: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Form {
+    /// By host
+    Tree,
+    /// One line a step, in order
+    Table,
+}
+
+pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let sums = site.sums()?;
+    // Looking ahead leaves no trace: certificates that are due are issued in a copy.
+    let mut state = site.scratch()?;
+    let prepared = prepare(&site, &mut state, || site.scratch_vault(), Part::ALL)?;
+    let contents =
+        site.contents(&Sequence::default(), &mut state, &zoisite_store::Vault::fleeting())?;
+    let fleet = road::ssh_fleet(&site, &prepared.blueprint, contents, 0)?;
+    let depth = if args.deep { Depth::Deep } else { Depth::Quick };
+    let looks = super::block_on(async {
+        let looks = road::look(&fleet, &prepared.blueprint, depth).await;
+        fleet.close().await;
+        looks
+    })?;
+    road::meet(&state, &looks, &[])?;
+    let sequence = road::plan_for(&site, &prepared.blueprint, &looks, &sums, 300)?;
+    if let Some(host) = &args.show_script {
+        return show_script(&sequence, host);
+    }
+    if options.json {
+        view::json(&to_json(&sequence));
+    } else {
+        if !prepared.issued.is_empty() {
+            view::note(&format!(
+                "{} would be issued first",
+                count(prepared.issued.certificates.len(), "certificate")
+            ));
+        }
+        view::out(&render(&sequence, args.form == Form::Table, Style::stdout()));
+    }
+    let troubles: Vec<_> = looks.values().filter_map(|look| look.as_ref().err()).collect();
+    if troubles.is_empty() { Ok(ExitCode::SUCCESS) } else { Err(Failure::troubles(troubles)) }
+}
+
+fn show_script(sequence: &Sequence, host: &str) -> Result<ExitCode, Failure> {
+    let host = HostName::new(host).map_err(|why| {
+        Failure::new(Kind::Usage, format!("--show-script {host}: {why}"), "name a host")
+    })?;
+    let mut shown = 0;
+    for step in sequence.steps.iter().filter(|step| step.host.as_ref() == Some(&host)) {
+        match &step.work {
+            Work::Act(stretch) => {
+                if let Ok(script) = stretch.script(0, KeyText::Masked) {
+                    view::out(&format!("#!/bin/sh\n# step {}\n{}", step.id, script.expose()));
+                    shown += 1;
+                }
+            }
+            Work::Upload { components, .. } => {
+                for (component, sha256) in components {
+                    view::out(&zoisite_core::script::upload_script(&host, component, sha256, 0));
+                    shown += 1;
+                }
+            }
+            Work::Gate(_) | Work::MarkFormed { .. } => {}
+        }
+    }
+    if shown == 0 {
+        view::note(&format!("nothing would be run on {host}"));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// The documented form for programs.
+pub fn to_json(sequence: &Sequence) -> serde_json::Value {
+    let steps: Vec<_> = sequence
+        .steps
+        .iter()
+        .map(|step| {
+            let needs: Vec<&str> =
+                step.needs.iter().map(|need| sequence.steps[*need].id.as_str()).collect();
+            json!({"id": step.id, "host": step.host, "what": step.what, "why": step.why,
+                   "needs": needs, "disrupts": step.disrupts})
+        })
+        .collect();
+    json!({"steps": steps, "differences": sequence.differences})
+}
+
+/// The sequence for a person.
+pub fn render(sequence: &Sequence, as_table: bool, style: Style) -> String {
+    if sequence.is_empty() {
+        return format!("{} nothing differs: there is nothing to do", style.good("✓"));
+    }
+    let mut out = String::new();
+    let needs = |step: &Step| {
+        step.needs.iter().map(|n| sequence.steps[*n].id.as_str()).collect::<Vec<_>>().join(", ")
+    };
+    if as_table {
+        let rows = sequence.steps.iter().enumerate().map(|(i, step)| {
+            let disrupts = step.disrupts.map_or(String::new(), |part| part.to_string());
+            vec![(i + 1).to_string(), step.id.clone(), step.what.clone(), needs(step), disrupts]
+        });
+        out.push_str(&table(&["", "step", "what", "needs", "disrupts"], rows));
+    } else {
+        let mut hosts: Vec<Option<&HostName>> = Vec::new();
+        for step in &sequence.steps {
+            if !hosts.contains(&step.host.as_ref()) {
+                hosts.push(step.host.as_ref());
+            }
+        }
+        // Gates belong to no host, and come last.
+        hosts.sort_by_key(|host| host.is_none());
+        for host in hosts {
+            let title = host.map_or("gates".to_owned(), ToString::to_string);
+            out.push_str(&format!("{}\n", style.bold(&title)));
+            for step in sequence.steps.iter().filter(|step| step.host.as_ref() == host) {
+                let name = step.id.rsplit('/').next().unwrap_or_default();
+                let disrupts = match step.disrupts {
+                    Some(part) => style.warn(&format!("  disrupts {part}")),
+                    None => String::new(),
+                };
+                out.push_str(&format!(
+                    "  {} {}{disrupts}\n",
+                    style.busy(&format!("{name:<12}")),
+                    step.what
+                ));
+                for why in step.why.iter().take(4) {
+                    out.push_str(&style.dim(&format!("  {:<12} because {why}\n", "")));
+                }
+                if step.why.len() > 4 {
+                    let more = format!(
+                        "  {:<12} and {} more\n",
+                        "",
+                        count(step.why.len() - 4, "difference")
+                    );
+                    out.push_str(&style.dim(&more));
+                }
+                if !step.needs.is_empty() {
+                    out.push_str(&style.dim(&format!("  {:<12} after {}\n", "", needs(step))));
+                }
+            }
+        }
+    }
+    out.push_str(&format!(
+        "\n{} for {}",
+        count(sequence.steps.len(), "step"),
+        count(sequence.differences.len(), "difference")
+    ));
+    out
+}

@@ -1,0 +1,171 @@
+//! Failures as a person meets them, and exit statuses.
+
+use std::fmt::Write as _;
+use std::process::ExitCode;
+
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::sequence::{Refusal, Unplannable};
+use zoisite_store::StoreError;
+
+/// What kind of failure it is, and so which exit status.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// A run failed: 1.
+    Run,
+    /// Wrong usage, or a file that is invalid: 2.
+    Usage,
+    /// Findings: 3.
+    Findings,
+    /// Refused by a safety rule: 4.
+    Refused,
+}
+
+/// One thing that went wrong.
+#[derive(Clone, Debug)]
+pub struct Problem {
+    /// What was attempted, or what is wrong.
+    pub what: String,
+    /// Further lines: a label and its text.
+    pub notes: Vec<(&'static str, String)>,
+}
+
+/// Why a command did not do what was asked; every problem is told.
+#[derive(Clone, Debug)]
+pub struct Failure {
+    kind: Kind,
+    problems: Vec<Problem>,
+}
+
+impl Failure {
+    /// One problem with its mend.
+    pub fn new(kind: Kind, what: impl Into<String>, mend: impl Into<String>) -> Self {
+        let notes = vec![("mend", mend.into())];
+        Self { kind, problems: vec![Problem { what: what.into(), notes }] }
+    }
+
+    /// A failure that says nothing more: all was said before.
+    pub fn told(kind: Kind) -> Self {
+        Self { kind, problems: Vec::new() }
+    }
+
+    /// A file or folder that could not be read or written.
+    pub fn file(doing: &str, path: &std::path::Path, error: &std::io::Error) -> Self {
+        Self::new(
+            Kind::Usage,
+            format!("{doing} {}: {error}", path.display()),
+            "check that it is there and that you may read and write it",
+        )
+    }
+
+    /// Troubles of hosts.
+    pub fn troubles<'a>(troubles: impl IntoIterator<Item = &'a Trouble>) -> Self {
+        Self { kind: Kind::Run, problems: troubles.into_iter().map(trouble).collect() }
+    }
+
+    /// Adds a note to the last problem.
+    pub fn note(mut self, label: &'static str, text: impl Into<String>) -> Self {
+        if let Some(problem) = self.problems.last_mut() {
+            let before = problem.notes.len().saturating_sub(1);
+            problem.notes.insert(before, (label, text.into()));
+        }
+        self
+    }
+
+    /// Its kind.
+    pub fn kind(&self) -> Kind {
+        self.kind
+    }
+
+    /// A word for the journal.
+    pub fn summary(&self) -> String {
+        match self.problems.as_slice() {
+            [] => "failed".into(),
+            [one] => one.what.clone(),
+            [one, rest @ ..] => format!("{}, and {} more", one.what, rest.len()),
+        }
+    }
+
+    /// Writes it to the standard error stream.
+    #[expect(clippy::print_stderr, reason = "this is where errors go")]
+    pub fn print(&self) {
+        let mut out = String::new();
+        for problem in &self.problems {
+            let _ = writeln!(out, "error: {}", problem.what);
+            for (label, text) in &problem.notes {
+                let _ = writeln!(out, "  {label:<9} {text}");
+            }
+        }
+        eprint!("{out}");
+    }
+
+    /// The exit status.
+    pub fn exit_code(&self) -> ExitCode {
+        ExitCode::from(match self.kind {
+            Kind::Run => 1,
+            Kind::Usage => 2,
+            Kind::Findings => 3,
+            Kind::Refused => 4,
+        })
+    }
+}
+
+fn trouble(trouble: &Trouble) -> Problem {
+    let host = trouble.host.as_ref().map_or(String::new(), |host| format!("{host}: "));
+    let mut notes = vec![("came back", trouble.answer.clone())];
+    notes.extend(trouble.cause.iter().map(|cause| ("likely", cause.clone())));
+    let seen = &trouble.evidence[trouble.evidence.len().saturating_sub(4)..];
+    notes.extend(seen.iter().map(|line| ("evidence", line.clone())));
+    notes.push(("mend", trouble.mend.clone()));
+    Problem { what: format!("{host}{} failed", trouble.attempted), notes }
+}
+
+fn refusal(refusal: &Refusal) -> Problem {
+    Problem {
+        what: refusal.to_string(),
+        notes: vec![
+            ("rule", format!("{} (docs/safety.md)", refusal.rule)),
+            ("mend", refusal.mend.clone()),
+        ],
+    }
+}
+
+impl From<Vec<Refusal>> for Failure {
+    fn from(refusals: Vec<Refusal>) -> Self {
+        Self { kind: Kind::Refused, problems: refusals.iter().map(refusal).collect() }
+    }
+}
+
+impl From<Unplannable> for Failure {
+    fn from(none: Unplannable) -> Self {
+        let kind = if none.refusals.is_empty() { Kind::Run } else { Kind::Refused };
+        let problems =
+            none.refusals.iter().map(refusal).chain(none.troubles.iter().map(trouble)).collect();
+        Self { kind, problems }
+    }
+}
+
+impl From<StoreError> for Failure {
+    fn from(error: StoreError) -> Self {
+        let mut notes = Vec::new();
+        let mut source = std::error::Error::source(&error);
+        while let Some(cause) = source {
+            notes.push(("because", cause.to_string()));
+            source = cause.source();
+        }
+        notes.push(("mend", error.mend()));
+        let kind = match error {
+            StoreError::Locked { .. } => Kind::Refused,
+            StoreError::File { .. }
+            | StoreError::LooseIdentity { .. }
+            | StoreError::BadIdentity { .. }
+            | StoreError::WrongIdentity { .. }
+            | StoreError::Newer { .. }
+            | StoreError::Damaged { .. } => Kind::Usage,
+            _ => Kind::Run,
+        };
+        if matches!(error, StoreError::Locked { .. }) {
+            notes.insert(0, ("rule", "S11 one hand (docs/safety.md)".into()));
+        }
+        Self { kind, problems: vec![Problem { what: error.to_string(), notes }] }
+    }
+}

@@ -1,0 +1,425 @@
+//! What the commands that meet hosts share: certificates, looking, planning, running, telling.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use serde::Serialize;
+use zoisite_core::blueprint::{Blueprint, ComponentSums, Part, Sources, blueprint};
+use zoisite_core::cluster::HostName;
+use zoisite_core::pki::{AuthorityKind, Ledger, Profile, Proof, edges, prove};
+use zoisite_core::script::{Depth, EtcdStatus};
+use zoisite_core::sequence::{
+    Difference, Engine, Looks, MachinePin, PlanInput, PlanOptions, Refusal, Sequence, Work,
+    differences, plan, same_machine,
+};
+use zoisite_fleet::{EtcdAccess, Fleet, Rehearsal, SshFleet, World};
+use zoisite_store::trust::{self, Issued};
+use zoisite_store::{FreshKeys, State, Vault};
+
+use crate::failure::{Failure, Kind};
+use crate::site::{Site, SiteContents, now};
+use crate::view::{self, Style, count};
+
+/// Steps that run at once at most.
+const PARALLEL: usize = 40;
+
+/// Certificates and blueprint, ready to be held against hosts.
+pub struct Prepared {
+    pub issued: Issued,
+    pub ledger: Ledger,
+    pub proof: Proof,
+    pub blueprint: Blueprint,
+}
+
+/// Issues what is due, proves every edge, and works out what hosts must hold.
+pub fn prepare(
+    site: &Site,
+    state: &mut State,
+    vault: impl FnOnce() -> Result<Vault, Failure>,
+    parts: &[Part],
+) -> Result<Prepared, Failure> {
+    let now = now();
+    let ledger = state.ledger()?;
+    let complete = AuthorityKind::ALL.iter().all(|kind| ledger.authority(*kind).is_some());
+    // The vault is opened only when something must be issued: a run with nothing to do needs no key.
+    let issued = if complete && trust::outstanding(state, &site.cluster, now)?.is_empty() {
+        Issued::default()
+    } else {
+        trust::issue(state, &vault()?, &site.cluster, &FreshKeys, now, false)?
+    };
+    let ledger = if issued.is_empty() { ledger } else { state.ledger()? };
+    let proof = prove_edges(site, &ledger, now)?;
+    let cluster_id = state.cluster_id()?;
+    let sources = Sources { ledger: &ledger, cluster_id: &cluster_id };
+    let blueprint = blueprint(&site.cluster, sources, parts).map_err(|errors| {
+        let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
+        Failure::new(Kind::Run, all.join("; "), "zoisite pki issue makes what is missing")
+    })?;
+    Ok(Prepared { issued, ledger, proof, blueprint })
+}
+
+/// Proves every edge; one that would fail is a failure that names client, server, name and reason.
+pub fn prove_edges(site: &Site, ledger: &Ledger, now: Timestamp) -> Result<Proof, Failure> {
+    let proof = prove(&edges(&site.cluster), ledger, &[], now);
+    if proof.failed.is_empty() {
+        return Ok(proof);
+    }
+    let mut failure: Option<Failure> = None;
+    let all: Vec<String> = proof.failed.iter().map(ToString::to_string).collect();
+    for text in all.iter().take(10) {
+        failure = Some(match failure {
+            None => Failure::new(
+                Kind::Run,
+                format!(
+                    "{} of {} connections would fail",
+                    proof.failed.len(),
+                    proof.failed.len() + proof.held.len()
+                ),
+                "nothing was copied; 'zoisite pki issue' replaces certificates whose names changed",
+            )
+            .note("would fail", text),
+            Some(failure) => failure.note("would fail", text),
+        });
+    }
+    Err(failure.unwrap_or_else(|| Failure::told(Kind::Run)))
+}
+
+/// A fleet over SSH for the hosts of a blueprint.
+pub fn ssh_fleet(
+    site: &Site,
+    blueprint: &Blueprint,
+    contents: SiteContents,
+    generation: u64,
+) -> Result<SshFleet, Failure> {
+    let targets = site.targets(blueprint.hosts.iter().map(|host| &host.host));
+    for config in targets.iter().filter_map(|target| target.login.ssh_config.as_deref()).take(1) {
+        if !std::path::Path::new(config).exists() {
+            return Err(Failure::new(
+                Kind::Usage,
+                format!("there is no SSH configuration {config}"),
+                "login.ssh-config and --ssh-config name a file; a path in the cluster file starts at its folder",
+            ));
+        }
+    }
+    SshFleet::new(targets, Arc::new(contents), site.cluster.etcd.client_port, generation).map_err(
+        |error| Failure::file("making a folder for connections in", "/tmp".as_ref(), &error),
+    )
+}
+
+/// A fleet of simulated hosts.
+pub fn rehearsal_fleet(
+    world: &Arc<Mutex<World>>,
+    contents: SiteContents,
+    generation: u64,
+) -> Rehearsal {
+    Rehearsal::new(Arc::clone(world), Arc::new(contents), generation)
+}
+
+/// Looks at every host of a blueprint, all at once.
+pub async fn look(fleet: &dyn Fleet, blueprint: &Blueprint, depth: Depth) -> Looks {
+    let mut looks = Looks::new();
+    let looking = blueprint
+        .hosts
+        .iter()
+        .map(|host| async move { (host.host.clone(), fleet.observe(host, depth).await) });
+    for (host, look) in futures_util::future::join_all(looking).await {
+        looks.insert(host, look);
+    }
+    looks
+}
+
+/// Holds the machines that answered against those met before (rule S4). Returns the pins of hosts met
+/// for the first time, or accepted anew.
+pub fn meet(
+    state: &State,
+    looks: &Looks,
+    accept: &[HostName],
+) -> Result<Vec<(HostName, MachinePin)>, Failure> {
+    let known = state.pins()?;
+    let mut fresh = Vec::new();
+    let mut refusals: Vec<Refusal> = Vec::new();
+    let mut seen: BTreeMap<&str, &HostName> = BTreeMap::new();
+    for (host, look) in looks {
+        let Ok(observed) = look else { continue };
+        if let Some(other) = seen.insert(&observed.machine, host) {
+            refusals.push(Refusal {
+                rule: zoisite_core::sequence::Rule::SameMachine,
+                host: Some(host.clone()),
+                found: format!("it has the machine id of {other}: one machine behind two names, or a clone"),
+                mend: format!("check the addresses; on a clone, make a new id: rm /etc/machine-id && systemd-machine-id-setup, then reboot {host}"),
+            });
+        }
+        match known.get(host.as_str()) {
+            Some(pin) if !accept.contains(host) => {
+                if let Err(refusal) = same_machine(host, pin, observed) {
+                    refusals.push(refusal);
+                }
+            }
+            Some(pin) if *pin == MachinePin::of(observed) => {}
+            _ => fresh.push((host.clone(), MachinePin::of(observed))),
+        }
+    }
+    if refusals.is_empty() { Ok(fresh) } else { Err(refusals.into()) }
+}
+
+/// Plans; every refusal and trouble is a failure.
+pub fn plan_for(
+    site: &Site,
+    blueprint: &Blueprint,
+    looks: &Looks,
+    sums: &ComponentSums,
+    patience: u32,
+) -> Result<Sequence, Failure> {
+    let input = PlanInput { cluster: &site.cluster, blueprint, looks, sums };
+    plan(input, PlanOptions { patience }).map_err(Failure::from)
+}
+
+/// The run's own certificate for etcd, when the sequence has a gate.
+pub fn access(
+    site: &Site,
+    state: &mut State,
+    vault: &Vault,
+    ledger: &Ledger,
+    sequence: &Sequence,
+) -> Result<Option<EtcdAccess>, Failure> {
+    if !sequence.steps.iter().any(|step| matches!(step.work, Work::Gate(_))) {
+        return Ok(None);
+    }
+    let (entry, key) =
+        trust::for_this_run(state, vault, &site.cluster, Profile::RunEtcd, &FreshKeys, now())?;
+    let authority = ledger.authority(AuthorityKind::EtcdClient).map(|a| a.pem.clone());
+    Ok(Some(EtcdAccess { authority: authority.unwrap_or_default(), certificate: entry.pem, key }))
+}
+
+/// Carries a sequence out under a watch. The engine tells afterwards how it went.
+pub async fn carry_out(
+    fleet: &dyn Fleet,
+    sequence: Sequence,
+    json: bool,
+    mut journal: impl FnMut(&zoisite_fleet::RunEvent, &Engine) + Send,
+) -> Engine {
+    let mut engine = Engine::new(sequence, PARALLEL);
+    let mut watch = view::run::Watch::fitting(&engine, json);
+    let interrupt = async {
+        if tokio::signal::ctrl_c().await.is_err() {
+            std::future::pending::<()>().await;
+        }
+    };
+    zoisite_fleet::run(&mut engine, fleet, interrupt, &mut |event, engine| {
+        watch.event(event, engine);
+        journal(event, engine);
+    })
+    .await;
+    watch.end(&engine);
+    engine
+}
+
+/// One member, as `status` shows it.
+#[derive(Clone, Debug, Serialize)]
+pub struct MemberStatus {
+    pub host: HostName,
+    /// `healthy`, `off`, `unreachable`, `not running`, `not answering`, `without a leader`.
+    pub state: &'static str,
+    pub leader: bool,
+    /// What came back instead of an answer.
+    pub why: Option<String>,
+    pub status: Option<EtcdStatus>,
+    /// End of the certificate that ends first.
+    pub certificates_end: Option<Timestamp>,
+    pub differences: Vec<Difference>,
+}
+
+/// The quorum, as `status` shows it.
+#[derive(Clone, Debug, Serialize)]
+pub struct QuorumStatus {
+    pub cluster: String,
+    pub healthy: usize,
+    pub members_wanted: usize,
+    pub quorum: usize,
+    /// Whether the healthy members carry reading and writing.
+    pub serves: bool,
+    /// Whether all answers agree on the cluster id.
+    pub agree: bool,
+    pub leader: Option<HostName>,
+    pub members: Vec<MemberStatus>,
+}
+
+/// Puts together what the hosts showed.
+pub fn quorum_status(
+    site: &Site,
+    prepared: &Prepared,
+    looks: &Looks,
+    sums: &ComponentSums,
+) -> QuorumStatus {
+    let current = prepared.ledger.current();
+    let mut members = Vec::new();
+    for host in &prepared.blueprint.hosts {
+        let Some(paths) = &host.etcd else { continue };
+        let certificates_end = current
+            .iter()
+            .filter(|((_, holder), _)| *holder == host.host)
+            .map(|(_, entry)| entry.not_after)
+            .min();
+        let mut member = MemberStatus {
+            host: host.host.clone(),
+            state: "unreachable",
+            leader: false,
+            why: None,
+            status: None,
+            certificates_end,
+            differences: Vec::new(),
+        };
+        match looks.get(&host.host) {
+            Some(Ok(observed)) => {
+                let active = observed.units.get(paths.unit).map(|unit| unit.active.as_str());
+                member.differences = differences(host, observed, sums);
+                member.state = match (&observed.etcd.status, active) {
+                    (Some(status), _) if status.has_leader() => "healthy",
+                    (Some(_), _) => "without a leader",
+                    (None, Some("active" | "activating")) => "not answering",
+                    (None, _) => "not running",
+                };
+                member.why.clone_from(&observed.etcd.silent);
+                member.leader =
+                    observed.etcd.status.as_ref().is_some_and(|status| {
+                        status.has_leader() && status.leader == status.member_id
+                    });
+                member.status.clone_from(&observed.etcd.status);
+            }
+            Some(Err(trouble)) => member.why = Some(trouble.answer.clone()),
+            None => {}
+        }
+        members.push(member);
+    }
+    let healthy = members.iter().filter(|member| member.state == "healthy").count();
+    let wanted = site.cluster.etcd.members.len();
+    let ids: std::collections::BTreeSet<&str> =
+        members.iter().filter_map(|m| m.status.as_ref()).map(|s| s.cluster_id.as_str()).collect();
+    QuorumStatus {
+        cluster: site.cluster.name.to_string(),
+        healthy,
+        members_wanted: wanted,
+        quorum: wanted / 2 + 1,
+        serves: healthy > wanted / 2,
+        agree: ids.len() <= 1,
+        leader: members.iter().find(|member| member.leader).map(|member| member.host.clone()),
+        members,
+    }
+}
+
+/// The quorum as a table.
+pub fn render_status(status: &QuorumStatus, style: Style) -> String {
+    let head = match (status.serves, status.healthy == status.members_wanted, status.agree) {
+        (_, _, false) => style.bad("members do not agree on which cluster they form"),
+        (true, true, _) => style.good("healthy"),
+        (true, false, _) => style.warn("reading and writing go on, not all members are well"),
+        (false, _, _) => style.bad("no quorum: nothing can be written"),
+    };
+    let leader =
+        status.leader.as_ref().map_or(String::new(), |leader| format!(", led by {leader}"));
+    let mut out = format!(
+        "{} · etcd quorum: {head} ({} of {}{leader})\n\n",
+        style.bold(&status.cluster),
+        status.healthy,
+        count(status.members_wanted, "member"),
+    );
+    let rows = status.members.iter().map(|member| {
+        let from = |value: &dyn Fn(&EtcdStatus) -> String| {
+            member.status.as_ref().map_or_else(|| "–".to_owned(), value)
+        };
+        let mut alarms = from(&|s| s.errors.join(", "));
+        if alarms.is_empty() {
+            alarms = "none".into();
+        }
+        vec![
+            member.host.to_string(),
+            if member.leader {
+                format!("{}, leads", member.state)
+            } else {
+                member.state.to_owned()
+            },
+            from(&|s| s.version.clone()),
+            from(&|s| s.revision.to_string()),
+            from(&|s| s.raft_index.to_string()),
+            from(&|s| view::bytes(s.db_size)),
+            alarms,
+            member.certificates_end.map_or_else(|| "–".into(), view::day),
+            match member.differences.len() {
+                0 if member.state == "unreachable" => "unknown".into(),
+                0 => "none".into(),
+                n => count(n, "difference"),
+            },
+        ]
+    });
+    out.push_str(&view::table::table(
+        &[
+            "member",
+            "state",
+            "version",
+            "revision",
+            "raft index",
+            "database",
+            "alarms",
+            "first end",
+            "on the host",
+        ],
+        rows,
+    ));
+    for member in &status.members {
+        if let Some(why) = &member.why {
+            let short: String = why.chars().take(160).collect();
+            out.push_str(&format!("\n  {}: {}", member.host, style.dim(&short)));
+        }
+        for difference in member.differences.iter().take(6) {
+            out.push_str(&format!("\n  {}: {}", member.host, style.warn(&difference.to_string())));
+        }
+        if member.differences.len() > 6 {
+            out.push_str(&format!(
+                "\n  {}: and {} more",
+                member.host,
+                member.differences.len() - 6
+            ));
+        }
+    }
+    let more = status.members.iter().any(|m| m.why.is_some() || !m.differences.is_empty());
+    if more {
+        out.push('\n');
+    }
+    out
+}
+
+/// Time that each kind of step took, first begin to last end, in order.
+#[derive(Debug, Default)]
+pub struct Phases(Vec<(String, Duration, Duration)>);
+
+impl Phases {
+    /// Adds one span of time to a phase.
+    pub fn add(&mut self, name: &str, from: Duration, to: Duration) {
+        match self.0.iter_mut().find(|(known, _, _)| known == name) {
+            Some((_, start, end)) => {
+                *start = (*start).min(from);
+                *end = (*end).max(to);
+            }
+            None => self.0.push((name.to_owned(), from, to)),
+        }
+    }
+
+    /// `components 1.2 s · configure 0.4 s`.
+    pub fn render(&self) -> String {
+        self.0
+            .iter()
+            .map(|(name, from, to)| format!("{name} {}", view::seconds(to.saturating_sub(*from))))
+            .collect::<Vec<_>>()
+            .join(" · ")
+    }
+}
+
+/// The phase of a step: the last word of its name, gates all in one.
+pub fn phase(id: &str) -> &str {
+    match id.rsplit_once('/') {
+        Some((_, name)) => name,
+        None => "prove",
+    }
+}

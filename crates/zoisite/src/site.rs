@@ -1,0 +1,273 @@
+//! The cluster file, and what belongs to it: store, vault, components, logins.
+
+use std::collections::HashMap;
+use std::fs;
+use std::io::Read as _;
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use zoisite_core::blueprint::{Component, ComponentSums, Content};
+use zoisite_core::cluster::{Cluster, HostName, Reading, read};
+use zoisite_core::pki::Secret;
+use zoisite_core::script::Operation;
+use zoisite_core::sequence::{Sequence, Work};
+use zoisite_fleet::{Contents, SshTarget};
+use zoisite_store::{LockHolder, SqliteRecords, State, StoreError, Vault};
+
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::view;
+
+/// The largest cluster file that is read, in bytes: 5,000 hosts of a line each need a tenth of it.
+const LARGEST: u64 = 4 * 1_024 * 1_024;
+
+/// A valid cluster file and where things around it are.
+#[derive(Clone, Debug)]
+pub struct Site {
+    pub cluster: Cluster,
+    /// The cluster file.
+    pub file: PathBuf,
+    /// Its folder: relative paths in it start here.
+    pub folder: PathBuf,
+    identity: Option<PathBuf>,
+    ssh_config: Option<PathBuf>,
+}
+
+/// The text of a cluster file.
+pub fn read_text(path: &Path) -> Result<String, Failure> {
+    let failed = |error: std::io::Error| {
+        let failure = Failure::file("reading the cluster file", path, &error);
+        if error.kind() == std::io::ErrorKind::NotFound {
+            return Failure::new(
+                Kind::Usage,
+                format!("there is no cluster file {}", path.display()),
+                "write one with 'zoisite new NAME ADDRESS…', or name another with --cluster FILE",
+            );
+        }
+        failure
+    };
+    let mut bytes = Vec::new();
+    let file = fs::File::open(path).map_err(failed)?;
+    file.take(LARGEST + 1).read_to_end(&mut bytes).map_err(failed)?;
+    if bytes.len() as u64 > LARGEST {
+        return Err(Failure::new(
+            Kind::Usage,
+            format!("{} is larger than {} MiB", path.display(), LARGEST >> 20),
+            "this is hardly a cluster file: ranges such as tern-{1..5000} keep one small",
+        ));
+    }
+    String::from_utf8(bytes).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        let line = error.as_bytes()[..at].iter().filter(|b| **b == b'\n').count() + 1;
+        Failure::new(
+            Kind::Usage,
+            format!("{} is not UTF-8 text: byte {} in line {line}", path.display(), at + 1),
+            "save it as UTF-8",
+        )
+    })
+}
+
+impl Site {
+    /// Reads the cluster file; findings that block are shown, and are a failure.
+    pub fn load(options: &Options) -> Result<Self, Failure> {
+        let text = read_text(&options.cluster)?;
+        let Reading { cluster, findings } = read(&text);
+        let Some(cluster) = cluster else {
+            view::findings::print(&options.cluster, &text, &findings);
+            return Err(Failure::new(
+                Kind::Usage,
+                format!("{} cannot be used as it is", options.cluster.display()),
+                "mend what is shown above; zoisite check shows it again, with the warnings",
+            ));
+        };
+        Ok(Self::of(cluster, options))
+    }
+
+    /// A site for a cluster that is valid already.
+    pub fn of(cluster: Cluster, options: &Options) -> Self {
+        let folder = match options.cluster.parent() {
+            Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
+            _ => PathBuf::from("."),
+        };
+        Self {
+            cluster,
+            file: options.cluster.clone(),
+            folder,
+            identity: options.identity.clone(),
+            ssh_config: options.ssh_config.clone(),
+        }
+    }
+
+    fn store_folder(&self) -> PathBuf {
+        self.folder.join(".zoisite")
+    }
+
+    /// The store, made when it is not there.
+    pub fn state(&self) -> Result<State, Failure> {
+        Ok(State::new(Box::new(SqliteRecords::open(&self.store_folder())?)))
+    }
+
+    /// The store, when there is one.
+    pub fn existing_state(&self) -> Result<Option<State>, Failure> {
+        if SqliteRecords::exists(&self.store_folder()) { self.state().map(Some) } else { Ok(None) }
+    }
+
+    /// A copy of the store in memory, for looking ahead.
+    pub fn scratch(&self) -> Result<State, Failure> {
+        Ok(State::new(Box::new(SqliteRecords::scratch(&self.store_folder())?)))
+    }
+
+    fn identity_path(&self) -> Result<PathBuf, Failure> {
+        if let Some(path) = &self.identity {
+            return Ok(path.clone());
+        }
+        let config = std::env::var_os("XDG_CONFIG_HOME")
+            .map(PathBuf::from)
+            .or_else(|| std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".config")));
+        config.map(|folder| folder.join("zoisite/identity.txt")).ok_or_else(|| {
+            Failure::new(
+                Kind::Usage,
+                "neither XDG_CONFIG_HOME nor HOME is set",
+                "name your identity with --identity FILE",
+            )
+        })
+    }
+
+    /// The vault; the identity is made on first use, and that is told.
+    pub fn vault(&self) -> Result<Vault, Failure> {
+        let path = self.identity_path()?;
+        let (vault, made) = Vault::open_or_make(&path)?;
+        if made {
+            view::note(&format!(
+                "made your identity {}: keep a copy of it, it opens this cluster's secrets",
+                path.display()
+            ));
+        }
+        Ok(vault)
+    }
+
+    /// The vault for looking ahead: nothing is made.
+    pub fn scratch_vault(&self) -> Result<Vault, Failure> {
+        let path = self.identity_path()?;
+        if path.exists() { Ok(Vault::open(&path)?) } else { Ok(Vault::fleeting()) }
+    }
+
+    /// Folder of the pinned files.
+    pub fn components_folder(&self) -> PathBuf {
+        self.folder.join(&self.cluster.components.from)
+    }
+
+    /// The checksums of the pinned files.
+    pub fn sums(&self) -> Result<ComponentSums, Failure> {
+        let path = self.components_folder().join("SHA256SUMS");
+        let mend = "docs/cluster-file.md says what the components folder holds; [components] from names it";
+        let text = fs::read_to_string(&path).map_err(|error| {
+            let what = if error.kind() == std::io::ErrorKind::NotFound {
+                format!("the components are missing: there is no {}", path.display())
+            } else {
+                format!("reading {}: {error}", path.display())
+            };
+            Failure::new(Kind::Usage, what, mend)
+        })?;
+        ComponentSums::read(&text)
+            .map_err(|error| Failure::new(Kind::Usage, error.to_string(), "make it with sha256sum"))
+    }
+
+    /// How to reach these hosts.
+    pub fn targets<'a>(&self, hosts: impl IntoIterator<Item = &'a HostName>) -> Vec<SshTarget> {
+        hosts
+            .into_iter()
+            .filter_map(|name| self.cluster.host(name))
+            .map(|host| {
+                let mut login = self.cluster.login_of(host);
+                let own = login.ssh_config.take().map(|path| self.folder.join(path));
+                let config = self.ssh_config.clone().or(own);
+                login.ssh_config = config.map(|path| path.to_string_lossy().into_owned());
+                SshTarget { name: host.name.clone(), address: host.address, login }
+            })
+            .collect()
+    }
+
+    /// What a sequence needs besides itself: the keys that its steps name, and no others (rule S5).
+    pub fn contents(
+        &self,
+        sequence: &Sequence,
+        state: &mut State,
+        vault: &Vault,
+    ) -> Result<SiteContents, Failure> {
+        let mut keys = HashMap::new();
+        for step in &sequence.steps {
+            let Work::Act(stretch) = &step.work else { continue };
+            for operation in &stretch.operations {
+                if let Operation::File(file) = operation
+                    && let Content::Key { serial, label, .. } = &file.content
+                {
+                    let key = state.secret(serial, vault).map_err(|error| match error {
+                        StoreError::NoSecret(_) => StoreError::NoSecret(label.clone()),
+                        other => other,
+                    })?;
+                    keys.insert(serial.clone(), key);
+                }
+            }
+        }
+        Ok(SiteContents { folder: self.components_folder(), keys, verified: Default::default() })
+    }
+}
+
+/// Keys that a run needs, and the components folder.
+pub struct SiteContents {
+    folder: PathBuf,
+    keys: HashMap<String, Secret>,
+    verified: std::sync::Mutex<HashMap<PathBuf, String>>,
+}
+
+impl Contents for SiteContents {
+    fn key(&self, serial: &str) -> Option<Secret> {
+        self.keys.get(serial).cloned()
+    }
+
+    fn component(
+        &self,
+        component: &Component,
+        sha256: &str,
+        arch: &str,
+    ) -> Result<PathBuf, String> {
+        let path = self.folder.join(component.pinned.path(arch));
+        let mut verified = self.verified.lock().map_err(|_| "a step failed badly".to_owned())?;
+        let found = match verified.get(&path) {
+            Some(found) => found.clone(),
+            None => {
+                let found = zoisite_store::sha256_of(&path)
+                    .map_err(|error| format!("{}: {error}", path.display()))?;
+                verified.insert(path.clone(), found.clone());
+                found
+            }
+        };
+        if found == sha256 {
+            return Ok(path);
+        }
+        Err(format!(
+            "{} has checksum {found}, and SHA256SUMS says {sha256}: it is another file, or damaged",
+            path.display()
+        ))
+    }
+}
+
+/// This process, as the holder of a lock.
+pub fn lock_holder() -> LockHolder {
+    let pid = std::process::id();
+    let name = |path: &str| fs::read_to_string(path).map(|text| text.trim().to_owned());
+    LockHolder {
+        user: std::env::var("USER")
+            .or_else(|_| std::env::var("LOGNAME"))
+            .unwrap_or_else(|_| "root".into()),
+        host: name("/proc/sys/kernel/hostname").unwrap_or_else(|_| "this machine".into()),
+        pid,
+        started: LockHolder::started(pid).unwrap_or(0),
+    }
+}
+
+/// The wall clock: the one place where the program reads it.
+pub fn now() -> Timestamp {
+    Timestamp::now()
+}

@@ -1,0 +1,166 @@
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use zoisite_core::sequence::{Engine, State};
+use zoisite_fleet::RunEvent;
+
+use super::{Style, count, seconds};
+
+/// A row for each host, with its steps as a chain, and one for each gate; they change in place.
+pub struct Live {
+    rows: Vec<Row>,
+    total: ProgressBar,
+    doing: BTreeMap<usize, String>,
+    took: BTreeMap<usize, Duration>,
+    style: Style,
+    interrupted: bool,
+    _screen: MultiProgress,
+}
+
+struct Row {
+    name: String,
+    steps: Vec<usize>,
+    bar: ProgressBar,
+}
+
+/// Rows that fit on a screen; of a larger fleet the busiest are worth looking at, and all are counted.
+const MOST_ROWS: usize = 24;
+
+impl Live {
+    pub fn new(engine: &Engine) -> Self {
+        let screen = MultiProgress::new();
+        let style = Style::stderr();
+        let mut rows: Vec<Row> = Vec::new();
+        for (index, step) in engine.steps().iter().enumerate() {
+            let name = step.host.as_ref().map_or_else(|| step.id.clone(), ToString::to_string);
+            match rows.iter().position(|row| row.name == name) {
+                Some(row) => rows[row].steps.push(index),
+                None if rows.len() < MOST_ROWS => {
+                    let bar = screen.add(ProgressBar::new_spinner());
+                    rows.push(Row { name, steps: vec![index], bar });
+                }
+                None => {}
+            }
+        }
+        let width = rows.iter().map(|row| row.name.len()).max().unwrap_or(0);
+        let template = ProgressStyle::with_template("  {spinner:.cyan} {prefix} {wide_msg}")
+            .unwrap_or_else(|_| ProgressStyle::default_spinner())
+            .tick_strings(&["⠋", "⠙", "⠹", "⠸", "⠼", "⠴", "⠦", "⠧", "⠇", "⠏", " "]);
+        for row in &rows {
+            row.bar.set_style(template.clone());
+            row.bar.set_prefix(format!("{:<width$}", row.name));
+        }
+        let total = screen.add(ProgressBar::new(engine.steps().len() as u64));
+        let template = "  {bar:24.cyan/dim} {pos} of {len} steps · {elapsed} {msg}";
+        total.set_style(
+            ProgressStyle::with_template(template)
+                .unwrap_or_else(|_| ProgressStyle::default_bar())
+                .progress_chars("━━─"),
+        );
+        total.enable_steady_tick(Duration::from_millis(250));
+        let mut live = Self {
+            rows,
+            total,
+            doing: BTreeMap::new(),
+            took: BTreeMap::new(),
+            style,
+            interrupted: false,
+            _screen: screen,
+        };
+        live.draw(engine);
+        live
+    }
+
+    pub fn event(&mut self, event: &RunEvent, engine: &Engine) {
+        match event {
+            RunEvent::Began { step, .. } => {
+                self.doing.insert(*step, String::new());
+            }
+            RunEvent::Doing { step, what } => {
+                self.doing.insert(*step, what.clone());
+            }
+            RunEvent::Ended { step, took, .. } => {
+                self.doing.remove(step);
+                self.took.insert(*step, *took);
+            }
+            RunEvent::Interrupted => self.interrupted = true,
+        }
+        self.draw(engine);
+    }
+
+    fn draw(&mut self, engine: &Engine) {
+        for row in &self.rows {
+            let message = self.message(row, engine);
+            row.bar.set_message(message);
+            let busy = row.steps.iter().any(|step| engine.states()[*step] == State::Running);
+            if busy {
+                row.bar.enable_steady_tick(Duration::from_millis(120));
+            } else {
+                row.bar.disable_steady_tick();
+                row.bar.tick();
+            }
+        }
+        let tally = engine.tally();
+        self.total.set_position((tally.done + tally.failed) as u64);
+        if self.interrupted {
+            self.total.set_message(self.style.warn("stopping: what runs is waited for"));
+        } else if tally.failed > 0 {
+            self.total.set_message(self.style.bad(&format!("{} failed", tally.failed)));
+        }
+    }
+
+    fn message(&self, row: &Row, engine: &Engine) -> String {
+        let style = self.style;
+        let mut chain = Vec::new();
+        let mut detail = String::new();
+        let mut waiting = None;
+        for step in &row.steps {
+            let name = engine.steps()[*step].id.rsplit('/').next().unwrap_or_default();
+            chain.push(match &engine.states()[*step] {
+                State::Done(_) => {
+                    let took = self.took.get(step).copied().unwrap_or_default();
+                    format!("{} {}", style.good(&format!("✓ {name}")), style.dim(&seconds(took)))
+                }
+                State::Running => {
+                    detail = self.doing.get(step).cloned().unwrap_or_default();
+                    style.busy(&format!("▸ {name}"))
+                }
+                State::Failed(trouble) => {
+                    detail.clone_from(&trouble.answer);
+                    style.bad(&format!("✗ {name}"))
+                }
+                State::Waiting => {
+                    waiting = waiting.or(Some(*step));
+                    style.dim(&format!("· {name}"))
+                }
+                State::NotTaken => style.dim(&format!("– {name}")),
+            });
+        }
+        if detail.is_empty()
+            && let Some(step) = waiting
+        {
+            let missing: Vec<&str> = engine.steps()[step]
+                .needs
+                .iter()
+                .filter(|need| !matches!(engine.states()[**need], State::Done(_)))
+                .map(|need| engine.steps()[*need].id.as_str())
+                .collect();
+            detail = match missing.as_slice() {
+                [] => String::new(),
+                [one] => format!("waits for {one}"),
+                many => format!("waits for {}: {}", count(many.len(), "step"), many.join(", ")),
+            };
+        }
+        format!("{}   {}", chain.join("  "), style.dim(&detail))
+    }
+
+    /// Leaves the last state on the screen.
+    pub fn end(&mut self, engine: &Engine) {
+        self.draw(engine);
+        for row in &self.rows {
+            row.bar.abandon();
+        }
+        self.total.abandon();
+    }
+}

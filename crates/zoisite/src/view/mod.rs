@@ -1,0 +1,75 @@
+//! What a person sees: findings in their place, tables, the live view of a run and its plain lines.
+
+pub mod findings;
+mod live;
+mod plain;
+pub mod run;
+mod style;
+pub mod table;
+pub mod topology;
+
+use std::io::Write as _;
+
+pub use style::Style;
+
+/// Writes to standard output. A reader that has gone away is no error.
+pub fn out(text: &str) {
+    let mut stdout = std::io::stdout().lock();
+    let _ = stdout.write_all(text.as_bytes());
+    if !text.ends_with('\n') {
+        let _ = stdout.write_all(b"\n");
+    }
+}
+
+/// Writes JSON to standard output, for programs.
+pub fn json(value: &impl serde::Serialize) {
+    out(&serde_json::to_string_pretty(value).unwrap_or_else(|error| format!("\"{error}\"")));
+}
+
+/// Says something beside the matter, on the standard error stream.
+pub fn note(text: &str) {
+    let mut stderr = std::io::stderr().lock();
+    let _ = writeln!(stderr, "note: {text}");
+}
+
+/// `1 host`, `3 hosts`.
+pub fn count(n: usize, what: &str) -> String {
+    if n == 1 { format!("1 {what}") } else { format!("{n} {what}s") }
+}
+
+/// `20 KiB`, `1.4 MiB`.
+pub fn bytes(n: i64) -> String {
+    let n = n.max(0);
+    #[expect(clippy::cast_precision_loss, reason = "one decimal is shown")]
+    match n {
+        0..1_024 => format!("{n} B"),
+        1_024..1_048_576 => format!("{} KiB", n / 1_024),
+        _ => format!("{:.1} MiB", n as f64 / 1_048_576.0),
+    }
+}
+
+/// `0.4 s`, `12.0 s`, `3 min 20 s`.
+pub fn seconds(duration: std::time::Duration) -> String {
+    let seconds = duration.as_secs_f64();
+    if seconds < 100.0 {
+        format!("{seconds:.1} s")
+    } else {
+        format!("{} min {} s", duration.as_secs() / 60, duration.as_secs() % 60)
+    }
+}
+
+/// `2027-11-23`.
+pub fn day(time: jiff::Timestamp) -> String {
+    time.strftime("%Y-%m-%d").to_string()
+}
+
+/// Names in one line, a long list cut in the middle.
+pub fn names<T: std::fmt::Display>(names: &[T]) -> String {
+    match names {
+        [] => "none".into(),
+        [first, second, .., last] if names.len() > 12 => {
+            format!("{first}, {second} … {last} ({})", names.len())
+        }
+        _ => names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
+    }
+}

@@ -1,0 +1,58 @@
+use std::fmt::Write as _;
+
+use zoisite_core::cluster::{Cluster, Topology, subnets_in};
+
+use super::{Style, count, names, table::table};
+
+/// Who does what, what it survives, and where addresses come from.
+pub fn render(cluster: &Cluster, topology: &Topology, style: Style) -> String {
+    let mut out = String::new();
+    let _ = writeln!(
+        out,
+        "{} · Kubernetes {} · etcd {} · {}\n",
+        style.bold(cluster.name.as_str()),
+        cluster.kubernetes,
+        cluster.etcd_version,
+        count(cluster.hosts.len(), "host")
+    );
+    let mut rows: Vec<Vec<String>> = topology
+        .layers
+        .iter()
+        .map(|layer| {
+            let (survives, hosts) = match (layer.survives, layer.hosts.is_empty()) {
+                (None, _) => ("the site's own business".into(), String::new()),
+                (Some(n), true) => (format!("{n} lost"), "the control plane itself".into()),
+                (Some(n), false) => (format!("{n} lost"), names(&layer.hosts)),
+            };
+            vec![layer.name.to_owned(), survives, hosts]
+        })
+        .collect();
+    rows.push(vec!["workers".into(), String::new(), names(&topology.workers)]);
+    out.push_str(&table(&["layer", "survives", "hosts"], rows));
+    out.push('\n');
+    let nodes = cluster.nodes().len();
+    let network = &cluster.network;
+    let mut rows = vec![vec![
+        "stable address".into(),
+        cluster.control_plane.address.to_string(),
+        cluster.balancers.floating.map_or(String::new(), |ip| format!("floating {ip}")),
+    ]];
+    for range in &network.pods {
+        let prefix = network.subnet_prefix(range);
+        let fit = subnets_in(range, prefix);
+        let fit = if fit == u64::MAX { "more than enough".into() } else { fit.to_string() };
+        let text = format!("a /{prefix} per node: {fit} fit, {nodes} are wanted");
+        rows.push(vec!["pods".into(), range.to_string(), text]);
+    }
+    for range in &network.services {
+        rows.push(vec!["services".into(), range.to_string(), String::new()]);
+    }
+    out.push_str(&table(&["addresses", "", ""], rows));
+    if !topology.next.is_empty() {
+        let _ = writeln!(out, "\n  {}", style.dim("to survive one loss more, the cheapest:"));
+        for next in &topology.next {
+            let _ = writeln!(out, "    {next}");
+        }
+    }
+    out
+}
