@@ -23,19 +23,37 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
         Depth::Quick => "quick",
         Depth::Deep => "deep",
     };
+    let mut paths = Vec::new();
+    let mut plain = Vec::new();
+    let mut components = Vec::new();
     for item in &blueprint.items {
-        let _ = match item {
-            Item::User(user) => writeln!(body, "user {}", quote(user.name)),
-            Item::Directory(directory) => writeln!(body, "directory {}", quote(&directory.path)),
-            Item::File(file) => match file.content.first_start() {
-                Some(_) => writeln!(body, "file {} {}", quote(&file.path), quote(FIRST_START)),
-                None => writeln!(body, "file {}", quote(&file.path)),
-            },
-            Item::Component(component) => {
-                writeln!(body, "component {} {depth}", quote(&component.path))
+        match item {
+            Item::User(user) => {
+                let _ = writeln!(body, "user {}", quote(user.name));
             }
-            Item::Unit(unit) => writeln!(body, "unit {}", quote(unit.name)),
-        };
+            Item::Directory(directory) => paths.push(quote(&directory.path)),
+            Item::File(file) => {
+                paths.push(quote(&file.path));
+                match file.content.first_start() {
+                    Some(_) => {
+                        let mark = quote(FIRST_START);
+                        let _ = writeln!(body, "sum_before {mark} {}", quote(&file.path));
+                    }
+                    None => plain.push(quote(&file.path)),
+                }
+            }
+            Item::Component(component) => components.push(quote(&component.path)),
+            Item::Unit(unit) => {
+                let _ = writeln!(body, "unit {}", quote(unit.name));
+            }
+        }
+    }
+    for (what, words) in
+        [("paths".to_owned(), paths), ("sums".into(), plain), (format!("components {depth}"), components)]
+    {
+        if !words.is_empty() {
+            let _ = writeln!(body, "{what} \\\n  {}", words.join(" \\\n  "));
+        }
     }
     if let Some(etcd) = &blueprint.etcd {
         let _ = writeln!(body, "room {}", quote(&etcd.folder));

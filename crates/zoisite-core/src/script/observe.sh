@@ -1,76 +1,76 @@
 # What a host holds. Changes nothing, but for remembering the checksums of large files.
+# Programs are started once for all paths, not once for each: that is most of what a look costs.
 state=/var/lib/zoisite
-owner_of() { stat -c '%U %a' "$1"; }
-sum_of() { sha256sum <"$1" | cut -d ' ' -f 1; }
+tab=$(printf '\t')
+first_line() { if [ -r "$1" ]; then read -r line <"$1" || :; printf '%s' "$line"; fi; }
 
 host_facts() {
-  say machine "$(cat /etc/machine-id 2>/dev/null)"
+  say machine "$(first_line /etc/machine-id)"
   for key in /etc/ssh/ssh_host_*_key.pub; do
-    [ -r "$key" ] && say host-key "$(cut -d ' ' -f 1,2 "$key" | sha256sum | cut -d ' ' -f 1)"
+    if [ -r "$key" ]; then
+      read -r kind text _ <"$key"
+      say host-key "$kind $text"
+    fi
   done
   say arch "$(uname -m)"
   say os "$( (. /etc/os-release && printf '%s %s' "$ID" "${VERSION_ID:-}") 2>/dev/null)"
   say clock "$(date +%s)"
-  say generation "$(cat "$state/generation" 2>/dev/null || echo 0)"
-  say init "$(cat /proc/1/comm 2>/dev/null)"
+  say generation "$(first_line "$state/generation")"
+  say init "$(first_line /proc/1/comm)"
 }
 # The room, in kilobytes, on the file system that holds a path or its nearest folder.
 room() {
   at=$1
   while [ ! -d "$at" ]; do at=$(dirname "$at"); done
-  say room "$1" "$(df -Pk "$at" | awk 'NR == 2 { print $4 }')"
+  df -Pk "$at" | while read -r _ _ _ free _; do say room "$1" "$free"; done
 }
 user() { if id "$1" >/dev/null 2>&1; then say user "$1" yes; else say user "$1" no; fi; }
-directory() {
-  # shellcheck disable=SC2046 # two fields are wanted
-  if [ -d "$1" ]; then say directory "$1" $(owner_of "$1"); else say directory "$1" - -; fi
+# Kind, owner and mode of every path that is there.
+paths() { stat -c "@${tab}at${tab}%n${tab}%F${tab}%U${tab}%a" "$@" 2>/dev/null; }
+# Checksums of every file that is there.
+sums() { sha256sum "$@" 2>/dev/null | while read -r sum path; do say sum "$path" "$sum"; done; }
+# The checksum of the lines of a file before a mark.
+sum_before() {
+  [ -f "$2" ] || return 0
+  awk -v mark="$1" 'index($0, mark) == 1 { exit } { print }' "$2" | sha256sum |
+    while read -r sum _; do say sum "$2" "$sum"; done
 }
-# A file's checksum; with a mark, that of the lines before it.
-file() {
-  if [ ! -f "$1" ]; then say file "$1" - - -; return; fi
-  if [ -n "${2:-}" ]; then
-    sum=$(awk -v mark="$2" 'index($0, mark) == 1 { exit } { print }' "$1" | sha256sum | cut -d ' ' -f 1)
-  else
-    sum=$(sum_of "$1")
-  fi
-  # shellcheck disable=SC2046 # two fields are wanted
-  say file "$1" "$sum" $(owner_of "$1")
-}
-# A large file: its checksum is remembered with size, inode and time, unless a deep look is wanted.
-component() {
-  if [ ! -f "$1" ]; then say component "$1" -; return; fi
-  seen="$(stat -c '%s %i %Y' "$1") $1"
-  sum=
-  if [ "$2" = quick ] && [ -r "$state/verified" ]; then
-    sum=$(awk -v seen="$seen" 'substr($0, 66) == seen { sum = $1 } END { print sum }' "$state/verified")
-  fi
-  if [ -z "$sum" ]; then
-    sum=$(sum_of "$1")
-    if mkdir -p -m 0700 "$state" 2>/dev/null; then
-      printf '%s %s\n' "$sum" "$seen" >>"$state/verified" 2>/dev/null || :
-    fi
-  fi
-  say component "$1" "$sum"
+# Large files: their checksums are remembered with size, inode and time, unless a deep look is wanted.
+components() {
+  depth=$1
+  shift
+  known=/dev/null
+  if [ "$depth" = quick ] && [ -r "$state/verified" ]; then known=$state/verified; fi
+  stat -c '%s %i %Y %n' "$@" 2>/dev/null |
+    awk 'FILENAME != "-" { sum[substr($0, 66)] = $1; next } { print ($0 in sum) ? sum[$0] : "-", $0 }' "$known" - |
+    while read -r sum size inode time path; do
+      if [ "$sum" = - ]; then
+        sum=$(sha256sum <"$path")
+        sum=${sum%% *}
+        if mkdir -p -m 0700 "$state" 2>/dev/null; then
+          printf '%s %s %s %s %s\n' "$sum" "$size" "$inode" "$time" "$path" >>"$state/verified" 2>/dev/null || :
+        fi
+      fi
+      say component "$path" "$sum"
+    done
 }
 unit() {
   systemctl show "$1" -p LoadState -p ActiveState -p SubState -p UnitFileState -p NeedDaemonReload \
     -p NRestarts -p Result 2>/dev/null | while IFS='=' read -r key value; do
     say unit "$1" "$key" "$value"
   done
-  [ -e "$state/pending/$1" ] && say unit "$1" Pending yes
-  return 0
+  if [ -e "$state/pending/$1" ]; then say unit "$1" Pending yes; fi
 }
 # folder, data directory, owner's mark, formed mark
 etcd_data() {
   if [ -d "$2/member" ]; then say etcd-data present; else say etcd-data absent; fi
-  if [ -r "$3" ]; then say etcd-owner "$(one_line "$(cat "$3")")"; fi
-  if [ -r "$4" ]; then say etcd-formed "$(one_line "$(cat "$4")")"; fi
+  if [ -r "$3" ]; then say etcd-owner "$(first_line "$3")"; fi
+  if [ -r "$4" ]; then say etcd-formed "$(first_line "$4")"; fi
   if [ -d "$1" ]; then
     find "$1" -maxdepth 3 -type d -name member ! -path "$2/member" 2>/dev/null | while read -r stray; do
       say etcd-stray "$stray"
     done
   fi
-  return 0
 }
 # client program, endpoint, authority, certificate, key
 etcd_status() {
@@ -78,7 +78,7 @@ etcd_status() {
   answer=$("$1" --endpoints "$2" --cacert "$3" --cert "$4" --key "$5" --dial-timeout 2s \
     --command-timeout 4s endpoint status -w json 2>&1)
   case $answer in
-    *'"Status"'*) say etcd-status "$(printf '%s\n' "$answer" | grep '"Status"' | tr -d '\n\t')" ;;
+    '['*'"Status"'*) say etcd-status "$answer" ;;
     *) say etcd-silent "$(one_line "$answer" | tail -c 300)" ;;
   esac
 }

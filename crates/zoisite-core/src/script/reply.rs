@@ -141,7 +141,7 @@ impl Observed {
             let Some(fields) = fields(line) else { continue };
             match fields[..] {
                 ["machine", id] => out.machine = id.into(),
-                ["host-key", sum] => out.host_keys.push(sum.into()),
+                ["host-key", key] => out.host_keys.push(digest(key)),
                 ["arch", arch] => out.arch = go_arch(arch),
                 ["os", os] => out.os = os.trim().into(),
                 ["clock", seconds] => out.clock = seconds.parse().unwrap_or(0),
@@ -154,27 +154,21 @@ impl Observed {
                 ["user", name, there] => {
                     out.users.insert(name.into(), there == "yes");
                 }
-                ["directory", path, ref rest @ ..] => {
-                    let words = words(rest);
-                    out.directories.insert(
-                        path.into(),
-                        DirectoryFacts {
-                            present: words.first().is_some_and(|word| word != "-"),
-                            owner: words.first().cloned().unwrap_or_default(),
-                            mode: words.get(1).cloned().unwrap_or_default(),
-                        },
-                    );
+                ["at", path, "directory", owner, mode] => {
+                    let facts = DirectoryFacts {
+                        present: true,
+                        owner: owner.into(),
+                        mode: mode.into(),
+                    };
+                    out.directories.insert(path.into(), facts);
                 }
-                ["file", path, sum, ref rest @ ..] => {
-                    let words = words(rest);
-                    out.files.insert(
-                        path.into(),
-                        FileFacts {
-                            sha256: (sum != "-").then(|| sum.into()),
-                            owner: words.first().cloned().unwrap_or_default(),
-                            mode: words.get(1).cloned().unwrap_or_default(),
-                        },
-                    );
+                ["at", path, _, owner, mode] => {
+                    let facts = out.files.entry(path.into()).or_default();
+                    facts.owner = owner.into();
+                    facts.mode = mode.into();
+                }
+                ["sum", path, sum] => {
+                    out.files.entry(path.into()).or_default().sha256 = Some(sum.into());
                 }
                 ["component", path, sum] if sum != "-" => {
                     out.components.insert(path.into(), sum.into());
@@ -211,8 +205,9 @@ impl Observed {
     }
 }
 
-fn words(rest: &[&str]) -> Vec<String> {
-    rest.iter().flat_map(|field| field.split(' ')).map(ToOwned::to_owned).collect()
+fn digest(text: &str) -> String {
+    use sha2::{Digest as _, Sha256};
+    crate::pki::hex(&Sha256::digest(text.as_bytes()))
 }
 
 fn go_arch(machine: &str) -> String {

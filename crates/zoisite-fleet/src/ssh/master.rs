@@ -90,6 +90,7 @@ async fn start(target: &SshTarget, socket: &PathBuf, batch: bool) -> Result<Mast
     for option in [
         "ControlPersist=no",
         "RemoteCommand=none",
+        "ConnectTimeout=15",
         "ServerAliveInterval=10",
         "ServerAliveCountMax=6",
         "LogLevel=ERROR",

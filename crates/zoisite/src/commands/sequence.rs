@@ -152,22 +152,22 @@ pub fn render(sequence: &Sequence, as_table: bool, style: Style) -> String {
                 };
                 out.push_str(&format!(
                     "  {} {}{disrupts}\n",
-                    style.busy(&format!("{name:<12}")),
+                    style.busy(&format!("{name:<18}")),
                     step.what
                 ));
                 for why in step.why.iter().take(4) {
-                    out.push_str(&style.dim(&format!("  {:<12} because {why}\n", "")));
+                    out.push_str(&style.dim(&format!("  {:<18} because {why}\n", "")));
                 }
                 if step.why.len() > 4 {
                     let more = format!(
-                        "  {:<12} and {} more\n",
+                        "  {:<18} and {} more\n",
                         "",
                         count(step.why.len() - 4, "difference")
                     );
                     out.push_str(&style.dim(&more));
                 }
                 if !step.needs.is_empty() {
-                    out.push_str(&style.dim(&format!("  {:<12} after {}\n", "", needs(step))));
+                    out.push_str(&style.dim(&format!("  {:<18} after {}\n", "", needs(step))));
                 }
             }
         }
