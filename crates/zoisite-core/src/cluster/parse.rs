@@ -123,8 +123,6 @@ impl Parser {
         let login = open("login", false, LOGIN_KEYS, f);
         let components = open("components", false, &["from"], f);
         let certificates = open("certificates", false, &["days", "authority-days", "key"], f);
-        open("hosts", true, &[], &mut Vec::new());
-
         let host_table = root.table("hosts", &mut self.findings);
         let (host_table, hosts_span) = host_table.unwrap_or((&nothing, end..end));
         let hosts = self.hosts(host_table, hosts_span);

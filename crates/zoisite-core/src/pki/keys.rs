@@ -119,32 +119,8 @@ impl fmt::Debug for Secret {
 }
 
 #[cfg(test)]
-pub(crate) mod testing {
-    use std::sync::atomic::{AtomicU64, Ordering};
-
+mod tests {
     use super::*;
-
-    /// Keys made on the spot, serial numbers counted up.
-    #[derive(Default)]
-    pub(crate) struct TestKeys(AtomicU64);
-
-    impl KeySource for TestKeys {
-        #[expect(clippy::disallowed_methods, reason = "a test's own source of keys")]
-        fn key(&self, kind: KeyKind) -> Result<rcgen::KeyPair, PkiError> {
-            let made = match kind {
-                KeyKind::EcdsaP256 => rcgen::KeyPair::generate_for(&rcgen::PKCS_ECDSA_P256_SHA256),
-                KeyKind::EcdsaP384 => rcgen::KeyPair::generate_for(&rcgen::PKCS_ECDSA_P384_SHA384),
-                KeyKind::Rsa3072 => rcgen::KeyPair::generate_for(&rcgen::PKCS_RSA_SHA256),
-            };
-            made.map_err(|source| PkiError::Key { kind, source })
-        }
-
-        fn serial(&self) -> [u8; 16] {
-            let mut serial = [7; 16];
-            serial[8..].copy_from_slice(&self.0.fetch_add(1, Ordering::Relaxed).to_be_bytes());
-            serial
-        }
-    }
 
     #[test]
     fn a_secret_does_not_print() {

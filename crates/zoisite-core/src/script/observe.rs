@@ -48,9 +48,11 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
             }
         }
     }
-    for (what, words) in
-        [("paths".to_owned(), paths), ("sums".into(), plain), (format!("components {depth}"), components)]
-    {
+    for (what, words) in [
+        ("paths".to_owned(), paths),
+        ("sums".into(), plain),
+        (format!("components {depth}"), components),
+    ] {
         if !words.is_empty() {
             let _ = writeln!(body, "{what} \\\n  {}", words.join(" \\\n  "));
         }

@@ -155,11 +155,8 @@ impl Observed {
                     out.users.insert(name.into(), there == "yes");
                 }
                 ["at", path, "directory", owner, mode] => {
-                    let facts = DirectoryFacts {
-                        present: true,
-                        owner: owner.into(),
-                        mode: mode.into(),
-                    };
+                    let facts =
+                        DirectoryFacts { present: true, owner: owner.into(), mode: mode.into() };
                     out.directories.insert(path.into(), facts);
                 }
                 ["at", path, _, owner, mode] => {

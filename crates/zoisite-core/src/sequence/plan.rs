@@ -159,9 +159,11 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
         });
     }
     let total = input.cluster.etcd.members.len();
-    let healthy = members.iter().filter(|member| member.healthy).count();
+    // Every restart stands behind a gate at which all members that are reached answer, those that are
+    // brought back by this very sequence included.
+    let reached = members.len();
     for member in members.iter().filter(|member| member.healthy && member.must_restart()) {
-        if let Err(refusal) = rules::others_keep_quorum(member.host(), total, healthy) {
+        if let Err(refusal) = rules::others_keep_quorum(member.host(), total, reached) {
             none.refusals.push(refusal);
         }
     }
@@ -293,7 +295,7 @@ impl Builder<'_> {
                 "start",
                 "start the etcd member, and wait until it is ready",
                 vec![why],
-                vec![begin, settle],
+                vec![Operation::Enable(member.paths.unit), begin, settle],
                 configured.clone(),
                 None,
             ));
@@ -312,7 +314,11 @@ impl Builder<'_> {
                 text: member.paths.cluster_id.clone(),
             });
         }
-        operations.push(Operation::Enable(member.paths.unit));
+        // A unit that starts at boot before every member is configured could form a quorum without
+        // the others: it is enabled when it is started.
+        if member.process() == Process::Ready {
+            operations.push(Operation::Enable(member.paths.unit));
+        }
         let why = not_components(member);
         self.act(
             member,

@@ -160,43 +160,47 @@ pub(super) fn no_foreign_data(
 
 /// S1: in a formed quorum, a member whose data is gone is replaced, never started as if new: it would
 /// vote without remembering what it voted for.
+///
+/// A member that was configured for the first start and never served (the quorum formed without it)
+/// has the owner's mark and not the mark of a proven quorum: that one may start.
 pub(super) fn quorum_first(
     host: &HostName,
     etcd: &EtcdPaths,
     observed: &Observed,
     formed: bool,
 ) -> Result<(), Refusal> {
-    if !formed || observed.etcd.data {
+    let facts = &observed.etcd;
+    let never_served = facts.owner.is_some() && facts.formed.is_none();
+    if !formed || facts.data || never_served {
         return Ok(());
     }
     Err(Refusal {
         rule: Rule::QuorumFirst,
         host: Some(host.clone()),
-        found: format!("the quorum was formed, and this member's data is gone from {}", etcd.data),
-        mend:
-            "bring its data back from where it went, or replace the member; it cannot be started \
-               as if the quorum were new"
-                .into(),
+        found: format!("the quorum is formed, and {} holds no data of this member", etcd.data),
+        mend: "if its data was lost, bring it back, or the member must be replaced; if it was added \
+               to the cluster file, the membership must change first. Starting it as if new is not safe"
+            .into(),
     })
 }
 
-/// S2: the members that stay keep the quorum while one restarts. The only member of a cluster of one
-/// has no others, and may restart.
+/// S2: the members that stay keep the quorum while one restarts, when all `reached` ones are healthy
+/// before it. The only member of a cluster of one has no others, and may restart.
 pub(super) fn others_keep_quorum(
     host: &HostName,
     members: usize,
-    healthy: usize,
+    reached: usize,
 ) -> Result<(), Refusal> {
     let quorum = members / 2 + 1;
-    if members == 1 || healthy > quorum {
+    if members == 1 || reached > quorum {
         return Ok(());
     }
     Err(Refusal {
         rule: Rule::OneAtATime,
         host: Some(host.clone()),
         found: format!(
-            "it must restart, and of {members} members {healthy} are healthy: without it the quorum \
-             of {quorum} is lost"
+            "it must restart, and of {members} members only {reached} can be reached: without it the \
+             quorum of {quorum} is lost"
         ),
         mend: "bring the other members back first: zoisite status says which are not healthy"
             .into(),

@@ -1,0 +1,221 @@
+//! The cluster file: what is read from it, what is found wrong with it, and where.
+
+mod common;
+
+use common::{SALTMARSH, changed, host, saltmarsh};
+use proptest::prelude::*;
+use zoisite_core::cluster::{
+    ClusterName, Finding, Grade, Role, Topology, draft, draft_hosts, read,
+};
+
+#[test]
+fn the_demo_is_read_in_full_and_nothing_is_found() {
+    let reading = read(SALTMARSH);
+    assert_eq!(reading.findings, []);
+    let cluster = reading.cluster.unwrap();
+    assert_eq!(cluster.hosts.len(), 11);
+    assert_eq!(cluster.holders(Role::EtcdMember), [host("heron"), host("egret"), host("ibis")]);
+    assert_eq!(cluster.holders(Role::Balancer), [host("jetty-a"), host("jetty-b")]);
+    assert_eq!(cluster.host(&host("tern-3")).unwrap().address.to_string(), "10.77.0.103");
+    assert_eq!(cluster.workers.labels[&host("tern-2")]["shore"], "north");
+    assert_eq!(cluster.login_of(&cluster.hosts[0]).user.as_deref(), Some("warden"));
+    assert_eq!(cluster.nodes().len(), 6);
+    assert_eq!(cluster.domain, "cluster.local");
+}
+
+/// One mistake: the change, the code of the finding, the text it must stand under, words of the mend.
+const MISTAKES: &[(&str, &str, &str, &str, &str)] = &[
+    ("[workers]", "[wrokers]", "unknown-key", "wrokers", "did you mean 'workers'?"),
+    ("members =", "memebrs =", "unknown-key", "memebrs", "did you mean 'members'?"),
+    ("heron = \"10", "Heron = \"10", "bad-name", "Heron", "a-z"),
+    ("\"10.77.0.12\"", "\"10.77.0.312\"", "bad-address", "\"10.77.0.312\"", "IPv4 or IPv6"),
+    ("\"10.77.0.12\"", "\"10.77.0.11\"", "duplicate-address", "\"10.77.0.11\"", "of its own"),
+    ("\"10.77.0.12\"", "12", "wrong-type", "12", "10.77.0.11"),
+    ("\"ibis\"]", "\"ibsi\"]", "unknown-host", "\"ibsi\"", "did you mean 'ibis'?"),
+    ("\"ibis\"]", "\"egret\"]", "repeated-host", "\"egret\"", "once"),
+    ("\"tern-*\"]", "\"gull-*\"]", "unknown-host", "\"gull-*\"", "add it under [hosts]"),
+    ("{1..3}\" =", "{1..4}\" =", "pattern-mismatch", "\"10.77.0.{101..103}\"", "equally long"),
+    ("{1..3}\" =", "{3..1}\" =", "bad-pattern", "\"tern-{3..1}\"", "tern-{1..40}"),
+    ("10.90.0.0/16", "10.77.0.0/16", "range-overlap", "\"10.77.0.0/16\"", "no machine"),
+    ("10.91.0.0/20", "10.90.16.0/20", "range-overlap", "\"10.90.16.0/20\"", "share no address"),
+    ("10.90.0.0/16", "10.90.0.0/22", "too-few-pod-subnets", "\"10.90.0.0/22\"", "widen"),
+    ("10.91.0.0/20", "10.91.0.1/20", "bad-range", "\"10.91.0.1/20\"", "10.91.0.0/20"),
+    ("10.91.0.0/20", "10.92.0.0/7", "bad-range", "\"10.92.0.0/7\"", "10.0.0.0/7"),
+    ("example:6443", "example:99999", "bad-address", "\"api.saltmarsh.example:99999\"", "docs"),
+    ("\"1.36.3\"", "\"v1.36\"", "bad-version", "\"v1.36\"", "docs"),
+    ("\"3.6.16\"", "\"2.3.8\"", "bad-version", "\"2.3.8\"", "docs"),
+    (", \"ibis\"]", "]", "two-etcd-members", "\"heron\", \"egret\"", "three"),
+    ("\"10.77.0.5\"", "\"10.77.0.11\"", "duplicate-address", "\"10.77.0.11\"", "no machine has"),
+    ("user = \"warden\"", "port = 0", "bad-port", "0", "1 to 65535"),
+    ("[etcd]\n", "[etcd]\npeer-port = 2379\n", "port-clash", "2379", "of its own"),
+    (
+        "[etcd]\n",
+        "[etcd]\nsettings = { data-dir = \"/tmp\" }\n",
+        "setting-clash",
+        "data-dir",
+        "take it out",
+    ),
+    ("[etcd]\n", "[etcd]\nfolder = \"etcd\"\n", "bad-path", "\"etcd\"", "docs"),
+    ("name = \"saltmarsh\"", "name = \"Salt Marsh\"", "bad-name", "\"Salt Marsh\"", "docs"),
+    ("[network]\n", "[network]\npods =\n", "syntax", "", "TOML"),
+];
+
+fn the_one<'a>(findings: &'a [Finding], code: &str, text: &str) -> &'a Finding {
+    findings.iter().find(|f| f.code == code).unwrap_or_else(|| {
+        let codes: Vec<_> = findings.iter().map(|f| (f.code, &f.message)).collect();
+        panic!("no {code} in {codes:?} for\n{text}")
+    })
+}
+
+#[test]
+fn each_mistake_is_found_where_it_stands_with_a_mend() {
+    for (from, to, code, place, mend) in MISTAKES {
+        let text = changed(from, to);
+        let reading = read(&text);
+        let finding = the_one(&reading.findings, code, &text);
+        assert_eq!(finding.grade, Grade::Blocks, "{code}");
+        assert!(reading.cluster.is_none(), "{code} must block");
+        let span = finding.span.clone().unwrap_or_else(|| panic!("{code} stands nowhere"));
+        assert!(text[span.clone()].contains(place), "{code}: '{}' is not '{place}'", &text[span]);
+        assert!(finding.mend.contains(mend), "{code}: {}", finding.mend);
+    }
+}
+
+#[test]
+fn all_mistakes_are_reported_at_once() {
+    // Changes that do not touch one another's text.
+    let mut text = SALTMARSH.to_owned();
+    for (from, to) in [
+        ("[balancers]", "[balancres]"),
+        ("heron = \"10.77.0.11\"", "he_ron = \"10.77.0.11\""),
+        ("\"10.77.0.12\"", "\"10.77.0\""),
+        ("\"tern-*\"]", "\"gull-*\"]"),
+        ("10.91.0.0/20", "10.90.0.0/20"),
+        ("\"1.36.3\"", "\"1.36\""),
+    ] {
+        assert!(text.contains(from));
+        text = text.replacen(from, to, 1);
+    }
+    let reading = read(&text);
+    for code in
+        ["unknown-key", "bad-name", "bad-address", "unknown-host", "range-overlap", "bad-version"]
+    {
+        the_one(&reading.findings, code, &text);
+    }
+    let starts: Vec<_> =
+        reading.findings.iter().filter_map(|f| f.span.as_ref()).map(|s| s.start).collect();
+    assert!(starts.is_sorted(), "in the order of the file");
+}
+
+#[test]
+fn warnings_do_not_block() {
+    let cases = [
+        (", \"ibis\"]", ", \"ibis\", \"curlew\"]", "even-etcd-members"),
+        ("\"heron\", \"egret\", \"ibis\"]", "\"heron\"]", "single-point-of-failure"),
+        ("hosts = [\"jetty-{a,b}\"]", "hosts = [\"jetty-a\"]", "idle-host"),
+        ("hosts = [\"jetty-{a,b}\"]", "hosts = [\"jetty-a\"]", "single-point-of-failure"),
+    ];
+    for (from, to, code) in cases {
+        let text = changed(from, to);
+        let reading = read(&text);
+        assert_eq!(the_one(&reading.findings, code, &text).grade, Grade::Warns);
+        assert!(reading.cluster.is_some(), "{code}");
+    }
+}
+
+#[test]
+fn missing_tables_and_keys_are_named() {
+    let reading = read("[cluster]\nname = \"x\"\n");
+    let messages: Vec<_> = reading.findings.iter().map(|f| f.message.as_str()).collect();
+    for what in
+        ["no hosts", "[etcd]", "[control-plane]", "[network]", "cluster.kubernetes", "cluster.etcd"]
+    {
+        assert!(messages.iter().any(|m| m.contains(what)), "{what} in {messages:?}");
+    }
+    assert_eq!(read("").findings[0].code, "empty");
+    assert_eq!(read("# nothing yet\n").findings[0].code, "empty");
+}
+
+#[test]
+fn tolerances_follow_the_topology() {
+    let tolerance = |text: &str| Topology::of(&read(text).cluster.unwrap()).tolerance;
+    let demo = tolerance(SALTMARSH);
+    assert_eq!((demo.balancers, demo.api, demo.etcd), (Some(1), 2, 1));
+    let five = tolerance(&changed("\"ibis\"]", "\"ibis\", \"curlew\", \"plover\"]"));
+    assert_eq!(five.etcd, 2);
+    let four = tolerance(&changed("\"ibis\"]", "\"ibis\", \"curlew\"]"));
+    assert_eq!(four.etcd, 1, "an even count adds no tolerance");
+    let own = changed("[balancers]\nhosts = [\"jetty-{a,b}\"]\nfloating = \"10.77.0.5\"\n", "");
+    assert_eq!(tolerance(&own).balancers, None, "the site's own");
+}
+
+#[test]
+fn the_cheapest_next_step_prefers_hosts_that_are_there() {
+    let next = Topology::of(&saltmarsh()).next;
+    assert_eq!(
+        next,
+        [
+            "2 more etcd members, on hosts that are there: curlew and plover",
+            "1 more balancer, on hosts that are there: heron"
+        ]
+    );
+}
+
+#[test]
+fn a_new_file_passes_check_as_written_at_every_size() {
+    let name = ClusterName::new("saltmarsh").unwrap();
+    for n in 1..=40 {
+        let hosts = draft_hosts(&name, &[format!("10.90.0.{{1..{n}}}")]).unwrap();
+        let reading = read(&draft(&name, &hosts, "1.36.3", "3.6.16"));
+        let blocking: Vec<_> = reading.of(Grade::Blocks).collect();
+        assert!(blocking.is_empty(), "{n} hosts: {blocking:?}");
+        let cluster = reading.cluster.unwrap();
+        assert_eq!(cluster.etcd.members.len(), if n < 3 { 1 } else { 3 }, "{n} hosts");
+        assert!(!cluster.network.pods[0].contains(&cluster.hosts[0].address));
+    }
+    let v6 = draft_hosts(&name, &["fd00::{1..3}".into()]).unwrap();
+    assert!(read(&draft(&name, &v6, "1.36.3", "3.6.16")).cluster.is_some());
+}
+
+#[test]
+fn words_for_a_new_file_are_all_judged() {
+    let name = ClusterName::new("saltmarsh").unwrap();
+    let words =
+        ["10.77.0.11-13", "heron=10.77.0.20", "10.77.0.12", "10.77.0.999", "a_b=10.77.0.30"];
+    let error = draft_hosts(&name, &words.map(ToOwned::to_owned)).unwrap_err();
+    assert_eq!(error.0.len(), 3, "{error}");
+    let good = draft_hosts(&name, &["10.77.0.11-13".into(), "heron=10.77.0.20".into()]).unwrap();
+    let names: Vec<_> = good.iter().map(|h| h.name.as_str()).collect();
+    assert_eq!(names, ["saltmarsh-1", "saltmarsh-2", "saltmarsh-3", "heron"]);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    /// A half-written file never panics, and always says what is wrong with it.
+    #[test]
+    fn a_cut_file_is_findings_or_a_cluster(cut in 0..SALTMARSH.len()) {
+        if SALTMARSH.is_char_boundary(cut) {
+            let text = &SALTMARSH[..cut];
+            let reading = read(text);
+            prop_assert!(reading.cluster.is_some() || reading.of(Grade::Blocks).count() > 0);
+            for finding in &reading.findings {
+                prop_assert!(!finding.mend.is_empty(), "{finding:?}");
+                if let Some(span) = &finding.span {
+                    prop_assert!(span.start <= span.end && span.end <= text.len(), "{finding:?}");
+                }
+            }
+        }
+    }
+
+    /// Nor does a file with a byte changed anywhere.
+    #[test]
+    fn a_spoilt_file_is_findings_or_a_cluster(place in 0..SALTMARSH.len(), with in "[ -~\n]") {
+        let mut text = SALTMARSH.to_owned();
+        if text.is_char_boundary(place) && text.is_char_boundary(place + 1) {
+            text.replace_range(place..=place, &with);
+            let reading = read(&text);
+            prop_assert!(reading.cluster.is_some() || reading.of(Grade::Blocks).count() > 0);
+        }
+    }
+}

@@ -1,0 +1,105 @@
+//! Shared by the core's tests: the demo cluster, and keys made on the spot.
+
+#![allow(dead_code, reason = "each test program uses a part of this")]
+
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use jiff::Timestamp;
+use zoisite_core::cluster::{Cluster, HostName, read};
+use zoisite_core::pki::{
+    Authority, AuthorityKind, KeyKind, KeySource, Ledger, PkiError, Secret, due, wanted,
+};
+
+pub const SALTMARSH: &str = include_str!("../../../../demo/saltmarsh/zoisite.toml");
+
+pub fn host(name: &str) -> HostName {
+    HostName::new(name).unwrap()
+}
+
+pub fn saltmarsh() -> Cluster {
+    read(SALTMARSH).cluster.unwrap()
+}
+
+/// The demo's text with one change, which must apply.
+pub fn changed(from: &str, to: &str) -> String {
+    assert!(SALTMARSH.contains(from), "the demo has no {from}");
+    SALTMARSH.replacen(from, to, 1)
+}
+
+pub fn at(day: &str) -> Timestamp {
+    format!("{day}T12:00:00Z").parse().unwrap()
+}
+
+/// Keys made on the spot, serial numbers counted up.
+#[derive(Default)]
+pub struct TestKeys(AtomicU64);
+
+impl KeySource for TestKeys {
+    #[expect(clippy::disallowed_methods, reason = "a test's own source of keys")]
+    fn key(&self, kind: KeyKind) -> Result<rcgen::KeyPair, PkiError> {
+        let algorithm: &'static rcgen::SignatureAlgorithm = match kind {
+            KeyKind::EcdsaP256 => &rcgen::PKCS_ECDSA_P256_SHA256,
+            KeyKind::EcdsaP384 => &rcgen::PKCS_ECDSA_P384_SHA384,
+            KeyKind::Rsa3072 => &rcgen::PKCS_RSA_SHA256,
+        };
+        rcgen::KeyPair::generate_for(algorithm).map_err(|source| PkiError::Key { kind, source })
+    }
+
+    fn serial(&self) -> [u8; 16] {
+        let mut serial = [7; 16];
+        serial[8..].copy_from_slice(&self.0.fetch_add(1, Ordering::Relaxed).to_be_bytes());
+        serial
+    }
+}
+
+/// Authorities and what they issued, in memory.
+#[derive(Default)]
+pub struct Trust {
+    pub keys: TestKeys,
+    pub authorities: Vec<Authority>,
+    pub ledger: Ledger,
+    pub secrets: Vec<(String, Secret)>,
+}
+
+impl Trust {
+    pub fn new(cluster: &Cluster, now: Timestamp) -> Self {
+        let mut trust = Self::default();
+        for kind in AuthorityKind::ALL {
+            let policy = &cluster.certificates;
+            let (authority, _) = Authority::make(
+                &cluster.name,
+                kind,
+                policy.key,
+                policy.authority_days,
+                &trust.keys,
+                now,
+            )
+            .unwrap();
+            trust.ledger.authorities.push(authority.certificate().clone());
+            trust.authorities.push(authority);
+        }
+        trust
+    }
+
+    /// Issues what is due; returns what it was, `profile of host: why`.
+    pub fn issue(&mut self, cluster: &Cluster, now: Timestamp) -> Vec<String> {
+        let dues = due(&wanted(cluster), &self.ledger, now);
+        for due in &dues {
+            let kind = due.wanted.profile.authority();
+            let authority = self.authorities.iter().find(|a| a.certificate().kind == kind).unwrap();
+            let (entry, key) = authority.issue(&due.wanted, &self.keys, now).unwrap();
+            if let Some(old) = &due.replaces {
+                let old = self.ledger.entries.iter_mut().find(|e| e.serial == *old).unwrap();
+                old.replaced_by = Some(entry.serial.clone());
+            }
+            self.secrets.push((entry.serial.clone(), key));
+            self.ledger.entries.push(entry);
+        }
+        dues.iter()
+            .map(|due| {
+                let host = due.wanted.host.as_ref().unwrap();
+                format!("{} of {host}: {}", due.wanted.profile, due.why)
+            })
+            .collect()
+    }
+}

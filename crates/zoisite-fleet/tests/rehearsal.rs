@@ -1,0 +1,418 @@
+//! The whole raise on simulated hosts: from nothing, killed at every operation, with faults, and over
+//! many seeds, with the safety rules watched by the world itself.
+
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+
+use proptest::prelude::*;
+use zoisite_core::blueprint::{
+    Blueprint, Component, ComponentSums, Content, Item, Part, Sources, blueprint,
+};
+use zoisite_core::cluster::{Cluster, HostName, read};
+use zoisite_core::pki::{Ledger, Secret};
+use zoisite_core::script::Depth;
+use zoisite_core::sequence::{
+    Engine, Looks, PlanInput, PlanOptions, Rule, Sequence, Tally, Unplannable, plan,
+};
+use zoisite_fleet::{Contents, Fault, Fleet as _, Rehearsal, World, run};
+use zoisite_store::{FreshKeys, SqliteRecords, State, Vault, trust};
+
+const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
+const CONFIG: &str = "/etc/zoisite/etcd/etcd.yaml";
+
+fn host(name: &str) -> HostName {
+    HostName::new(name).unwrap()
+}
+
+type Keys = Vec<(String, Secret)>;
+
+/// The vault of a test.
+struct TestContents(Keys);
+
+impl Contents for TestContents {
+    fn key(&self, serial: &str) -> Option<Secret> {
+        self.0.iter().find(|(known, _)| known == serial).map(|(_, key)| key.clone())
+    }
+
+    fn component(&self, _: &Component, _: &str, _: &str) -> Result<std::path::PathBuf, String> {
+        Ok("/dev/null".into())
+    }
+}
+
+/// Certificates are made once: they are the same for every stage.
+fn issued() -> &'static (Cluster, Ledger, Keys) {
+    static ISSUED: OnceLock<(Cluster, Ledger, Keys)> = OnceLock::new();
+    ISSUED.get_or_init(|| {
+        let cluster = read(SALTMARSH).cluster.unwrap();
+        let nowhere = std::path::Path::new("/nonexistent");
+        let mut state = State::new(Box::new(SqliteRecords::scratch(nowhere).unwrap()));
+        let vault = Vault::fleeting();
+        let now = "2026-11-23T12:00:00Z".parse().unwrap();
+        trust::issue(&mut state, &vault, &cluster, &FreshKeys, now, false).unwrap();
+        let ledger = state.ledger().unwrap();
+        let serials = ledger.entries.iter().map(|entry| entry.serial.clone());
+        let keys = serials.map(|s| (s.clone(), state.secret(&s, &vault).unwrap())).collect();
+        (cluster, ledger, keys)
+    })
+}
+
+struct Stage {
+    cluster: Cluster,
+    blueprint: Blueprint,
+    sums: ComponentSums,
+    world: Arc<Mutex<World>>,
+    runs: u64,
+}
+
+/// How a raise on the stage ended.
+#[derive(Debug)]
+enum Ended {
+    Nothing,
+    Done(Tally),
+    Refused(Unplannable),
+    Killed,
+}
+
+impl Stage {
+    fn new() -> Self {
+        let (cluster, ledger, _) = issued();
+        let sources = Sources { ledger, cluster_id: "0123456789abcdef" };
+        let blueprint = blueprint(cluster, sources, Part::ALL).unwrap();
+        let mut sums = ComponentSums::default();
+        for component in blueprint.hosts.iter().flat_map(|h| h.components()) {
+            sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
+        }
+        let world = World::new(cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+        let world = Arc::new(Mutex::new(world));
+        Self { cluster: cluster.clone(), blueprint, sums, world, runs: 0 }
+    }
+
+    fn raised() -> Self {
+        let mut stage = Self::new();
+        stage.must_converge("from nothing");
+        stage
+    }
+
+    fn world(&self) -> MutexGuard<'_, World> {
+        self.world.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    async fn planned(&self, fleet: &Rehearsal) -> Result<Sequence, Unplannable> {
+        let mut looks = Looks::new();
+        for host in &self.blueprint.hosts {
+            looks.insert(host.host.clone(), fleet.observe(host, Depth::Quick).await);
+        }
+        let Self { cluster, blueprint, sums, .. } = self;
+        plan(PlanInput { cluster, blueprint, looks: &looks, sums }, PlanOptions { patience: 60 })
+    }
+
+    /// One raise, on virtual time.
+    fn raise(&mut self) -> Ended {
+        self.runs += 1;
+        let runtime = tokio::runtime::Builder::new_current_thread()
+            .enable_time()
+            .start_paused(true)
+            .build()
+            .unwrap();
+        runtime.block_on(async {
+            let contents = Arc::new(TestContents(issued().2.clone()));
+            let fleet = Rehearsal::new(self.world.clone(), contents, self.runs);
+            let sequence = match self.planned(&fleet).await {
+                Ok(sequence) if sequence.is_empty() => return Ended::Nothing,
+                Ok(sequence) => sequence,
+                Err(none) => return Ended::Refused(none),
+            };
+            let mut engine = Engine::new(sequence, 40);
+            let mut unseen = |_: &_, _: &_| {};
+            let raising = run(&mut engine, &fleet, std::future::pending(), &mut unseen);
+            let killed = tokio::select! {
+                () = raising => false,
+                () = fleet.killed() => true,
+            };
+            if killed { Ended::Killed } else { Ended::Done(engine.tally()) }
+        })
+    }
+
+    /// Raises once, and once more to see that nothing is left to do.
+    fn must_converge(&mut self, when: &str) {
+        match self.raise() {
+            Ended::Nothing => {}
+            Ended::Done(tally) => assert_eq!((tally.failed, tally.not_taken), (0, 0), "{when}"),
+            other => panic!("{when}: {other:?}"),
+        }
+        assert!(matches!(self.raise(), Ended::Nothing), "{when}: a second raise does nothing");
+        for member in &self.cluster.etcd.members {
+            assert!(self.world().serves(member), "{when}: {member} serves");
+        }
+        assert_eq!(self.world().broken(), [""; 0], "{when}");
+        self.only_own_keys(when);
+    }
+
+    /// Rule S5: a private key is only on the host whose blueprint names it.
+    fn only_own_keys(&self, when: &str) {
+        for (name, path, text) in self.world().files() {
+            if text.contains("PRIVATE KEY") {
+                let wanted = self.blueprint.host(name).unwrap();
+                let file = wanted.files().find(|f| f.path == path);
+                let own = file.is_some_and(|f| matches!(f.content, Content::Key { .. }));
+                assert!(own, "{when}: a key stands in {path} of {name}");
+            }
+        }
+    }
+
+    fn edit(&self, name: &str) {
+        self.world().edit(&host(name), CONFIG, |text| {
+            text.replace("election-timeout: 1000", "election-timeout: 9000")
+        });
+    }
+}
+
+#[test]
+fn from_nothing_to_a_quorum_and_then_nothing_to_do() {
+    let stage = Stage::raised();
+    let formed = stage.world().text(&host("heron"), "/var/lib/etcd/formed").map(str::len);
+    assert_eq!(formed, Some(16), "the cluster id is noted");
+    assert!(stage.world().text(&host("curlew"), CONFIG).is_none(), "other hosts are left alone");
+}
+
+#[test]
+fn s7_killed_at_every_operation_the_next_run_converges() {
+    let operations = Stage::raised().world().operations();
+    assert!(operations > 60, "{operations}");
+    for operation in 0..operations {
+        let mut stage = Stage::new();
+        stage.world().fault(Fault::Killed { operation });
+        assert!(matches!(stage.raise(), Ended::Killed), "operation {operation}");
+        stage.must_converge(&format!("killed at operation {operation}"));
+    }
+}
+
+#[test]
+fn s7_killed_twice_while_putting_right_what_was_changed() {
+    let drifted = || {
+        let stage = Stage::raised();
+        stage.edit("egret");
+        stage.edit("ibis");
+        let before = stage.world().operations();
+        (stage, before)
+    };
+    let (mut stage, before) = drifted();
+    stage.must_converge("changed by hand");
+    let operations = stage.world().operations() - before;
+    assert!(operations >= 8, "{operations}");
+    for first in 0..operations {
+        let (mut stage, before) = drifted();
+        for kill in [first, first + 2] {
+            stage.world().fault(Fault::Killed { operation: before + kill });
+        }
+        stage.raise();
+        stage.raise();
+        stage.must_converge(&format!("killed at {first} and two later"));
+    }
+}
+
+#[test]
+fn a_step_that_fails_is_told_and_the_next_run_goes_on() {
+    let operations = Stage::raised().world().operations();
+    for operation in (0..operations).step_by(3) {
+        let mut stage = Stage::new();
+        stage.world().fault(Fault::Fails { operation });
+        match stage.raise() {
+            Ended::Done(tally) => assert_eq!(tally.failed, 1, "operation {operation}"),
+            other => panic!("operation {operation}: {other:?}"),
+        }
+        stage.must_converge(&format!("failed at operation {operation}"));
+    }
+}
+
+#[test]
+fn the_generated_configuration_is_really_read() {
+    let cases = [
+        ("a wrong own name", "name: heron", "name: herring"),
+        ("a wrong peer URL", "heron=https://10.77.0.11", "heron=https://10.77.0.19"),
+        ("another token", "cluster-token: saltmarsh", "cluster-token: mudflat"),
+        (
+            "another's address",
+            "listen-peer-urls: https://10.77.0.11",
+            "listen-peer-urls: https://10.77.0.99",
+        ),
+    ];
+    for (what, from, to) in cases {
+        let mut stage = Stage::new();
+        let file = stage.blueprint.hosts[0].items.iter_mut().find_map(|item| match item {
+            Item::File(file) if file.path == CONFIG => Some(file),
+            _ => None,
+        });
+        let file = file.unwrap();
+        let whole = file.content.whole_text().unwrap();
+        assert!(whole.contains(from), "{what}: no '{from}' in\n{whole}");
+        file.content = Content::text(whole.replace(from, to));
+        match stage.raise() {
+            Ended::Done(tally) => assert!(tally.failed > 0, "{what} must fail: {tally:?}"),
+            other => panic!("{what}: {other:?}"),
+        }
+    }
+}
+
+#[test]
+fn drift_is_put_right_one_member_at_a_time() {
+    let mut stage = Stage::raised();
+    ["heron", "egret", "ibis"].iter().for_each(|name| stage.edit(name));
+    // The world itself watches rule S2 while the three restart.
+    stage.must_converge("all three changed by hand");
+}
+
+#[test]
+fn a_host_without_power_is_survived_and_heals_by_itself() {
+    let mut stage = Stage::raised();
+    stage.world().power(&host("ibis"), false);
+    assert!(stage.world().serves(&host("heron")), "two of three carry on");
+    assert!(matches!(stage.raise(), Ended::Nothing));
+    stage.world().power(&host("ibis"), true);
+    assert!(stage.world().serves(&host("ibis")), "it comes back without a hand");
+    stage.must_converge("power back");
+}
+
+#[test]
+fn before_the_quorum_hosts_without_power_stop_everything_before_it_begins() {
+    let mut stage = Stage::new();
+    for name in ["heron", "ibis"] {
+        stage.world().power(&host(name), false);
+    }
+    match stage.raise() {
+        Ended::Refused(none) => assert_eq!(none.troubles.len(), 2, "both are reported"),
+        other => panic!("{other:?}"),
+    }
+    assert_eq!(stage.world().operations(), 0);
+    for name in ["heron", "ibis"] {
+        stage.world().power(&host(name), true);
+    }
+    stage.must_converge("power back");
+}
+
+#[test]
+fn members_that_cannot_reach_each_other_fail_each_with_the_reason() {
+    let mut stage = Stage::new();
+    for (a, b) in [("heron", "egret"), ("heron", "ibis"), ("egret", "ibis")] {
+        stage.world().fault(Fault::Cut(host(a), host(b)));
+    }
+    match stage.raise() {
+        Ended::Done(tally) => assert_eq!(tally.failed, 3, "each member says so"),
+        other => panic!("{other:?}"),
+    }
+    stage.world().mend();
+    stage.must_converge("links whole again");
+}
+
+#[test]
+fn a_full_disk_is_found_before_anything_is_put_there() {
+    let mut stage = Stage::new();
+    stage.world().fault(Fault::DiskFull(host("egret")));
+    match stage.raise() {
+        Ended::Refused(none) => {
+            assert_eq!(none.troubles[0].host, Some(host("egret")));
+            assert_eq!(none.troubles[0].cause.as_deref(), Some("the disk is full"));
+        }
+        other => panic!("{other:?}"),
+    }
+    assert_eq!(stage.world().operations(), 0);
+    stage.world().mend();
+    stage.must_converge("room made");
+}
+
+#[test]
+fn lost_and_foreign_data_are_refused_by_name_of_the_rule() {
+    let mut stage = Stage::raised();
+    let before = stage.world().operations();
+    stage.world().lose_data(&host("egret"));
+    match stage.raise() {
+        Ended::Refused(none) => assert_eq!(none.refusals[0].rule, Rule::QuorumFirst),
+        other => panic!("{other:?}"),
+    }
+    assert_eq!(stage.world().operations(), before, "nothing was touched");
+    let mut stage = Stage::new();
+    stage.world().foreign_data(&host("ibis"), "/var/lib/etcd/default/member");
+    match stage.raise() {
+        Ended::Refused(none) => assert_eq!(none.refusals[0].rule, Rule::NoForeignData),
+        other => panic!("{other:?}"),
+    }
+    assert_eq!(stage.world().operations(), 0, "nothing was touched");
+}
+
+#[test]
+fn s11_an_older_run_never_acts_after_a_newer_one() {
+    let mut stage = Stage::new();
+    stage.runs = 40;
+    stage.must_converge("a first run of generation 41");
+    stage.edit("egret");
+    // A run of generation 10 comes late.
+    stage.runs = 9;
+    match stage.raise() {
+        Ended::Done(tally) => assert!(tally.failed > 0, "{tally:?}"),
+        other => panic!("{other:?}"),
+    }
+    assert!(
+        stage.world().text(&host("egret"), CONFIG).unwrap().contains("9000"),
+        "it changed nothing"
+    );
+}
+
+#[derive(Clone, Debug)]
+enum Mishap {
+    Kill(u64),
+    Fail(u64),
+    Off(usize),
+    On(usize),
+    Edit(usize),
+    Raise,
+}
+
+fn mishap() -> impl Strategy<Value = Mishap> {
+    prop_oneof![
+        (0..90_u64).prop_map(Mishap::Kill),
+        (0..90_u64).prop_map(Mishap::Fail),
+        (0..3_usize).prop_map(Mishap::Off),
+        (0..3_usize).prop_map(Mishap::On),
+        (0..3_usize).prop_map(Mishap::Edit),
+        Just(Mishap::Raise),
+        Just(Mishap::Raise),
+    ]
+}
+
+/// How many schedules to try; the environment may ask for more.
+fn cases() -> u32 {
+    std::env::var("ZOISITE_SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(300)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig {
+        cases: cases(), failure_persistence: None, ..ProptestConfig::default()
+    })]
+
+    /// Whatever happens in whatever order, no rule is broken, and once all is mended one raise
+    /// converges.
+    #[test]
+    fn any_schedule_of_mishaps_converges_and_breaks_no_rule(
+        mishaps in proptest::collection::vec(mishap(), 0..14),
+    ) {
+        let mut stage = Stage::new();
+        let members = stage.cluster.etcd.members.clone();
+        for mishap in &mishaps {
+            let now = stage.world().operations();
+            match mishap {
+                Mishap::Kill(n) => stage.world().fault(Fault::Killed { operation: now + n }),
+                Mishap::Fail(n) => stage.world().fault(Fault::Fails { operation: now + n }),
+                Mishap::Off(i) => stage.world().power(&members[*i], false),
+                Mishap::On(i) => stage.world().power(&members[*i], true),
+                Mishap::Edit(i) => stage.edit(members[*i].as_str()),
+                Mishap::Raise => { stage.raise(); }
+            }
+            let broken = stage.world().broken().to_vec();
+            prop_assert!(broken.is_empty(), "{:?} after {:?}", broken, mishaps);
+        }
+        stage.world().mend();
+        for member in &members {
+            stage.world().power(member, true);
+        }
+        stage.must_converge(&format!("{mishaps:?}"));
+    }
+}
