@@ -1,5 +1,7 @@
 //! The cluster file: what is read from it, what is found wrong with it, and where.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use common::{SALTMARSH, changed, host, saltmarsh};

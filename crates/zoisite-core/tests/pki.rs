@@ -1,5 +1,7 @@
 //! Trust: names from the topology, idempotent issuing, and edges proven on real certificates.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use std::collections::HashSet;

@@ -1,5 +1,7 @@
 //! Blueprint, differences, plans, refusals and the engine, on data alone.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use common::{Trust, at, host, saltmarsh};

@@ -1,6 +1,8 @@
 //! The whole raise on simulated hosts: from nothing, killed at every operation, with faults, and over
 //! many seeds, with the safety rules watched by the world itself.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use proptest::prelude::*;

@@ -71,7 +71,7 @@ pub struct EtcdStatus {
 impl EtcdStatus {
     /// Whether it knows a leader.
     pub fn has_leader(&self) -> bool {
-        self.leader.trim_start_matches('0') != ""
+        !self.leader.trim_start_matches('0').is_empty()
     }
 }
 

@@ -183,7 +183,7 @@ impl World {
         if reached.len() < member.peers.len() / 2 + 1 {
             return None;
         }
-        reached.iter().map(|peer| peer.own_id()).min()
+        reached.iter().min_by_key(|peer| &peer.name).map(|peer| peer.own_id())
     }
 
     pub(super) fn waiting_log(&self, host: &HostName) -> Vec<String> {

@@ -84,7 +84,7 @@ fn issue(site: &Site, options: &Options, again: bool) -> Result<ExitCode, Failur
     Ok(ExitCode::SUCCESS)
 }
 
-fn shown<'a>(ledger: &'a Ledger, all: bool, now: Timestamp) -> Vec<&'a LedgerEntry> {
+fn shown(ledger: &Ledger, all: bool, now: Timestamp) -> Vec<&LedgerEntry> {
     let mut entries: Vec<&LedgerEntry> = ledger
         .entries
         .iter()

@@ -70,7 +70,7 @@ pub fn render(file: &Path, text: &str, findings: &[Finding], style: Style) -> St
         styles,
     })
     .with_width(100)
-    .with_context_lines(0);
+    .with_context_lines(1);
     let mut out = String::new();
     for finding in findings {
         let _ = handler.render_report(&mut out, &Shown { finding, source: &source });

@@ -1,0 +1,351 @@
+//! The built program on files in a temporary folder, without hosts.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::os::unix::fs::PermissionsExt as _;
+
+use common::{Done, Place, SALTMARSH};
+
+#[test]
+fn help_shows_commands_and_examples() {
+    let place = Place::new();
+    let help = place.run(&["--help"]).ended(0).says("zoisite new saltmarsh").says("Exit status");
+    for command in
+        ["new", "check", "pki", "render", "sequence", "raise", "status", "history", "demo"]
+    {
+        assert!(help.stdout.contains(&format!("\n  {command}")), "{command}: {help:?}");
+        let short = place.run(&[command, "-h"]).ended(0);
+        assert!(short.stdout.contains("Usage: zoisite"), "{short:?}");
+    }
+    let _ = place.run(&["frobnicate"]).ended(2);
+}
+
+#[test]
+fn manual_pages_and_completions_are_made() {
+    let place = Place::new();
+    let _ = place.run(&["manual", "--out", "man"]).ended(0);
+    assert!(place.read("man/zoisite-raise.1").contains(".TH"));
+    let _ = place.run(&["completions", "bash"]).ended(0).says("complete -F");
+}
+
+#[test]
+fn new_writes_a_file_that_passes_check_and_is_never_overwritten_unasked() {
+    let place = Place::new();
+    let _ = place
+        .run(&["new", "saltmarsh", "10.77.0.11-13"])
+        .ended(0)
+        .says("Wrote zoisite.toml with 3 hosts")
+        .says("saltmarsh-1, saltmarsh-2, saltmarsh-3");
+    let _ = place.run(&["check"]).ended(0);
+    let before = place.read("zoisite.toml");
+    let _ = place
+        .run(&["new", "saltmarsh", "10.77.0.99"])
+        .ended(2)
+        .complains("zoisite.toml is there already");
+    assert_eq!(place.read("zoisite.toml"), before);
+    let _ = place.run(&["new", "saltmarsh", "10.77.0.99", "--force"]).ended(0);
+    assert!(place.read("zoisite.toml").contains("10.77.0.99"));
+}
+
+#[test]
+fn new_reads_addresses_from_standard_input_and_judges_all_of_them() {
+    use std::io::Write as _;
+    let place = Place::new();
+    let mut child = place
+        .command()
+        .args(["new", "saltmarsh", "-", "--out", "-"])
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(b"heron=10.77.0.11\negret=10.77.0.12\n").unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert!(output.status.success());
+    assert!(String::from_utf8(output.stdout).unwrap().contains("egret = \"10.77.0.12\""));
+    let _ = place
+        .run(&["new", "saltmarsh", "10.77.0.999", "a=b=c", "10.77.0.1", "10.77.0.1"])
+        .ended(2)
+        .complains("10.77.0.999")
+        .complains("a=b=c")
+        .complains("stands twice");
+    assert!(!place.path("zoisite.toml").exists());
+}
+
+#[test]
+fn check_shows_mistakes_in_their_place_and_answers_programs() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["check"]).ended(0).says("1 lost").says("a /24 per node: 256 fit");
+    place.write(
+        "zoisite.toml",
+        SALTMARSH.replace("\"ibis\"]", "\"ibsi\"]").replace("10.77.0.12\"", "10.77.0.11\""),
+    );
+    let _ = place
+        .run(&["check"])
+        .ended(3)
+        .says("blocks: unknown-host")
+        .says("did you mean 'ibis'?")
+        .says("members = [\"heron\", \"egret\", \"ibsi\"]")
+        .says("blocks: duplicate-address")
+        .says("2 mistakes");
+    let json = place.run(&["check", "--json"]).ended(3).json();
+    let finding = json["findings"].as_array().unwrap().iter().find(|f| f["code"] == "unknown-host");
+    let finding = finding.unwrap();
+    assert_eq!(finding["grade"], "blocks");
+    assert_eq!(finding["line"], 19);
+    assert!(finding["mend"].as_str().unwrap().contains("ibis"));
+    place.write("zoisite.toml", SALTMARSH);
+    let json = place.run(&["check", "--json"]).ended(0).json();
+    assert_eq!(json["tolerance"], serde_json::json!({"balancers": 1, "api": 2, "etcd": 1}));
+    assert_eq!(json["hosts"].as_array().unwrap().len(), 11);
+    assert_eq!(json["hosts"][0]["roles"][0], "etcd-member");
+}
+
+#[test]
+fn files_that_cannot_be_read_are_one_clear_error_each() {
+    let place = Place::new();
+    let _ = place.run(&["check"]).ended(2).complains("there is no cluster file zoisite.toml");
+    place.write("zoisite.toml", "");
+    let _ = place.run(&["check"]).ended(3).says("the cluster file is empty");
+    place.write("zoisite.toml", b"[cluster]\nname = \"salt\xffmarsh\"\n");
+    let _ = place.run(&["check"]).ended(2).complains("not UTF-8 text").complains("line 2");
+    place.write("zoisite.toml", "#".repeat(5 << 20));
+    let _ = place.run(&["check"]).ended(2).complains("larger than 4 MiB");
+    place.write("zoisite.toml", &SALTMARSH[..SALTMARSH.len() / 2]);
+    let _ = place.run(&["check"]).ended(3).says("blocks:");
+    // Another command on a faulty file says what is wrong, and that it is the file.
+    let _ = place.run(&["pki", "list"]).ended(2).complains("cannot be used as it is");
+    assert!(!place.path(".zoisite").exists(), "bad input makes nothing");
+}
+
+#[test]
+fn issuing_twice_issues_nothing_and_a_changed_name_only_those_it_concerns() {
+    let place = Place::saltmarsh();
+    let _ = place
+        .run(&["pki", "issue"])
+        .ended(0)
+        .says("made the etcd-peer authority")
+        .says("41 certificates issued")
+        .complains("made your identity");
+    let _ = place.run(&["pki", "issue"]).ended(0).says("nothing was issued");
+    place.write("zoisite.toml", SALTMARSH.replace("10.77.0.11\"", "10.77.0.14\""));
+    let json = place.run(&["pki", "issue", "--json"]).ended(0).json();
+    let issued: Vec<_> =
+        json["certificates"].as_array().unwrap().iter().map(|c| c["profile"].clone()).collect();
+    assert_eq!(issued, ["etcd-server", "etcd-peer"]);
+    let _ = place.run(&["pki", "prove"]).ended(0).says("all 66 connections");
+    let json = place.run(&["pki", "list", "--json"]).ended(0).json();
+    let certificates = json["certificates"].as_array().unwrap();
+    assert_eq!(certificates.len(), 41);
+    for key in ["profile", "host", "authority", "serial", "not_after", "sha256", "path"] {
+        assert!(!certificates[0][key].is_null(), "{key}");
+    }
+    let all = place.run(&["pki", "list", "--all", "--json"]).ended(0).json();
+    assert_eq!(
+        all["certificates"].as_array().unwrap().len(),
+        43,
+        "replaced ones are kept on record"
+    );
+    let _ = place.run(&["pki", "issue", "--again"]).ended(0).says("41 certificates issued");
+}
+
+#[test]
+fn a_name_that_changed_is_found_by_proving_before_anything_is_issued() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    place.write("zoisite.toml", SALTMARSH.replace("10.77.0.11\"", "10.77.0.14\""));
+    let _ = place
+        .run(&["pki", "prove"])
+        .ended(3)
+        .says("egret (etcd-peer) → heron (etcd-peer), dialled as 10.77.0.14 port 2380: 10.77.0.14 is missing");
+}
+
+#[test]
+fn nothing_secret_is_readable_by_others_or_in_clear() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    for (name, mode) in place.files() {
+        let bytes = std::fs::read(place.path(&name)).unwrap();
+        let holds = |needle: &[u8]| bytes.windows(needle.len()).any(|w| w == needle);
+        assert!(!holds(b"PRIVATE KEY"), "{name} holds a private key in clear");
+        if name.contains("identity") || name.contains("store") {
+            assert_eq!(mode & 0o077, 0, "{name} has mode {mode:o}");
+        }
+    }
+    let identity = place.path("home/.config/zoisite/identity.txt");
+    std::fs::set_permissions(&identity, std::fs::Permissions::from_mode(0o644)).unwrap();
+    let _ = place
+        .run(&["render", "--out", "x", "--with-keys"])
+        .ended(2)
+        .complains("may be read by others")
+        .complains("chmod 600");
+    assert!(!place.path("x").exists());
+}
+
+#[test]
+fn render_mirrors_hosts_and_writes_keys_only_when_asked() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["render", "--out", "out"]).ended(0).says("Private keys were left out");
+    let config = place.read("out/heron/etc/zoisite/etcd/etcd.yaml");
+    assert!(config.contains("name: heron") && config.contains("# First start only"));
+    assert!(place.read("out/ibis/etc/systemd/system/zoisite-etcd.service").contains("Type=notify"));
+    assert!(!place.path("out/heron/etc/zoisite/etcd/peer.key").exists());
+    assert!(!place.path("out/curlew").exists(), "only hosts that hold something");
+    let manifest: serde_json::Value =
+        serde_json::from_str(&place.read("out/manifest.json")).unwrap();
+    let key =
+        manifest.as_array().unwrap().iter().find(|e| e["path"] == "/etc/zoisite/etcd/peer.key");
+    let key = key.unwrap();
+    assert_eq!((key["owner"].as_str(), key["mode"].as_str()), (Some("zoisite-etcd"), Some("0600")));
+
+    let _ = place
+        .run(&["render", "--out", "out", "--with-keys"])
+        .ended(0)
+        .complains("private keys are among them");
+    let mode = |name: &str| place.path(name).metadata().unwrap().permissions().mode() & 0o777;
+    assert_eq!(mode("out/heron/etc/zoisite/etcd/peer.key"), 0o600);
+    assert_eq!(mode("out/heron/etc/zoisite"), 0o700);
+    let again = place.read("out/heron/etc/zoisite/etcd/etcd.yaml");
+    assert_eq!(again, config, "the same bytes every time");
+    let _ = place.run(&["render", "--out", "out"]).ended(0);
+    assert!(
+        !place.path("out/heron/etc/zoisite/etcd/peer.key").exists(),
+        "keys of before are taken away"
+    );
+
+    place.write("mine/thesis.txt", "years of work");
+    let _ = place.run(&["render", "--out", "mine"]).ended(2).complains("was left as it is");
+    assert_eq!(place.read("mine/thesis.txt"), "years of work");
+    let _ = place.run(&["render", "--out", "/proc/nowhere"]).ended(2).complains("error: ");
+}
+
+#[test]
+fn a_damaged_newer_or_locked_store_is_refused_and_left_alone() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    let path = place.path(".zoisite/store.sqlite");
+    let good = std::fs::read(&path).unwrap();
+    place.write(".zoisite/store.sqlite", &good[..good.len() / 3]);
+    let _ = place.run(&["pki", "list"]).ended(2).complains("is damaged").complains("backup");
+    assert_eq!(std::fs::read(&path).unwrap().len(), good.len() / 3);
+
+    // The format stands in the header of the file (user_version, at byte 60).
+    let mut newer = good.clone();
+    newer[60..64].copy_from_slice(&99_u32.to_be_bytes());
+    place.write(".zoisite/store.sqlite", &newer);
+    let _ = place.run(&["pki", "list"]).ended(2).complains("format 99").complains("newer zoisite");
+
+    place.write(".zoisite/store.sqlite", &good);
+    place.components();
+    let me = zoisite_store::LockHolder {
+        user: "eve".into(),
+        host: "another-desk".into(),
+        pid: 1,
+        started: 1,
+    };
+    let now = jiff::Timestamp::now();
+    let later = now + jiff::SignedDuration::from_hours(1);
+    let mut store = zoisite_store::SqliteRecords::open(&place.path(".zoisite")).unwrap();
+    zoisite_store::Records::lock(&mut store, &me, now, later).unwrap();
+    drop(store);
+    let _ = place
+        .run(&["raise"])
+        .ended(4)
+        .complains("eve on another-desk (process 1) has been at work")
+        .complains("S11 one hand");
+}
+
+#[test]
+fn missing_components_and_logins_that_cannot_work_are_told_with_the_mend() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["raise"]).ended(2).complains("the components are missing");
+    assert!(!place.path(".zoisite").exists(), "nothing was begun");
+    place.write("components/SHA256SUMS", "garbage\n");
+    let _ = place.run(&["sequence"]).ended(2).complains("line 1 of SHA256SUMS");
+    place.components();
+    let _ = place
+        .run(&["sequence", "--ssh-config", "nowhere"])
+        .ended(2)
+        .complains("there is no SSH configuration nowhere");
+    let _ = place.run(&["status"]).ended(2).complains("nothing has been raised");
+    let _ = place.run(&["raise", "--accept", "gull"]).ended(2).complains("no such host");
+}
+
+#[test]
+fn every_host_that_does_not_answer_is_reported() {
+    let place = Place::saltmarsh();
+    // Loopback addresses on which nothing listens: refused at once, on every machine.
+    let text =
+        SALTMARSH.replace("10.77.0.", "127.77.0.").replace("[login]\n", "[login]\nport = 9\n");
+    place.write("zoisite.toml", text);
+    place.components();
+    place.write("ssh", "Host *\n  StrictHostKeyChecking yes\n");
+    let done = place.run(&["raise", "--ssh-config", "ssh"]).ended(1);
+    for host in ["heron", "egret", "ibis"] {
+        assert!(
+            done.stderr.contains(&format!("error: {host}: logging in over ssh failed")),
+            "{done:?}"
+        );
+    }
+    assert!(done.stderr.contains("mend"), "{done:?}");
+    let history = place.run(&["history", "--json"]).ended(0).json();
+    assert!(history["runs"][0]["outcome"].as_str().unwrap().starts_with("failed: "));
+    let _ = place.run(&["history", "2"]).ended(2).complains("there is no run 2");
+}
+
+#[test]
+fn a_rehearsal_touches_and_stores_nothing() {
+    let place = Place::saltmarsh();
+    let _ = place
+        .run(&["raise", "--rehearse"])
+        .ended(0)
+        .says("etcd quorum: healthy (3 of 3 members, led by egret)")
+        .complains("heron/start")
+        .complains("this was a rehearsal");
+    assert_eq!(place.files(), [("zoisite.toml".to_owned(), 0o644)]);
+}
+
+#[test]
+fn the_demo_goes_all_the_way_and_its_hints_work() {
+    let place = Place::new();
+    let done = place
+        .run(&["demo", "--folder", "demo"])
+        .ended(0)
+        .says("all 66 connections that will be dialled hold")
+        .says("proven: a key written through heron was read through egret and ibis")
+        .says("nothing differs: there is nothing to do");
+    assert!(!done.stdout.contains('\u{1b}'), "no colours where there is no terminal: {done:?}");
+    let _ =
+        place.run(&["--cluster", "demo/zoisite.toml", "pki", "list"]).ended(0).says("etcd-peer");
+    let identity = "demo/identity.txt";
+    let render = [
+        "--cluster",
+        "demo/zoisite.toml",
+        "--identity",
+        identity,
+        "render",
+        "--out",
+        "r",
+        "--with-keys",
+    ];
+    let _ = place.run(&render).ended(0);
+    let _ =
+        place.run(&["--cluster", "demo/zoisite.toml", "history"]).ended(0).says("raise, rehearsed");
+}
+
+/// Two programs at once on one new store: neither fails, and one set of authorities is made.
+#[test]
+fn a_store_is_made_once_also_when_two_begin_together() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    std::thread::scope(|scope| {
+        let runs: Vec<_> = (0..4).map(|_| scope.spawn(|| place.run(&["pki", "issue"]))).collect();
+        for run in runs {
+            let done: Done = run.join().unwrap();
+            assert_eq!(done.status, 0, "{done:?}");
+        }
+    });
+    let json = place.run(&["pki", "list", "--all", "--json"]).ended(0).json();
+    assert_eq!(json["certificates"].as_array().unwrap().len(), 41);
+}

@@ -1,0 +1,138 @@
+//! Driving the built program on files in a temporary folder.
+
+#![allow(dead_code, reason = "each test program uses a part of this")]
+
+use std::fmt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+pub const SALTMARSH: &str = include_str!("../../../../demo/saltmarsh/zoisite.toml");
+
+/// What a command left behind: its status and both streams.
+#[must_use = "a result is looked at"]
+pub struct Done {
+    pub status: i32,
+    pub stdout: String,
+    pub stderr: String,
+    command: String,
+}
+
+impl fmt::Debug for Done {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        writeln!(f, "\n$ {} → {}", self.command, self.status)?;
+        writeln!(f, "── stdout\n{}── stderr\n{}──", self.stdout, self.stderr)
+    }
+}
+
+impl Done {
+    /// Runs a command to its end.
+    pub fn of(command: &mut Command) -> Self {
+        let shown = format!("{command:?}");
+        let output = command.stdin(Stdio::null()).output().unwrap();
+        Self {
+            status: output.status.code().unwrap_or(-1),
+            stdout: String::from_utf8(output.stdout).unwrap(),
+            stderr: String::from_utf8(output.stderr).unwrap(),
+            command: shown,
+        }
+    }
+
+    pub fn ended(self, status: i32) -> Self {
+        assert_eq!(self.status, status, "{self:?}");
+        self
+    }
+
+    pub fn says(self, text: &str) -> Self {
+        assert!(self.stdout.contains(text), "stdout has no '{text}': {self:?}");
+        self
+    }
+
+    pub fn complains(self, text: &str) -> Self {
+        assert!(self.stderr.contains(text), "stderr has no '{text}': {self:?}");
+        self
+    }
+
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.stdout).unwrap_or_else(|e| panic!("{e}: {self:?}"))
+    }
+}
+
+/// A temporary folder with a home of its own.
+pub struct Place {
+    dir: tempfile::TempDir,
+}
+
+impl Place {
+    pub fn new() -> Self {
+        Self { dir: tempfile::tempdir().unwrap() }
+    }
+
+    /// With the demo's cluster file.
+    pub fn saltmarsh() -> Self {
+        let place = Self::new();
+        place.write("zoisite.toml", SALTMARSH);
+        place
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    pub fn folder(&self) -> &Path {
+        self.dir.path()
+    }
+
+    pub fn write(&self, name: &str, text: impl AsRef<[u8]>) {
+        let path = self.path(name);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, text).unwrap();
+    }
+
+    pub fn read(&self, name: &str) -> String {
+        std::fs::read_to_string(self.path(name)).unwrap()
+    }
+
+    /// A components folder that has checksums, and files that nobody will run.
+    pub fn components(&self) {
+        self.write("components/etcd/3.6.16/linux-amd64/etcd", "not etcd");
+        let sum = "0".repeat(64);
+        let sums = ["etcd", "etcdctl"].map(|f| format!("{sum}  etcd/3.6.16/linux-amd64/{f}\n"));
+        self.write("components/SHA256SUMS", sums.concat());
+    }
+
+    pub fn command(&self) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_zoisite"));
+        command
+            .current_dir(self.folder())
+            .env_clear()
+            .env("HOME", self.path("home"))
+            .env("PATH", std::env::var_os("PATH").unwrap_or_default())
+            .env("USER", "ada");
+        command
+    }
+
+    pub fn run(&self, args: &[&str]) -> Done {
+        Done::of(self.command().args(args))
+    }
+
+    /// Every file below the folder, with its permission bits.
+    pub fn files(&self) -> Vec<(String, u32)> {
+        fn walk(root: &Path, folder: &Path, out: &mut Vec<(String, u32)>) {
+            use std::os::unix::fs::PermissionsExt as _;
+            for entry in std::fs::read_dir(folder).unwrap() {
+                let path = entry.unwrap().path();
+                let mode = std::fs::metadata(&path).unwrap().permissions().mode() & 0o777;
+                if path.is_dir() {
+                    walk(root, &path, out);
+                } else {
+                    let name = path.strip_prefix(root).unwrap().to_string_lossy().into_owned();
+                    out.push((name, mode));
+                }
+            }
+        }
+        let mut out = Vec::new();
+        walk(self.folder(), self.folder(), &mut out);
+        out.sort();
+        out
+    }
+}
