@@ -5,6 +5,8 @@
 # name, so that `lab/down` finds it after any crash. What is built once lies under $CACHE, by checksum.
 set -euo pipefail
 
+# shellcheck disable=SC2034 # used by the scripts that source this
+{
 HERE=$(cd "$(dirname "${BASH_SOURCE[0]}")" && pwd)
 PROJECT=$(dirname "$HERE")
 LAB=${ZOISITE_LAB:-/var/tmp/zoisite-lab}
@@ -13,6 +15,7 @@ BRIDGE=zlab0
 TABLE=zlab
 SUITE=trixie
 LAB_USER=warden
+}
 
 say() { printf 'lab: %s\n' "$*" >&2; }
 die() {
@@ -140,7 +143,7 @@ peer_link() {
   done
 }
 
-answers() { ssh -F "$LAB/ssh_config" -o ConnectTimeout=5 -o BatchMode=yes "$1" true; }
+answers() { ssh -n -F "$LAB/ssh_config" -o ConnectTimeout=5 -o BatchMode=yes "$1" true; }
 
 # Ends a host: 'clean' shuts it down, 'hard' is a power cut.
 stop_host() {

@@ -359,13 +359,15 @@ fn members_that_cannot_reach_their_peers_say_so_and_join_when_they_can() {
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_wrong_setting_a_taken_port_and_a_wrong_checksum_are_diagnosed() {
     let lab = Lab::fresh();
-    let _ = lab.on("ibis", "systemd-run -q --unit squatter --socket-property=ListenStream=10.77.0.13:2380 /bin/cat").ended(0);
+    let squat =
+        "systemd-run -q --unit squatter socat TCP-LISTEN:2380,bind=10.77.0.13,fork EXEC:/bin/true";
+    let _ = lab.on("ibis", squat).ended(0);
     let _ = lab
         .zoisite(&["raise", "--patience", "25"])
         .ended(1)
         .complains("ibis: waiting for zoisite-etcd.service failed")
         .complains("another process holds the port");
-    let _ = lab.on("ibis", "systemctl stop squatter.socket").ended(0);
+    let _ = lab.on("ibis", "systemctl stop squatter").ended(0);
     lab.must_converge();
 
     let real = std::fs::read_link(lab.place.path("components")).unwrap();

@@ -5,7 +5,7 @@ use std::fmt;
 use std::net::IpAddr;
 
 use super::profile::{AuthorityKind, Profile};
-use super::wanted::San;
+use super::wanted::{San, source_address};
 use crate::cluster::{Cluster, EndpointHost, HostName, Role};
 
 /// One end of an edge.
@@ -100,7 +100,7 @@ pub fn edges(cluster: &Cluster) -> Vec<Edge> {
             out.push(Edge {
                 client: host(client),
                 client_profile: Some(Profile::EtcdPeer),
-                source: Some(client.address),
+                source: Some(source_address(client.address)),
                 server: host(server),
                 server_profile: Some(Profile::EtcdPeer),
                 dialled: San::Ip(server.address),

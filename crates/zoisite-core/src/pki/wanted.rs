@@ -121,7 +121,11 @@ fn names(cluster: &Cluster, profile: Profile, host: &Host) -> Vec<San> {
         San::Ip(Ipv6Addr::LOCALHOST.into()),
     ];
     match profile {
-        Profile::EtcdPeer | Profile::KubeletServing => own(),
+        Profile::EtcdPeer => {
+            let source = San::Ip(source_address(host.address));
+            own().into_iter().chain([source]).collect()
+        }
+        Profile::KubeletServing => own(),
         Profile::EtcdServer => own().into_iter().chain(loopback).collect(),
         Profile::ApiServer => {
             let domain = &cluster.domain;
@@ -143,6 +147,15 @@ fn names(cluster: &Cluster, profile: Profile, host: &Host) -> Vec<San> {
             names
         }
         _ => Vec::new(),
+    }
+}
+
+/// The address from which a host dials its neighbours. Whoever dials a loopback address dials from the
+/// first one, whichever of them is its own.
+pub(super) fn source_address(address: IpAddr) -> IpAddr {
+    match address {
+        IpAddr::V4(v4) if v4.is_loopback() => IpAddr::V4(Ipv4Addr::LOCALHOST),
+        other => other,
     }
 }
 

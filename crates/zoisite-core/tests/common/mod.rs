@@ -103,3 +103,20 @@ impl Trust {
             .collect()
     }
 }
+
+/// The demo with so many hosts, all but eight of them workers.
+pub fn workers_text(hosts: usize) -> String {
+    let last = hosts - 8;
+    let range: Vec<String> = (0..last)
+        .map(|n| format!("10.{}.{}.{}", 100 + n / 62_500, n / 250 % 250, n % 250 + 1))
+        .collect();
+    let names: String = (0..last).map(|n| format!("tern-{} = \"{}\"\n", n + 1, range[n])).collect();
+    changed("\"tern-{1..3}\" = \"10.77.0.{101..103}\"\n", &names)
+        .replace("labels.\"tern-{1..2}\" = { shore = \"north\" }\nlabels.tern-3 = { shore = \"south\" }\n", "")
+        .replace("10.90.0.0/16", "172.16.0.0/12")
+        .replace("[network]\n", "[network]\npod-subnet = 26\n")
+}
+
+pub fn workers(hosts: usize) -> Cluster {
+    read(&workers_text(hosts)).cluster.unwrap()
+}
