@@ -230,6 +230,11 @@ fn a_damaged_newer_or_locked_store_is_refused_and_left_alone() {
     let _ = place.run(&["pki", "list"]).ended(2).complains("is damaged").complains("backup");
     assert_eq!(std::fs::read(&path).unwrap().len(), good.len() / 3);
 
+    let blocked = Place::saltmarsh();
+    blocked.write(".zoisite", "a file where the folder should be");
+    let _ =
+        blocked.run(&["pki", "issue"]).ended(2).complains("making the folder").complains("mend");
+
     // The format stands in the header of the file (user_version, at byte 60).
     let mut newer = good.clone();
     newer[60..64].copy_from_slice(&99_u32.to_be_bytes());
@@ -313,7 +318,7 @@ fn the_demo_goes_all_the_way_and_its_hints_work() {
         .run(&["demo", "--folder", "demo"])
         .ended(0)
         .says("all 66 connections that will be dialled hold")
-        .says("proven: a key written through heron was read through egret and ibis")
+        .says("proven  a key written through heron was read through egret and ibis")
         .says("nothing differs: there is nothing to do");
     assert!(!done.stdout.contains('\u{1b}'), "no colours where there is no terminal: {done:?}");
     let _ =

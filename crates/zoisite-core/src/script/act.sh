@@ -11,6 +11,12 @@ attempt() {
   out=$("$@" 2>&1) || fail "$what" "$out"
 }
 
+# A small text, path, owner: there in one instant, and lasting.
+put_text() {
+  printf '%s\n' "$1" >"$2.zoisite-new" && chown "$3:$3" "$2.zoisite-new" && sync "$2.zoisite-new" &&
+    mv -f "$2.zoisite-new" "$2"
+}
+
 # One hand at a time: no two runs act at once, and none acts after a newer one.
 lock() {
   attempt "making $state" mkdir -p -m 0700 "$state" "$state/pending" "$state/replaced"
@@ -19,7 +25,7 @@ lock() {
   last=$(cat "$state/generation" 2>/dev/null || echo 0)
   if [ "$last" -gt "$1" ]; then say newer "$last"; exit 76; fi
   if [ "$last" != "$1" ]; then
-    attempt "noting the run" sh -c 'printf "%s\n" "$1" >"$2.new" && mv "$2.new" "$2"' - "$1" "$state/generation"
+    attempt "noting the run" put_text "$1" "$state/generation" root
   fi
 }
 unlock() { exec 9>&-; }
@@ -32,7 +38,7 @@ record() {
   fi
   printf '%s %s\n' "$1" "$2" >>"$state/manifest" || fail "listing $2" "cannot write $state/manifest"
 }
-pending() { attempt "noting that $1 must restart" sh -c ': >"$1"' - "$state/pending/$1"; }
+pending() { attempt "noting that $1 must restart" put_text restart "$state/pending/$1" root; }
 
 user() {
   begin "user $1"
@@ -73,11 +79,10 @@ file() {
 mark() {
   begin "mark $1"
   if [ -e "$1" ]; then same; return; fi
-  attempt "writing $1" sh -c 'printf "%s\n" "$1" >"$2.new" && chown "$3:$3" "$2.new" && sync "$2.new" && mv "$2.new" "$2"' \
-    - "$3" "$1" "$2"
+  attempt "writing $1" put_text "$3" "$1" "$2"
   changed
 }
-enable() {
+start_at_boot() {
   begin "enable $1"
   attempt "reloading systemd" systemctl daemon-reload
   if systemctl is-enabled -q "$1" 2>/dev/null; then same; return; fi

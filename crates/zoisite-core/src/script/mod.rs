@@ -30,10 +30,13 @@ fn quote(word: &str) -> String {
 
 /// Wraps a body so that nothing of it runs unless all of it has arrived.
 fn wrapped(title: &str, helpers: &[&str], body: &str) -> String {
-    let mut out = format!(
+    let parts = COMMON.len() + helpers.iter().map(|helper| helper.len()).sum::<usize>();
+    // With room for everything at once, no copy of a part is left behind by growing.
+    let mut out = String::with_capacity(parts + body.len() + title.len() + 512);
+    out.push_str(&format!(
         "# {}\nzoisite() {{\nset -u\nexport LC_ALL=C\numask 077\n",
         title.replace('\n', " ")
-    );
+    ));
     for helper in std::iter::once(&COMMON).chain(helpers) {
         out.push_str(helper);
     }

@@ -1,6 +1,8 @@
 use std::fmt;
 use std::fmt::Write as _;
 
+use zeroize::Zeroizing;
+
 use super::{quote, wrapped};
 use crate::blueprint::{Component, Content, Directory, File, User};
 use crate::cluster::HostName;
@@ -92,7 +94,9 @@ impl Stretch {
     /// # Errors
     /// The label of the key that the vault does not hold.
     pub fn script(&self, generation: u64, keys: KeyText<'_>) -> Result<Secret, String> {
-        let mut body = format!("lock {generation}\n");
+        // Keys may stand in it: what is built on the way to the secret is cleared too.
+        let mut body = Zeroizing::new(String::with_capacity(128 * 1_024));
+        let _ = writeln!(body, "lock {generation}");
         for operation in &self.operations {
             match operation {
                 Operation::User(user) => {
@@ -106,7 +110,7 @@ impl Stretch {
                     let _ = writeln!(body, "mark {} {owner} {}", quote(path), quote(text));
                 }
                 Operation::Enable(unit) => {
-                    let _ = writeln!(body, "enable {}", quote(unit));
+                    let _ = writeln!(body, "start_at_boot {}", quote(unit));
                 }
                 Operation::Start(unit) => {
                     let _ = writeln!(body, "start {}", quote(unit));
@@ -125,7 +129,7 @@ impl Stretch {
 }
 
 fn write_file(body: &mut String, file: &File, keys: KeyText<'_>) -> Result<(), String> {
-    let text = match (&file.content, keys) {
+    let text = Zeroizing::new(match (&file.content, keys) {
         (Content::Key { label, sha256, .. }, KeyText::Masked) => {
             format!("(private key: {label}, sha256 {sha256})\n")
         }
@@ -133,7 +137,7 @@ fn write_file(body: &mut String, file: &File, keys: KeyText<'_>) -> Result<(), S
             open(serial).ok_or_else(|| label.clone())?.expose().to_owned()
         }
         (content, _) => content.whole_text().unwrap_or_default(),
-    };
+    });
     let restarts = file.restarts.map_or(String::new(), |unit| format!(" {}", quote(unit)));
     // The marker must stand in no line of the text; a line of the text never equals it.
     let mut marker = String::from("END_OF_FILE");
@@ -142,10 +146,11 @@ fn write_file(body: &mut String, file: &File, keys: KeyText<'_>) -> Result<(), S
     }
     let _ = write!(
         body,
-        "file {} {} {:o}{restarts} <<'{marker}'\n{text}{}{marker}\n",
+        "file {} {} {:o}{restarts} <<'{marker}'\n{}{}{marker}\n",
         quote(&file.path),
         file.owner,
         file.mode,
+        *text,
         if text.ends_with('\n') || text.is_empty() { "" } else { "\n" },
     );
     Ok(())

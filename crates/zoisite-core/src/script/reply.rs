@@ -294,7 +294,7 @@ impl Reply {
         };
         match fields[..] {
             ["begin", _, what] => return Some(what.to_owned()),
-            ["waiting", _, state] => return Some(format!("waiting ({state})")),
+            ["waiting", _, state] => return Some(format!("waiting: systemd says {state}")),
             ["changed", _] => self.changed += 1,
             ["failed", _, attempted, answer] => {
                 self.failed = Some((attempted.to_owned(), answer.trim().to_owned()));

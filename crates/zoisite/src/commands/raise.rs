@@ -6,16 +6,16 @@ use std::time::Duration;
 use clap::{Args, ValueEnum};
 use jiff::SignedDuration;
 use serde_json::json;
-use zoisite_core::blueprint::Part;
+use zoisite_core::blueprint::{ComponentSums, Part};
 use zoisite_core::cluster::HostName;
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{Engine, Looks, Sequence, State as StepState};
-use zoisite_fleet::{Fleet, RunEvent, World};
-use zoisite_store::{RunRecord, State, StoreError};
+use zoisite_fleet::{Fleet, RunEvent, SshFleet, World};
+use zoisite_store::{FreshKeys, RunRecord, State, StoreError, Vault, trust};
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
-use crate::road::{self, Phases, Prepared, prepare};
+use crate::road::{self, Phases, Prepared, QuorumStatus, prepare};
 use crate::site::{Site, lock_holder, now};
 use crate::view::{self, Style, count, seconds};
 
@@ -71,7 +71,7 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
     let holder = lock_holder();
     lock(&mut state)?;
     let run = state.begin_run("raise", &format!("{} on {}", holder.user, holder.host), now())?;
-    let result = raise(&site, options, args, &accept, &sums, &mut state, &run);
+    let result = raise(&site, options, args, &accept, sums, &mut state, run.clone());
     let outcome = match &result {
         Ok(done) => done.clone(),
         Err(failure) if failure.kind() == Kind::Refused => {
@@ -109,203 +109,180 @@ fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, Failure> {
         .collect()
 }
 
+/// What one run knows, on real hosts or simulated ones.
+struct Raise<'a> {
+    site: &'a Site,
+    json: bool,
+    sums: ComponentSums,
+    prepared: Prepared,
+    run: RunRecord,
+    /// Time that looking took.
+    looked: Duration,
+}
+
 /// One raise over SSH, between lock and unlock. Returns a line for the journal.
 fn raise(
     site: &Site,
     options: &Options,
     args: &RaiseArgs,
     accept: &[HostName],
-    sums: &zoisite_core::blueprint::ComponentSums,
+    sums: ComponentSums,
     state: &mut State,
-    run: &RunRecord,
+    run: RunRecord,
 ) -> Result<String, Failure> {
     let prepared = prepare(site, state, || site.vault(), args.parts())?;
     if !options.json {
         tell_prepared(&prepared);
     }
-    let nothing = site.contents(&Sequence::default(), state, &zoisite_store::Vault::fleeting())?;
-    let fleet = road::ssh_fleet(site, &prepared.blueprint, nothing, run.generation)?;
+    let nothing = site.contents(&Sequence::default(), state, &Vault::fleeting())?;
+    let mut fleet = road::ssh_fleet(site, &prepared.blueprint, nothing, run.generation)?;
     let depth = if args.deep { Depth::Deep } else { Depth::Quick };
-    super::block_on(with_fleet(
-        site, options, args, accept, sums, state, run, prepared, fleet, depth,
-    ))?
+    let mut raise = Raise { site, json: options.json, sums, prepared, run, looked: Duration::ZERO };
+    super::block_on(async {
+        let looks = road::look(&fleet, &raise.prepared.blueprint, depth).await;
+        raise.looked = fleet.elapsed();
+        let result = raise.over_ssh(args, accept, state, &mut fleet, &looks).await;
+        fleet.close().await;
+        result
+    })?
 }
 
-#[expect(clippy::too_many_arguments, reason = "everything that one run knows")]
-async fn with_fleet(
-    site: &Site,
-    options: &Options,
-    args: &RaiseArgs,
-    accept: &[HostName],
-    sums: &zoisite_core::blueprint::ComponentSums,
-    state: &mut State,
-    run: &RunRecord,
-    prepared: Prepared,
-    mut fleet: zoisite_fleet::SshFleet,
-    depth: Depth,
-) -> Result<String, Failure> {
-    let looks = road::look(&fleet, &prepared.blueprint, depth).await;
-    let looked = fleet.elapsed();
-    let planned = plan(site, args, accept, sums, state, &prepared, &looks);
-    let sequence = match planned {
-        Ok(sequence) => sequence,
-        Err(failure) => {
-            fleet.close().await;
-            return Err(failure);
-        }
-    };
-    let unreachable: Vec<_> = looks.values().filter_map(|look| look.as_ref().err()).collect();
-    if sequence.is_empty() {
-        fleet.close().await;
-        if !unreachable.is_empty() {
-            return Err(Failure::troubles(unreachable));
-        }
-        if options.json {
+impl Raise<'_> {
+    async fn over_ssh(
+        &self,
+        args: &RaiseArgs,
+        accept: &[HostName],
+        state: &mut State,
+        fleet: &mut SshFleet,
+        looks: &Looks,
+    ) -> Result<String, Failure> {
+        let Self { site, sums, prepared, .. } = self;
+        let pins = road::meet(state, looks, accept)?;
+        let sequence = road::plan_for(site, &prepared.blueprint, looks, sums, args.patience)?;
+        state.pin(&pins)?;
+        let told = if sequence.is_empty() {
+            self.tell_nothing(looks)
+        } else {
+            let vault = site.vault()?;
+            fleet.set_contents(Arc::new(site.contents(&sequence, state, &vault)?));
+            if let Some(access) = road::access(site, state, &vault, &prepared.ledger, &sequence)? {
+                fleet.set_access(access);
+            }
+            self.carry_out(state, fleet, sequence).await?
+        };
+        // Members of a formed quorum that could not be reached were left out, and that is told.
+        let unreachable: Vec<_> = looks.values().filter_map(|look| look.as_ref().err()).collect();
+        if unreachable.is_empty() { Ok(told) } else { Err(Failure::troubles(unreachable)) }
+    }
+
+    fn tell_nothing(&self, looks: &Looks) -> String {
+        let reached = looks.values().filter(|look| look.is_ok()).count();
+        if self.json {
             view::json(&json!({"changed": 0, "steps": 0}));
         } else {
-            let hosts = count(prepared.blueprint.hosts.len(), "host");
             view::out(&format!(
-                "{} nothing differs on {hosts}: nothing was done (looked in {})",
+                "{} nothing differs on {}: nothing was done (looked in {})",
                 Style::stdout().good("✓"),
-                seconds(looked)
+                count(reached, "host"),
+                seconds(self.looked)
             ));
         }
-        return Ok("nothing differed".into());
+        "nothing differed".into()
     }
-    let vault = site.vault()?;
-    let contents = site.contents(&sequence, state, &vault)?;
-    fleet.set_contents(Arc::new(contents));
-    if let Some(access) = road::access(site, state, &vault, &prepared.ledger, &sequence)? {
-        fleet.set_access(access);
-    }
-    let finished =
-        finish(site, options, sums, state, run, &prepared, &fleet, sequence, looked).await;
-    fleet.close().await;
-    let told = finished?;
-    if unreachable.is_empty() { Ok(told) } else { Err(Failure::troubles(unreachable)) }
-}
 
-fn plan(
-    site: &Site,
-    args: &RaiseArgs,
-    accept: &[HostName],
-    sums: &zoisite_core::blueprint::ComponentSums,
-    state: &mut State,
-    prepared: &Prepared,
-    looks: &Looks,
-) -> Result<Sequence, Failure> {
-    let pins = road::meet(state, looks, accept)?;
-    let sequence = road::plan_for(site, &prepared.blueprint, looks, sums, args.patience)?;
-    state.pin(&pins)?;
-    Ok(sequence)
-}
-
-/// Carries the sequence out, looks again, and tells what stands.
-#[expect(clippy::too_many_arguments, reason = "everything that one run knows")]
-async fn finish(
-    site: &Site,
-    options: &Options,
-    sums: &zoisite_core::blueprint::ComponentSums,
-    state: &mut State,
-    run: &RunRecord,
-    prepared: &Prepared,
-    fleet: &dyn Fleet,
-    sequence: Sequence,
-    looked: Duration,
-) -> Result<String, Failure> {
-    let planned: BTreeSet<HostName> =
-        sequence.steps.iter().filter_map(|s| s.host.clone()).collect();
-    if !options.json {
-        use std::io::Write as _;
-        let steps = count(sequence.steps.len(), "step");
-        let hosts = count(planned.len(), "host");
-        let _ = writeln!(std::io::stderr(), "raising {}: {steps} on {hosts}", site.cluster.name);
-    }
-    let mut phases = Phases::default();
-    phases.add("look", Duration::ZERO, looked);
-    let engine = road::carry_out(fleet, sequence, options.json, |event, engine| {
-        if let RunEvent::Ended { step, at, took, .. } = event {
-            let id = &engine.steps()[*step].id;
-            phases.add(road::phase(id), at.saturating_sub(*took), *at);
+    /// Carries the sequence out, looks again, and tells what stands.
+    async fn carry_out(
+        &self,
+        state: &mut State,
+        fleet: &dyn Fleet,
+        sequence: Sequence,
+    ) -> Result<String, Failure> {
+        if !self.json {
+            use std::io::Write as _;
+            let hosts: BTreeSet<&HostName> =
+                sequence.steps.iter().filter_map(|step| step.host.as_ref()).collect();
+            let steps = count(sequence.steps.len(), "step");
+            let hosts = count(hosts.len(), "host");
+            let name = &self.site.cluster.name;
+            let _ = writeln!(std::io::stderr(), "raising {name}: {steps} on {hosts}");
         }
-        // A journal that cannot be written must not stop the run; its end is recorded once more.
-        let _ = state.records().append(run.generation, now(), &journal_line(event, engine));
-        let _ = lock(state);
-    })
-    .await;
-    let total = fleet.elapsed();
-    tell(site, options, sums, prepared, fleet, &engine, &phases, total).await
-}
+        let mut phases = Phases::default();
+        phases.add("look", Duration::ZERO, self.looked);
+        let engine = road::carry_out(fleet, sequence, self.json, |event, engine| {
+            if let RunEvent::Ended { step, at, took, .. } = event {
+                let id = &engine.steps()[*step].id;
+                phases.add(road::phase(id), at.saturating_sub(*took), *at);
+            }
+            // A journal that cannot be written must not stop the run; its end is recorded once more.
+            let line = journal_line(event, engine);
+            let _ = state.records().append(self.run.generation, now(), &line);
+            let _ = lock(state);
+        })
+        .await;
+        let total = fleet.elapsed();
+        let tally = engine.tally();
+        if tally.failed > 0 {
+            let failure = Failure::troubles(engine.troubles());
+            return Err(match tally.not_taken {
+                0 => failure,
+                n => failure.note("left out", format!("{} that need it", count(n, "step"))),
+            });
+        }
+        if tally.not_taken > 0 {
+            return Err(Failure::new(
+                Kind::Run,
+                format!("stopped as you asked: {} done, {} left", tally.done, tally.not_taken),
+                "run the same command again: it goes on from here",
+            ));
+        }
+        let looks = road::look(fleet, &self.prepared.blueprint, Depth::Quick).await;
+        let status = road::quorum_status(self.site, &self.prepared, &looks, &self.sums);
+        self.tell(&engine, &status, &phases, total);
+        still_different(&status)?;
+        Ok(format!("{} changed in {} steps", tally.changed, tally.done))
+    }
 
-#[expect(clippy::too_many_arguments, reason = "everything that is told")]
-async fn tell(
-    site: &Site,
-    options: &Options,
-    sums: &zoisite_core::blueprint::ComponentSums,
-    prepared: &Prepared,
-    fleet: &dyn Fleet,
-    engine: &Engine,
-    phases: &Phases,
-    total: Duration,
-) -> Result<String, Failure> {
-    let tally = engine.tally();
-    if tally.failed > 0 {
-        let failure = Failure::troubles(engine.troubles());
-        return Err(match tally.not_taken {
-            0 => failure,
-            n => failure.note("left out", format!("{} that need it", count(n, "step"))),
-        });
-    }
-    if tally.not_taken > 0 {
-        return Err(Failure::new(
-            Kind::Run,
-            format!("stopped as you asked: {} done, {} left", tally.done, tally.not_taken),
-            "run the same command again: it goes on from here",
-        ));
-    }
-    let looks = road::look(fleet, &prepared.blueprint, Depth::Quick).await;
-    let status = road::quorum_status(site, prepared, &looks, sums);
-    let left = status.members.iter().map(|member| member.differences.len()).sum::<usize>();
-    if options.json {
-        view::json(
-            &json!({"changed": tally.changed, "steps": tally.done, "seconds": total.as_secs_f64(),
-                           "proven": engine.proven(), "stands": status}),
-        );
-    } else {
-        let style = Style::stdout();
-        view::out(&format!("\n{}", road::render_status(&status, style)));
+    fn tell(&self, engine: &Engine, status: &QuorumStatus, phases: &Phases, total: Duration) {
+        let tally = engine.tally();
+        if self.json {
+            view::json(&json!({"changed": tally.changed, "steps": tally.done,
+                               "seconds": total.as_secs_f64(), "proven": engine.proven(),
+                               "stands": status}));
+            return;
+        }
+        view::out(&format!("\n{}", road::render_status(status, Style::stdout())));
         if let Some(proven) = engine.proven() {
             let read = match proven.read.as_slice() {
                 [] => "itself".to_owned(),
                 others => others.join(" and "),
             };
             view::out(&format!(
-                "proven: a key written through {} was read through {read}; cluster id {}",
+                "proven  a key written through {} was read through {read}; cluster id {}",
                 proven.wrote, proven.cluster_id
             ));
         }
-        view::out(&format!("time:   {} in all: {}", seconds(total), phases.render()));
+        view::out(&format!("time    {} in all: {}", seconds(total), phases.render()));
         view::out(
-            "next:   zoisite status shows the quorum; zoisite sequence shows what differs (nothing now)",
+            "next    zoisite status shows the quorum, zoisite sequence what differs: nothing now",
         );
     }
-    if left > 0 {
-        let all: Vec<String> = status
-            .members
-            .iter()
-            .flat_map(|m| m.differences.iter().map(move |d| format!("{}: {d}", m.host)))
-            .collect();
-        return Err(Failure::new(
-            Kind::Run,
-            format!(
-                "after the run {} still there: {}",
-                if left == 1 { "a difference is" } else { "differences are" },
-                all.join("; ")
-            ),
-            "somebody or something changes these files meanwhile; find it, then run the same command again",
-        ));
+}
+
+/// What differs right after a run is somebody else's doing, and worth a failure.
+fn still_different(status: &QuorumStatus) -> Result<(), Failure> {
+    let left: Vec<String> = status
+        .members
+        .iter()
+        .flat_map(|m| m.differences.iter().map(move |d| format!("{}: {d}", m.host)))
+        .collect();
+    if left.is_empty() {
+        return Ok(());
     }
-    Ok(format!("{} changed in {} steps", tally.changed, tally.done))
+    Err(Failure::new(
+        Kind::Run,
+        format!("after the run there still differs: {}", left.join("; ")),
+        "something changes these files meanwhile; find it, then run the same command again",
+    ))
 }
 
 fn tell_prepared(prepared: &Prepared) {
@@ -366,42 +343,30 @@ pub fn rehearse_with(
     patience: u32,
     world: &Arc<Mutex<World>>,
     state: &mut State,
-    vault: &zoisite_store::Vault,
+    vault: &Vault,
 ) -> Result<(), Failure> {
-    let now = now();
-    zoisite_store::trust::issue(
-        state,
-        vault,
-        &site.cluster,
-        &zoisite_store::FreshKeys,
-        now,
-        false,
-    )?;
-    let prepared = prepare(site, state, || Ok(zoisite_store::Vault::fleeting()), Part::ALL)?;
+    trust::issue(state, vault, &site.cluster, &FreshKeys, now(), false)?;
+    let prepared = prepare(site, state, || Ok(Vault::fleeting()), Part::ALL)?;
     let sums = simulated_sums(&prepared);
-    let run = state.begin_run("raise, rehearsed", "rehearsal", now)?;
+    let run = state.begin_run("raise, rehearsed", "rehearsal", now())?;
     super::block_on(async {
         let nothing = site.contents(&Sequence::default(), state, vault)?;
         let looking = road::rehearsal_fleet(world, nothing, run.generation);
         let looks = road::look(&looking, &prepared.blueprint, Depth::Quick).await;
         let sequence = road::plan_for(site, &prepared.blueprint, &looks, &sums, patience)?;
-        if sequence.is_empty() {
-            view::out("nothing differs: nothing was done");
-            return Ok(());
-        }
         let contents = site.contents(&sequence, state, vault)?;
         let fleet = road::rehearsal_fleet(world, contents, run.generation);
         let looked = looking.elapsed();
-        let told =
-            finish(site, options, &sums, state, &run, &prepared, &fleet, sequence, looked).await?;
-        state.end_run(run.clone(), &told, crate::site::now())?;
+        let raise = Raise { site, json: options.json, sums, prepared, run, looked };
+        let told = raise.carry_out(state, &fleet, sequence).await?;
+        state.end_run(raise.run, &told, now())?;
         Ok(())
     })?
 }
 
 /// Checksums for components that a rehearsal only pretends to bring.
-pub fn simulated_sums(prepared: &Prepared) -> zoisite_core::blueprint::ComponentSums {
-    let mut sums = zoisite_core::blueprint::ComponentSums::default();
+pub fn simulated_sums(prepared: &Prepared) -> ComponentSums {
+    let mut sums = ComponentSums::default();
     for component in prepared.blueprint.hosts.iter().flat_map(|host| host.components()) {
         sums.insert(component.pinned.path("amd64"), "0".repeat(64));
     }

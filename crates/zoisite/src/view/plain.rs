@@ -24,9 +24,10 @@ impl Plain {
             }
             // What a step waits for is worth a line when it is new, each single file is not.
             RunEvent::Doing { step, what } => {
-                let kind = what.split([' ', '(']).next().unwrap_or_default().to_owned();
+                let kind = what.split([' ', ':']).next().unwrap_or_default().to_owned();
                 let waits = what.starts_with("waiting") || steps[*step].host.is_none();
                 if waits && self.said.insert(*step, kind.clone()) != Some(kind) {
+                    let what = what.strip_prefix("waiting: ").unwrap_or(what);
                     self.line(&steps[*step], "waits", what);
                 }
             }
