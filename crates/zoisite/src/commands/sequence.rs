@@ -155,16 +155,14 @@ pub fn render(sequence: &Sequence, as_table: bool, style: Style) -> String {
                     style.busy(&format!("{name:<18}")),
                     step.what
                 ));
-                for why in step.why.iter().take(4) {
+                // A few reasons are worth reading, many are not: the first ones stand for all.
+                let shown = if step.why.len() > 4 { 2 } else { step.why.len() };
+                for why in &step.why[..shown] {
                     out.push_str(&style.dim(&format!("  {:<18} because {why}\n", "")));
                 }
-                if step.why.len() > 4 {
-                    let more = format!(
-                        "  {:<18} and {} more\n",
-                        "",
-                        count(step.why.len() - 4, "difference")
-                    );
-                    out.push_str(&style.dim(&more));
+                if step.why.len() > shown {
+                    let more = step.why.len() - shown;
+                    out.push_str(&style.dim(&format!("  {:<18} and {more} more\n", "")));
                 }
                 if !step.needs.is_empty() {
                     out.push_str(&style.dim(&format!("  {:<18} after {}\n", "", needs(step))));

@@ -44,11 +44,8 @@ impl Live {
             }
         }
         let width = rows.iter().map(|row| row.name.len()).max().unwrap_or(0);
-        let template = ProgressStyle::with_template("  {spinner:.cyan} {prefix} {wide_msg}")
-            .unwrap_or_else(|_| ProgressStyle::default_spinner())
-            .tick_strings(&["⠋", "⠙", "⠹", "⠸", "⠼", "⠴", "⠦", "⠧", "⠇", "⠏", " "]);
         for row in &rows {
-            row.bar.set_style(template.clone());
+            row.bar.set_style(row_style(false));
             row.bar.set_prefix(format!("{:<width$}", row.name));
         }
         let total = screen.add(ProgressBar::new(engine.steps().len() as u64));
@@ -94,6 +91,7 @@ impl Live {
             let message = self.message(row, engine);
             row.bar.set_message(message);
             let busy = row.steps.iter().any(|step| engine.states()[*step] == State::Running);
+            row.bar.set_style(row_style(busy));
             if busy {
                 row.bar.enable_steady_tick(Duration::from_millis(120));
             } else {
@@ -116,7 +114,10 @@ impl Live {
         let mut detail = String::new();
         let mut waiting = None;
         for step in &row.steps {
-            let name = engine.steps()[*step].id.rsplit('/').next().unwrap_or_default();
+            let name = match engine.steps()[*step].id.rsplit_once('/') {
+                Some((_, name)) => name,
+                None => "prove",
+            };
             chain.push(match &engine.states()[*step] {
                 State::Done(_) => {
                     let took = self.took.get(step).copied().unwrap_or_default();
@@ -162,5 +163,15 @@ impl Live {
             row.bar.abandon();
         }
         self.total.abandon();
+        let _ = std::io::Write::write_all(&mut std::io::stderr(), b"\n");
     }
+}
+
+/// A row's form: with a spinner while something runs there.
+fn row_style(busy: bool) -> ProgressStyle {
+    let template =
+        if busy { "  {spinner:.cyan} {prefix}  {wide_msg}" } else { "    {prefix}  {wide_msg}" };
+    ProgressStyle::with_template(template)
+        .unwrap_or_else(|_| ProgressStyle::default_spinner())
+        .tick_strings(&["⠋", "⠙", "⠹", "⠸", "⠼", "⠴", "⠦", "⠧", "⠇", "⠏", " "])
 }
