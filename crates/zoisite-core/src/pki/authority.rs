@@ -9,7 +9,7 @@ use rustls_pki_types::CertificateDer;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 
-use super::keys::{KeyKind, KeySource, PkiError, Secret};
+use super::keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 use super::ledger::LedgerEntry;
 use super::profile::AuthorityKind;
 use super::wanted::{San, Wanted};
@@ -90,8 +90,9 @@ impl Authority {
         // RFC 5280 section 4.2.1.9: critical in an authority. No authority stands below this one.
         params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
         params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
-        let pair = keys.key(key)?;
-        let secret = Secret::new(pair.serialize_pem());
+        let NewKey { private: secret, .. } = keys.key(key)?;
+        let pair = KeyPair::from_pem(secret.expose())
+            .map_err(|source| PkiError::Key { kind: key, source })?;
         let made = params
             .self_signed(&pair)
             .map_err(|source| PkiError::Issue { subject: subject.clone(), source })?;
@@ -185,9 +186,8 @@ impl Authority {
             })
             .collect::<Result<_, rcgen::Error>>()
             .map_err(failed)?;
-        let pair = keys.key(wanted.key)?;
-        let made = params.signed_by(&pair, &self.issuer).map_err(failed)?;
-        let secret = Secret::new(pair.serialize_pem());
+        let NewKey { private: secret, public } = keys.key(wanted.key)?;
+        let made = params.signed_by(&public, &self.issuer).map_err(failed)?;
         let entry = LedgerEntry {
             serial: hex(&serial),
             profile: wanted.profile,

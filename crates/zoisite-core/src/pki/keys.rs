@@ -84,13 +84,22 @@ impl fmt::Display for KeyKind {
     }
 }
 
+/// A key pair that was just made: its private half as text for the vault, its public half to certify.
+#[derive(Debug)]
+pub struct NewKey {
+    /// The private key, PKCS #8 in PEM (RFC 5958, RFC 7468 section 10).
+    pub private: Secret,
+    /// The public key.
+    pub public: rcgen::SubjectPublicKeyInfo,
+}
+
 /// Where keys and serial numbers come from: the vault in earnest, ready-made ones in rehearsals.
 pub trait KeySource: Sync {
     /// A key pair of that kind.
     ///
     /// # Errors
     /// When the source cannot make one.
-    fn key(&self, kind: KeyKind) -> Result<rcgen::KeyPair, PkiError>;
+    fn key(&self, kind: KeyKind) -> Result<NewKey, PkiError>;
 
     /// 16 random octets for a serial number.
     fn serial(&self) -> [u8; 16];

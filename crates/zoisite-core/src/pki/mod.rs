@@ -17,7 +17,7 @@ mod wanted;
 pub(crate) use authority::hex;
 pub use authority::{Authority, AuthorityCertificate, issue_all};
 pub use edges::{Edge, Party, edges};
-pub use keys::{KeyKind, KeySource, PkiError, Secret};
+pub use keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 pub use ledger::{Due, Ledger, LedgerEntry, Why, due};
 pub(crate) use profile::ETCD_USER;
 pub use profile::{AuthorityKind, Holder, Place, Profile, Usage};

@@ -1,14 +1,11 @@
-//! Shared by the core's tests: the demo cluster, and keys made on the spot.
+//! Shared by the core's tests: the demo cluster, and trust made on the spot with the store's keys.
 
 #![allow(dead_code, reason = "each test program uses a part of this")]
 
-use std::sync::atomic::{AtomicU64, Ordering};
-
 use jiff::Timestamp;
 use zoisite_core::cluster::{Cluster, HostName, read};
-use zoisite_core::pki::{
-    Authority, AuthorityKind, KeyKind, KeySource, Ledger, PkiError, Secret, due, wanted,
-};
+use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, due, wanted};
+use zoisite_store::FreshKeys;
 
 pub const SALTMARSH: &str = include_str!("../../../../demo/saltmarsh/zoisite.toml");
 
@@ -30,32 +27,10 @@ pub fn at(day: &str) -> Timestamp {
     format!("{day}T12:00:00Z").parse().unwrap()
 }
 
-/// Keys made on the spot, serial numbers counted up.
-#[derive(Default)]
-pub struct TestKeys(AtomicU64);
-
-impl KeySource for TestKeys {
-    #[expect(clippy::disallowed_methods, reason = "a test's own source of keys")]
-    fn key(&self, kind: KeyKind) -> Result<rcgen::KeyPair, PkiError> {
-        let algorithm: &'static rcgen::SignatureAlgorithm = match kind {
-            KeyKind::EcdsaP256 => &rcgen::PKCS_ECDSA_P256_SHA256,
-            KeyKind::EcdsaP384 => &rcgen::PKCS_ECDSA_P384_SHA384,
-            KeyKind::Rsa3072 => &rcgen::PKCS_RSA_SHA256,
-        };
-        rcgen::KeyPair::generate_for(algorithm).map_err(|source| PkiError::Key { kind, source })
-    }
-
-    fn serial(&self) -> [u8; 16] {
-        let mut serial = [7; 16];
-        serial[8..].copy_from_slice(&self.0.fetch_add(1, Ordering::Relaxed).to_be_bytes());
-        serial
-    }
-}
-
 /// Authorities and what they issued, in memory.
 #[derive(Default)]
 pub struct Trust {
-    pub keys: TestKeys,
+    pub keys: FreshKeys,
     pub authorities: Vec<Authority>,
     pub ledger: Ledger,
     pub secrets: Vec<(String, Secret)>,

@@ -154,7 +154,7 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
                 e.host.as_ref().map_or("this run".into(), ToString::to_string),
                 end,
                 e.profile.place().map_or("–".into(), |p| p.certificate()),
-                view::names(&e.names),
+                if e.names.is_empty() { "–".into() } else { view::names(&e.names) },
             ]
         });
         view::out(&table(&["profile", "host", "ends", "place", "names"], rows));
