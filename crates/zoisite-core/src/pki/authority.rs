@@ -236,11 +236,8 @@ fn offset(time: Timestamp) -> time::OffsetDateTime {
 }
 
 pub(crate) fn hex(bytes: &[u8]) -> String {
-    use std::fmt::Write as _;
-    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut out, byte| {
-        let _ = write!(out, "{byte:02x}");
-        out
-    })
+    let digit = |nibble: u8| char::from(b"0123456789abcdef"[usize::from(nibble)]);
+    bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect()
 }
 
 /// Issues all of `dues`, on every core, in their order.

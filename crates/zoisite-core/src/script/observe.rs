@@ -69,12 +69,13 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
         );
         let _ = writeln!(
             body,
-            "etcd_status {} {} {} {} {}",
+            "etcd_status {} {} {} {} {} {}",
             quote(&etcd.etcdctl),
             quote(&etcd.endpoint),
             quote(&etcd.authority),
             quote(&etcd.certificate),
-            quote(&etcd.key)
+            quote(&etcd.key),
+            quote(etcd.unit)
         );
     }
     wrapped(&format!("zoisite: look at {}", blueprint.host), &[OBSERVE], &body)

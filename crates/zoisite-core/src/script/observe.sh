@@ -72,9 +72,9 @@ etcd_data() {
     done
   fi
 }
-# client program, endpoint, authority, certificate, key
+# client program, endpoint, authority, certificate, key, unit; a member that is not ready is not asked
 etcd_status() {
-  [ -x "$1" ] && [ -r "$5" ] || return 0
+  [ -x "$1" ] && [ -r "$5" ] && systemctl is-active -q "$6" || return 0
   answer=$("$1" --endpoints "$2" --cacert "$3" --cert "$4" --key "$5" --dial-timeout 2s \
     --command-timeout 4s endpoint status -w json 2>&1)
   case $answer in
