@@ -16,7 +16,7 @@ use zoisite_core::sequence::{
     Engine, Looks, PlanInput, PlanOptions, Rule, Sequence, Tally, Unplannable, plan,
 };
 use zoisite_fleet::{Contents, Fault, Fleet as _, Rehearsal, World, run};
-use zoisite_store::{FreshKeys, SqliteRecords, State, Vault, trust};
+use zoisite_store::{FreshKeys, Overlay, State, Vault, trust};
 
 const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
 const CONFIG: &str = "/etc/zoisite/etcd/etcd.yaml";
@@ -45,8 +45,7 @@ fn issued() -> &'static (Cluster, Ledger, Keys) {
     static ISSUED: OnceLock<(Cluster, Ledger, Keys)> = OnceLock::new();
     ISSUED.get_or_init(|| {
         let cluster = read(SALTMARSH).cluster.unwrap();
-        let nowhere = std::path::Path::new("/nonexistent");
-        let mut state = State::new(Box::new(SqliteRecords::scratch(nowhere).unwrap()));
+        let mut state = State::new(Box::new(Overlay::over(None)));
         let vault = Vault::fleeting();
         let now = "2026-11-23T12:00:00Z".parse().unwrap();
         trust::issue(&mut state, &vault, &cluster, &FreshKeys, now, false).unwrap();

@@ -7,6 +7,7 @@
 
 mod error;
 mod keys;
+mod overlay;
 mod records;
 mod sqlite;
 mod state;
@@ -15,6 +16,7 @@ mod vault;
 
 pub use error::StoreError;
 pub use keys::FreshKeys;
+pub use overlay::Overlay;
 pub use records::{Change, LockHolder, Records};
 pub use sqlite::{FORMAT, SqliteRecords};
 pub use state::{RunRecord, State, StoredEvent};

@@ -66,26 +66,6 @@ impl SqliteRecords {
         Ok(store)
     }
 
-    /// A copy in memory of the store in `folder`, or an empty one: for looking ahead without leaving
-    /// a trace.
-    ///
-    /// # Errors
-    /// As [`SqliteRecords::open`].
-    pub fn scratch(folder: &Path) -> Result<Self, StoreError> {
-        let path = folder.join("store.sqlite");
-        let memory = Connection::open_in_memory().map_err(|source| sort(source, &path))?;
-        let mut copy = Self { connection: memory, path };
-        if !Self::exists(folder) {
-            copy.prepare(true)?;
-            return Ok(copy);
-        }
-        let disk = Self::open(folder)?;
-        let result = rusqlite::backup::Backup::new(&disk.connection, &mut copy.connection)
-            .and_then(|backup| backup.run_to_completion(1_000, std::time::Duration::ZERO, None));
-        result.map_err(|source| sort(source, &copy.path))?;
-        Ok(copy)
-    }
-
     /// Whether `folder` holds a store.
     pub fn exists(folder: &Path) -> bool {
         folder.join("store.sqlite").exists()

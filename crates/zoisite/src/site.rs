@@ -12,7 +12,7 @@ use zoisite_core::pki::Secret;
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{Sequence, Work};
 use zoisite_fleet::{Contents, SshTarget};
-use zoisite_store::{LockHolder, SqliteRecords, State, StoreError, Vault};
+use zoisite_store::{LockHolder, Overlay, Records, SqliteRecords, State, StoreError, Vault};
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
@@ -112,9 +112,15 @@ impl Site {
         if SqliteRecords::exists(&self.store_folder()) { self.state().map(Some) } else { Ok(None) }
     }
 
-    /// A copy of the store in memory, for looking ahead.
+    /// The store under an overlay, for looking ahead: nothing is written.
     pub fn scratch(&self) -> Result<State, Failure> {
-        Ok(State::new(Box::new(SqliteRecords::scratch(&self.store_folder())?)))
+        let folder = self.store_folder();
+        let base: Option<Box<dyn Records>> = if SqliteRecords::exists(&folder) {
+            Some(Box::new(SqliteRecords::open(&folder)?))
+        } else {
+            None
+        };
+        Ok(State::new(Box::new(Overlay::over(base))))
     }
 
     fn identity_path(&self) -> Result<PathBuf, Failure> {

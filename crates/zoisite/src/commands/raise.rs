@@ -320,7 +320,7 @@ fn journal_line(event: &RunEvent, engine: &Engine) -> String {
     value.to_string()
 }
 
-/// The same on simulated hosts: certificates are issued in a copy of the store, nothing is touched.
+/// The same on simulated hosts: certificates are issued in an overlay of the store, nothing is touched.
 fn rehearse(
     site: &Site,
     options: &Options,

@@ -42,7 +42,7 @@ enum Form {
 pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let sums = site.sums()?;
-    // Looking ahead leaves no trace: certificates that are due are issued in a copy.
+    // Looking ahead leaves no trace: certificates that are due are issued in an overlay.
     let mut state = site.scratch()?;
     let prepared = prepare(&site, &mut state, || site.scratch_vault(), Part::ALL)?;
     let contents =
