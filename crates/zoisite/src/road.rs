@@ -130,6 +130,30 @@ pub async fn look(fleet: &dyn Fleet, blueprint: &Blueprint, depth: Depth) -> Loo
     looks
 }
 
+/// What there is to know without changing anything, here or on hosts.
+pub struct Ahead {
+    pub state: State,
+    pub sums: ComponentSums,
+    pub prepared: Prepared,
+    pub looks: Looks,
+}
+
+/// Looks ahead over SSH: certificates that are due are issued in an overlay and forgotten.
+pub fn look_ahead(site: &Site, deep: bool) -> Result<Ahead, Failure> {
+    let sums = site.sums()?;
+    let mut state = site.scratch()?;
+    let prepared = prepare(site, &mut state, || site.scratch_vault(), Part::ALL)?;
+    let nothing = site.contents(&Sequence::default(), &mut state, &Vault::fleeting())?;
+    let fleet = ssh_fleet(site, &prepared.blueprint, nothing, 0)?;
+    let depth = if deep { Depth::Deep } else { Depth::Quick };
+    let looks = crate::commands::block_on(async {
+        let looks = look(&fleet, &prepared.blueprint, depth).await;
+        fleet.close().await;
+        looks
+    })?;
+    Ok(Ahead { state, sums, prepared, looks })
+}
+
 /// Holds the machines that answered against those met before (rule S4). Returns the pins of hosts met
 /// for the first time, or accepted anew.
 pub fn meet(

@@ -2,15 +2,13 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use serde_json::json;
-use zoisite_core::blueprint::Part;
 use zoisite_core::cluster::HostName;
-use zoisite_core::script::{Depth, KeyText};
+use zoisite_core::script::KeyText;
 use zoisite_core::sequence::{Sequence, Step, Work};
-use zoisite_fleet::Fleet as _;
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
-use crate::road::{self, prepare};
+use crate::road::{self, Ahead};
 use crate::site::Site;
 use crate::view::{self, Style, count, table::table};
 
@@ -41,19 +39,7 @@ enum Form {
 
 pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let sums = site.sums()?;
-    // Looking ahead leaves no trace: certificates that are due are issued in an overlay.
-    let mut state = site.scratch()?;
-    let prepared = prepare(&site, &mut state, || site.scratch_vault(), Part::ALL)?;
-    let contents =
-        site.contents(&Sequence::default(), &mut state, &zoisite_store::Vault::fleeting())?;
-    let fleet = road::ssh_fleet(&site, &prepared.blueprint, contents, 0)?;
-    let depth = if args.deep { Depth::Deep } else { Depth::Quick };
-    let looks = super::block_on(async {
-        let looks = road::look(&fleet, &prepared.blueprint, depth).await;
-        fleet.close().await;
-        looks
-    })?;
+    let Ahead { state, sums, prepared, looks } = road::look_ahead(&site, args.deep)?;
     road::meet(&state, &looks, &[])?;
     let sequence = road::plan_for(&site, &prepared.blueprint, &looks, &sums, 300)?;
     if let Some(host) = &args.show_script {

@@ -1,14 +1,10 @@
 use std::process::ExitCode;
 
 use clap::Args;
-use zoisite_core::blueprint::Part;
-use zoisite_core::script::Depth;
-use zoisite_core::sequence::Sequence;
-use zoisite_fleet::Fleet as _;
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
-use crate::road::{self, prepare};
+use crate::road::{self, Ahead};
 use crate::site::Site;
 use crate::view::{self, Style};
 
@@ -32,18 +28,7 @@ pub fn run(options: &Options, args: &StatusArgs) -> Result<ExitCode, Failure> {
             "zoisite sequence shows what would be done, zoisite raise does it",
         ));
     }
-    let sums = site.sums()?;
-    let mut state = site.scratch()?;
-    let prepared = prepare(&site, &mut state, || site.scratch_vault(), Part::ALL)?;
-    let nothing =
-        site.contents(&Sequence::default(), &mut state, &zoisite_store::Vault::fleeting())?;
-    let fleet = road::ssh_fleet(&site, &prepared.blueprint, nothing, 0)?;
-    let depth = if args.deep { Depth::Deep } else { Depth::Quick };
-    let looks = super::block_on(async {
-        let looks = road::look(&fleet, &prepared.blueprint, depth).await;
-        fleet.close().await;
-        looks
-    })?;
+    let Ahead { state, sums, prepared, looks } = road::look_ahead(&site, args.deep)?;
     let status = road::quorum_status(&site, &prepared, &looks, &sums);
     if options.json {
         view::json(&status);

@@ -73,3 +73,29 @@ pub fn names<T: std::fmt::Display>(names: &[T]) -> String {
         _ => names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+
+    #[test]
+    fn numbers_are_told_as_people_say_them() {
+        assert_eq!(
+            [0, 1_023, 20_480, 1_468_006].map(bytes),
+            ["0 B", "1023 B", "20 KiB", "1.4 MiB"]
+        );
+        assert_eq!(seconds(Duration::from_millis(440)), "0.4 s");
+        assert_eq!(seconds(Duration::from_secs(200)), "3 min 20 s");
+        assert_eq!((count(1, "host"), count(3, "host")), ("1 host".into(), "3 hosts".into()));
+    }
+
+    #[test]
+    fn long_lists_of_names_are_cut_in_the_middle() {
+        assert_eq!(names::<&str>(&[]), "none");
+        assert_eq!(names(&["heron", "egret"]), "heron, egret");
+        let terns: Vec<String> = (1..=40).map(|n| format!("tern-{n}")).collect();
+        assert_eq!(names(&terns), "tern-1, tern-2 … tern-40 (40)");
+    }
+}

@@ -1,0 +1,158 @@
+//! Issuing and recording: one transaction, sealed keys that fit their certificates, no trace of a
+//! preview.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use jiff::Timestamp;
+use zoisite_core::cluster::{Cluster, read};
+use zoisite_core::pki::{Authority, AuthorityKind, Profile, wanted};
+use zoisite_store::{FreshKeys, Overlay, SqliteRecords, State, StoreError, Vault, trust};
+
+const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
+
+fn saltmarsh() -> Cluster {
+    read(SALTMARSH).cluster.unwrap()
+}
+
+fn at(day: &str) -> Timestamp {
+    format!("{day}T12:00:00Z").parse().unwrap()
+}
+
+struct Desk {
+    dir: tempfile::TempDir,
+    vault: Vault,
+}
+
+impl Desk {
+    fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let (vault, _) = Vault::open_or_make(&dir.path().join("identity")).unwrap();
+        Self { dir, vault }
+    }
+
+    fn state(&self) -> State {
+        State::new(Box::new(SqliteRecords::open(&self.dir.path().join(".zoisite")).unwrap()))
+    }
+
+    fn issue(&self, cluster: &Cluster, day: &str) -> trust::Issued {
+        let mut state = self.state();
+        trust::issue(&mut state, &self.vault, cluster, &FreshKeys, at(day), false).unwrap()
+    }
+}
+
+#[test]
+fn everything_is_issued_once_and_survives_the_program() {
+    let desk = Desk::new();
+    let cluster = saltmarsh();
+    let issued = desk.issue(&cluster, "2026-11-23");
+    assert_eq!(issued.authorities, AuthorityKind::ALL);
+    assert_eq!(issued.certificates.len(), wanted(&cluster).len());
+    assert!(desk.issue(&cluster, "2026-11-24").is_empty());
+    let ledger = desk.state().ledger().unwrap();
+    assert_eq!(ledger.entries.len(), wanted(&cluster).len());
+    assert!(trust::outstanding(&desk.state(), &cluster, at("2026-11-24")).unwrap().is_empty());
+}
+
+#[test]
+fn every_sealed_key_belongs_to_its_certificate() {
+    let desk = Desk::new();
+    desk.issue(&saltmarsh(), "2026-11-23");
+    let mut state = desk.state();
+    for entry in state.ledger().unwrap().entries {
+        let key = state.secret(&entry.serial, &desk.vault).unwrap();
+        let pair = rcgen::KeyPair::from_pem(key.expose()).unwrap();
+        let der = entry.der().unwrap();
+        let point = pair.public_key_raw();
+        assert!(der.windows(point.len()).any(|w| w == point), "{}", entry.label());
+    }
+}
+
+#[test]
+fn a_replaced_certificate_stays_on_record_and_its_key_does_not() {
+    let desk = Desk::new();
+    desk.issue(&saltmarsh(), "2026-11-23");
+    let old = desk.state().ledger().unwrap();
+    let old = old.entries.iter().find(|e| e.profile == Profile::EtcdPeer).unwrap().clone();
+    let moved = SALTMARSH.replace(&format!("\"{}\"", old.names[0]), "\"10.77.0.19\"");
+    let issued = desk.issue(&read(&moved).cluster.unwrap(), "2026-11-24");
+    assert!(!issued.is_empty());
+    let mut state = desk.state();
+    let ledger = state.ledger().unwrap();
+    let replaced = ledger.entries.iter().find(|e| e.serial == old.serial).unwrap();
+    let by = replaced.replaced_by.clone().unwrap();
+    assert!(ledger.entries.iter().any(|e| e.serial == by && e.replaced_by.is_none()));
+    assert!(matches!(state.secret(&old.serial, &desk.vault), Err(StoreError::NoSecret(_))));
+    assert!(state.secret(&by, &desk.vault).is_ok());
+}
+
+#[test]
+fn another_identity_opens_nothing_and_is_told_which_one_would() {
+    let desk = Desk::new();
+    desk.issue(&saltmarsh(), "2026-11-23");
+    let eve = Vault::fleeting();
+    let mut state = desk.state();
+    let serial = state.ledger().unwrap().entries[0].serial.clone();
+    let error = state.secret(&serial, &eve).unwrap_err();
+    assert!(error.mend().contains(&desk.vault.recipient()), "{}", error.mend());
+    let again = trust::issue(&mut state, &eve, &saltmarsh(), &FreshKeys, at("2026-11-24"), true);
+    assert!(matches!(again, Err(StoreError::WrongIdentity { .. })));
+    let count = desk.state().ledger().unwrap().entries.len();
+    assert_eq!(count, wanted(&saltmarsh()).len(), "nothing is half-issued");
+}
+
+#[test]
+fn a_runs_own_certificate_is_recorded_short_lived_and_its_key_kept_nowhere() {
+    let desk = Desk::new();
+    let cluster = saltmarsh();
+    desk.issue(&cluster, "2026-11-23");
+    let mut state = desk.state();
+    let now = at("2026-11-23");
+    let run = |state: &mut State| {
+        trust::for_this_run(state, &desk.vault, &cluster, Profile::RunEtcd, &FreshKeys, now)
+    };
+    let (entry, key) = run(&mut state).unwrap();
+    assert!(entry.not_after.as_second() - now.as_second() < 86_400);
+    assert!(key.expose().contains("PRIVATE KEY"));
+    assert!(matches!(state.secret(&entry.serial, &desk.vault), Err(StoreError::NoSecret(_))));
+    assert!(desk.state().ledger().unwrap().entries.contains(&entry));
+}
+
+#[test]
+fn a_preview_issues_and_leaves_no_trace() {
+    let desk = Desk::new();
+    let cluster = saltmarsh();
+    let mut preview = State::new(Box::new(Overlay::over(None)));
+    let vault = Vault::fleeting();
+    let issued =
+        trust::issue(&mut preview, &vault, &cluster, &FreshKeys, at("2026-11-23"), false).unwrap();
+    assert_eq!(issued.certificates.len(), wanted(&cluster).len());
+    assert_eq!(preview.cluster_id().unwrap(), preview.cluster_id().unwrap());
+    assert!(!desk.dir.path().join(".zoisite").exists());
+}
+
+#[test]
+fn an_authority_opens_again_with_its_key_alone() {
+    let desk = Desk::new();
+    desk.issue(&saltmarsh(), "2026-11-23");
+    let mut state = desk.state();
+    let ledger = state.ledger().unwrap();
+    let certificate = ledger.authority(AuthorityKind::Cluster).unwrap().clone();
+    let key = state.secret("authority/cluster", &desk.vault).unwrap();
+    let authority = Authority::open(certificate, &key).unwrap();
+    let one = wanted(&saltmarsh()).into_iter().find(|w| w.profile == Profile::ApiServer).unwrap();
+    assert!(authority.issue(&one, &FreshKeys, at("2026-11-24")).is_ok());
+}
+
+#[test]
+fn runs_are_numbered_upwards_also_when_the_clock_goes_back() {
+    let desk = Desk::new();
+    let mut state = desk.state();
+    let first = state.begin_run("raise", "ada on desk", at("2026-11-23")).unwrap();
+    let second = state.begin_run("raise", "ada on desk", at("2026-11-01")).unwrap();
+    assert!(second.generation > first.generation);
+    state.end_run(second.clone(), "well", at("2026-11-23")).unwrap();
+    let runs = state.runs().unwrap();
+    assert_eq!(runs.len(), 2);
+    assert_eq!(runs[0].outcome, None, "the first one was cut off");
+    assert_eq!(runs[1].outcome.as_deref(), Some("well"));
+}
