@@ -150,7 +150,7 @@ fn runs_are_numbered_upwards_also_when_the_clock_goes_back() {
     let first = state.begin_run("raise", "ada on desk", at("2026-11-23")).unwrap();
     let second = state.begin_run("raise", "ada on desk", at("2026-11-01")).unwrap();
     assert!(second.generation > first.generation);
-    state.end_run(second.clone(), "well", at("2026-11-23")).unwrap();
+    state.end_run(second, "well", at("2026-11-23")).unwrap();
     let runs = state.runs().unwrap();
     assert_eq!(runs.len(), 2);
     assert_eq!(runs[0].outcome, None, "the first one was cut off");
