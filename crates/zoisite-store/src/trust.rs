@@ -29,18 +29,6 @@ impl Issued {
     }
 }
 
-/// What would be issued now.
-///
-/// # Errors
-/// When the store cannot be read.
-pub fn outstanding(
-    state: &State,
-    cluster: &Cluster,
-    now: Timestamp,
-) -> Result<Vec<Due>, StoreError> {
-    Ok(due(&wanted(cluster), &state.ledger()?, now))
-}
-
 /// Makes missing authorities and issues every certificate that is due; a second call does nothing.
 ///
 /// With `again`, every certificate is issued anew.

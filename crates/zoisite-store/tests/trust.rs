@@ -5,7 +5,7 @@
 
 use jiff::Timestamp;
 use zoisite_core::cluster::{Cluster, read};
-use zoisite_core::pki::{Authority, AuthorityKind, Profile, wanted};
+use zoisite_core::pki::{Authority, AuthorityKind, Profile, due, wanted};
 use zoisite_store::{FreshKeys, Overlay, SqliteRecords, State, StoreError, Vault, trust};
 
 const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
@@ -50,7 +50,7 @@ fn everything_is_issued_once_and_survives_the_program() {
     assert!(desk.issue(&cluster, "2026-11-24").is_empty());
     let ledger = desk.state().ledger().unwrap();
     assert_eq!(ledger.entries.len(), wanted(&cluster).len());
-    assert!(trust::outstanding(&desk.state(), &cluster, at("2026-11-24")).unwrap().is_empty());
+    assert!(due(&wanted(&cluster), &ledger, at("2026-11-24")).is_empty());
 }
 
 #[test]

@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use zoisite_core::blueprint::{Blueprint, ComponentSums, Part, Sources, blueprint};
 use zoisite_core::cluster::HostName;
-use zoisite_core::pki::{AuthorityKind, Ledger, Profile, Proof, edges, prove};
+use zoisite_core::pki::{AuthorityKind, Ledger, Profile, Proof, due, edges, prove, wanted};
 use zoisite_core::script::{Depth, EtcdStatus};
 use zoisite_core::sequence::{
     Difference, Engine, Looks, MachinePin, PlanInput, PlanOptions, Refusal, Sequence, Work,
@@ -44,7 +44,7 @@ pub fn prepare(
     let ledger = state.ledger()?;
     let complete = AuthorityKind::ALL.iter().all(|kind| ledger.authority(*kind).is_some());
     // The vault is opened only when something must be issued: a run with nothing to do needs no key.
-    let issued = if complete && trust::outstanding(state, &site.cluster, now)?.is_empty() {
+    let issued = if complete && due(&wanted(&site.cluster), &ledger, now).is_empty() {
         Issued::default()
     } else {
         trust::issue(state, &vault()?, &site.cluster, &FreshKeys, now, false)?

@@ -4,7 +4,6 @@
 use std::collections::BTreeSet;
 
 use super::step::{Proven, Sequence, Step, StepOutcome, Work};
-use crate::cluster::HostName;
 use crate::diagnosis::Trouble;
 use crate::script::{Operation, Stretch};
 
@@ -204,10 +203,5 @@ impl Engine {
             }
             work => work.clone(),
         }
-    }
-
-    /// Hosts on which something failed.
-    pub fn failed_hosts(&self) -> BTreeSet<HostName> {
-        self.troubles().filter_map(|trouble| trouble.host.clone()).collect()
     }
 }
