@@ -1,0 +1,3 @@
+module saltmarsh.example/lab/images
+
+go 1.26
