@@ -120,7 +120,8 @@ boot_host() {
     enter_cgroup "$name"
     exec setsid systemd-nspawn --quiet -D "$dir/root" -M "$name" --register=no --keep-unit \
       --network-bridge="$BRIDGE" --capability=all --system-call-filter=@keyring --console=pipe \
-      --resolv-conf=off --timezone=off --link-journal=no -b
+      --resolv-conf=off --timezone=off --link-journal=no \
+      --bind="$dir/containerd:/var/lib/containerd" --bind=/dev/net/tun -b
   ) </dev/null >"$dir/console.log" 2>&1 &
   echo $! >"$dir/pid"
   wait_until 120 "$name's first process" running "$name"

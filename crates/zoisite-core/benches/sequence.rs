@@ -8,12 +8,12 @@ mod common;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 
-use common::{Trust, at, workers_text};
-use zoisite_core::blueprint::{ComponentSums, Part, Sources, blueprint};
+use common::{Known, Trust, at, workers_text};
+use zoisite_core::blueprint::{ComponentSums, Part, blueprint, node_wanted, objects};
 use zoisite_core::cluster::{Topology, read};
 use zoisite_core::pki::{due, edges, wanted};
 use zoisite_core::script::Observed;
-use zoisite_core::sequence::{Looks, PlanInput, PlanOptions, plan};
+use zoisite_core::sequence::{ApiLook, Looks, PlanInput, PlanOptions, plan};
 
 fn sequence(c: &mut Criterion) {
     for hosts in [500, 5_000] {
@@ -22,12 +22,15 @@ fn sequence(c: &mut Criterion) {
         let mut trust = Trust::new(&cluster, at("2026-11-23"));
         trust.issue(&cluster, at("2026-11-23"));
         let mut sums = ComponentSums::default();
-        for file in ["etcd", "etcdctl"] {
-            sums.insert(format!("etcd/3.6.16/linux-amd64/{file}"), "ab".repeat(32));
+        let known = Known::of(&cluster);
+        let sources = known.sources(&trust.ledger, "0123456789abcdef");
+        let all = blueprint(&cluster, sources, Part::ALL).unwrap();
+        for component in all.hosts.iter().flat_map(|host| host.components()) {
+            sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
         }
         let bare = Observed { arch: "amd64".into(), init: "systemd".into(), ..Observed::default() };
         let looks: Looks =
-            cluster.etcd.members.iter().map(|m| (m.clone(), Ok(bare.clone()))).collect();
+            cluster.hosts.iter().map(|host| (host.name.clone(), Ok(bare.clone()))).collect();
         let mut group = c.benchmark_group(format!("{hosts} hosts"));
         group.sample_size(10);
         group.bench_function("check, certificates due, blueprint, sequence", |b| {
@@ -36,13 +39,22 @@ fn sequence(c: &mut Criterion) {
                 let topology = Topology::of(&cluster);
                 let due = due(&wanted(&cluster), &trust.ledger, at("2026-11-23"));
                 assert!(due.is_empty());
-                let sources = Sources { ledger: &trust.ledger, cluster_id: "0123456789abcdef" };
+                let sources = known.sources(&trust.ledger, "0123456789abcdef");
                 let blueprint = blueprint(&cluster, sources, Part::ALL).unwrap();
+                let nodes: Vec<_> = cluster
+                    .nodes()
+                    .iter()
+                    .map(|host| node_wanted(&cluster, &host.name, &known.subnets[&host.name]))
+                    .collect();
                 let input = PlanInput {
                     cluster: &cluster,
                     blueprint: &blueprint,
                     looks: &looks,
                     sums: &sums,
+                    api: &ApiLook::Absent,
+                    objects: &objects(&cluster),
+                    nodes: &nodes,
+                    accepted: &[],
                 };
                 (topology.tolerance, plan(input, PlanOptions::default()).unwrap())
             });

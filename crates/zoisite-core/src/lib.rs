@@ -17,6 +17,7 @@
 //! |---|---|
 //! | [`cluster`] | the cluster file: reading, checking, address plan, what the topology survives |
 //! | [`pki`] | authorities, profiles, issuing, the ledger, edges and their proof |
+//! | [`token`] | join tokens in the platform's format, and what is recorded of them |
 //! | [`blueprint`] | what each host must hold: files, directories, users, units |
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
@@ -28,3 +29,4 @@ pub mod diagnosis;
 pub mod pki;
 pub mod script;
 pub mod sequence;
+pub mod token;

@@ -4,9 +4,9 @@
 
 mod common;
 
-use common::{Trust, at, host, saltmarsh};
+use common::{Known, Trust, at, host, saltmarsh};
 use zoisite_core::blueprint::{
-    Blueprint, ComponentSums, Content, FIRST_START, Item, Part, Sources, blueprint,
+    Blueprint, ComponentSums, Content, FIRST_START, Item, Part, blueprint,
 };
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::diagnosis::Trouble;
@@ -15,8 +15,8 @@ use zoisite_core::script::{
     UnitFacts,
 };
 use zoisite_core::sequence::{
-    Command, Engine, Event, Formation, Looks, PlanInput, PlanOptions, Proven, Rule, Sequence,
-    State, StepOutcome, Unplannable, Work, differences, formation, plan,
+    ApiLook, Command, Engine, Event, Formation, Looks, PlanInput, PlanOptions, Proven, Rule,
+    Sequence, State, StepOutcome, Unplannable, Work, differences, formation, plan,
 };
 
 const ID: &str = "0123456789abcdef";
@@ -43,8 +43,9 @@ impl Scene {
         let cluster = saltmarsh();
         let mut trust = Trust::new(&cluster, at("2026-11-23"));
         trust.issue(&cluster, at("2026-11-23"));
-        let sources = Sources { ledger: &trust.ledger, cluster_id: ID };
-        let blueprint = blueprint(&cluster, sources, Part::ALL).unwrap();
+        let known = Known::of(&cluster);
+        let sources = known.sources(&trust.ledger, ID);
+        let blueprint = blueprint(&cluster, sources, &[Part::Etcd]).unwrap();
         let mut sums = ComponentSums::default();
         for file in ["etcd", "etcdctl"] {
             sums.insert(format!("etcd/3.6.16/linux-amd64/{file}"), "ab".repeat(32));
@@ -85,6 +86,9 @@ impl Scene {
                     Item::Component(c) => {
                         observed.components.insert(c.path.clone(), "ab".repeat(32));
                     }
+                    Item::Image(image) => {
+                        observed.images.insert(image.name.clone());
+                    }
                     Item::Unit(u) => {
                         let facts = UnitFacts {
                             load: "loaded".into(),
@@ -111,7 +115,10 @@ impl Scene {
 
     fn plan(&self) -> Result<Sequence, Unplannable> {
         let Self { cluster, blueprint, sums, looks } = self;
-        plan(PlanInput { cluster, blueprint, looks, sums }, PlanOptions::default())
+        let api = &ApiLook::Absent;
+        let (objects, nodes, accepted) = (&[], &[], &[]);
+        let input = PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, accepted };
+        plan(input, PlanOptions::default())
     }
 
     fn refused(&self) -> Vec<(Rule, Option<HostName>)> {
@@ -205,7 +212,7 @@ fn own_settings_reach_the_configuration_and_replace_defaults() {
     let mut trust = Trust::new(&cluster, at("2026-11-23"));
     trust.issue(&cluster, at("2026-11-23"));
     let made =
-        blueprint(&cluster, Sources { ledger: &trust.ledger, cluster_id: ID }, Part::ALL).unwrap();
+        blueprint(&cluster, Known::of(&cluster).sources(&trust.ledger, ID), &[Part::Etcd]).unwrap();
     let text =
         made.hosts[0].files().find(|f| f.path == CONFIG).unwrap().content.whole_text().unwrap();
     let yaml: serde_json::Value = serde_saphyr::from_str(&text).unwrap();
@@ -219,7 +226,7 @@ fn a_blueprint_without_certificates_names_every_one_that_is_missing() {
     let cluster = saltmarsh();
     let ledger = zoisite_core::pki::Ledger::default();
     let errors =
-        blueprint(&cluster, Sources { ledger: &ledger, cluster_id: ID }, Part::ALL).unwrap_err();
+        blueprint(&cluster, Known::of(&cluster).sources(&ledger, ID), &[Part::Etcd]).unwrap_err();
     assert_eq!(errors.len(), 3 * (2 + 3), "two authorities and three leaves for each member");
 }
 

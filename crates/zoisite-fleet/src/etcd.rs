@@ -164,7 +164,7 @@ impl EtcdClient {
         let mut grpc = tonic::client::Grpc::new(self.channel.clone());
         grpc.ready().await.map_err(|e| chain(&e))?;
         let codec = tonic_prost::ProstCodec::<Q, A>::default();
-        let path = tonic::codegen::http::uri::PathAndQuery::from_static(path);
+        let path = http::uri::PathAndQuery::from_static(path);
         grpc.unary(tonic::Request::new(request), path, codec)
             .await
             .map(tonic::Response::into_inner)

@@ -2,11 +2,12 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use zoisite_core::blueprint::{Component, HostBlueprint};
+use zoisite_core::blueprint::{ApiObject, Component, HostBlueprint};
 use zoisite_core::cluster::HostName;
-use zoisite_core::pki::Secret;
+use zoisite_core::pki::{NodeRequest, Secret};
 use zoisite_core::script::{Depth, Stretch};
-use zoisite_core::sequence::{Gate, Look, StepOutcome};
+use zoisite_core::sequence::{ApiLook, ApiWork, Gate, Look, StepOutcome};
+use zoisite_core::token::TokenRecord;
 
 /// Called with what a step is doing or waiting for, in a few words.
 pub type Progress<'a> = &'a (dyn Fn(String) + Send + Sync);
@@ -22,6 +23,25 @@ pub trait Contents: Send + Sync {
     /// What is wrong with it, and the mend.
     fn component(&self, component: &Component, sha256: &str, arch: &str)
     -> Result<PathBuf, String>;
+
+    /// The join token of a host, made in this run.
+    ///
+    /// # Errors
+    /// When there is no way to make one.
+    fn join_token(&self, host: &HostName) -> Result<(TokenRecord, Secret), String>;
+
+    /// Ids of the tokens of a host that must be taken back: those of runs that were cut off, and with
+    /// `this_run_too` all of them.
+    ///
+    /// # Errors
+    /// When that cannot be recorded.
+    fn retire_tokens(&self, host: &HostName, this_run_too: bool) -> Result<Vec<String>, String>;
+
+    /// Checks what a node asks for and signs it from the vault; the certificate, PEM.
+    ///
+    /// # Errors
+    /// Every reason why it is refused.
+    fn sign(&self, host: &HostName, request: &NodeRequest) -> Result<String, Vec<String>>;
 }
 
 /// Hosts that can be looked at and acted upon.
@@ -44,6 +64,17 @@ pub trait Fleet: Send + Sync {
 
     /// Waits until a gate holds, or its deadline passes.
     async fn prove(&self, gate: &Gate, progress: Progress<'_>) -> StepOutcome;
+
+    /// Asks the API for what a plan needs. Nothing is changed.
+    async fn ask(&self, objects: &[ApiObject]) -> ApiLook;
+
+    /// Does something through the API; `host` is whom it is about.
+    async fn api(
+        &self,
+        host: Option<&HostName>,
+        work: &ApiWork,
+        progress: Progress<'_>,
+    ) -> StepOutcome;
 
     /// Time since the fleet was made: real, or virtual in a rehearsal.
     fn elapsed(&self) -> Duration;

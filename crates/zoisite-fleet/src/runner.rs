@@ -6,6 +6,7 @@ use std::time::Duration;
 use futures_util::StreamExt as _;
 use futures_util::stream::FuturesUnordered;
 use tokio::sync::mpsc;
+use zoisite_core::cluster::HostName;
 use zoisite_core::sequence::{Command, Engine, Event, State, StepOutcome, Work};
 
 use crate::Fleet;
@@ -62,7 +63,10 @@ pub async fn run(
             began[step] = fleet.elapsed();
             view(&RunEvent::Began { step, at: began[step] }, engine);
             let said = said.clone();
-            running.push(async move { (step, carry_out(fleet, work, step, said).await) });
+            let host = engine.steps()[step].host.clone();
+            running.push(
+                async move { (step, carry_out(fleet, host.as_ref(), work, step, said).await) },
+            );
         }
         if running.is_empty() {
             debug_assert!(engine.finished(), "steps are left that nothing can start");
@@ -97,6 +101,7 @@ pub async fn run(
 
 async fn carry_out(
     fleet: &dyn Fleet,
+    host: Option<&HostName>,
     work: Work,
     step: usize,
     said: mpsc::UnboundedSender<(usize, String)>,
@@ -108,6 +113,7 @@ async fn carry_out(
     match work {
         Work::Act(stretch) => fleet.act(&stretch, &progress).await,
         Work::Gate(gate) => fleet.prove(&gate, &progress).await,
+        Work::Api(work) => fleet.api(host, &work, &progress).await,
         Work::Upload { host, components } => {
             let mut total = 0;
             for (component, sha256) in components {

@@ -3,18 +3,22 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
+use jiff::Timestamp;
 use proptest::prelude::*;
 use zoisite_core::blueprint::{
-    Blueprint, Component, ComponentSums, Content, Item, Part, Sources, blueprint,
+    ApiObject, Blueprint, Component, ComponentSums, Content, ENCRYPTION_KEY, Item, NodeWanted,
+    Part, SERVICE_ACCOUNTS_KEY, SharedSecrets, Sources, assign_subnets, blueprint, node_wanted,
 };
-use zoisite_core::cluster::{Cluster, HostName, read};
-use zoisite_core::pki::{Ledger, Secret};
+use zoisite_core::cluster::{Cluster, Host, HostName, read};
+use zoisite_core::pki::{Ledger, NodeRequest, Secret};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
-    Engine, Looks, PlanInput, PlanOptions, Rule, Sequence, Tally, Unplannable, plan,
+    ApiLook, Engine, Looks, PlanInput, PlanOptions, Rule, Sequence, Tally, Unplannable, plan,
 };
+use zoisite_core::token::TokenRecord;
 use zoisite_fleet::{Contents, Fault, Fleet as _, Rehearsal, World, run};
 use zoisite_store::{FreshKeys, Overlay, State, Vault, trust};
 
@@ -32,17 +36,37 @@ struct TestContents(Keys);
 
 impl Contents for TestContents {
     fn key(&self, serial: &str) -> Option<Secret> {
+        if let Some(host) = serial.strip_prefix("token/") {
+            return self.join_token(&HostName::new(host).unwrap()).ok().map(|(_, token)| token);
+        }
         self.0.iter().find(|(known, _)| known == serial).map(|(_, key)| key.clone())
     }
 
     fn component(&self, _: &Component, _: &str, _: &str) -> Result<std::path::PathBuf, String> {
         Ok("/dev/null".into())
     }
+
+    fn join_token(&self, host: &HostName) -> Result<(TokenRecord, Secret), String> {
+        let now = Timestamp::UNIX_EPOCH;
+        let id = format!("{:0>6}", host.as_str().replace('-', ""))[..6].to_owned();
+        let token = Secret::new(format!("{id}.secretofthistoken"));
+        let hosts = vec![host.clone()];
+        let (used, gone) = (Vec::new(), None);
+        Ok((TokenRecord { id, hosts, uses: 1, made: now, ends: now, used, gone }, token))
+    }
+
+    fn retire_tokens(&self, _: &HostName, _: bool) -> Result<Vec<String>, String> {
+        Ok(Vec::new())
+    }
+
+    fn sign(&self, _: &HostName, _: &NodeRequest) -> Result<String, Vec<String>> {
+        Err(vec!["simulated kubelets ask for nothing".into()])
+    }
 }
 
 /// Certificates are made once: they are the same for every stage.
-fn issued() -> &'static (Cluster, Ledger, Keys) {
-    static ISSUED: OnceLock<(Cluster, Ledger, Keys)> = OnceLock::new();
+fn issued() -> &'static (Cluster, Ledger, Keys, SharedSecrets) {
+    static ISSUED: OnceLock<(Cluster, Ledger, Keys, SharedSecrets)> = OnceLock::new();
     ISSUED.get_or_init(|| {
         let cluster = read(SALTMARSH).cluster.unwrap();
         let mut state = State::new(Box::new(Overlay::over(None)));
@@ -51,8 +75,11 @@ fn issued() -> &'static (Cluster, Ledger, Keys) {
         trust::issue(&mut state, &vault, &cluster, &FreshKeys, now, false).unwrap();
         let ledger = state.ledger().unwrap();
         let serials = ledger.entries.iter().map(|entry| entry.serial.clone());
+        let shared = [SERVICE_ACCOUNTS_KEY, ENCRYPTION_KEY].map(ToOwned::to_owned);
+        let serials = serials.chain(shared);
         let keys = serials.map(|s| (s.clone(), state.secret(&s, &vault).unwrap())).collect();
-        (cluster, ledger, keys)
+        let shared = state.shared_secrets().unwrap().unwrap();
+        (cluster, ledger, keys, shared)
     })
 }
 
@@ -62,6 +89,8 @@ struct Stage {
     sums: ComponentSums,
     world: Arc<Mutex<World>>,
     runs: u64,
+    objects: Vec<ApiObject>,
+    nodes: Vec<NodeWanted>,
 }
 
 /// How a raise on the stage ended.
@@ -74,21 +103,41 @@ enum Ended {
 }
 
 impl Stage {
-    fn new() -> Self {
-        let (cluster, ledger, _) = issued();
-        let sources = Sources { ledger, cluster_id: "0123456789abcdef" };
-        let blueprint = blueprint(cluster, sources, Part::ALL).unwrap();
+    /// The whole cluster, with nodes.
+    fn whole() -> Self {
+        Self::of(Part::ALL)
+    }
+
+    /// The quorum alone.
+    fn etcd() -> Self {
+        Self::of(&[Part::Etcd])
+    }
+
+    fn of(parts: &[Part]) -> Self {
+        let (cluster, ledger, _, shared) = issued();
+        let mut subnets = BTreeMap::new();
+        assign_subnets(cluster, &mut subnets);
+        let facts = BTreeMap::new();
+        let cluster_id = "0123456789abcdef";
+        let sources = Sources { ledger, cluster_id, shared, subnets: &subnets, facts: &facts };
+        let blueprint = blueprint(cluster, sources, parts).unwrap();
+        let (mut objects, mut nodes) = (Vec::new(), Vec::new());
+        if parts.contains(&Part::Nodes) {
+            objects = zoisite_core::blueprint::objects(cluster);
+            let wanted = |host: &&Host| node_wanted(cluster, &host.name, &subnets[&host.name]);
+            nodes = cluster.nodes().iter().map(wanted).collect();
+        }
         let mut sums = ComponentSums::default();
         for component in blueprint.hosts.iter().flat_map(|h| h.components()) {
             sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
         }
         let world = World::new(cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
         let world = Arc::new(Mutex::new(world));
-        Self { cluster: cluster.clone(), blueprint, sums, world, runs: 0 }
+        Self { cluster: cluster.clone(), blueprint, sums, world, runs: 0, objects, nodes }
     }
 
     fn raised() -> Self {
-        let mut stage = Self::new();
+        let mut stage = Self::etcd();
         stage.must_converge("from nothing");
         stage
     }
@@ -102,8 +151,17 @@ impl Stage {
         for host in &self.blueprint.hosts {
             looks.insert(host.host.clone(), fleet.observe(host, Depth::Quick).await);
         }
-        let Self { cluster, blueprint, sums, .. } = self;
-        plan(PlanInput { cluster, blueprint, looks: &looks, sums }, PlanOptions { patience: 60 })
+        let Self { cluster, blueprint, sums, objects, nodes, .. } = self;
+        let api = match looks.values().flatten().any(|seen| {
+            seen.units.get("zoisite-api-server.service").is_some_and(|u| u.active == "active")
+        }) {
+            true => fleet.ask(objects).await,
+            false => ApiLook::Absent,
+        };
+        let (looks, api) = (&looks, &api);
+        let accepted = &[];
+        let input = PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, accepted };
+        plan(input, PlanOptions { patience: 60 })
     }
 
     /// One raise, on virtual time.
@@ -144,8 +202,21 @@ impl Stage {
         for member in &self.cluster.etcd.members {
             assert!(self.world().serves(member), "{when}: {member} serves");
         }
+        let wanted: Vec<HostName> = self.nodes.iter().map(|node| node.host.clone()).collect();
+        let (mut ready, mut wanted) = (self.world().ready_nodes(), wanted);
+        (ready.sort(), wanted.sort());
+        assert_eq!(ready, wanted, "{when}: every node is Ready");
         assert_eq!(self.world().broken(), [""; 0], "{when}");
         self.only_own_keys(when);
+        self.no_tokens(when);
+    }
+
+    /// Rule S6: a join token is gone, in the cluster and on the host, after its use.
+    fn no_tokens(&self, when: &str) {
+        assert!(self.world().published_tokens().is_empty(), "{when}: a token is published");
+        for (name, path, text) in self.world().files() {
+            assert!(!text.contains("secretofthistoken"), "{when}: a token is in {path} of {name}");
+        }
     }
 
     /// Rule S5: a private key is only on the host whose blueprint names it.
@@ -176,11 +247,64 @@ fn from_nothing_to_a_quorum_and_then_nothing_to_do() {
 }
 
 #[test]
+fn the_whole_cluster_from_nothing_to_ready_nodes_and_then_nothing_to_do() {
+    let mut stage = Stage::whole();
+    stage.must_converge("from nothing");
+    let api = "zoisite-api-server.service";
+    for name in ["curlew", "plover", "sandpiper"] {
+        assert!(stage.world().runs(&host(name), api), "{name}");
+    }
+    assert_eq!(stage.world().ready_nodes().len(), 6, "control plane and workers are nodes");
+}
+
+#[test]
+fn s7_the_whole_cluster_killed_anywhere_the_next_run_converges() {
+    let mut whole = Stage::whole();
+    whole.must_converge("from nothing");
+    let operations = whole.world().operations();
+    assert!(operations > 400, "{operations}");
+    // Every operation of the joins, which come last, and every seventh of all before.
+    let joins = operations - 120;
+    for operation in (0..joins).step_by(7).chain(joins..operations) {
+        let mut stage = Stage::whole();
+        stage.world().fault(Fault::Killed { operation });
+        assert!(matches!(stage.raise(), Ended::Killed), "operation {operation}");
+        stage.must_converge(&format!("killed at operation {operation}"));
+    }
+}
+
+#[test]
+fn s2_api_servers_that_must_restart_do_so_one_at_a_time() {
+    let mut stage = Stage::whole();
+    stage.must_converge("from nothing");
+    for name in ["curlew", "plover", "sandpiper"] {
+        let path = "/etc/zoisite/api-server/audit.yaml";
+        stage.world().edit(&host(name), path, |text| format!("{text}# edited\n"));
+    }
+    // The world itself watches that another one is ready while each restarts.
+    stage.must_converge("all three changed by hand");
+}
+
+#[test]
+fn a_worker_that_does_not_join_stops_no_other_and_joins_later() {
+    let mut stage = Stage::whole();
+    stage.world().power(&host("tern-2"), false);
+    let tally = match stage.raise() {
+        Ended::Done(tally) => tally,
+        other => panic!("{other:?}"),
+    };
+    assert_eq!(tally.failed, 0, "it could not be reached, and was left out");
+    assert_eq!(stage.world().ready_nodes().len(), 5);
+    stage.world().power(&host("tern-2"), true);
+    stage.must_converge("power back");
+}
+
+#[test]
 fn s7_killed_at_every_operation_the_next_run_converges() {
     let operations = Stage::raised().world().operations();
     assert!(operations > 60, "{operations}");
     for operation in 0..operations {
-        let mut stage = Stage::new();
+        let mut stage = Stage::etcd();
         stage.world().fault(Fault::Killed { operation });
         assert!(matches!(stage.raise(), Ended::Killed), "operation {operation}");
         stage.must_converge(&format!("killed at operation {operation}"));
@@ -215,7 +339,7 @@ fn s7_killed_twice_while_putting_right_what_was_changed() {
 fn a_step_that_fails_is_told_and_the_next_run_goes_on() {
     let operations = Stage::raised().world().operations();
     for operation in (0..operations).step_by(3) {
-        let mut stage = Stage::new();
+        let mut stage = Stage::etcd();
         stage.world().fault(Fault::Fails { operation });
         match stage.raise() {
             Ended::Done(tally) => assert_eq!(tally.failed, 1, "operation {operation}"),
@@ -238,7 +362,7 @@ fn the_generated_configuration_is_really_read() {
         ),
     ];
     for (what, from, to) in cases {
-        let mut stage = Stage::new();
+        let mut stage = Stage::etcd();
         let file = stage.blueprint.hosts[0].items.iter_mut().find_map(|item| match item {
             Item::File(file) if file.path == CONFIG => Some(file),
             _ => None,
@@ -275,7 +399,7 @@ fn a_host_without_power_is_survived_and_heals_by_itself() {
 
 #[test]
 fn before_the_quorum_hosts_without_power_stop_everything_before_it_begins() {
-    let mut stage = Stage::new();
+    let mut stage = Stage::etcd();
     for name in ["heron", "ibis"] {
         stage.world().power(&host(name), false);
     }
@@ -292,7 +416,7 @@ fn before_the_quorum_hosts_without_power_stop_everything_before_it_begins() {
 
 #[test]
 fn members_that_cannot_reach_each_other_fail_each_with_the_reason() {
-    let mut stage = Stage::new();
+    let mut stage = Stage::etcd();
     for (a, b) in [("heron", "egret"), ("heron", "ibis"), ("egret", "ibis")] {
         stage.world().fault(Fault::Cut(host(a), host(b)));
     }
@@ -306,7 +430,7 @@ fn members_that_cannot_reach_each_other_fail_each_with_the_reason() {
 
 #[test]
 fn a_full_disk_is_found_before_anything_is_put_there() {
-    let mut stage = Stage::new();
+    let mut stage = Stage::etcd();
     stage.world().fault(Fault::DiskFull(host("egret")));
     match stage.raise() {
         Ended::Refused(none) => {
@@ -330,7 +454,7 @@ fn lost_and_foreign_data_are_refused_by_name_of_the_rule() {
         other => panic!("{other:?}"),
     }
     assert_eq!(stage.world().operations(), before, "nothing was touched");
-    let mut stage = Stage::new();
+    let mut stage = Stage::etcd();
     stage.world().foreign_data(&host("ibis"), "/var/lib/etcd/default/member");
     match stage.raise() {
         Ended::Refused(none) => assert_eq!(none.refusals[0].rule, Rule::NoForeignData),
@@ -341,7 +465,7 @@ fn lost_and_foreign_data_are_refused_by_name_of_the_rule() {
 
 #[test]
 fn s11_an_older_run_never_acts_after_a_newer_one() {
-    let mut stage = Stage::new();
+    let mut stage = Stage::etcd();
     stage.runs = 40;
     stage.must_converge("a first run of generation 41");
     stage.edit("egret");
@@ -395,7 +519,7 @@ proptest! {
     fn any_schedule_of_mishaps_converges_and_breaks_no_rule(
         mishaps in proptest::collection::vec(mishap(), 0..14),
     ) {
-        let mut stage = Stage::new();
+        let mut stage = Stage::etcd();
         let members = stage.cluster.etcd.members.clone();
         for mishap in &mishaps {
             let now = stage.world().operations();

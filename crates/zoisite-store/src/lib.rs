@@ -22,6 +22,12 @@ pub use sqlite::{FORMAT, SqliteRecords};
 pub use state::{RunRecord, State, StoredEvent};
 pub use vault::Vault;
 
+/// SHA-256 of octets, in hexadecimal.
+pub(crate) fn sha256(bytes: &[u8]) -> String {
+    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, bytes);
+    digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
 /// SHA-256 of a file, in hexadecimal, read in blocks.
 ///
 /// # Errors

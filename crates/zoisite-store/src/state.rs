@@ -2,12 +2,15 @@
 
 use std::collections::BTreeMap;
 
+use ipnet::IpNet;
 use jiff::Timestamp;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
-use zoisite_core::cluster::HostName;
+use zoisite_core::blueprint::{HostFacts, SharedSecrets, assign_subnets};
+use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::pki::{AuthorityCertificate, Ledger, LedgerEntry, Secret};
 use zoisite_core::sequence::MachinePin;
+use zoisite_core::token::TokenRecord;
 
 use crate::records::{Change, Records};
 use crate::{StoreError, Vault};
@@ -15,9 +18,13 @@ use crate::{StoreError, Vault};
 pub(crate) const AUTHORITY: &str = "authority";
 pub(crate) const CERTIFICATE: &str = "certificate";
 pub(crate) const SECRET: &str = "secret";
-const META: &str = "meta";
+pub(crate) const META: &str = "meta";
+pub(crate) const SHARED: &str = "shared-secrets";
+const SUBNETS: &str = "pod-subnets";
+const FACTS: &str = "host-facts";
 const PIN: &str = "pin";
 const RUN: &str = "run";
+const TOKEN: &str = "token";
 
 /// One run, as `history` shows it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -118,6 +125,88 @@ impl State {
             .get(SECRET, serial)?
             .ok_or_else(|| StoreError::NoSecret(format!("the certificate {serial}")))?;
         vault.unseal(&sealed, &recipients)
+    }
+
+    /// What is known of the control planes' shared secrets; `None` before anything was issued.
+    ///
+    /// # Errors
+    /// When the record cannot be read.
+    pub fn shared_secrets(&self) -> Result<Option<SharedSecrets>, StoreError> {
+        self.json(META, SHARED)
+    }
+
+    /// The pod subnets of every node. Nodes that have none get one, and keep it.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn subnets(
+        &mut self,
+        cluster: &Cluster,
+    ) -> Result<BTreeMap<HostName, Vec<IpNet>>, StoreError> {
+        let mut assigned = self.json(META, SUBNETS)?.unwrap_or_default();
+        if assign_subnets(cluster, &mut assigned) {
+            self.put(META, SUBNETS, &assigned)?;
+        }
+        Ok(assigned)
+    }
+
+    /// What hosts' own nature decides, as last seen.
+    ///
+    /// # Errors
+    /// When the record cannot be read.
+    pub fn facts(&self) -> Result<BTreeMap<HostName, HostFacts>, StoreError> {
+        Ok(self.json(META, FACTS)?.unwrap_or_default())
+    }
+
+    /// Records it; returns whether anything is new.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn note_facts(
+        &mut self,
+        seen: impl IntoIterator<Item = (HostName, HostFacts)>,
+    ) -> Result<bool, StoreError> {
+        let known = self.facts()?;
+        let mut facts = known.clone();
+        facts.extend(seen);
+        let new = facts != known;
+        if new {
+            self.put(META, FACTS, &facts)?;
+        }
+        Ok(new)
+    }
+
+    /// Every join token, oldest first.
+    ///
+    /// # Errors
+    /// When a record cannot be read.
+    pub fn tokens(&self) -> Result<Vec<TokenRecord>, StoreError> {
+        let mut all: Vec<TokenRecord> = self.all(TOKEN)?;
+        all.sort_by_key(|token| token.made);
+        Ok(all)
+    }
+
+    /// Records a token, and its secret half, sealed for these people, when it is new.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn put_token(
+        &mut self,
+        record: &TokenRecord,
+        token: Option<(&Secret, &[String])>,
+    ) -> Result<(), StoreError> {
+        let key = token_secret(&record.id);
+        let mut changes =
+            vec![Change::Put { kind: TOKEN, key: record.id.clone(), value: json(TOKEN, record)? }];
+        if let Some((token, recipients)) = token {
+            let value = Vault::seal(token, recipients)?;
+            changes.push(Change::Put { kind: SECRET, key: key.clone(), value });
+        }
+        // What is gone needs no secret half any more.
+        if record.gone.is_some() {
+            changes.push(Change::Remove { kind: SECRET, key });
+        }
+        self.records.write(&changes)
     }
 
     /// The machines met so far.
@@ -228,6 +317,11 @@ impl State {
     fn all<T: DeserializeOwned>(&self, kind: &'static str) -> Result<Vec<T>, StoreError> {
         self.records.list(kind)?.iter().map(|(key, value)| parse(kind, key, value)).collect()
     }
+}
+
+/// Under which key the secret half of a token is sealed.
+pub(crate) fn token_secret(id: &str) -> String {
+    format!("join-token/{id}")
 }
 
 /// Keys sort as generations do.

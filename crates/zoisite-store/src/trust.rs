@@ -2,15 +2,18 @@
 
 use std::collections::BTreeMap;
 
-use jiff::Timestamp;
-use zoisite_core::cluster::Cluster;
+use jiff::{SignedDuration, Timestamp};
+use zoisite_core::blueprint::{ENCRYPTION_KEY, SERVICE_ACCOUNTS_KEY, SharedSecrets};
+use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::pki::{
-    Authority, AuthorityKind, Due, KeySource, Ledger, LedgerEntry, Profile, Secret, due,
-    run_client, wanted,
+    Asker, Authority, AuthorityKind, Due, KeyKind, KeySource, Ledger, LedgerEntry, NewKey,
+    NodeRequest, PkiError, Profile, Secret, Wanted, check_request, due, kubelet_client, run_client,
+    wanted,
 };
+use zoisite_core::token::{TOKEN_SECONDS, TokenRecord, make_token};
 
 use crate::records::Change;
-use crate::state::{AUTHORITY, CERTIFICATE, SECRET, State, json};
+use crate::state::{AUTHORITY, CERTIFICATE, META, SECRET, SHARED, State, json};
 use crate::{StoreError, Vault};
 
 /// What issuing did.
@@ -48,7 +51,8 @@ pub fn issue(
     let mut changes = Vec::new();
     let mut authorities = BTreeMap::new();
     let complete = AuthorityKind::ALL.iter().all(|kind| ledger.authority(*kind).is_some());
-    if complete && !again && due(&wanted(cluster), &ledger, now).is_empty() {
+    let shared = state.shared_secrets()?;
+    if complete && shared.is_some() && !again && due(&wanted(cluster), &ledger, now).is_empty() {
         return Ok(issued);
     }
     let recipients = state.recipients(vault)?;
@@ -95,9 +99,219 @@ pub fn issue(
         changes.push(put(SECRET, &entry.serial, Vault::seal(&key, &recipients)?));
         changes.push(put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?));
     }
+    if shared.is_none() {
+        changes.extend(shared_secrets(keys, &recipients)?);
+    }
     issued.certificates = dues;
     state.write(&changes)?;
     Ok(issued)
+}
+
+/// Makes what all control planes share: the key that signs service accounts' tokens, and the key with
+/// which secrets are encrypted in etcd (`apiserver.config.k8s.io/v1`, `EncryptionConfiguration`).
+fn shared_secrets(keys: &dyn KeySource, recipients: &[String]) -> Result<Vec<Change>, StoreError> {
+    let NewKey { private, .. } = keys.key(KeyKind::EcdsaP256)?;
+    let pair = rcgen::KeyPair::from_pem(private.expose())
+        .map_err(|source| PkiError::Key { kind: KeyKind::EcdsaP256, source })?;
+    let mut key = zeroize::Zeroizing::new([0_u8; 32]);
+    key[..16].copy_from_slice(&keys.serial());
+    key[16..].copy_from_slice(&keys.serial());
+    let encoded = zeroize::Zeroizing::new(base64(&key[..]));
+    let encryption = Secret::new(format!(
+        "apiVersion: apiserver.config.k8s.io/v1\n\
+         kind: EncryptionConfiguration\n\
+         resources:\n\
+         - resources: [secrets]\n\
+         \x20 providers:\n\
+         \x20 - secretbox:\n\
+         \x20     keys:\n\
+         \x20     - name: first\n\
+         \x20       secret: {}\n\
+         \x20 - identity: {{}}\n",
+        *encoded
+    ));
+    let known = SharedSecrets {
+        service_accounts: pair.public_key_pem(),
+        service_accounts_sha256: crate::sha256(private.expose().as_bytes()),
+        encryption_sha256: crate::sha256(encryption.expose().as_bytes()),
+    };
+    Ok(vec![
+        put(META, SHARED, json(META, &known)?),
+        put(SECRET, SERVICE_ACCOUNTS_KEY, Vault::seal(&private, recipients)?),
+        put(SECRET, ENCRYPTION_KEY, Vault::seal(&encryption, recipients)?),
+    ])
+}
+
+fn base64(bytes: &[u8]) -> String {
+    use base64::Engine as _;
+    base64::engine::general_purpose::STANDARD.encode(bytes)
+}
+
+/// Makes a join token for hosts and records it, its secret half sealed.
+///
+/// # Errors
+/// When the store cannot be used.
+pub fn make_join_token(
+    state: &mut State,
+    recipients: &[String],
+    hosts: Vec<HostName>,
+    uses: u32,
+    seconds: i64,
+    now: Timestamp,
+) -> Result<(TokenRecord, Secret), StoreError> {
+    let (id, token) = make_token(crate::keys::random::<16>);
+    let ends = now.saturating_add(SignedDuration::from_secs(seconds)).unwrap_or(Timestamp::MAX);
+    let record = TokenRecord { id, hosts, uses, made: now, ends, used: Vec::new(), gone: None };
+    state.put_token(&record, Some((&token, recipients)))?;
+    Ok((record, token))
+}
+
+/// Lets nodes in: makes their tokens, and signs what they ask for, recording it before anybody sees it.
+pub struct NodeDesk {
+    state: State,
+    authority: Authority,
+    cluster: Cluster,
+    recipients: Vec<String>,
+    /// Tokens made here, by host.
+    tokens: BTreeMap<HostName, (TokenRecord, Secret)>,
+}
+
+impl std::fmt::Debug for NodeDesk {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("NodeDesk").finish_non_exhaustive()
+    }
+}
+
+impl NodeDesk {
+    /// Opens the cluster authority's key for as long as this value lives.
+    ///
+    /// # Errors
+    /// When the authority is missing or cannot be opened.
+    pub fn new(mut state: State, vault: &Vault, cluster: &Cluster) -> Result<Self, StoreError> {
+        let authority = open_authority(&mut state, vault, AuthorityKind::Cluster)?;
+        let recipients = state.recipients(vault)?;
+        Ok(Self { state, authority, cluster: cluster.clone(), recipients, tokens: BTreeMap::new() })
+    }
+
+    /// The join token of a host, made when it is first asked for.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn token(
+        &mut self,
+        host: &HostName,
+        now: Timestamp,
+    ) -> Result<(TokenRecord, Secret), StoreError> {
+        if let Some(known) = self.tokens.get(host) {
+            return Ok(known.clone());
+        }
+        let hosts = vec![host.clone()];
+        let recipients = &self.recipients;
+        let made = make_join_token(&mut self.state, recipients, hosts, 1, TOKEN_SECONDS, now)?;
+        self.tokens.insert(host.clone(), made.clone());
+        Ok(made)
+    }
+
+    /// Takes back the tokens of a host that were made elsewhere (in a run that was cut off), or, when it
+    /// is let in or has failed, all of them. Returns their ids.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn retire(
+        &mut self,
+        host: &HostName,
+        this_run_too: bool,
+        now: Timestamp,
+    ) -> Result<Vec<String>, StoreError> {
+        let own = self.tokens.get(host).map(|(record, _)| record.id.clone());
+        let mut gone = Vec::new();
+        for record in self.state.tokens()? {
+            let current = own.as_ref() == Some(&record.id);
+            if record.hosts != [host.clone()] || (current && !this_run_too) {
+                continue;
+            }
+            if record.gone.is_none() {
+                self.state.put_token(&TokenRecord { gone: Some(now), ..record.clone() }, None)?;
+                gone.push(record.id);
+            } else if current {
+                gone.push(record.id);
+            }
+        }
+        Ok(gone)
+    }
+
+    /// Checks a node's request and signs it: asked for by a token that belongs to this host, or by the
+    /// node itself. The inner error says every reason why it is refused.
+    ///
+    /// # Errors
+    /// When the store cannot be used or the certificate cannot be made.
+    pub fn sign(
+        &mut self,
+        host: &HostName,
+        request: &NodeRequest,
+        now: Timestamp,
+    ) -> Result<Result<LedgerEntry, Vec<String>>, StoreError> {
+        let wanted = kubelet_client(&self.cluster, host);
+        let tokens = self.state.tokens()?;
+        let by_token = request.username.strip_prefix("system:bootstrap:").and_then(|id| {
+            // It may have ended since: what counts is that the request was made with it.
+            tokens.iter().find(|t| t.id == id && (t.hosts.is_empty() || t.hosts.contains(host)))
+        });
+        let asker = match &by_token {
+            Some(token) => Asker::Token(&token.id),
+            None => Asker::Node(host),
+        };
+        let checked = match check_request(request, &wanted, asker) {
+            Ok(checked) => checked,
+            Err(faults) => return Ok(Err(faults)),
+        };
+        let entry = self.authority.sign(&checked, &wanted, &crate::FreshKeys, now)?;
+        let ledger = self.state.ledger()?;
+        let mut changes = vec![put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?)];
+        if let Some(old) = ledger.current().get(&(Profile::KubeletClient, host.clone())) {
+            let old = LedgerEntry { replaced_by: Some(entry.serial.clone()), ..(*old).clone() };
+            changes.push(put(CERTIFICATE, &old.serial, json(CERTIFICATE, &old)?));
+        }
+        self.state.write(&changes)?;
+        if let Some(token) = by_token {
+            let mut token = token.clone();
+            token.used.push((host.clone(), now));
+            if token.used.len() >= token.uses as usize {
+                token.gone = Some(now);
+            }
+            self.state.put_token(&token, None)?;
+        }
+        Ok(Ok(entry))
+    }
+}
+
+/// Issues a short-lived certificate for a person, with a key that is not kept.
+///
+/// # Errors
+/// When the authority is missing or cannot be opened.
+pub fn for_person(
+    state: &mut State,
+    vault: &Vault,
+    wanted: &Wanted,
+    now: Timestamp,
+) -> Result<(LedgerEntry, Secret), StoreError> {
+    let authority = open_authority(state, vault, AuthorityKind::Cluster)?;
+    let (entry, key) = authority.issue(wanted, &crate::FreshKeys, now)?;
+    state.write(&[put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?)])?;
+    Ok((entry, key))
+}
+
+fn open_authority(
+    state: &mut State,
+    vault: &Vault,
+    kind: AuthorityKind,
+) -> Result<Authority, StoreError> {
+    let ledger = state.ledger()?;
+    let certificate = ledger
+        .authority(kind)
+        .ok_or_else(|| StoreError::NoSecret(format!("the {kind} authority")))?;
+    let key = state.secret(&authority_key(kind), vault)?;
+    Ok(Authority::open(certificate.clone(), &key)?)
 }
 
 /// Signs on all cores, in order.
@@ -144,13 +358,7 @@ pub fn for_this_run(
     keys: &dyn KeySource,
     now: Timestamp,
 ) -> Result<(LedgerEntry, Secret), StoreError> {
-    let kind = profile.authority();
-    let ledger = state.ledger()?;
-    let certificate = ledger
-        .authority(kind)
-        .ok_or_else(|| StoreError::NoSecret(format!("the {kind} authority")))?;
-    let key = state.secret(&authority_key(kind), vault)?;
-    let authority = Authority::open(certificate.clone(), &key)?;
+    let authority = open_authority(state, vault, profile.authority())?;
     let (entry, key) = authority.issue(&run_client(cluster, profile), keys, now)?;
     state.write(&[put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?)])?;
     Ok((entry, key))

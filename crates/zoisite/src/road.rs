@@ -6,15 +6,17 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use zoisite_core::blueprint::{Blueprint, ComponentSums, Part, Sources, blueprint};
+use zoisite_core::blueprint::{
+    self, ApiObject, Blueprint, ComponentSums, NodeWanted, Part, Sources, node_wanted,
+};
 use zoisite_core::cluster::HostName;
 use zoisite_core::pki::{AuthorityKind, Ledger, Profile, Proof, due, edges, prove, wanted};
 use zoisite_core::script::{Depth, EtcdStatus};
 use zoisite_core::sequence::{
-    Difference, Engine, Looks, MachinePin, PlanInput, PlanOptions, Refusal, Sequence, Work,
-    differences, plan, same_machine,
+    ApiLook, Condition, Difference, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions,
+    Refusal, Sequence, Work, differences, plan, same_machine,
 };
-use zoisite_fleet::{EtcdAccess, Fleet, Rehearsal, SshFleet, World};
+use zoisite_fleet::{ApiAccess, EtcdAccess, Fleet, Places, Rehearsal, SshFleet, World};
 use zoisite_store::trust::{self, Issued};
 use zoisite_store::{FreshKeys, State, Vault};
 
@@ -31,6 +33,11 @@ pub struct Prepared {
     pub ledger: Ledger,
     pub proof: Proof,
     pub blueprint: Blueprint,
+    /// What the cluster itself must hold.
+    pub objects: Vec<ApiObject>,
+    /// What node objects must say.
+    pub nodes: Vec<NodeWanted>,
+    parts: Vec<Part>,
 }
 
 /// Issues what is due, proves every edge, and works out what hosts must hold.
@@ -44,20 +51,81 @@ pub fn prepare(
     let ledger = state.ledger()?;
     let complete = AuthorityKind::ALL.iter().all(|kind| ledger.authority(*kind).is_some());
     // The vault is opened only when something must be issued: a run with nothing to do needs no key.
-    let issued = if complete && due(&wanted(&site.cluster), &ledger, now).is_empty() {
+    let issued = if complete
+        && state.shared_secrets()?.is_some()
+        && due(&wanted(&site.cluster), &ledger, now).is_empty()
+    {
         Issued::default()
     } else {
         trust::issue(state, &vault()?, &site.cluster, &FreshKeys, now, false)?
     };
     let ledger = if issued.is_empty() { ledger } else { state.ledger()? };
     let proof = prove_edges(site, &ledger, now)?;
+    let nodes = parts.contains(&Part::Nodes);
+    let mut objects = Vec::new();
+    let mut wanted_nodes = Vec::new();
+    if nodes {
+        objects = blueprint::objects(&site.cluster);
+        objects.extend(site.manifests()?);
+        let subnets = state.subnets(&site.cluster)?;
+        wanted_nodes.extend(site.cluster.nodes().iter().map(|host| {
+            let nets = subnets.get(&host.name).map_or(&[][..], Vec::as_slice);
+            node_wanted(&site.cluster, &host.name, nets)
+        }));
+    }
+    let blueprint = make_blueprint(site, state, &ledger, parts)?;
+    Ok(Prepared {
+        issued,
+        ledger,
+        proof,
+        blueprint,
+        objects,
+        nodes: wanted_nodes,
+        parts: parts.to_vec(),
+    })
+}
+
+fn make_blueprint(
+    site: &Site,
+    state: &mut State,
+    ledger: &Ledger,
+    parts: &[Part],
+) -> Result<Blueprint, Failure> {
     let cluster_id = state.cluster_id()?;
-    let sources = Sources { ledger: &ledger, cluster_id: &cluster_id };
-    let blueprint = blueprint(&site.cluster, sources, parts).map_err(|errors| {
+    let shared = state.shared_secrets()?.unwrap_or_default();
+    let subnets = state.subnets(&site.cluster)?;
+    let facts = state.facts()?;
+    let sources = Sources {
+        ledger,
+        cluster_id: &cluster_id,
+        shared: &shared,
+        subnets: &subnets,
+        facts: &facts,
+    };
+    blueprint::blueprint(&site.cluster, sources, parts).map_err(|errors| {
         let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
         Failure::new(Kind::Run, all.join("; "), "zoisite pki issue makes what is missing")
-    })?;
-    Ok(Prepared { issued, ledger, proof, blueprint })
+    })
+}
+
+impl Prepared {
+    /// Takes what looking showed of the hosts' own nature into the blueprint.
+    pub fn learn(&mut self, site: &Site, state: &mut State, looks: &Looks) -> Result<(), Failure> {
+        let seen = looks
+            .iter()
+            .filter_map(|(host, look)| Some((host.clone(), look.as_ref().ok()?.facts.clone()?)));
+        if state.note_facts(seen)? {
+            self.blueprint = make_blueprint(site, state, &self.ledger, &self.parts)?;
+        }
+        Ok(())
+    }
+}
+
+/// Whether an API server runs, so that there is something to be asked.
+fn api_runs(looks: &Looks) -> bool {
+    looks.values().filter_map(|look| look.as_ref().ok()).any(|observed| {
+        observed.units.get("zoisite-api-server.service").is_some_and(|unit| unit.active == "active")
+    })
 }
 
 /// Proves every edge; one that would fail is a failure that names client, server, name and reason.
@@ -103,7 +171,7 @@ pub fn ssh_fleet(
             ));
         }
     }
-    SshFleet::new(targets, Arc::new(contents), site.cluster.etcd.client_port, generation).map_err(
+    SshFleet::new(targets, Arc::new(contents), Places::of(&site.cluster), generation).map_err(
         |error| Failure::file("making a folder for connections in", "/tmp".as_ref(), &error),
     )
 }
@@ -114,7 +182,7 @@ pub fn rehearsal_fleet(
     contents: SiteContents,
     generation: u64,
 ) -> Rehearsal {
-    Rehearsal::new(Arc::clone(world), Arc::new(contents), generation)
+    Rehearsal::new(Arc::clone(world), Arc::new(contents.rehearsed()), generation)
 }
 
 /// Looks at every host of a blueprint, all at once.
@@ -136,22 +204,62 @@ pub struct Ahead {
     pub sums: ComponentSums,
     pub prepared: Prepared,
     pub looks: Looks,
+    pub api: ApiLook,
 }
 
 /// Looks ahead over SSH: certificates that are due are issued in an overlay and forgotten.
 pub fn look_ahead(site: &Site, deep: bool) -> Result<Ahead, Failure> {
     let sums = site.sums()?;
     let mut state = site.scratch()?;
-    let prepared = prepare(site, &mut state, || site.scratch_vault(), Part::ALL)?;
+    let mut prepared = prepare(site, &mut state, || site.scratch_vault(), Part::ALL)?;
     let nothing = site.contents(&Sequence::default(), &mut state, &Vault::fleeting())?;
-    let fleet = ssh_fleet(site, &prepared.blueprint, nothing, 0)?;
+    let mut fleet = ssh_fleet(site, &prepared.blueprint, nothing, 0)?;
     let depth = if deep { Depth::Deep } else { Depth::Quick };
-    let looks = crate::commands::block_on(async {
+    let (looks, api) = crate::commands::block_on(async {
         let looks = look(&fleet, &prepared.blueprint, depth).await;
+        let api = match api_runs(&looks) {
+            true => {
+                // The store is under an overlay here: the run's certificate is forgotten with it.
+                let vault = site.scratch_vault()?;
+                fleet.set_api_access(api_access(site, &mut state, &vault, &prepared.ledger)?);
+                fleet.ask(&prepared.objects).await
+            }
+            false => ApiLook::Absent,
+        };
         fleet.close().await;
-        looks
-    })?;
-    Ok(Ahead { state, sums, prepared, looks })
+        Ok::<_, Failure>((looks, api))
+    })??;
+    prepared.learn(site, &mut state, &looks)?;
+    Ok(Ahead { state, sums, prepared, looks, api })
+}
+
+/// Asks the API what a plan needs, when an API server runs.
+pub async fn ask(
+    site: &Site,
+    state: &mut State,
+    fleet: &mut SshFleet,
+    prepared: &Prepared,
+    looks: &Looks,
+) -> Result<ApiLook, Failure> {
+    if !api_runs(looks) || prepared.objects.is_empty() {
+        return Ok(ApiLook::Absent);
+    }
+    let vault = site.vault()?;
+    fleet.set_api_access(api_access(site, state, &vault, &prepared.ledger)?);
+    Ok(fleet.ask(&prepared.objects).await)
+}
+
+/// The run's own certificate for the API.
+pub fn api_access(
+    site: &Site,
+    state: &mut State,
+    vault: &Vault,
+    ledger: &Ledger,
+) -> Result<ApiAccess, Failure> {
+    let (entry, key) =
+        trust::for_this_run(state, vault, &site.cluster, Profile::RunApi, &FreshKeys, now())?;
+    let authority = ledger.authority(AuthorityKind::Cluster).map(|a| a.pem.clone());
+    Ok(ApiAccess { authority: authority.unwrap_or_default(), certificate: entry.pem, key })
 }
 
 /// Holds the machines that answered against those met before (rule S4). Returns the pins of hosts met
@@ -191,12 +299,16 @@ pub fn meet(
 /// Plans; every refusal and trouble is a failure.
 pub fn plan_for(
     site: &Site,
-    blueprint: &Blueprint,
-    looks: &Looks,
+    prepared: &Prepared,
+    seen: (&Looks, &ApiLook),
     sums: &ComponentSums,
+    accepted: &[HostName],
     patience: u32,
 ) -> Result<Sequence, Failure> {
-    let input = PlanInput { cluster: &site.cluster, blueprint, looks, sums };
+    let (looks, api) = seen;
+    let Prepared { blueprint, objects, nodes, .. } = prepared;
+    let cluster = &site.cluster;
+    let input = PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, accepted };
     plan(input, PlanOptions { patience }).map_err(Failure::from)
 }
 
@@ -208,7 +320,9 @@ pub fn access(
     ledger: &Ledger,
     sequence: &Sequence,
 ) -> Result<Option<EtcdAccess>, Failure> {
-    if !sequence.steps.iter().any(|step| matches!(step.work, Work::Gate(_))) {
+    let quorum =
+        |work: &Work| matches!(work, Work::Gate(Gate { condition: Condition::Quorum { .. }, .. }));
+    if !sequence.steps.iter().any(|step| quorum(&step.work)) {
         return Ok(None);
     }
     let (entry, key) =
@@ -222,9 +336,10 @@ pub async fn carry_out(
     fleet: &dyn Fleet,
     sequence: Sequence,
     json: bool,
+    may_fail: usize,
     mut journal: impl FnMut(&zoisite_fleet::RunEvent, &Engine) + Send,
 ) -> Engine {
-    let mut engine = Engine::new(sequence, PARALLEL);
+    let mut engine = Engine::new(sequence, PARALLEL).with_budget(may_fail);
     let mut watch = view::run::Watch::fitting(&engine, json);
     let interrupt = async {
         if tokio::signal::ctrl_c().await.is_err() {

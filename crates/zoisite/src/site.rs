@@ -1,18 +1,23 @@
 //! The cluster file, and what belongs to it: store, vault, components, logins.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 
 use jiff::Timestamp;
-use zoisite_core::blueprint::{Component, ComponentSums, Content};
+use zoisite_core::blueprint::{ApiObject, Component, ComponentSums, Content};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
-use zoisite_core::pki::Secret;
+use zoisite_core::pki::{KeySource as _, NodeRequest, Secret};
 use zoisite_core::script::Operation;
-use zoisite_core::sequence::{Sequence, Work};
+use zoisite_core::sequence::{ApiWork, Sequence, Work};
+use zoisite_core::token::{TokenRecord, make_token};
 use zoisite_fleet::{Contents, SshTarget};
-use zoisite_store::{LockHolder, Overlay, Records, SqliteRecords, State, StoreError, Vault};
+use zoisite_store::trust::NodeDesk;
+use zoisite_store::{
+    FreshKeys, LockHolder, Overlay, Records, SqliteRecords, State, StoreError, Vault,
+};
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
@@ -205,31 +210,164 @@ impl Site {
         for step in &sequence.steps {
             let Work::Act(stretch) = &step.work else { continue };
             for operation in &stretch.operations {
-                if let Operation::File(file) = operation
-                    && let Content::Key { serial, label, .. } = &file.content
-                {
-                    let key = state.secret(serial, vault).map_err(|error| match error {
-                        StoreError::NoSecret(_) => StoreError::NoSecret(label.clone()),
-                        other => other,
-                    })?;
-                    keys.insert(serial.clone(), key);
+                let Operation::File(file) = operation else { continue };
+                let Content::Key { serial, label, .. } = &file.content else { continue };
+                // Tokens are made when they are published, not before.
+                if serial.starts_with(TOKEN_KEYS) {
+                    continue;
                 }
+                let key = state.secret(serial, vault).map_err(|error| match error {
+                    StoreError::NoSecret(_) => StoreError::NoSecret(label.clone()),
+                    other => other,
+                })?;
+                keys.insert(serial.clone(), key);
             }
         }
-        Ok(SiteContents { folder: self.components_folder(), keys, verified: Default::default() })
+        Ok(SiteContents {
+            folder: self.components_folder(),
+            keys,
+            verified: Default::default(),
+            desk: Desk::Closed,
+        })
+    }
+
+    /// The same, with a desk that lets nodes in when the sequence has any use for one.
+    pub fn contents_with_desk(
+        &self,
+        sequence: &Sequence,
+        state: &mut State,
+        vault: &Vault,
+    ) -> Result<SiteContents, Failure> {
+        let mut contents = self.contents(sequence, state, vault)?;
+        let lets_in = |work: &Work| match work {
+            Work::Api(work) => matches!(
+                work,
+                ApiWork::Publish { .. } | ApiWork::Admit { .. } | ApiWork::Renew { .. }
+            ),
+            _ => false,
+        };
+        if sequence.steps.iter().any(|step| lets_in(&step.work)) {
+            let desk = NodeDesk::new(self.state()?, vault, &self.cluster)?;
+            contents.desk = Desk::Open(Mutex::new(desk));
+        }
+        Ok(contents)
+    }
+
+    /// The site's own manifests, in the order of their files.
+    pub fn manifests(&self) -> Result<Vec<ApiObject>, Failure> {
+        let Some(folder) = &self.cluster.network.manifests else { return Ok(Vec::new()) };
+        let folder = self.folder.join(folder);
+        let listed = fs::read_dir(&folder).map_err(|e| Failure::file("reading", &folder, &e))?;
+        let mut paths: Vec<PathBuf> = listed.filter_map(|entry| Some(entry.ok()?.path())).collect();
+        paths.retain(|path| {
+            path.extension().is_some_and(|e| e == "yaml" || e == "yml" || e == "json")
+        });
+        paths.sort();
+        let mut out = Vec::new();
+        for path in paths {
+            let text =
+                fs::read_to_string(&path).map_err(|e| Failure::file("reading", &path, &e))?;
+            let documents: Vec<serde_json::Value> =
+                serde_saphyr::from_multiple(&text).map_err(|error| {
+                    Failure::new(
+                        Kind::Usage,
+                        format!("{} is not YAML: {error}", path.display()),
+                        "mend the file; manifests are applied in the order of their names",
+                    )
+                })?;
+            for document in documents.into_iter().filter(|document| !document.is_null()) {
+                let object = ApiObject(document);
+                if object.kind().is_empty()
+                    || object.api_version().is_empty()
+                    || object.name().is_empty()
+                {
+                    return Err(Failure::new(
+                        Kind::Usage,
+                        format!(
+                            "{}: an object has no apiVersion, kind or metadata.name",
+                            path.display()
+                        ),
+                        "every document of a manifest names one object",
+                    ));
+                }
+                out.push(object);
+            }
+        }
+        Ok(out)
     }
 }
+
+/// With what the keys of join tokens begin (`blueprint::token_key`).
+const TOKEN_KEYS: &str = "token/";
 
 /// Keys that a run needs, and the components folder.
 pub struct SiteContents {
     folder: PathBuf,
     keys: HashMap<String, Secret>,
-    verified: std::sync::Mutex<HashMap<PathBuf, String>>,
+    verified: Mutex<HashMap<PathBuf, String>>,
+    desk: Desk,
+}
+
+/// Who lets nodes in.
+enum Desk {
+    /// Nobody: the run has no use for it.
+    Closed,
+    /// The vault.
+    Open(Mutex<NodeDesk>),
+    /// A rehearsal's: tokens are made up, by host.
+    Rehearsed(Mutex<BTreeMap<HostName, (TokenRecord, Secret)>>),
+}
+
+impl SiteContents {
+    /// The same for a rehearsal: tokens are made up and forgotten.
+    pub fn rehearsed(mut self) -> Self {
+        self.desk = Desk::Rehearsed(Mutex::default());
+        self
+    }
+
+    fn desk<T>(
+        &self,
+        ask: impl FnOnce(&mut NodeDesk) -> Result<T, StoreError>,
+    ) -> Result<T, String> {
+        match &self.desk {
+            Desk::Open(desk) => {
+                let mut desk = desk.lock().map_err(|_| "a step failed badly".to_owned())?;
+                ask(&mut desk).map_err(|error| error.to_string())
+            }
+            Desk::Closed | Desk::Rehearsed(_) => Err("this run lets no node in".into()),
+        }
+    }
 }
 
 impl Contents for SiteContents {
     fn key(&self, serial: &str) -> Option<Secret> {
-        self.keys.get(serial).cloned()
+        match serial.strip_prefix(TOKEN_KEYS).map(HostName::new) {
+            Some(host) => self.join_token(&host.ok()?).ok().map(|(_, token)| token),
+            None => self.keys.get(serial).cloned(),
+        }
+    }
+
+    fn join_token(&self, host: &HostName) -> Result<(TokenRecord, Secret), String> {
+        let Desk::Rehearsed(made) = &self.desk else {
+            return self.desk(|desk| desk.token(host, now()));
+        };
+        let mut made = made.lock().map_err(|_| "a step failed badly".to_owned())?;
+        let made = made.entry(host.clone()).or_insert_with(|| {
+            let (id, token) = make_token(|| FreshKeys.serial());
+            let hosts = vec![host.clone()];
+            let (made, ends) = (now(), now());
+            (TokenRecord { id, hosts, uses: 1, made, ends, used: Vec::new(), gone: None }, token)
+        });
+        Ok(made.clone())
+    }
+
+    fn retire_tokens(&self, host: &HostName, this_run_too: bool) -> Result<Vec<String>, String> {
+        self.desk(|desk| desk.retire(host, this_run_too, now()))
+    }
+
+    fn sign(&self, host: &HostName, request: &NodeRequest) -> Result<String, Vec<String>> {
+        let signed = self.desk(|desk| desk.sign(host, request, now()));
+        signed.map_err(|why| vec![why])?.map(|entry| entry.pem)
     }
 
     fn component(

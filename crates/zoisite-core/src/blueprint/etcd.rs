@@ -1,17 +1,16 @@
 //! An etcd member: its user, folders, certificates, configuration file and unit.
 
-use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::Arc;
 
 use serde::Serialize;
 
 use super::{
-    BlueprintError, Component, Content, Directory, File, HostBlueprint, Item, Part, Pinned,
-    Sources, Unit, UnitFile, User,
+    BlueprintError, Component, Content, File, HostBlueprint, Item, Part, Pinned, UnitFile, User,
+    Workshop, unit::HARDENED,
 };
-use crate::cluster::{Cluster, Host, HostName, Role};
-use crate::pki::{AuthorityKind, ETCD_USER, LedgerEntry, Profile};
+use crate::cluster::{Cluster, Host, Role};
+use crate::pki::{AuthorityKind, ETCD_USER, Profile};
 
 /// Name of the member's unit.
 const UNIT: &str = "zoisite-etcd.service";
@@ -87,7 +86,7 @@ struct FirstStart<'a> {
     initial_cluster_state: &'a str,
 }
 
-fn url(scheme: &str, address: IpAddr, port: u16) -> String {
+pub(super) fn url(scheme: &str, address: IpAddr, port: u16) -> String {
     format!("{scheme}://{}", std::net::SocketAddr::new(address, port))
 }
 
@@ -101,29 +100,20 @@ pub fn initial_cluster(cluster: &Cluster) -> String {
         .join(",")
 }
 
-pub(super) fn member(
-    cluster: &Cluster,
-    host: &Host,
-    sources: Sources<'_>,
-    current: &HashMap<(Profile, HostName), &LedgerEntry>,
-    out: &mut HostBlueprint,
-) -> Result<(), Vec<BlueprintError>> {
+pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
+    let (cluster, host) = (shop.cluster, shop.host);
     let version = cluster.etcd_version.to_string();
     let binaries = format!("/usr/local/lib/zoisite/etcd-{version}");
     let folder = cluster.etcd.folder.clone();
     let data = format!("{folder}/data");
-    let mut errors = Vec::new();
-
-    let directory =
-        |path: &str, owner, mode| Item::Directory(Directory { path: path.to_owned(), owner, mode });
     let mut items = vec![
         Item::User(User { name: ETCD_USER, home: folder.clone() }),
-        directory("/usr/local/lib/zoisite", "root", 0o755),
-        directory(&binaries, "root", 0o755),
-        directory("/etc/zoisite", "root", 0o755),
-        directory(CONFIG, "root", 0o755),
-        directory(&folder, ETCD_USER, 0o700),
-        directory(&data, ETCD_USER, 0o700),
+        Workshop::directory("/usr/local/lib/zoisite", "root", 0o755),
+        Workshop::directory(&binaries, "root", 0o755),
+        Workshop::directory("/etc/zoisite", "root", 0o755),
+        Workshop::directory(CONFIG, "root", 0o755),
+        Workshop::directory(&folder, ETCD_USER, 0o700),
+        Workshop::directory(&data, ETCD_USER, 0o700),
     ];
     for file in ["etcd", "etcdctl"] {
         items.push(Item::Component(Component {
@@ -132,24 +122,12 @@ pub(super) fn member(
             restarts: (file == "etcd").then_some(UNIT),
         }));
     }
+    // etcd reads its authorities when it starts, and its own certificates at every handshake.
     for kind in [AuthorityKind::EtcdClient, AuthorityKind::EtcdPeer] {
-        match sources.ledger.authority(kind) {
-            // etcd reads its authorities when it starts, and its own certificates at every handshake.
-            Some(authority) => items.push(Item::File(File {
-                path: authority_path(kind),
-                owner: "root",
-                mode: 0o644,
-                content: Content::text(authority.pem.as_str()),
-                restarts: Some(UNIT),
-            })),
-            None => errors.push(BlueprintError::NoAuthority(kind)),
-        }
+        items.extend(shop.authority(kind, &authority_path(kind), Some(UNIT)));
     }
     for profile in [Profile::EtcdServer, Profile::EtcdPeer, Profile::EtcdHealth] {
-        match current.get(&(profile, host.name.clone())) {
-            Some(entry) => items.extend(certificate(profile, entry)),
-            None => errors.push(BlueprintError::NoCertificate { profile, host: host.name.clone() }),
-        }
+        items.extend(shop.certificate(profile));
     }
     let paths = EtcdPaths {
         unit: UNIT,
@@ -162,11 +140,11 @@ pub(super) fn member(
         authority: authority_path(AuthorityKind::EtcdClient),
         certificate: place(Profile::EtcdHealth).0,
         key: place(Profile::EtcdHealth).1,
-        cluster_id: sources.cluster_id.to_owned(),
+        cluster_id: shop.sources.cluster_id.to_owned(),
         folder,
         data,
     };
-    match config(cluster, host, &paths, sources.cluster_id) {
+    match config(cluster, host, &paths, shop.sources.cluster_id) {
         Ok(content) => items.push(Item::File(File {
             path: paths.config.clone(),
             owner: "root",
@@ -174,19 +152,13 @@ pub(super) fn member(
             content,
             restarts: Some(UNIT),
         })),
-        Err(why) => errors.push(BlueprintError::Yaml { host: host.name.clone(), why }),
+        Err(why) => {
+            shop.errors.push(BlueprintError::Yaml { host: host.name.clone(), why });
+        }
     }
-    items.push(Item::File(File {
-        path: format!("/etc/systemd/system/{UNIT}"),
-        owner: "root",
-        mode: 0o644,
-        content: Content::text(unit_file(cluster, host, &binaries, &paths).to_string()),
-        restarts: Some(UNIT),
-    }));
-    items.push(Item::Unit(Unit { name: UNIT, part: Part::Etcd }));
-    out.items.extend(items);
+    items.extend(Workshop::unit(UNIT, Part::Etcd, &unit_file(cluster, host, &binaries, &paths)));
+    out.extend(Part::Etcd, items);
     out.etcd = Some(paths);
-    if errors.is_empty() { Ok(()) } else { Err(errors) }
 }
 
 fn authority_path(kind: AuthorityKind) -> String {
@@ -197,31 +169,6 @@ fn authority_path(kind: AuthorityKind) -> String {
 /// Paths of certificate and key of a profile that lives on hosts.
 fn place(profile: Profile) -> (String, String) {
     profile.place().map_or_else(Default::default, |p| (p.certificate(), p.key()))
-}
-
-/// A certificate for all to read, and its key for its owner alone.
-fn certificate(profile: Profile, entry: &LedgerEntry) -> Vec<Item> {
-    let Some(place) = profile.place() else { return Vec::new() };
-    vec![
-        Item::File(File {
-            path: place.certificate(),
-            owner: "root",
-            mode: 0o644,
-            content: Content::text(entry.pem.as_str()),
-            restarts: None,
-        }),
-        Item::File(File {
-            path: place.key(),
-            owner: place.owner,
-            mode: 0o600,
-            content: Content::Key {
-                serial: entry.serial.clone(),
-                label: entry.label(),
-                sha256: entry.key_sha256.clone(),
-            },
-            restarts: None,
-        }),
-    ]
 }
 
 fn config(
@@ -291,48 +238,27 @@ fn config(
 
 fn unit_file(cluster: &Cluster, host: &Host, binaries: &str, paths: &EtcdPaths) -> UnitFile {
     let start = format!("{binaries}/etcd --config-file {}", paths.config);
-    UnitFile::default()
-        .section(
-            "Unit",
-            [
-                ("Description", format!("etcd member {} of {}", host.name, cluster.name)),
-                ("After", "network-online.target time-sync.target".into()),
-                ("Wants", "network-online.target".into()),
-                ("StartLimitIntervalSec", "0".into()),
-            ],
-        )
-        .section(
-            "Service",
-            [
-                ("Type", "notify"),
-                ("User", ETCD_USER),
-                ("Group", ETCD_USER),
-                ("ExecStart", &start),
-                ("Restart", "always"),
-                ("RestartSec", "1"),
-                // It reports ready when it has a leader; a member that waits for its peers is not at fault.
-                ("TimeoutStartSec", "infinity"),
-                ("TimeoutStopSec", "30"),
-                ("LimitNOFILE", "16384"),
-                ("UMask", "0077"),
-                ("NoNewPrivileges", "yes"),
-                ("CapabilityBoundingSet", ""),
-                ("ProtectSystem", "strict"),
-                ("ReadWritePaths", &paths.folder),
-                ("ProtectHome", "yes"),
-                ("PrivateTmp", "yes"),
-                ("PrivateDevices", "yes"),
-                ("ProtectKernelTunables", "yes"),
-                ("ProtectKernelModules", "yes"),
-                ("ProtectControlGroups", "yes"),
-                ("RestrictAddressFamilies", "AF_INET AF_INET6 AF_UNIX"),
-                ("RestrictNamespaces", "yes"),
-                ("RestrictRealtime", "yes"),
-                ("RestrictSUIDSGID", "yes"),
-                ("LockPersonality", "yes"),
-                ("MemoryDenyWriteExecute", "yes"),
-                ("SystemCallArchitectures", "native"),
-            ],
-        )
-        .section("Install", [("WantedBy", "multi-user.target")])
+    UnitFile::service(
+        &format!("etcd member {} of {}", host.name, cluster.name),
+        "network-online.target time-sync.target",
+    )
+    .section(
+        "Service",
+        [
+            ("Type", "notify"),
+            ("User", ETCD_USER),
+            ("Group", ETCD_USER),
+            ("ExecStart", &start),
+            ("Restart", "always"),
+            ("RestartSec", "1"),
+            // It reports ready when it has a leader; a member that waits for its peers is not at fault.
+            ("TimeoutStartSec", "infinity"),
+            ("TimeoutStopSec", "30"),
+            ("LimitNOFILE", "16384"),
+            ("ReadWritePaths", &paths.folder),
+        ]
+        .into_iter()
+        .chain(HARDENED),
+    )
+    .at_boot()
 }

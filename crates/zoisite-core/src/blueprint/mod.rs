@@ -6,8 +6,13 @@
 //! matters only when a thing starts for the first time is in [`Content::first_start`] and never
 //! counts as a difference.
 
+mod balancer;
 mod components;
+mod config;
+mod control_plane;
 mod etcd;
+mod node;
+mod objects;
 mod unit;
 
 use std::sync::Arc;
@@ -15,12 +20,22 @@ use std::sync::Arc;
 use serde::Serialize;
 use sha2::{Digest as _, Sha256};
 
+pub(crate) use balancer::BALANCER_UNIT;
 pub use components::{ComponentSums, ComponentsError, Pinned};
+pub use config::person_kubeconfig;
+pub(crate) use control_plane::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, SCHEDULER_OWN};
 pub use etcd::{EtcdPaths, initial_cluster};
+pub(crate) use node::KUBELET_OWN;
+pub use node::{
+    KUBELET_UNIT, NodePaths, NodeWanted, TOKEN_PATH, Taint, assign_subnets, node_wanted,
+};
+pub use objects::{ApiObject, objects};
 pub use unit::UnitFile;
 
+use std::collections::BTreeMap;
+
 use crate::cluster::{Cluster, HostName};
-use crate::pki::{AuthorityKind, Ledger, Profile};
+use crate::pki::{AuthorityKind, Ledger, LedgerEntry, Profile};
 
 /// A part of the cluster that is brought up as a whole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -28,16 +43,25 @@ use crate::pki::{AuthorityKind, Ledger, Profile};
 pub enum Part {
     /// The etcd quorum.
     Etcd,
+    /// API server, controller manager and scheduler.
+    ControlPlane,
+    /// The balancers that forward the stable address.
+    Balancer,
+    /// Nodes: kubelet, kube-proxy, pod network; and what runs in the cluster itself.
+    Nodes,
 }
 
 impl Part {
     /// Every part, in the order in which a cluster is brought up.
-    pub const ALL: &'static [Self] = &[Self::Etcd];
+    pub const ALL: &'static [Self] = &[Self::Etcd, Self::ControlPlane, Self::Balancer, Self::Nodes];
 
     /// Its name in options and output.
     pub fn id(self) -> &'static str {
         match self {
             Self::Etcd => "etcd",
+            Self::ControlPlane => "control-plane",
+            Self::Balancer => "balancers",
+            Self::Nodes => "nodes",
         }
     }
 }
@@ -69,11 +93,48 @@ pub struct HostBlueprint {
     pub host: HostName,
     /// Items in the order in which they are put there.
     pub items: Vec<Item>,
+    /// To which part each item belongs, in the same order.
+    parts: Vec<Part>,
     /// What it holds of etcd, if it is a member.
     pub etcd: Option<EtcdPaths>,
+    /// What it holds as a node, if it has a kubelet.
+    pub node: Option<NodePaths>,
+    /// Programs that its distribution must have brought, by path.
+    pub programs: Vec<&'static str>,
 }
 
 impl HostBlueprint {
+    fn new(host: &HostName) -> Self {
+        Self {
+            host: host.clone(),
+            items: Vec::new(),
+            parts: Vec::new(),
+            etcd: None,
+            node: None,
+            programs: Vec::new(),
+        }
+    }
+
+    fn extend(&mut self, part: Part, items: impl IntoIterator<Item = Item>) {
+        self.items.extend(items);
+        self.parts.resize(self.items.len(), part);
+    }
+
+    /// The part to which an item belongs.
+    pub fn part_of(&self, item: usize) -> Part {
+        self.parts[item]
+    }
+
+    /// Whether the host holds anything of a part.
+    pub fn has(&self, part: Part) -> bool {
+        self.parts.contains(&part)
+    }
+
+    /// The units of one part, in the order in which they start.
+    pub fn units_of(&self, part: Part) -> impl Iterator<Item = &Unit> {
+        self.units().filter(move |unit| unit.part == part)
+    }
+
     /// The units among the items.
     pub fn units(&self) -> impl Iterator<Item = &Unit> {
         self.items.iter().filter_map(|item| match item {
@@ -110,8 +171,19 @@ pub enum Item {
     File(File),
     /// A pinned file of a component, large and the same everywhere.
     Component(Component),
+    /// An image in the container runtime's store.
+    Image(Image),
     /// A systemd unit: whether it is enabled and runs. Its file is a [`File`] of its own.
     Unit(Unit),
+}
+
+/// An image that the container runtime holds, imported from an archive on the host.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Image {
+    /// Name and tag.
+    pub name: String,
+    /// Path of the archive, an OCI image layout in a tar file.
+    pub archive: String,
 }
 
 /// A system user without a shell or a password.
@@ -235,6 +307,50 @@ pub struct Sources<'a> {
     pub ledger: &'a Ledger,
     /// This cluster's own identity, made once: tells its data from another cluster's.
     pub cluster_id: &'a str,
+    /// What is known of the cluster's shared secrets without opening them.
+    pub shared: &'a SharedSecrets,
+    /// The pod subnets of each node, as first assigned.
+    pub subnets: &'a BTreeMap<HostName, Vec<ipnet::IpNet>>,
+    /// What is known of hosts; one that was never met is taken for an ordinary one.
+    pub facts: &'a BTreeMap<HostName, HostFacts>,
+}
+
+/// What is known of the secrets that all control planes share, without opening them.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, serde::Deserialize)]
+pub struct SharedSecrets {
+    /// Public key with which service accounts' tokens are verified, PEM.
+    pub service_accounts: String,
+    /// SHA-256 of the private key's PEM text.
+    pub service_accounts_sha256: String,
+    /// SHA-256 of the text that says how secrets are encrypted in etcd.
+    pub encryption_sha256: String,
+}
+
+/// Under which key the vault holds the key that signs service accounts' tokens.
+pub const SERVICE_ACCOUNTS_KEY: &str = "service-accounts";
+/// Under which key the vault holds the encryption of secrets at rest.
+pub const ENCRYPTION_KEY: &str = "encryption-at-rest";
+
+/// Under which key the vault holds a host's join token.
+pub fn token_key(host: &HostName) -> String {
+    format!("token/{host}")
+}
+
+/// What a host's own nature decides: never a constant, always looked at.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, serde::Deserialize)]
+pub struct HostFacts {
+    /// Whether its cgroup hierarchy is the unified one (cgroups(7), version 2).
+    pub unified_cgroups: bool,
+    /// Whether it is itself a container: it can then set nothing for the whole machine.
+    pub container: bool,
+    /// Whether its kernel and tools speak nftables.
+    pub nftables: bool,
+}
+
+impl Default for HostFacts {
+    fn default() -> Self {
+        Self { unified_cgroups: true, container: false, nftables: true }
+    }
 }
 
 /// A certificate that a host needs is not in the ledger.
@@ -252,13 +368,130 @@ pub enum BlueprintError {
     #[error("the {0} authority has not been made")]
     NoAuthority(AuthorityKind),
     /// A configuration could not be written as YAML.
-    #[error("the etcd configuration of {host} cannot be written: {why}")]
+    #[error("a configuration of {host} cannot be written: {why}")]
     Yaml {
         /// The host.
         host: HostName,
         /// What the writer said.
         why: String,
     },
+    /// A node has no pod subnet: the range is used up.
+    #[error("{host} has no pod subnet: network.pods is used up")]
+    NoSubnet {
+        /// The host.
+        host: HostName,
+    },
+}
+
+/// What is needed to work out the items of one host, and the faults found on the way.
+struct Workshop<'a> {
+    cluster: &'a Cluster,
+    host: &'a crate::cluster::Host,
+    sources: Sources<'a>,
+    current: &'a std::collections::HashMap<(Profile, HostName), &'a LedgerEntry>,
+    errors: Vec<BlueprintError>,
+}
+
+impl Workshop<'_> {
+    fn directory(path: &str, owner: &'static str, mode: u32) -> Item {
+        Item::Directory(Directory { path: path.to_owned(), owner, mode })
+    }
+
+    /// A file for all to read.
+    fn file(path: &str, text: impl Into<Arc<str>>, restarts: Option<&'static str>) -> Item {
+        Item::File(File {
+            path: path.to_owned(),
+            owner: "root",
+            mode: 0o644,
+            content: Content::text(text),
+            restarts,
+        })
+    }
+
+    /// A unit file, and the unit.
+    fn unit(name: &'static str, part: Part, file: &UnitFile) -> [Item; 2] {
+        let path = format!("/etc/systemd/system/{name}");
+        [Self::file(&path, file.to_string(), Some(name)), Item::Unit(Unit { name, part })]
+    }
+
+    /// An authority's certificate.
+    fn authority(
+        &mut self,
+        kind: AuthorityKind,
+        path: &str,
+        restarts: Option<&'static str>,
+    ) -> Vec<Item> {
+        match self.sources.ledger.authority(kind) {
+            Some(authority) => vec![Self::file(path, authority.pem.as_str(), restarts)],
+            None => {
+                self.errors.push(BlueprintError::NoAuthority(kind));
+                Vec::new()
+            }
+        }
+    }
+
+    /// A certificate for all to read, and its key for its owner alone.
+    fn certificate(&mut self, profile: Profile) -> Vec<Item> {
+        let host = self.host.name.clone();
+        let (Some(place), Some(entry)) =
+            (profile.place(), self.current.get(&(profile, host.clone())))
+        else {
+            self.errors.push(BlueprintError::NoCertificate { profile, host });
+            return Vec::new();
+        };
+        vec![
+            Self::file(&place.certificate(), entry.pem.as_str(), None),
+            Item::File(File {
+                path: place.key(),
+                owner: place.owner,
+                mode: 0o600,
+                content: Content::Key {
+                    serial: entry.serial.clone(),
+                    label: entry.label(),
+                    sha256: entry.key_sha256.clone(),
+                },
+                restarts: None,
+            }),
+        ]
+    }
+
+    /// A value as YAML, under a line that says who wrote it.
+    fn yaml(&mut self, value: &impl Serialize) -> String {
+        match serde_saphyr::to_string(value) {
+            Ok(text) => format!("{WRITTEN}{text}"),
+            Err(error) => {
+                let host = self.host.name.clone();
+                self.errors.push(BlueprintError::Yaml { host, why: error.to_string() });
+                String::new()
+            }
+        }
+    }
+
+    /// Programs of Kubernetes that a host runs, each with the unit that runs it.
+    fn kubernetes(&self, programs: &[(&'static str, Option<&'static str>)]) -> Vec<Item> {
+        let version = self.cluster.kubernetes.to_string();
+        let folder = kubernetes_folder(self.cluster);
+        let mut items = vec![
+            Self::directory("/usr/local/lib/zoisite", "root", 0o755),
+            Self::directory(&folder, "root", 0o755),
+            Self::directory("/etc/zoisite", "root", 0o755),
+        ];
+        items.extend(programs.iter().map(|(file, restarts)| {
+            Item::Component(Component {
+                path: format!("{folder}/{file}"),
+                pinned: Pinned { name: "kubernetes", version: version.clone(), file },
+                restarts: *restarts,
+            })
+        }));
+        items
+    }
+}
+
+/// The first line of what Zoisite writes.
+const WRITTEN: &str = "# Written by zoisite: edits are put right by the next raise.\n";
+
+fn kubernetes_folder(cluster: &Cluster) -> String {
+    format!("/usr/local/lib/zoisite/kubernetes-{}", cluster.kubernetes)
 }
 
 /// Works out what every host must hold for `parts`.
@@ -273,20 +506,31 @@ pub fn blueprint(
     let current = sources.ledger.current();
     let mut errors = Vec::new();
     let mut hosts = Vec::new();
-    let members: std::collections::HashSet<&HostName> = cluster.etcd.members.iter().collect();
+    let named = |names: &[HostName]| -> std::collections::HashSet<HostName> {
+        names.iter().cloned().collect()
+    };
+    let members = named(&cluster.etcd.members);
+    let control = named(&cluster.control_plane.hosts);
+    let balancers = named(&cluster.balancers.hosts);
+    let nodes: std::collections::HashSet<_> =
+        cluster.nodes().iter().map(|host| host.name.clone()).collect();
     for host in &cluster.hosts {
-        let mut made = HostBlueprint { host: host.name.clone(), items: Vec::new(), etcd: None };
+        let mut made = HostBlueprint::new(&host.name);
+        let mut shop = Workshop { cluster, host, sources, current: &current, errors: Vec::new() };
         for part in parts {
-            let done = match part {
-                Part::Etcd if members.contains(&host.name) => {
-                    etcd::member(cluster, host, sources, &current, &mut made)
+            match part {
+                Part::Etcd if members.contains(&host.name) => etcd::member(&mut shop, &mut made),
+                Part::ControlPlane if control.contains(&host.name) => {
+                    control_plane::control_plane(&mut shop, &mut made);
                 }
-                Part::Etcd => Ok(()),
-            };
-            if let Err(more) = done {
-                errors.extend(more);
+                Part::Balancer if balancers.contains(&host.name) => {
+                    balancer::balancer(&mut shop, &mut made);
+                }
+                Part::Nodes if nodes.contains(&host.name) => node::node(&mut shop, &mut made),
+                Part::Etcd | Part::ControlPlane | Part::Balancer | Part::Nodes => {}
             }
         }
+        errors.append(&mut shop.errors);
         if !made.items.is_empty() {
             hosts.push(made);
         }

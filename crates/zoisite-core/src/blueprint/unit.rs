@@ -6,7 +6,45 @@ pub struct UnitFile {
     sections: Vec<(&'static str, Vec<(&'static str, String)>)>,
 }
 
+/// What a service that needs no rights of its own does without (systemd.exec(5)).
+pub(super) const HARDENED: [(&str, &str); 16] = [
+    ("UMask", "0077"),
+    ("NoNewPrivileges", "yes"),
+    ("CapabilityBoundingSet", ""),
+    ("ProtectSystem", "strict"),
+    ("ProtectHome", "yes"),
+    ("PrivateTmp", "yes"),
+    ("PrivateDevices", "yes"),
+    ("ProtectKernelTunables", "yes"),
+    ("ProtectKernelModules", "yes"),
+    ("ProtectControlGroups", "yes"),
+    ("RestrictAddressFamilies", "AF_INET AF_INET6 AF_UNIX AF_NETLINK"),
+    ("RestrictNamespaces", "yes"),
+    ("RestrictSUIDSGID", "yes"),
+    ("LockPersonality", "yes"),
+    ("MemoryDenyWriteExecute", "yes"),
+    ("SystemCallArchitectures", "native"),
+];
+
 impl UnitFile {
+    /// The head of a service that begins after other units and is never given up.
+    pub fn service(description: &str, after: &str) -> Self {
+        Self::default().section(
+            "Unit",
+            [
+                ("Description", description),
+                ("After", after),
+                ("Wants", "network-online.target"),
+                ("StartLimitIntervalSec", "0"),
+            ],
+        )
+    }
+
+    /// Closes it: the unit starts at boot.
+    pub fn at_boot(self) -> Self {
+        self.section("Install", [("WantedBy", "multi-user.target")])
+    }
+
     /// Adds a section; repeated settings are allowed, as systemd allows them.
     pub fn section<V: Into<String>>(
         mut self,

@@ -7,9 +7,10 @@ use ipnet::IpNet;
 
 use super::address::{overlap, subnets_in};
 use super::finding::Finding;
-use super::model::{Cluster, Role};
+use super::model::{Cluster, PodsBy, Role};
 use super::names::HostName;
 use super::parse::Places;
+use crate::blueprint::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, KUBELET_OWN, SCHEDULER_OWN};
 
 /// Fields of etcd's configuration file that Zoisite computes; a person's own settings may not clash
 /// with them. (The tests of `blueprint::etcd` hold this list against the generated file.)
@@ -36,11 +37,15 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.roles();
     check.quorum();
     check.ranges();
+    check.routes();
     check.ports();
     check.balancers();
     check.settings();
     check.single_points();
 }
+
+/// So many nodes are connected by routes without a warning.
+const MOST_ROUTED: usize = 128;
 
 struct Check<'a> {
     cluster: &'a Cluster,
@@ -246,6 +251,29 @@ impl Check<'_> {
         }
     }
 
+    /// Every node has a route to every other one.
+    fn routes(&mut self) {
+        let nodes = self.cluster.nodes().len();
+        if self.cluster.network.pods_by == PodsBy::Routes && nodes > MOST_ROUTED {
+            let finding = Finding::warns(
+                "many-routes",
+                format!("{nodes} nodes would each hold a route to every other one"),
+            )
+            .mend("set network.pods-by = \"manifests\" and bring a pod network made for that many");
+            self.add(finding, "network.pods", "routed between hosts");
+        }
+        if self.cluster.network.pods_by == PodsBy::Manifests
+            && self.cluster.network.manifests.is_none()
+        {
+            let finding = Finding::blocks(
+                "no-pod-network",
+                "network.pods-by is \"manifests\", and network.manifests names no folder",
+            )
+            .mend("name the folder that holds your pod network's manifests: network.manifests = \"manifests\"");
+            self.add(finding, "network.pods-by", "nobody connects the pods");
+        }
+    }
+
     fn ports(&mut self) {
         let etcd = &self.cluster.etcd;
         let ports = [
@@ -324,15 +352,30 @@ impl Check<'_> {
     }
 
     fn settings(&mut self) {
-        let own: Vec<&String> =
-            self.cluster.etcd.settings.keys().filter(|k| ETCD_OWN.contains(&k.as_str())).collect();
-        for key in own {
-            let finding = Finding::blocks(
-                "setting-clash",
-                format!("etcd.settings.{key} is computed from the cluster file"),
-            )
-            .mend("take it out; ports and folder have keys of their own under [etcd]");
-            self.add(finding, &format!("etcd.settings.{key}"), "set by Zoisite");
+        let cluster = self.cluster;
+        let control = &cluster.control_plane;
+        let tables = [
+            ("etcd.settings", &cluster.etcd.settings, ETCD_OWN),
+            ("control-plane.api-server", &control.api_server, API_SERVER_OWN),
+            (
+                "control-plane.controller-manager",
+                &control.controller_manager,
+                CONTROLLER_MANAGER_OWN,
+            ),
+            ("control-plane.scheduler", &control.scheduler, SCHEDULER_OWN),
+            ("workers.kubelet", &cluster.workers.kubelet, KUBELET_OWN),
+        ];
+        for (table, settings, own) in tables {
+            for key in settings.keys().filter(|key| own.contains(&key.as_str())) {
+                let finding = Finding::blocks(
+                    "setting-clash",
+                    format!("{table}.{key} is computed from the cluster file"),
+                )
+                .mend(format!(
+                    "take it out; docs/cluster-file.md lists what [{table}] may not set"
+                ));
+                self.add(finding, &format!("{table}.{key}"), "set by Zoisite");
+            }
         }
     }
 

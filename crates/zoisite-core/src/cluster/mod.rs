@@ -20,8 +20,8 @@ pub use address::{Endpoint, EndpointHost, subnets_in};
 pub use draft::{DraftError, DraftHost, draft, draft_hosts};
 pub use finding::{Finding, Grade};
 pub use model::{
-    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, Role,
-    Settings, Workers,
+    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, PodsBy,
+    Role, Settings, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 pub use parse::{Reading, read};

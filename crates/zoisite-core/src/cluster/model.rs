@@ -152,6 +152,31 @@ pub struct Workers {
     pub kubelet: Settings,
 }
 
+/// Who connects pods of different hosts.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PodsBy {
+    /// Routes between the hosts, which must share a network segment.
+    #[default]
+    Routes,
+    /// The site's own manifests.
+    Manifests,
+}
+
+impl PodsBy {
+    /// Reads the word used in the cluster file.
+    ///
+    /// # Errors
+    /// When there is no such way.
+    pub fn new(text: &str) -> Result<Self, super::NameError> {
+        match text {
+            "routes" => Ok(Self::Routes),
+            "manifests" => Ok(Self::Manifests),
+            _ => Err(super::NameError("one of routes, manifests".into())),
+        }
+    }
+}
+
 /// Address ranges; one of each family at most.
 #[derive(Clone, Debug)]
 pub struct Network {
@@ -161,6 +186,10 @@ pub struct Network {
     pub services: Vec<IpNet>,
     /// Prefix length, in bits, of a node's IPv4 pod subnet; IPv6 subnets have 64.
     pub pod_subnet: u8,
+    /// Who connects pods of different hosts.
+    pub pods_by: PodsBy,
+    /// Folder of the site's own manifests, relative to the cluster file, applied after all else.
+    pub manifests: Option<String>,
 }
 
 impl Network {
@@ -178,6 +207,10 @@ impl Network {
 pub struct Components {
     /// Folder, relative to the cluster file.
     pub from: String,
+    /// Version of CoreDNS, the cluster's DNS server.
+    pub dns: Version,
+    /// Version of the sandbox and probe images.
+    pub images: Version,
 }
 
 /// Policy for certificates.

@@ -9,7 +9,8 @@ use super::address::{Endpoint, EndpointHost};
 use super::check;
 use super::finding::{Finding, Grade};
 use super::model::{
-    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, Workers,
+    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, PodsBy,
+    Workers,
 };
 use super::names::{ClusterName, HostName, NameError, Version};
 use super::pattern;
@@ -119,9 +120,10 @@ impl Parser {
         );
         let balancers = open("balancers", false, &["hosts", "floating"], f);
         let workers = open("workers", false, &["hosts", "labels", "taints", "kubelet"], f);
-        let network = open("network", true, &["pods", "services", "pod-subnet"], f);
+        let network =
+            open("network", true, &["pods", "services", "pod-subnet", "pods-by", "manifests"], f);
         let login = open("login", false, LOGIN_KEYS, f);
-        let components = open("components", false, &["from"], f);
+        let components = open("components", false, &["from", "dns", "images"], f);
         let certificates = open("certificates", false, &["days", "authority-days", "key"], f);
         let host_table = root.table("hosts", &mut self.findings);
         let (host_table, hosts_span) = host_table.unwrap_or((&nothing, end..end));
@@ -191,12 +193,30 @@ impl Parser {
                 .as_ref()
                 .and_then(|s| self.number(s, "pod-subnet", "bad-range", 16..=30))
                 .map_or(24, |n| u8::try_from(n).unwrap_or(24)),
+            pods_by: network
+                .as_ref()
+                .and_then(|s| self.optional(s, "pods-by", "bad-network", PodsBy::new))
+                .unwrap_or_default(),
+            manifests: network
+                .as_ref()
+                .and_then(|s| s.string("manifests", &mut self.findings))
+                .map(|at| at.value),
         };
         let login = login.map(|section| self.login(&section)).unwrap_or_default();
+        let version = |key: &str, default: Version, this: &mut Self| {
+            components
+                .as_ref()
+                .and_then(|s| this.optional(s, key, "bad-version", Version::new))
+                .unwrap_or(default)
+        };
+        let dns = version("dns", Version { major: 1, minor: 15, patch: 0 }, self);
+        let images = version("images", Version { major: 1, minor: 0, patch: 0 }, self);
         let components = Components {
             from: components
                 .and_then(|s| s.string("from", &mut self.findings))
                 .map_or_else(|| "components".into(), |at| at.value),
+            dns,
+            images,
         };
         let days = |s: &Option<Section<'_>>, this: &mut Self, key, most, default| {
             s.as_ref()

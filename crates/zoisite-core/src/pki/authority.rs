@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use rcgen::{
     BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa,
-    Issuer, KeyPair, KeyUsagePurpose, SanType, SerialNumber,
+    Issuer, KeyPair, KeyUsagePurpose, PublicKeyData, SanType, SerialNumber,
 };
 use rustls_pki_types::CertificateDer;
 use serde::{Deserialize, Serialize};
@@ -12,6 +12,7 @@ use sha2::{Digest as _, Sha256};
 use super::keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 use super::ledger::LedgerEntry;
 use super::profile::AuthorityKind;
+use super::request::CheckedRequest;
 use super::wanted::{San, Wanted};
 use crate::cluster::ClusterName;
 
@@ -147,13 +148,40 @@ impl Authority {
         keys: &dyn KeySource,
         now: Timestamp,
     ) -> Result<(LedgerEntry, Secret), PkiError> {
+        let NewKey { private: secret, public } = keys.key(wanted.key)?;
+        let mut entry = self.certify(wanted, &public, keys.serial(), now)?;
+        entry.key_sha256 = hex(&Sha256::digest(secret.expose()));
+        Ok((entry, secret))
+    }
+
+    /// Signs a request that was checked; everything but its public key comes from `wanted`.
+    ///
+    /// # Errors
+    /// When the authority has ended, or the certificate cannot be made.
+    pub fn sign(
+        &self,
+        request: &CheckedRequest,
+        wanted: &Wanted,
+        keys: &dyn KeySource,
+        now: Timestamp,
+    ) -> Result<LedgerEntry, PkiError> {
+        self.certify(wanted, &request.0.public_key, keys.serial(), now)
+    }
+
+    fn certify(
+        &self,
+        wanted: &Wanted,
+        public: &impl PublicKeyData,
+        serial: [u8; 16],
+        now: Timestamp,
+    ) -> Result<LedgerEntry, PkiError> {
         if self.certificate.not_after <= now {
             return Err(PkiError::Ended {
                 authority: self.certificate.subject.clone(),
                 end: self.certificate.not_after,
             });
         }
-        let serial = positive(keys.serial());
+        let serial = positive(serial);
         let not_before = whole(now, -BACKDATED).max(self.certificate.not_before);
         let not_after = whole(now, wanted.seconds).min(self.certificate.not_after);
         let mut params = CertificateParams::default();
@@ -186,9 +214,8 @@ impl Authority {
             })
             .collect::<Result<_, rcgen::Error>>()
             .map_err(failed)?;
-        let NewKey { private: secret, public } = keys.key(wanted.key)?;
-        let made = params.signed_by(&public, &self.issuer).map_err(failed)?;
-        let entry = LedgerEntry {
+        let made = params.signed_by(public, &self.issuer).map_err(failed)?;
+        Ok(LedgerEntry {
             serial: hex(&serial),
             profile: wanted.profile,
             host: wanted.host.clone(),
@@ -202,10 +229,9 @@ impl Authority {
             not_after,
             sha256: hex(&Sha256::digest(made.der())),
             pem: made.pem(),
-            key_sha256: hex(&Sha256::digest(secret.expose())),
+            key_sha256: String::new(),
             replaced_by: None,
-        };
-        Ok((entry, secret))
+        })
     }
 }
 

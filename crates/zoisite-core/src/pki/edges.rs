@@ -157,7 +157,8 @@ pub fn edges(cluster: &Cluster) -> Vec<Edge> {
             out.push(to_api(host(api), Some(profile), own.clone(), port));
         }
         for balancer in cluster.hosts_of(Role::Balancer) {
-            out.push(to_api(host(balancer), Some(Profile::BalancerCheck), own.clone(), port));
+            // Its check of readiness is anonymous, and verifies the server by its host's name.
+            out.push(to_api(host(balancer), None, San::Dns(api.name.to_string()), port));
         }
         out.push(to_api(Party::Run, Some(Profile::RunApi), own, port));
         out.push(to_api(Party::Nodes(nodes.len()), None, stable.clone(), stable_port));

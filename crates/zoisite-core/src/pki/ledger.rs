@@ -42,7 +42,8 @@ pub struct LedgerEntry {
     pub sha256: String,
     /// The certificate, PEM.
     pub pem: String,
-    /// SHA-256 of the private key's PEM text: tells a changed key on a host without opening it.
+    /// SHA-256 of the private key's PEM text: tells a changed key on a host without opening it. Empty
+    /// where the key was made elsewhere.
     pub key_sha256: String,
     /// Serial of the certificate that took its place.
     pub replaced_by: Option<String>,

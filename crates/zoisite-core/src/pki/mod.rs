@@ -12,6 +12,7 @@ mod keys;
 mod ledger;
 mod profile;
 mod proof;
+mod request;
 mod wanted;
 
 pub(crate) use authority::hex;
@@ -22,4 +23,5 @@ pub use ledger::{Due, Ledger, LedgerEntry, Why, due};
 pub(crate) use profile::ETCD_USER;
 pub use profile::{AuthorityKind, Holder, Place, Profile, Usage};
 pub use proof::{EdgeFailure, Proof, prove};
-pub use wanted::{San, Wanted, run_client, wanted};
+pub use request::{Asker, CheckedRequest, KUBELET_CLIENT_SIGNER, NodeRequest, check_request};
+pub use wanted::{San, Wanted, kubelet_client, person, run_client, wanted};

@@ -70,8 +70,12 @@ pub enum Holder {
     Role(Role),
     /// Each host with a kubelet.
     Nodes,
+    /// Each host with a kubelet, which makes its own key and asks for it when it joins.
+    Joining,
     /// The administrator's run, for its own short time; no host.
     Run,
+    /// A named person, with a kubeconfig of their own.
+    Person,
 }
 
 /// Where a certificate lives on its host, and who may read its key.
@@ -175,15 +179,16 @@ profiles! {
     /// The scheduler towards its API server.
     Scheduler = "scheduler", Cluster, Client, Holder::Role(Role::ControlPlane),
         at("scheduler", "client", "zoisite-scheduler");
-    /// A balancer's health checks of the API servers.
-    BalancerCheck = "balancer-check", Cluster, Client, Holder::Role(Role::Balancer),
-        at("balancer", "check", "haproxy");
     /// kube-proxy towards the stable address.
     KubeProxy = "kube-proxy", Cluster, Client, Holder::Nodes,
         at("kube-proxy", "client", "root");
     /// A kubelet towards API servers that ask for logs or exec.
     KubeletServing = "kubelet-serving", Cluster, Server, Holder::Nodes,
         at("kubelet", "serving", "root");
+    /// A kubelet towards the stable address: signed from its own request, its key never leaves it.
+    KubeletClient = "kubelet-client", Cluster, Client, Holder::Joining, None;
+    /// A person towards the stable address.
+    Person = "person", Cluster, Client, Holder::Person, None;
     /// This run towards etcd: short-lived, never on a host.
     RunEtcd = "run-etcd", EtcdClient, Client, Holder::Run, None;
     /// This run towards the API: short-lived, never on a host.
@@ -222,9 +227,10 @@ mod tests {
     }
 
     #[test]
-    fn what_a_run_holds_is_on_no_host() {
+    fn what_is_not_shipped_has_no_place_on_hosts() {
         for profile in Profile::ALL {
-            assert_eq!(profile.place().is_none(), profile.holder() == Holder::Run, "{profile}");
+            let shipped = matches!(profile.holder(), Holder::Role(_) | Holder::Nodes);
+            assert_eq!(profile.place().is_some(), shipped, "{profile}");
         }
     }
 }

@@ -53,6 +53,40 @@ const DAY: i64 = 86_400;
 /// Lifetime of a run's own certificates, in seconds: longer than any run, shorter than a day.
 const RUN_SECONDS: i64 = 12 * 3_600;
 
+/// Common name of a run's own certificates.
+const RUN: &str = "zoisite:run";
+
+/// The platform's built-in group that no rule restricts. A run needs it: it makes the very rules by
+/// which others are let in. Its certificate is short-lived, its key in memory only.
+const EVERY_RIGHT: &str = "system:masters";
+
+/// The client certificate of a node, for which its kubelet asks when it joins
+/// (signer `kubernetes.io/kube-apiserver-client-kubelet`: no names are allowed in it).
+pub fn kubelet_client(cluster: &Cluster, host: &HostName) -> Wanted {
+    Wanted {
+        profile: Profile::KubeletClient,
+        host: Some(host.clone()),
+        common_name: format!("system:node:{host}"),
+        organization: Some("system:nodes".into()),
+        names: Vec::new(),
+        key: KeyKind::EcdsaP256,
+        seconds: i64::from(cluster.certificates.days) * DAY,
+    }
+}
+
+/// The client certificate of a person, in one group at most.
+pub fn person(cluster: &Cluster, name: &str, group: Option<&str>, seconds: i64) -> Wanted {
+    Wanted {
+        profile: Profile::Person,
+        host: None,
+        common_name: name.to_owned(),
+        organization: group.map(ToOwned::to_owned),
+        names: Vec::new(),
+        key: cluster.certificates.key,
+        seconds,
+    }
+}
+
 /// Every certificate that the hosts of `cluster` need, by profile and host.
 ///
 /// (A node's client certificate is not among them: its key is made on the node.)
@@ -63,7 +97,7 @@ pub fn wanted(cluster: &Cluster) -> Vec<Wanted> {
         let hosts = match profile.holder() {
             Holder::Role(role) => cluster.hosts_of(role),
             Holder::Nodes => nodes.clone(),
-            Holder::Run => continue,
+            Holder::Joining | Holder::Run | Holder::Person => continue,
         };
         out.extend(hosts.into_iter().map(|host| for_host(cluster, *profile, host)));
     }
@@ -75,8 +109,8 @@ pub fn run_client(cluster: &Cluster, profile: Profile) -> Wanted {
     Wanted {
         profile,
         host: None,
-        common_name: "zoisite:run".into(),
-        organization: Some("zoisite:operators".into()),
+        common_name: RUN.into(),
+        organization: (profile == Profile::RunApi).then(|| EVERY_RIGHT.into()),
         names: Vec::new(),
         key: cluster.certificates.key,
         seconds: RUN_SECONDS,
@@ -94,10 +128,11 @@ fn for_host(cluster: &Cluster, profile: Profile, host: &Host) -> Wanted {
         Profile::FrontProxy => ("zoisite:front-proxy".into(), None),
         Profile::ControllerManager => ("system:kube-controller-manager".into(), None),
         Profile::Scheduler => ("system:kube-scheduler".into(), None),
-        Profile::BalancerCheck => ("zoisite:balancer-check".into(), None),
         Profile::KubeProxy => ("system:kube-proxy".into(), None),
-        Profile::KubeletServing => (format!("system:node:{name}"), Some("system:nodes")),
-        Profile::RunEtcd | Profile::RunApi => ("zoisite:run".into(), Some("zoisite:operators")),
+        Profile::KubeletServing | Profile::KubeletClient => {
+            (format!("system:node:{name}"), Some("system:nodes"))
+        }
+        Profile::RunEtcd | Profile::RunApi | Profile::Person => (RUN.into(), None),
     };
     let mut names = names(cluster, profile, host);
     names.sort();

@@ -82,6 +82,24 @@ mark() {
   attempt "writing $1" put_text "$3" "$1" "$2"
   changed
 }
+# name, archive: the runtime may have been started a moment ago
+import() {
+  begin "image $1"
+  end=$(($(date +%s) + 90))
+  until ctr -n k8s.io images ls -q >/dev/null 2>&1; do
+    if [ "$(date +%s)" -ge "$end" ]; then evidence containerd.service "the container runtime does not answer"; fi
+    sleep 0.2
+  done
+  if ctr -n k8s.io images ls -q 2>/dev/null | grep -qxF "$1"; then same; return; fi
+  attempt "importing $1 from $2" ctr -n k8s.io images import "$2"
+  changed
+}
+remove() {
+  begin "remove $1"
+  if [ ! -e "$1" ]; then same; return; fi
+  attempt "removing $1" rm -f "$1"
+  changed
+}
 start_at_boot() {
   begin "enable $1"
   attempt "reloading systemd" systemctl daemon-reload

@@ -43,6 +43,8 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
                 }
             }
             Item::Component(component) => components.push(quote(&component.path)),
+            // All images are listed at once, below.
+            Item::Image(_) => {}
             Item::Unit(unit) => {
                 let _ = writeln!(body, "unit {}", quote(unit.name));
             }
@@ -56,6 +58,16 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
         if !words.is_empty() {
             let _ = writeln!(body, "{what} \\\n  {}", words.join(" \\\n  "));
         }
+    }
+    if !blueprint.programs.is_empty() {
+        let words: Vec<String> = blueprint.programs.iter().map(|program| quote(program)).collect();
+        let _ = writeln!(body, "programs {}", words.join(" "));
+    }
+    if let Some(node) = &blueprint.node {
+        let name = quote(node.stable_name.as_deref().unwrap_or_default());
+        let _ = writeln!(body, "node_facts");
+        let (client, images) = (quote(&node.client), quote(&node.images));
+        let _ = writeln!(body, "node_state {client} {images} {name}");
     }
     if let Some(etcd) = &blueprint.etcd {
         let _ = writeln!(body, "room {}", quote(&etcd.folder));

@@ -82,3 +82,18 @@ etcd_status() {
     *) say etcd-silent "$(one_line "$answer" | tail -c 300)" ;;
   esac
 }
+# What a node's own nature decides, and what would keep it from joining.
+node_facts() {
+  if [ -e /sys/fs/cgroup/cgroup.controllers ]; then say cgroups 2; else say cgroups 1; fi
+  if systemd-detect-virt -cq; then say container yes; else say container no; fi
+  if nft list tables >/dev/null 2>&1; then say nftables yes; else say nftables no; fi
+  if [ "$(wc -l </proc/swaps)" -gt 1 ]; then say swap yes; else say swap no; fi
+}
+# the kubelet's certificate, words that list images, a name that must resolve or nothing
+node_state() {
+  if [ -s "$1" ]; then say joined yes; else say joined no; fi
+  $2 ls -q 2>/dev/null | while read -r image; do say image "$image"; done
+  [ -z "$3" ] || if getent ahosts "$3" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
+}
+# Programs of the distribution that are not there.
+programs() { for program in "$@"; do [ -x "$program" ] || say lacks "$program"; done; }

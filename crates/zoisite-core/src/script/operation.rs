@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 use zeroize::Zeroizing;
 
 use super::{quote, wrapped};
-use crate::blueprint::{Component, Content, Directory, File, User};
+use crate::blueprint::{Component, Content, Directory, File, Image, User};
 use crate::cluster::HostName;
 use crate::pki::Secret;
 
@@ -29,6 +29,10 @@ pub enum Operation {
         /// What it says.
         text: String,
     },
+    /// Bring an image from its archive on the host into the container runtime's store.
+    Import(Image),
+    /// Take a file away that must not stay.
+    Remove(String),
     /// Have systemd read unit files anew, and the unit start at boot.
     Enable(&'static str),
     /// Start a unit, without waiting.
@@ -51,6 +55,8 @@ impl fmt::Display for Operation {
             Self::Directory(directory) => write!(f, "directory {}", directory.path),
             Self::File(file) => write!(f, "file {}", file.path),
             Self::Mark { path, .. } => write!(f, "mark {path}"),
+            Self::Import(image) => write!(f, "image {}", image.name),
+            Self::Remove(path) => write!(f, "remove {path}"),
             Self::Enable(unit) => write!(f, "enable {unit}"),
             Self::Start(unit) => write!(f, "start {unit}"),
             Self::Restart(unit) => write!(f, "restart {unit}"),
@@ -108,6 +114,13 @@ impl Stretch {
                 Operation::File(file) => write_file(&mut body, file, keys)?,
                 Operation::Mark { path, owner, text } => {
                     let _ = writeln!(body, "mark {} {owner} {}", quote(path), quote(text));
+                }
+                Operation::Import(image) => {
+                    let (name, archive) = (quote(&image.name), quote(&image.archive));
+                    let _ = writeln!(body, "import {name} {archive}");
+                }
+                Operation::Remove(path) => {
+                    let _ = writeln!(body, "remove {}", quote(path));
                 }
                 Operation::Enable(unit) => {
                     let _ = writeln!(body, "start_at_boot {}", quote(unit));

@@ -1,8 +1,10 @@
 //! Reading what hosts answer.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
+
+use crate::blueprint::HostFacts;
 
 /// A file as found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -123,6 +125,18 @@ pub struct Observed {
     pub units: BTreeMap<String, UnitFacts>,
     /// etcd.
     pub etcd: EtcdFacts,
+    /// The host's own nature, asked of nodes.
+    pub facts: Option<HostFacts>,
+    /// Whether it swaps, asked of nodes.
+    pub swap: bool,
+    /// Whether the kubelet holds a client certificate.
+    pub joined: bool,
+    /// Images in the container runtime's store.
+    pub images: BTreeSet<String>,
+    /// Whether the stable address resolves, asked of nodes where it is a name.
+    pub resolves: Option<bool>,
+    /// Programs of the distribution that are not there.
+    pub lacks: Vec<String>,
 }
 
 fn fields(line: &str) -> Option<Vec<&str>> {
@@ -193,6 +207,22 @@ impl Observed {
                     None => out.etcd.silent = Some(json.chars().take(300).collect()),
                 },
                 ["etcd-silent", why] => out.etcd.silent = Some(why.trim().into()),
+                ["cgroups", version] => {
+                    out.facts.get_or_insert_default().unified_cgroups = version == "2";
+                }
+                ["container", there] => {
+                    out.facts.get_or_insert_default().container = there == "yes";
+                }
+                ["nftables", there] => {
+                    out.facts.get_or_insert_default().nftables = there == "yes";
+                }
+                ["swap", there] => out.swap = there == "yes",
+                ["joined", done] => out.joined = done == "yes",
+                ["image", name] => {
+                    out.images.insert(name.into());
+                }
+                ["resolves", it] => out.resolves = Some(it == "yes"),
+                ["lacks", program] => out.lacks.push(program.into()),
                 ["end"] => complete = true,
                 _ => {}
             }

@@ -117,6 +117,11 @@ pub fn differences(
                     Some(_) => {}
                 }
             }
+            Item::Image(image) => {
+                if !observed.images.contains(&image.name) {
+                    add(&format!("image {}", image.name), Differs::Missing, None);
+                }
+            }
             Item::Unit(unit) => match observed.units.get(unit.name) {
                 Some(found) if found.load == "loaded" => {
                     if !found.enabled {

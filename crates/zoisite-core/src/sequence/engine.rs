@@ -4,6 +4,7 @@
 use std::collections::BTreeSet;
 
 use super::step::{Proven, Sequence, Step, StepOutcome, Work};
+use crate::cluster::HostName;
 use crate::diagnosis::Trouble;
 use crate::script::{Operation, Stretch};
 
@@ -64,6 +65,7 @@ pub struct Engine {
     steps: Vec<Step>,
     states: Vec<State>,
     limit: usize,
+    budget: Option<usize>,
     interrupted: bool,
     proven: Option<Proven>,
     /// Disrupting steps that were begun and not followed by a gate that held (rule S2).
@@ -78,10 +80,17 @@ impl Engine {
             steps: sequence.steps,
             states,
             limit: limit.max(1),
+            budget: None,
             interrupted: false,
             proven: None,
             disrupted: BTreeSet::new(),
         }
+    }
+
+    /// Begins no further host's joining once more than this many failed to join.
+    pub fn with_budget(mut self, failures: usize) -> Self {
+        self.budget = Some(failures);
+        self
     }
 
     /// The commands with which a run begins.
@@ -96,13 +105,16 @@ impl Engine {
             Event::Interrupt => self.interrupted = true,
             Event::Finished { step, outcome } => {
                 debug_assert_eq!(self.states[step], State::Running, "{}", self.steps[step].id);
+                if let (Work::Gate(_), StepOutcome::Done { .. } | StepOutcome::Proven(_)) =
+                    (&self.steps[step].work, &outcome)
+                {
+                    // What was disrupted before this gate is back.
+                    self.disrupted.retain(|disrupted| !self.steps[step].needs.contains(disrupted));
+                }
                 self.states[step] = match outcome {
                     StepOutcome::Done { changed } => State::Done(changed),
                     StepOutcome::Proven(proven) => {
                         self.proven = Some(proven);
-                        // All members answer: what was disrupted before this gate is back.
-                        self.disrupted
-                            .retain(|disrupted| !self.steps[step].needs.contains(disrupted));
                         State::Done(0)
                     }
                     StepOutcome::Failed(trouble) => State::Failed(trouble),
@@ -164,13 +176,25 @@ impl Engine {
                 continue;
             }
             let needs = self.steps[step].needs.iter().map(|need| &self.states[*need]);
-            let hopeless =
-                needs.clone().any(|state| matches!(state, State::Failed(_) | State::NotTaken));
-            if hopeless || self.interrupted {
+            let tidies = self.steps[step].tidies;
+            let ready = needs.clone().all(|state| match state {
+                State::Done(_) => true,
+                State::Failed(_) | State::NotTaken => tidies,
+                State::Waiting | State::Running => false,
+            });
+            let hopeless = match tidies {
+                // There is nothing to tidy where nothing was begun.
+                true => ready && needs.clone().all(|state| *state == State::NotTaken),
+                false => {
+                    needs.clone().any(|state| matches!(state, State::Failed(_) | State::NotTaken))
+                        || self.interrupted
+                        || self.over_budget(step)
+                }
+            };
+            if hopeless {
                 self.states[step] = State::NotTaken;
                 continue;
             }
-            let ready = needs.clone().all(|state| matches!(state, State::Done(_)));
             if !ready || self.running() >= self.limit || !self.one_at_a_time(step) {
                 continue;
             }
@@ -181,6 +205,29 @@ impl Engine {
             commands.push(Command { step, work: self.work(step) });
         }
         commands
+    }
+
+    /// Whether so many hosts failed to join that no other is begun. Hosts that were begun go on.
+    fn over_budget(&self, step: usize) -> bool {
+        let Some(budget) = self.budget.filter(|_| self.steps[step].joins) else { return false };
+        let of_host = |wanted: &dyn Fn(&State) -> bool, host: Option<&HostName>| {
+            self.steps
+                .iter()
+                .zip(&self.states)
+                .any(|(other, state)| other.joins && other.host.as_ref() == host && wanted(state))
+        };
+        let own = self.steps[step].host.as_ref();
+        if of_host(&|state| matches!(state, State::Done(_) | State::Running), own) {
+            return false;
+        }
+        let failed: BTreeSet<_> = self
+            .steps
+            .iter()
+            .zip(&self.states)
+            .filter(|(other, state)| other.joins && matches!(state, State::Failed(_)))
+            .filter_map(|(other, _)| other.host.as_ref())
+            .collect();
+        failed.len() > budget
     }
 
     fn running(&self) -> usize {

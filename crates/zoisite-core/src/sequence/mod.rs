@@ -14,6 +14,9 @@ mod step;
 
 pub use differences::{Difference, Differs, differences};
 pub use engine::{Command, Engine, Event, State, Tally};
-pub use plan::{Formation, Look, Looks, PlanInput, PlanOptions, Unplannable, formation, plan};
+pub use plan::{
+    ApiLook, ApiObserved, Formation, Look, Looks, NodeFacts, PlanInput, PlanOptions, Unplannable,
+    formation, plan,
+};
 pub use rules::{MachinePin, Refusal, Rule, same_machine};
-pub use step::{Gate, Proven, Sequence, Step, StepOutcome, Work};
+pub use step::{ApiWork, Condition, Gate, Proven, Sequence, Step, StepOutcome, Work};

@@ -115,6 +115,32 @@ pub fn same_machine(host: &HostName, pin: &MachinePin, observed: &Observed) -> R
     })
 }
 
+/// S4 for nodes: the machine that registered under a host's name is the one behind its address.
+///
+/// # Errors
+/// The refusal.
+pub(super) fn same_node(
+    host: &HostName,
+    registered: &str,
+    observed: &Observed,
+) -> Result<(), Refusal> {
+    if registered.is_empty() || registered == observed.machine {
+        return Ok(());
+    }
+    Err(Refusal {
+        rule: Rule::SameMachine,
+        host: Some(host.clone()),
+        found: format!(
+            "the node name {host} is taken by another machine: its id is {}, and {} answers at the host's address",
+            short(registered),
+            short(&observed.machine)
+        ),
+        mend: format!(
+            "if that machine is gone for good: zoisite raise --accept {host} removes its node object and joins this one"
+        ),
+    })
+}
+
 fn short(id: &str) -> &str {
     match id.get(..12) {
         Some(start) => start,

@@ -1,7 +1,7 @@
 use serde::Serialize;
 
 use super::differences::Difference;
-use crate::blueprint::{Component, Part};
+use crate::blueprint::{ApiObject, Component, NodeWanted, Part};
 use crate::cluster::HostName;
 use crate::diagnosis::Trouble;
 use crate::script::Stretch;
@@ -9,10 +9,88 @@ use crate::script::Stretch;
 /// A condition over the cluster that must hold before what needs it begins.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Gate {
-    /// Members that must answer, agree on cluster id and member list, and carry a write.
-    pub members: Vec<HostName>,
+    /// What must hold.
+    pub condition: Condition,
     /// Deadline, in seconds.
     pub seconds: u32,
+}
+
+/// What a gate asks for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Condition {
+    /// These members answer, agree on cluster id and member list, and carry a write.
+    Quorum {
+        /// The members.
+        members: Vec<HostName>,
+    },
+    /// The API server of a host is ready at its own address.
+    Api {
+        /// The host.
+        host: HostName,
+    },
+    /// The stable address, as this host reaches it, answers with this cluster's certificate and is ready.
+    Stable {
+        /// The host from which it is dialled.
+        from: HostName,
+        /// Whether the balancer on that host is dialled, instead of what the name resolves to.
+        balancer: bool,
+    },
+    /// A node is Ready, and its kubelet reports anew.
+    Ready {
+        /// The node.
+        host: HostName,
+    },
+    /// Workloads run as wanted.
+    Rollout {
+        /// The objects.
+        workloads: Vec<ApiObject>,
+    },
+}
+
+/// What is done through the API.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ApiWork {
+    /// Apply objects, in order, under Zoisite's own field manager.
+    Apply {
+        /// The objects.
+        objects: Vec<ApiObject>,
+    },
+    /// Publish the join token of a host.
+    Publish {
+        /// The host.
+        host: HostName,
+    },
+    /// Wait for a joining kubelet's request, check and sign it, and give its node what it must have.
+    Admit {
+        /// What the node object must say.
+        node: NodeWanted,
+        /// Deadline, in seconds.
+        seconds: u32,
+    },
+    /// Check and sign a node's request for its next certificate.
+    Renew {
+        /// The node.
+        host: HostName,
+        /// Name of the request.
+        request: String,
+    },
+    /// Refuse a request that nobody expects.
+    Deny {
+        /// Name of the request.
+        request: String,
+        /// Why.
+        why: String,
+    },
+    /// Put a node object right: labels, taints, pod subnets.
+    SetNode {
+        /// What it must say.
+        node: NodeWanted,
+    },
+    /// Remove the node object of a machine that is no longer behind this name.
+    RemoveNode {
+        /// The node.
+        host: HostName,
+    },
 }
 
 /// What a step does.
@@ -29,6 +107,8 @@ pub enum Work {
     Act(Stretch),
     /// Prove a condition.
     Gate(Gate),
+    /// Do something through the API.
+    Api(ApiWork),
     /// Note on a host that the quorum was proven; the gate before it says with which cluster id.
     MarkFormed {
         /// The host.
@@ -55,6 +135,10 @@ pub struct Step {
     pub needs: Vec<usize>,
     /// What is interrupted for a while, if anything.
     pub disrupts: Option<Part>,
+    /// It tidies up: it is taken even when what it needs failed, or the run was interrupted.
+    pub tidies: bool,
+    /// It belongs to the joining of a host; failures of those have a budget.
+    pub joins: bool,
     /// The work itself.
     pub work: Work,
 }

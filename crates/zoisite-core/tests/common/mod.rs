@@ -2,7 +2,10 @@
 
 #![allow(dead_code, reason = "each test program uses a part of this")]
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
+use zoisite_core::blueprint::{HostFacts, SharedSecrets, Sources, assign_subnets};
 use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, due, wanted};
 use zoisite_store::FreshKeys;
@@ -25,6 +28,30 @@ pub fn changed(from: &str, to: &str) -> String {
 
 pub fn at(day: &str) -> Timestamp {
     format!("{day}T12:00:00Z").parse().unwrap()
+}
+
+/// What a blueprint needs besides the ledger.
+#[derive(Default)]
+pub struct Known {
+    pub shared: SharedSecrets,
+    pub subnets: BTreeMap<HostName, Vec<ipnet::IpNet>>,
+    pub facts: BTreeMap<HostName, HostFacts>,
+}
+
+impl Known {
+    pub fn of(cluster: &Cluster) -> Self {
+        let mut known = Self::default();
+        known.shared.service_accounts = "-----BEGIN PUBLIC KEY-----".into();
+        known.shared.service_accounts_sha256 = "aa".repeat(32);
+        known.shared.encryption_sha256 = "bb".repeat(32);
+        assign_subnets(cluster, &mut known.subnets);
+        known
+    }
+
+    pub fn sources<'a>(&'a self, ledger: &'a Ledger, cluster_id: &'a str) -> Sources<'a> {
+        let Self { shared, subnets, facts } = self;
+        Sources { ledger, cluster_id, shared, subnets, facts }
+    }
 }
 
 /// Authorities and what they issued, in memory.
@@ -89,7 +116,10 @@ pub fn workers_text(hosts: usize) -> String {
     changed("\"tern-{1..3}\" = \"10.77.0.{101..103}\"\n", &names)
         .replace("labels.\"tern-{1..2}\" = { shore = \"north\" }\nlabels.tern-3 = { shore = \"south\" }\n", "")
         .replace("10.90.0.0/16", "172.16.0.0/12")
-        .replace("[network]\n", "[network]\npod-subnet = 26\n")
+        .replace(
+            "[network]\n",
+            "[network]\npod-subnet = 26\npods-by = \"manifests\"\nmanifests = \"network\"\n",
+        )
 }
 
 pub fn workers(hosts: usize) -> Cluster {

@@ -186,7 +186,10 @@ impl World {
         reached.iter().min_by_key(|peer| &peer.name).map(|peer| peer.own_id())
     }
 
-    pub(super) fn waiting_log(&self, host: &HostName) -> Vec<String> {
+    pub(super) fn waiting_log(&self, host: &HostName, unit: &str) -> Vec<String> {
+        if unit != super::world::ETCD {
+            return vec![format!("{unit} has not said that it is ready")];
+        }
         let Some(member) = self.hosts.get(host).and_then(|sim| sim.process.as_ref()) else {
             return vec!["the process is not there".into()];
         };

@@ -5,6 +5,7 @@
 //! that was really generated: a wrong peer URL or name in it fails here too. Time is tokio's, so a
 //! test with a paused clock runs thousands of rehearsals in a moment. Faults are put into the world.
 
+mod cluster;
 mod etcd;
 mod world;
 
@@ -14,11 +15,11 @@ use std::time::Duration;
 use async_trait::async_trait;
 use tokio::sync::Notify;
 use tokio::time::Instant;
-use zoisite_core::blueprint::{Component, HostBlueprint};
+use zoisite_core::blueprint::{ApiObject, Component, HostBlueprint};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
-use zoisite_core::sequence::{Gate, Look, Proven, StepOutcome};
+use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 
 pub use self::world::{Fault, World};
 use crate::fleet::{Contents, Fleet, Progress};
@@ -93,7 +94,7 @@ impl Rehearsal {
         if let Operation::Settle { unit, seconds } = operation {
             let end = Instant::now() + Duration::from_secs(u64::from(*seconds));
             loop {
-                if self.world().ready(host) {
+                if self.world().ready(host, unit) {
                     return Ok(true);
                 }
                 let failed = self.world().unit_log(host, unit);
@@ -108,7 +109,7 @@ impl Rehearsal {
                     return Err(Outcome::Failed {
                         attempted: format!("waiting for {unit}"),
                         answer: format!("not ready after {seconds} seconds"),
-                        evidence: self.world().waiting_log(host),
+                        evidence: self.world().waiting_log(host, unit),
                     });
                 }
                 tokio::time::sleep(Duration::from_millis(100)).await;
@@ -116,6 +117,31 @@ impl Rehearsal {
         }
         let keys = |serial: &str| self.contents.key(serial);
         self.world().apply(host, operation, &keys)
+    }
+
+    /// Whether a gate's condition holds now.
+    fn holds(&self, condition: &Condition) -> Result<StepOutcome, Trouble> {
+        let world = self.world();
+        let (host, held) = match condition {
+            Condition::Quorum { members } => {
+                let answers =
+                    members.iter().map(|host| world.answer(host)).collect::<Result<Vec<_>, _>>()?;
+                let names: Vec<String> = members.iter().map(ToString::to_string).collect();
+                return Ok(StepOutcome::Proven(Proven {
+                    wrote: names[0].clone(),
+                    read: names[1..].to_vec(),
+                    ..judge(&answers)?
+                }));
+            }
+            Condition::Api { host } => (Some(host), world.api_ready(host)),
+            Condition::Stable { from, balancer } => {
+                (Some(from), world.stable(balancer.then_some(from)))
+            }
+            Condition::Ready { host } => (Some(host), world.node_ready(host)),
+            Condition::Rollout { .. } => (None, world.rolled_out()),
+        };
+        held.map(|()| StepOutcome::Done { changed: 0 })
+            .map_err(|why| Trouble::new(host.cloned(), "proving a gate", why, Vec::new()))
     }
 
     fn fail(host: &HostName, outcome: Outcome) -> StepOutcome {
@@ -135,6 +161,8 @@ fn takes(operation: &Operation) -> Duration {
     Duration::from_millis(match operation {
         Operation::User(_) => 40,
         Operation::Directory(_) | Operation::File(_) | Operation::Mark { .. } => 12,
+        Operation::Import(_) => 400,
+        Operation::Remove(_) => 10,
         Operation::Enable(_) => 150,
         Operation::Start(_) | Operation::Restart(_) => 60,
         Operation::Settle { .. } => 300,
@@ -193,25 +221,63 @@ impl Fleet for Rehearsal {
         let end = Instant::now() + Duration::from_secs(gate.seconds.into());
         loop {
             tokio::time::sleep(Duration::from_millis(200)).await;
-            if let Some(host) = gate.members.first()
-                && let Err(outcome) = self.operation(host, "proving the quorum").await
+            let asked = match &gate.condition {
+                Condition::Quorum { members } => members.first(),
+                Condition::Api { host } | Condition::Ready { host } => Some(host),
+                Condition::Stable { from, .. } => Some(from),
+                Condition::Rollout { .. } => None,
+            };
+            if let Some(host) = asked
+                && let Err(outcome) = self.operation(host, "proving a gate").await
             {
                 return Self::fail(host, outcome);
             }
-            let answers: Result<Vec<_>, Trouble> =
-                gate.members.iter().map(|host| self.world().answer(host)).collect();
-            match answers.and_then(|answers| judge(&answers)) {
-                Ok(proven) => {
-                    let names: Vec<String> = gate.members.iter().map(ToString::to_string).collect();
-                    return StepOutcome::Proven(Proven {
-                        wrote: names[0].clone(),
-                        read: names[1..].to_vec(),
-                        ..proven
-                    });
-                }
+            match self.holds(&gate.condition) {
+                Ok(outcome) => return outcome,
                 Err(trouble) if Instant::now() >= end => return StepOutcome::Failed(trouble),
                 Err(trouble) => progress(trouble.to_string()),
             }
+        }
+    }
+
+    async fn ask(&self, objects: &[ApiObject]) -> ApiLook {
+        tokio::time::sleep(Duration::from_millis(80)).await;
+        self.world().ask(objects)
+    }
+
+    async fn api(
+        &self,
+        host: Option<&HostName>,
+        work: &ApiWork,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        tokio::time::sleep(Duration::from_millis(120)).await;
+        if let Some(host) = host
+            && let Err(outcome) = self.operation(host, "working on the API").await
+        {
+            return Self::fail(host, outcome);
+        }
+        let seconds = match work {
+            ApiWork::Admit { seconds, .. } => *seconds,
+            _ => 30,
+        };
+        let end = Instant::now() + Duration::from_secs(seconds.into());
+        loop {
+            let done = self.world().work(work, &|host| self.contents.join_token(host));
+            match done {
+                Ok(changed) => return StepOutcome::Done { changed },
+                Err(why) if Instant::now() >= end => {
+                    let host = host.cloned();
+                    return StepOutcome::Failed(Trouble::new(
+                        host,
+                        "working on the API",
+                        why,
+                        vec![],
+                    ));
+                }
+                Err(why) => progress(why),
+            }
+            tokio::time::sleep(Duration::from_millis(300)).await;
         }
     }
 

@@ -2,7 +2,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
 use sha2::{Digest as _, Sha256};
-use zoisite_core::blueprint::{Component, Content, FIRST_START, File, HostBlueprint, Item};
+use zoisite_core::blueprint::{
+    Component, Content, FIRST_START, File, HostBlueprint, HostFacts, Item,
+};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::Secret;
@@ -10,8 +12,12 @@ use zoisite_core::script::{
     DirectoryFacts, EtcdFacts, EtcdStatus, FileFacts, Observed, Operation, Outcome, UnitFacts,
 };
 
+use super::cluster::{RUNTIME, SimApi};
 use super::etcd::{Config, Member};
 use crate::quorum::MemberAnswer;
+
+/// etcd's unit, whose process is modelled in full.
+pub(super) const ETCD: &str = "zoisite-etcd.service";
 
 /// Something that goes wrong in a rehearsal.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -43,11 +49,11 @@ pub(super) struct SimFile {
 
 /// A unit on a simulated host.
 #[derive(Clone, Debug, Default)]
-struct SimUnit {
+pub(super) struct SimUnit {
     enabled: bool,
     /// The log with which it failed to start, when it did.
     failed: Option<Vec<String>>,
-    started: bool,
+    pub started: bool,
 }
 
 /// A simulated host.
@@ -55,13 +61,15 @@ struct SimUnit {
 pub(super) struct SimHost {
     pub address: IpAddr,
     pub up: bool,
-    machine: String,
+    pub machine: String,
     generation: u64,
     pub users: BTreeSet<String>,
     pub directories: BTreeMap<String, (String, u32)>,
     pub files: BTreeMap<String, SimFile>,
     pub components: BTreeMap<String, String>,
-    units: BTreeMap<String, SimUnit>,
+    pub units: BTreeMap<String, SimUnit>,
+    /// Images in the container runtime's store.
+    pub images: BTreeSet<String>,
     pending: BTreeSet<String>,
     /// The data directory's content: what etcd wrote at its first start.
     pub data: Option<Member>,
@@ -74,6 +82,8 @@ pub(super) struct SimHost {
 #[derive(Clone, Debug, Default)]
 pub struct World {
     pub(super) hosts: BTreeMap<HostName, SimHost>,
+    /// What the API holds; it lives in etcd.
+    pub(super) api: SimApi,
     faults: Vec<Fault>,
     operations: u64,
     /// Rules that were broken, in words; empty unless the program is wrong.
@@ -101,6 +111,7 @@ impl World {
                     files: BTreeMap::new(),
                     components: BTreeMap::new(),
                     units: BTreeMap::new(),
+                    images: BTreeSet::new(),
                     pending: BTreeSet::new(),
                     data: None,
                     stray: None,
@@ -132,11 +143,17 @@ impl World {
         &self.broken
     }
 
+    pub(super) fn break_rule(&mut self, how: String) {
+        self.broken.push(how);
+    }
+
     /// Takes the power from a host, or gives it back; an enabled unit then starts by itself.
     pub fn power(&mut self, host: &HostName, on: bool) {
         let Some(sim) = self.hosts.get_mut(host) else { return };
         sim.up = on;
         sim.process = None;
+        // What is in memory is gone.
+        sim.files.retain(|path, _| !path.starts_with("/run/"));
         let units: Vec<String> =
             sim.units.iter().filter(|(_, unit)| unit.enabled).map(|(n, _)| n.clone()).collect();
         for unit in sim.units.values_mut() {
@@ -171,8 +188,8 @@ impl World {
         if let Some(sim) = self.hosts.get_mut(host) {
             sim.data = None;
             sim.process = None;
-            sim.files.retain(|path, _| !path.starts_with("/var/lib/"));
-            for unit in sim.units.values_mut() {
+            sim.files.retain(|path, _| !path.starts_with("/var/lib/etcd/"));
+            if let Some(unit) = sim.units.get_mut(ETCD) {
                 unit.started = false;
             }
         }
@@ -253,7 +270,8 @@ impl World {
         }
         if let Some(sim) = self.hosts.get_mut(host) {
             sim.components.insert(component.path.clone(), sha256.to_owned());
-            if let Some(unit) = component.restarts.filter(|_| sim.process.is_some()) {
+            let runs = |unit: &&str| sim.units.get(*unit).is_some_and(|unit| unit.started);
+            if let Some(unit) = component.restarts.filter(runs) {
                 sim.pending.insert(unit.to_owned());
             }
         }
@@ -287,22 +305,35 @@ impl World {
                     None => sim.files.insert(path.clone(), new).is_none(),
                 })
             }
+            Operation::Import(image) => {
+                if !sim.units.get(RUNTIME).is_some_and(|unit| unit.started) {
+                    return Err(failed("importing", "the container runtime does not answer"));
+                }
+                if !sim.components.contains_key(&image.archive) {
+                    return Err(failed("importing", format!("open {}", image.archive)));
+                }
+                Ok(sim.images.insert(image.name.clone()))
+            }
+            Operation::Remove(path) => Ok(sim.files.remove(path).is_some()),
             Operation::Enable(unit) => {
-                if !sim.files.contains_key(&format!("/etc/systemd/system/{unit}")) {
+                if !sim.knows(unit) {
                     return Err(failed(&format!("enabling {unit}"), "the unit does not exist"));
                 }
                 let unit = sim.units.entry((*unit).to_owned()).or_default();
                 Ok(!std::mem::replace(&mut unit.enabled, true))
             }
             Operation::Start(unit) => {
-                let started = sim.process.is_none();
-                if started {
+                let runs = match *unit {
+                    ETCD => sim.process.is_some(),
+                    _ => sim.units.get(*unit).is_some_and(|unit| unit.started),
+                };
+                if !runs {
                     self.start(host, unit);
                 }
-                Ok(started)
+                Ok(!runs)
             }
             Operation::Restart(unit) => {
-                self.watch_disruption(host);
+                self.watch_disruption(host, unit);
                 self.start(host, unit);
                 Ok(true)
             }
@@ -311,7 +342,10 @@ impl World {
     }
 
     /// Rule S2: taking a serving member down must leave the quorum standing.
-    fn watch_disruption(&mut self, host: &HostName) {
+    fn watch_disruption(&mut self, host: &HostName, unit: &str) {
+        if unit != ETCD {
+            return self.watch_control_plane(host, unit);
+        }
         let Some(member) = self.hosts.get(host).and_then(|sim| sim.process.clone()) else { return };
         if self.answer(host).is_err() || member.peers.len() == 1 {
             return;
@@ -327,6 +361,13 @@ impl World {
     fn start(&mut self, host: &HostName, unit: &str) {
         let Some(sim) = self.hosts.get_mut(host) else { return };
         sim.pending.remove(unit);
+        if unit != ETCD {
+            let outcome = sim.begin(unit);
+            let slot = sim.units.entry(unit.to_owned()).or_default();
+            slot.started = outcome.is_ok();
+            slot.failed = outcome.err();
+            return;
+        }
         let outcome = Config::read(sim, unit).and_then(|config| config.start(sim));
         let slot = sim.units.entry(unit.to_owned()).or_default();
         slot.started = true;
@@ -348,7 +389,10 @@ impl World {
     }
 
     /// Whether the member serves; systemd calls it active from then on.
-    pub(super) fn ready(&mut self, host: &HostName) -> bool {
+    pub(super) fn ready(&mut self, host: &HostName, unit: &str) -> bool {
+        if unit != ETCD {
+            return self.service_ready(host, unit);
+        }
         let ready = self.serves(host);
         let process = self.hosts.get_mut(host).and_then(|sim| sim.process.as_mut());
         if let Some(process) = process.filter(|_| ready) {
@@ -433,10 +477,17 @@ impl World {
                         out.components.insert(component.path.clone(), sum.clone());
                     }
                 }
+                Item::Image(_) => {}
                 Item::Unit(unit) => {
                     out.units.insert(unit.name.into(), self.unit_facts(&blueprint.host, unit.name));
                 }
             }
+        }
+        if let Some(node) = &blueprint.node {
+            out.images.clone_from(&sim.images);
+            out.joined = sim.files.contains_key(&node.client);
+            out.facts = Some(HostFacts::default());
+            out.resolves = node.stable_name.as_ref().map(|_| true);
         }
         if let Some(etcd) = &blueprint.etcd {
             let full = self.faults.contains(&Fault::DiskFull(blueprint.host.clone()));
@@ -473,9 +524,15 @@ impl World {
 
     fn unit_facts(&self, host: &HostName, unit: &str) -> UnitFacts {
         let sim = &self.hosts[host];
-        let present = sim.files.contains_key(&format!("/etc/systemd/system/{unit}"));
+        let present = sim.knows(unit);
         let known = sim.units.get(unit).cloned().unwrap_or_default();
         let (active, sub) = match (&sim.process, known.failed) {
+            _ if unit != ETCD && known.started => match self.service_ready(host, unit) {
+                true => ("active", "running"),
+                false => ("activating", "start"),
+            },
+            (_, None) if unit != ETCD => ("inactive", "dead"),
+            (_, Some(_)) if unit != ETCD => ("activating", "auto-restart"),
             (Some(process), _) if process.was_ready || self.serves(host) => ("active", "running"),
             (Some(_), _) => ("activating", "start"),
             (None, Some(_)) => ("activating", "auto-restart"),

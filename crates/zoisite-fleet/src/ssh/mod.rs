@@ -1,6 +1,7 @@
 //! Real hosts over the person's own OpenSSH: their configuration, agent, jump hosts, known hosts and
 //! hardware keys all just work.
 
+mod api;
 mod master;
 
 use std::collections::BTreeMap;
@@ -10,18 +11,19 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
-use openssh::{ForwardType, Session, Stdio};
+use openssh::{ChildStdin, ForwardType, Session, Stdio};
 use tokio::io::{AsyncBufReadExt as _, AsyncReadExt as _, AsyncWriteExt as _, BufReader};
 use tokio::sync::OnceCell;
-use zoisite_core::blueprint::{Component, HostBlueprint};
-use zoisite_core::cluster::{HostName, Login};
+use zoisite_core::blueprint::{ApiObject, Component, HostBlueprint};
+use zoisite_core::cluster::{Cluster, Endpoint, HostName, Login};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::script::{
     Depth, KeyText, Observed, Outcome, Reply, Stretch, observe, upload_script,
 };
-use zoisite_core::sequence::{Gate, Look, Proven, StepOutcome};
+use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 
 use self::master::Master;
+use crate::api::{ApiAccess, ApiClient};
 use crate::etcd::{EtcdAccess, EtcdClient};
 use crate::fleet::{Contents, Fleet, Progress};
 use crate::quorum::judge;
@@ -37,6 +39,31 @@ pub struct SshTarget {
     pub login: Login,
 }
 
+/// Where what a run dials stands.
+#[derive(Clone, Debug)]
+pub struct Places {
+    /// etcd's client port.
+    pub etcd_port: u16,
+    /// Hosts with an API server.
+    pub api_hosts: Vec<HostName>,
+    /// The port on which each listens.
+    pub api_port: u16,
+    /// The stable address.
+    pub stable: Endpoint,
+}
+
+impl Places {
+    /// Reads them off a cluster file.
+    pub fn of(cluster: &Cluster) -> Self {
+        Self {
+            etcd_port: cluster.etcd.client_port,
+            api_hosts: cluster.control_plane.hosts.clone(),
+            api_port: cluster.control_plane.port,
+            stable: cluster.control_plane.address.clone(),
+        }
+    }
+}
+
 /// A host with its standing connection.
 struct Connected {
     target: SshTarget,
@@ -50,7 +77,10 @@ pub struct SshFleet {
     folder: Arc<tempfile::TempDir>,
     contents: Arc<dyn Contents>,
     access: Option<EtcdAccess>,
-    client_port: u16,
+    api_access: Option<ApiAccess>,
+    /// API servers that answered, by host.
+    apis: std::sync::Mutex<BTreeMap<HostName, ApiClient>>,
+    places: Places,
     generation: u64,
     began: Instant,
     /// Architectures, as observed.
@@ -73,7 +103,7 @@ impl SshFleet {
     pub fn new(
         targets: Vec<SshTarget>,
         contents: Arc<dyn Contents>,
-        client_port: u16,
+        places: Places,
         generation: u64,
     ) -> std::io::Result<Self> {
         // Socket paths have room for about a hundred characters, so they start near the root.
@@ -87,7 +117,9 @@ impl SshFleet {
             folder: Arc::new(folder),
             contents,
             access: None,
-            client_port,
+            api_access: None,
+            apis: std::sync::Mutex::default(),
+            places,
             generation,
             began: Instant::now(),
             arch: std::sync::Mutex::default(),
@@ -105,6 +137,11 @@ impl SshFleet {
         self.access = Some(access);
     }
 
+    /// Gives the fleet what it needs to dial the API.
+    pub fn set_api_access(&mut self, access: ApiAccess) {
+        self.api_access = Some(access);
+    }
+
     async fn session(&self, host: &HostName) -> Result<&Session, Trouble> {
         let connected = self.hosts.get(host).ok_or_else(|| {
             Trouble::new(Some(host.clone()), "reaching the host", "it is not in the fleet", vec![])
@@ -118,34 +155,32 @@ impl SshFleet {
         master.as_ref().map(|master| &master.session).map_err(Clone::clone)
     }
 
-    /// Runs a script that goes by standard input; returns what came back, line by line to `line`.
-    async fn script(
+    /// Runs a command as root and converses with it: `send` has its standard input, `line` gets each
+    /// line of its answer. Returns how sending went, and what came on standard error.
+    async fn converse<T>(
         &self,
         host: &HostName,
-        script: &str,
+        command: &str,
         attempted: &str,
+        send: impl AsyncFnOnce(ChildStdin) -> T,
         line: &mut (dyn FnMut(&str) + Send),
-    ) -> Result<String, Trouble> {
+    ) -> Result<(Option<T>, String), Trouble> {
         let session = self.session(host).await?;
-        let lost = |error: &dyn std::fmt::Display| {
-            Trouble::new(Some(host.clone()), attempted, error.to_string(), Vec::new())
-        };
         let mut child = session
-            .raw_command("sudo -n sh")
+            .raw_command(format!("sudo -n {command}"))
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
             .spawn()
             .await
-            .map_err(|e| lost(&e))?;
+            .map_err(|e| Trouble::new(Some(host.clone()), attempted, e.to_string(), Vec::new()))?;
         let stdin = child.stdin().take();
         let stdout = child.stdout().take();
         let stderr = child.stderr().take();
         let send = async {
-            if let Some(mut stdin) = stdin {
-                // A shell that does not start (sudo refuses) closes its end: its words tell why.
-                let _ = stdin.write_all(script.as_bytes()).await;
-                let _ = stdin.shutdown().await;
+            match stdin {
+                Some(stdin) => Some(send(stdin).await),
+                None => None,
             }
         };
         let receive = async {
@@ -156,10 +191,26 @@ impl SshFleet {
                 }
             }
         };
-        let ((), (), said) = tokio::join!(send, receive, read_all(stderr));
+        let (sent, (), said) = tokio::join!(send, receive, read_all(stderr));
         // The reply itself says whether all was done; the status adds nothing to it.
         let _ = child.wait().await;
-        Ok(said)
+        Ok((sent, said))
+    }
+
+    /// Runs a script that goes by standard input; returns what came back, line by line to `line`.
+    async fn script(
+        &self,
+        host: &HostName,
+        script: &str,
+        attempted: &str,
+        line: &mut (dyn FnMut(&str) + Send),
+    ) -> Result<String, Trouble> {
+        let send = async |mut stdin: ChildStdin| {
+            // A shell that does not start (sudo refuses) closes its end: its words tell why.
+            let _ = stdin.write_all(script.as_bytes()).await;
+            let _ = stdin.shutdown().await;
+        };
+        self.converse(host, "sh", attempted, send, line).await.map(|(_, said)| said)
     }
 
     fn outcome(&self, host: &HostName, attempted: &str, outcome: Outcome) -> StepOutcome {
@@ -196,15 +247,15 @@ impl SshFleet {
         let address = self.hosts[host].target.address;
         let index = self.hosts.keys().position(|name| name == host).unwrap_or(0);
         let socket = self.folder.path().join(format!("e{index}"));
-        let forwarded =
-            socket.exists() || forward(session, &socket, address, self.client_port).await;
+        let forwarded = socket.exists()
+            || forward(session, &socket, (address.to_string(), self.places.etcd_port)).await;
         let name = address.to_string();
         if forwarded {
             let dial = move || tokio::net::UnixStream::connect(socket.clone());
             EtcdClient::connect(access, &name, dial).await
         } else {
             // Forwarding is forbidden there: dial it directly.
-            let port = self.client_port;
+            let port = self.places.etcd_port;
             let dial = move || tokio::net::TcpStream::connect((address, port));
             EtcdClient::connect(access, &name, dial).await
         }
@@ -259,8 +310,10 @@ impl SshFleet {
     }
 }
 
-async fn forward(session: &Session, socket: &Path, address: IpAddr, port: u16) -> bool {
-    session.request_port_forward(ForwardType::Local, socket, (address, port)).await.is_ok()
+/// Opens a socket here that leads to an address as the host reaches it.
+async fn forward(session: &Session, socket: &Path, to: (String, u16)) -> bool {
+    let to = openssh::Socket::TcpSocket { host: to.0.into(), port: to.1 };
+    session.request_port_forward(ForwardType::Local, socket, to).await.is_ok()
 }
 
 async fn read_all(from: Option<impl tokio::io::AsyncRead + Unpin>) -> String {
@@ -346,27 +399,9 @@ impl Fleet for SshFleet {
             Ok(path) => path,
             Err(why) => return fail(why),
         };
-        let session = match self.session(host).await {
-            Ok(session) => session,
-            Err(trouble) => return StepOutcome::Failed(trouble),
-        };
         let script = upload_script(host, component, sha256, self.generation);
-        let spawned = session
-            .raw_command(format!("sudo -n sh -c {}", shell_word(&script)))
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .spawn()
-            .await;
-        let mut child = match spawned {
-            Ok(child) => child,
-            Err(error) => return fail(error.to_string()),
-        };
-        let stdin = child.stdin().take();
-        let stdout = child.stdout().take();
-        let stderr = child.stderr().take();
-        let send = async {
-            let Some(mut stdin) = stdin else { return Ok(()) };
+        let command = format!("sh -c {}", shell_word(&script));
+        let send = async |mut stdin: ChildStdin| {
             let mut file = tokio::fs::File::open(&path).await?;
             let total = file.metadata().await?.len().max(1);
             let (mut sent, mut shown) = (0_u64, 0);
@@ -391,32 +426,45 @@ impl Fleet for SshFleet {
             Ok::<(), std::io::Error>(())
         };
         let mut reply = Reply::default();
-        let receive = async {
-            if let Some(stdout) = stdout {
-                let mut lines = BufReader::new(stdout).lines();
-                while let Ok(Some(text)) = lines.next_line().await {
-                    reply.line(&text);
-                }
-            }
+        let mut line = |text: &str| {
+            reply.line(text);
         };
-        let (sent, (), said) = tokio::join!(send, receive, read_all(stderr));
-        let _ = child.wait().await;
-        if let Err(error) = sent {
-            return fail(format!("{}: {error}", path.display()));
+        match self.converse(host, &command, &attempted, send, &mut line).await {
+            Err(trouble) => StepOutcome::Failed(trouble),
+            Ok((Some(Err(error)), _)) => fail(format!("{}: {error}", path.display())),
+            Ok((_, said)) => self.outcome(host, &attempted, reply.outcome(&said)),
         }
-        self.outcome(host, &attempted, reply.outcome(&said))
     }
 
     async fn prove(&self, gate: &Gate, progress: Progress<'_>) -> StepOutcome {
         let end = Instant::now() + Duration::from_secs(gate.seconds.into());
         loop {
-            match self.attempt(&gate.members).await {
-                Ok(proven) => return StepOutcome::Proven(proven),
+            let attempt = match &gate.condition {
+                Condition::Quorum { members } => {
+                    self.attempt(members).await.map(StepOutcome::Proven)
+                }
+                other => self.attempt_api(other).await,
+            };
+            match attempt {
+                Ok(outcome) => return outcome,
                 Err(trouble) if Instant::now() >= end => return StepOutcome::Failed(trouble),
                 Err(trouble) => progress(trouble.to_string()),
             }
             tokio::time::sleep(Duration::from_millis(300)).await;
         }
+    }
+
+    async fn ask(&self, objects: &[ApiObject]) -> ApiLook {
+        self.look_at_api(objects).await
+    }
+
+    async fn api(
+        &self,
+        host: Option<&HostName>,
+        work: &ApiWork,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        self.work_on_api(host, work, progress).await
     }
 
     fn elapsed(&self) -> Duration {

@@ -2,7 +2,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde_json::json;
-use zoisite_core::cluster::{Grade, Topology, read};
+use zoisite_core::cluster::{Cluster, EndpointHost, Grade, Role, Topology, read};
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
@@ -53,6 +53,7 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
             "findings": findings,
             "tolerance": topology.as_ref().map(|t| t.tolerance),
             "hosts": hosts.unwrap_or_default(),
+            "stable": reading.cluster.as_ref().map(stable),
         }));
     } else {
         let style = Style::stdout();
@@ -77,4 +78,25 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
         return Err(Failure::told(Kind::Findings));
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// The stable address, and where a name must lead: to the balancers, or to the control plane.
+fn stable(cluster: &Cluster) -> serde_json::Value {
+    let address = &cluster.control_plane.address;
+    let forwards = match cluster.balancers.hosts.is_empty() {
+        true => Role::ControlPlane,
+        false => Role::Balancer,
+    };
+    let leads: Vec<_> = match (&address.host, cluster.balancers.floating) {
+        (EndpointHost::Address(own), _) => vec![*own],
+        (EndpointHost::Name(_), Some(floating)) => vec![floating],
+        (EndpointHost::Name(_), None) => {
+            cluster.hosts_of(forwards).iter().map(|host| host.address).collect()
+        }
+    };
+    let name = match &address.host {
+        EndpointHost::Name(name) => Some(name),
+        EndpointHost::Address(_) => None,
+    };
+    json!({"address": address.to_string(), "name": name, "addresses": leads})
 }

@@ -8,7 +8,7 @@ use zoisite_core::cluster::{Topology, read};
 use zoisite_core::pki::{edges, prove};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::Sequence;
-use zoisite_fleet::World;
+use zoisite_fleet::{Fleet as _, World};
 use zoisite_store::{FreshKeys, SqliteRecords, State, Vault, trust};
 
 use super::{pki, raise};
@@ -94,8 +94,13 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     let sums = raise::simulated_sums(&prepared);
     let nothing = site.contents(&Sequence::default(), &mut state, &vault)?;
     let fleet = road::rehearsal_fleet(&world, nothing, u64::MAX);
-    let looks = super::block_on(road::look(&fleet, &prepared.blueprint, Depth::Quick))?;
-    let sequence = road::plan_for(&site, &prepared.blueprint, &looks, &sums, 300)?;
+    let (looks, api) = super::block_on(async {
+        (
+            road::look(&fleet, &prepared.blueprint, Depth::Quick).await,
+            fleet.ask(&prepared.objects).await,
+        )
+    })?;
+    let sequence = road::plan_for(&site, &prepared, (&looks, &api), &sums, &[], 300)?;
     view::out(&super::sequence::render(&sequence, false, style));
 
     title(5, "where to look");

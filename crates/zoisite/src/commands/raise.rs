@@ -9,7 +9,7 @@ use serde_json::json;
 use zoisite_core::blueprint::{ComponentSums, Part};
 use zoisite_core::cluster::HostName;
 use zoisite_core::script::Depth;
-use zoisite_core::sequence::{Engine, Looks, Sequence, State as StepState};
+use zoisite_core::sequence::{ApiLook, Engine, Looks, Sequence, State as StepState};
 use zoisite_fleet::{Fleet, RunEvent, SshFleet, World};
 use zoisite_store::{FreshKeys, RunRecord, State, StoreError, Vault, trust};
 
@@ -28,7 +28,7 @@ use crate::view::{self, Style, count, seconds};
     after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse      # on simulated hosts, nothing is touched"
 )]
 pub struct RaiseArgs {
-    /// Bring up this part only
+    /// Bring up this part only; may be repeated
     #[arg(long, value_name = "PART", value_enum)]
     part: Vec<PartArg>,
     /// Accept that another machine now stands behind this host's address; may be repeated
@@ -40,6 +40,9 @@ pub struct RaiseArgs {
     /// Compute every checksum on the hosts anew
     #[arg(long)]
     deep: bool,
+    /// How many hosts may fail to join before no other is begun
+    #[arg(long, value_name = "NUMBER", default_value_t = 3)]
+    may_fail: usize,
     /// Do it on simulated hosts that hold nothing yet; nothing is touched or stored
     #[arg(long)]
     rehearse: bool,
@@ -49,13 +52,26 @@ pub struct RaiseArgs {
 enum PartArg {
     /// The etcd quorum
     Etcd,
+    /// API servers, controller managers, schedulers
+    ControlPlane,
+    /// The balancers
+    Balancers,
+    /// Nodes, and what runs in the cluster
+    Nodes,
 }
 
 impl RaiseArgs {
-    fn parts(&self) -> &'static [Part] {
-        // There is one part so far; naming it and naming none are the same.
-        debug_assert!(self.part.iter().all(|part| *part == PartArg::Etcd));
-        Part::ALL
+    /// The parts asked for; all when none is named.
+    fn parts(&self) -> Vec<Part> {
+        let named = |part: &PartArg| match part {
+            PartArg::Etcd => Part::Etcd,
+            PartArg::ControlPlane => Part::ControlPlane,
+            PartArg::Balancers => Part::Balancer,
+            PartArg::Nodes => Part::Nodes,
+        };
+        let asked: Vec<Part> = self.part.iter().map(named).collect();
+        let asked = |part: &&Part| asked.is_empty() || asked.contains(part);
+        Part::ALL.iter().filter(asked).copied().collect()
     }
 }
 
@@ -118,6 +134,8 @@ struct Raise<'a> {
     run: RunRecord,
     /// Time that looking took.
     looked: Duration,
+    /// How many hosts may fail to join.
+    may_fail: usize,
 }
 
 /// One raise over SSH, between lock and unlock. Returns a line for the journal.
@@ -130,17 +148,24 @@ fn raise(
     state: &mut State,
     run: RunRecord,
 ) -> Result<String, Failure> {
-    let prepared = prepare(site, state, || site.vault(), args.parts())?;
+    let prepared = prepare(site, state, || site.vault(), &args.parts())?;
     if !options.json {
         tell_prepared(&prepared);
     }
     let nothing = site.contents(&Sequence::default(), state, &Vault::fleeting())?;
     let mut fleet = road::ssh_fleet(site, &prepared.blueprint, nothing, run.generation)?;
     let depth = if args.deep { Depth::Deep } else { Depth::Quick };
-    let mut raise = Raise { site, json: options.json, sums, prepared, run, looked: Duration::ZERO };
+    let mut raise = Raise {
+        site,
+        json: options.json,
+        sums,
+        prepared,
+        run,
+        looked: Duration::ZERO,
+        may_fail: args.may_fail,
+    };
     super::block_on(async {
         let looks = road::look(&fleet, &raise.prepared.blueprint, depth).await;
-        raise.looked = fleet.elapsed();
         let result = raise.over_ssh(args, accept, state, &mut fleet, &looks).await;
         fleet.close().await;
         result
@@ -149,24 +174,30 @@ fn raise(
 
 impl Raise<'_> {
     async fn over_ssh(
-        &self,
+        &mut self,
         args: &RaiseArgs,
         accept: &[HostName],
         state: &mut State,
         fleet: &mut SshFleet,
         looks: &Looks,
     ) -> Result<String, Failure> {
-        let Self { site, sums, prepared, .. } = self;
         let pins = road::meet(state, looks, accept)?;
-        let sequence = road::plan_for(site, &prepared.blueprint, looks, sums, args.patience)?;
+        self.prepared.learn(self.site, state, looks)?;
+        let api = road::ask(self.site, state, fleet, &self.prepared, looks).await?;
+        self.looked = fleet.elapsed();
+        let Self { site, sums, prepared, .. } = self;
+        let sequence = road::plan_for(site, prepared, (looks, &api), sums, accept, args.patience)?;
         state.pin(&pins)?;
         let told = if sequence.is_empty() {
             self.tell_nothing(looks)
         } else {
             let vault = site.vault()?;
-            fleet.set_contents(Arc::new(site.contents(&sequence, state, &vault)?));
+            fleet.set_contents(Arc::new(site.contents_with_desk(&sequence, state, &vault)?));
             if let Some(access) = road::access(site, state, &vault, &prepared.ledger, &sequence)? {
                 fleet.set_access(access);
+            }
+            if api == ApiLook::Absent {
+                fleet.set_api_access(road::api_access(site, state, &vault, &prepared.ledger)?);
             }
             self.carry_out(state, fleet, sequence).await?
         };
@@ -208,7 +239,7 @@ impl Raise<'_> {
         }
         let mut phases = Phases::default();
         phases.add("look", Duration::ZERO, self.looked);
-        let engine = road::carry_out(fleet, sequence, self.json, |event, engine| {
+        let engine = road::carry_out(fleet, sequence, self.json, self.may_fail, |event, engine| {
             if let RunEvent::Ended { step, at, took, .. } = event {
                 let id = &engine.steps()[*step].id;
                 phases.add(road::phase(id), at.saturating_sub(*took), *at);
@@ -353,11 +384,12 @@ pub fn rehearse_with(
         let nothing = site.contents(&Sequence::default(), state, vault)?;
         let looking = road::rehearsal_fleet(world, nothing, run.generation);
         let looks = road::look(&looking, &prepared.blueprint, Depth::Quick).await;
-        let sequence = road::plan_for(site, &prepared.blueprint, &looks, &sums, patience)?;
+        let seen = (&looks, &ApiLook::Absent);
+        let sequence = road::plan_for(site, &prepared, seen, &sums, &[], patience)?;
         let contents = site.contents(&sequence, state, vault)?;
         let fleet = road::rehearsal_fleet(world, contents, run.generation);
         let looked = looking.elapsed();
-        let raise = Raise { site, json: options.json, sums, prepared, run, looked };
+        let raise = Raise { site, json: options.json, sums, prepared, run, looked, may_fail: 0 };
         let told = raise.carry_out(state, &fleet, sequence).await?;
         state.end_run(raise.run, &told, now())?;
         Ok(())

@@ -87,6 +87,10 @@ pub fn run(options: &Options, args: &RenderArgs) -> Result<ExitCode, Failure> {
                     (entry.owner, entry.mode) = (Some("root".into()), Some("0755".into()));
                     entry.note = Some(format!("from the components folder: {}", component.pinned));
                 }
+                Item::Image(image) => {
+                    (entry.kind, entry.path) = ("image".into(), image.name.clone());
+                    entry.note = Some(format!("imported from {}", image.archive));
+                }
                 Item::Unit(unit) => {
                     (entry.kind, entry.path) = ("unit".into(), unit.name.into());
                     entry.note = Some("enabled and started".into());
@@ -121,8 +125,31 @@ pub fn run(options: &Options, args: &RenderArgs) -> Result<ExitCode, Failure> {
                     }
                 }
             }
-            entries.push(entry);
+            // Parts that share a host share some directories.
+            let known = |other: &Entry| {
+                (&other.host, &other.kind, &other.path) == (&entry.host, &entry.kind, &entry.path)
+            };
+            if !entries.iter().rev().take(host.items.len()).any(known) {
+                entries.push(entry);
+            }
         }
+    }
+    for (number, object) in prepared.objects.iter().enumerate() {
+        let text = serde_saphyr::to_string(object).map_err(|error| {
+            Failure::new(Kind::Run, format!("{}: {error}", object.title()), "report this, please")
+        })?;
+        let name = format!("{:02}-{}-{}", number + 1, object.kind(), object.name());
+        let target = Path::new(OBJECTS).join(format!("{}.yaml", file_name(&name)));
+        texts.push((target.clone(), zoisite_core::pki::Secret::new(text), 0o644));
+        entries.push(Entry {
+            host: OBJECTS.into(),
+            kind: "object".into(),
+            path: object.title(),
+            owner: None,
+            mode: None,
+            note: Some("applied through the API".into()),
+            file: Some(target),
+        });
     }
     let wrote = texts.len();
     write_all(&args.out, &old, &texts, &entries, args.with_keys)?;
@@ -220,4 +247,12 @@ fn write_all(
     let manifest = out.join(MANIFEST);
     let text = serde_json::to_vec_pretty(entries).unwrap_or_default();
     fs::write(&manifest, text).map_err(failed(&manifest))
+}
+
+/// Folder of the objects that are applied through the API; no host is named so.
+const OBJECTS: &str = "_objects";
+
+/// A name without what has a meaning in paths.
+fn file_name(text: &str) -> String {
+    text.chars().map(|c| if c.is_ascii_alphanumeric() || c == '.' { c } else { '-' }).collect()
 }

@@ -39,9 +39,9 @@ enum Form {
 
 pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let Ahead { state, sums, prepared, looks } = road::look_ahead(&site, args.deep)?;
+    let Ahead { state, sums, prepared, looks, api } = road::look_ahead(&site, args.deep)?;
     road::meet(&state, &looks, &[])?;
-    let sequence = road::plan_for(&site, &prepared.blueprint, &looks, &sums, 300)?;
+    let sequence = road::plan_for(&site, &prepared, (&looks, &api), &sums, &[], 300)?;
     if let Some(host) = &args.show_script {
         return show_script(&sequence, host);
     }
@@ -79,7 +79,7 @@ fn show_script(sequence: &Sequence, host: &str) -> Result<ExitCode, Failure> {
                     shown += 1;
                 }
             }
-            Work::Gate(_) | Work::MarkFormed { .. } => {}
+            Work::Gate(_) | Work::Api(_) | Work::MarkFormed { .. } => {}
         }
     }
     if shown == 0 {

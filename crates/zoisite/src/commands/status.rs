@@ -28,7 +28,7 @@ pub fn run(options: &Options, args: &StatusArgs) -> Result<ExitCode, Failure> {
             "zoisite sequence shows what would be done, zoisite raise does it",
         ));
     }
-    let Ahead { state, sums, prepared, looks } = road::look_ahead(&site, args.deep)?;
+    let Ahead { state, sums, prepared, looks, .. } = road::look_ahead(&site, args.deep)?;
     let status = road::quorum_status(&site, &prepared, &looks, &sums);
     if options.json {
         view::json(&status);

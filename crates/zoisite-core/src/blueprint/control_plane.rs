@@ -1,0 +1,427 @@
+//! A control-plane host: API server, controller manager and scheduler, each under a user of its own.
+
+use serde_json::{Value, json};
+
+use super::config::{Credential, Flags, kubeconfig, merge};
+use super::etcd::url;
+use super::unit::HARDENED;
+use super::{
+    Content, ENCRYPTION_KEY, File, HostBlueprint, Item, Part, SERVICE_ACCOUNTS_KEY, UnitFile, User,
+    Workshop, kubernetes_folder,
+};
+use crate::cluster::{Cluster, Host, Role};
+use crate::pki::{AuthorityKind, Profile};
+
+const API_SERVER: &str = "zoisite-api-server.service";
+const CONTROLLER_MANAGER: &str = "zoisite-controller-manager.service";
+const SCHEDULER: &str = "zoisite-scheduler.service";
+
+const API_USER: &str = "zoisite-api";
+const CONTROLLER_USER: &str = "zoisite-controller";
+const SCHEDULER_USER: &str = "zoisite-scheduler";
+
+const API_FOLDER: &str = "/etc/zoisite/api-server";
+const CONTROLLER_FOLDER: &str = "/etc/zoisite/controller-manager";
+const SCHEDULER_FOLDER: &str = "/etc/zoisite/scheduler";
+const API_LOGS: &str = "/var/log/zoisite-api";
+
+/// Flags of the API server that Zoisite computes; a person's own settings may not clash with them.
+pub(crate) const API_SERVER_OWN: &[&str] = &[
+    "advertise-address",
+    "anonymous-auth",
+    "authentication-config",
+    "authorization-mode",
+    "bind-address",
+    "client-ca-file",
+    "enable-bootstrap-token-auth",
+    "encryption-provider-config",
+    "etcd-cafile",
+    "etcd-certfile",
+    "etcd-keyfile",
+    "etcd-servers",
+    "kubelet-certificate-authority",
+    "kubelet-client-certificate",
+    "kubelet-client-key",
+    "kubelet-preferred-address-types",
+    "proxy-client-cert-file",
+    "proxy-client-key-file",
+    "requestheader-allowed-names",
+    "requestheader-client-ca-file",
+    "requestheader-extra-headers-prefix",
+    "requestheader-group-headers",
+    "requestheader-username-headers",
+    "secure-port",
+    "service-account-issuer",
+    "service-account-key-file",
+    "service-account-signing-key-file",
+    "service-cluster-ip-range",
+    "tls-cert-file",
+    "tls-private-key-file",
+];
+
+/// Flags of the controller manager that Zoisite computes.
+pub(crate) const CONTROLLER_MANAGER_OWN: &[&str] = &[
+    "allocate-node-cidrs",
+    "authentication-kubeconfig",
+    "authorization-kubeconfig",
+    "cluster-signing-cert-file",
+    "cluster-signing-key-file",
+    "controllers",
+    "kubeconfig",
+    "root-ca-file",
+    "service-cluster-ip-range",
+    "use-service-account-credentials",
+];
+
+/// Fields of the scheduler's configuration that Zoisite computes.
+pub(crate) const SCHEDULER_OWN: &[&str] = &["apiVersion", "kind", "clientConnection"];
+
+pub(super) fn control_plane(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
+    let mut items = shop.kubernetes(&[
+        ("kube-apiserver", Some(API_SERVER)),
+        ("kube-controller-manager", Some(CONTROLLER_MANAGER)),
+        ("kube-scheduler", Some(SCHEDULER)),
+    ]);
+    items.extend(api_server(shop));
+    items.extend(controller_manager(shop));
+    items.extend(scheduler(shop));
+    out.extend(Part::ControlPlane, items);
+}
+
+/// A secret that all control planes share.
+fn shared(path: &str, owner: &'static str, key: &str, label: &str, sha256: &str) -> Item {
+    Item::File(File {
+        path: path.to_owned(),
+        owner,
+        mode: 0o600,
+        content: Content::Key {
+            serial: key.to_owned(),
+            label: label.to_owned(),
+            sha256: sha256.to_owned(),
+        },
+        restarts: Some(API_SERVER),
+    })
+}
+
+fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
+    let at = |name: &str| format!("{API_FOLDER}/{name}");
+    let mut items = vec![
+        Item::User(User { name: API_USER, home: API_LOGS.into() }),
+        Workshop::directory(API_FOLDER, "root", 0o755),
+        Workshop::directory(API_LOGS, API_USER, 0o700),
+    ];
+    for (kind, name) in [
+        (AuthorityKind::Cluster, "cluster-authority.crt"),
+        (AuthorityKind::EtcdClient, "etcd-authority.crt"),
+        (AuthorityKind::FrontProxy, "front-proxy-authority.crt"),
+    ] {
+        items.extend(shop.authority(kind, &at(name), Some(API_SERVER)));
+    }
+    for profile in
+        [Profile::ApiServer, Profile::ApiServerEtcd, Profile::ApiServerKubelet, Profile::FrontProxy]
+    {
+        items.extend(shop.certificate(profile));
+    }
+    let secrets = shop.sources.shared;
+    items.extend([
+        Workshop::file(
+            &at("service-accounts.pub"),
+            secrets.service_accounts.as_str(),
+            Some(API_SERVER),
+        ),
+        shared(
+            &at("service-accounts.key"),
+            API_USER,
+            SERVICE_ACCOUNTS_KEY,
+            "service accounts",
+            &secrets.service_accounts_sha256,
+        ),
+        shared(
+            &at("encryption.yaml"),
+            API_USER,
+            ENCRYPTION_KEY,
+            "encryption at rest",
+            &secrets.encryption_sha256,
+        ),
+    ]);
+    let authentication = shop.yaml(&authentication());
+    items.push(Workshop::file(&at("authentication.yaml"), authentication, Some(API_SERVER)));
+    let audit = shop.yaml(&audit_policy());
+    items.push(Workshop::file(&at("audit.yaml"), audit, Some(API_SERVER)));
+    let flags =
+        api_server_flags(shop.cluster, shop.host).own(&shop.cluster.control_plane.api_server);
+    let start = flags.command(&format!("{}/kube-apiserver", kubernetes_folder(shop.cluster)));
+    let unit = service(
+        shop,
+        "API server",
+        "network-online.target time-sync.target zoisite-etcd.service",
+        API_USER,
+        &start,
+        &[
+            ("Type", "notify"),
+            ("TimeoutStartSec", "infinity"),
+            ("LimitNOFILE", "16384"),
+            ("ReadWritePaths", API_LOGS),
+            ("AmbientCapabilities", "CAP_NET_BIND_SERVICE"),
+        ],
+        &[("CapabilityBoundingSet", "CAP_NET_BIND_SERVICE")],
+    );
+    items.extend(Workshop::unit(API_SERVER, Part::ControlPlane, &unit));
+    items
+}
+
+/// Anonymous callers may ask for health and nothing else (`apiserver.config.k8s.io/v1`).
+fn authentication() -> Value {
+    json!({
+        "apiVersion": "apiserver.config.k8s.io/v1",
+        "kind": "AuthenticationConfiguration",
+        "anonymous": {
+            "enabled": true,
+            "conditions": [{"path": "/livez"}, {"path": "/readyz"}, {"path": "/healthz"}],
+        },
+    })
+}
+
+/// Who changed what; contents of secrets, and what changes by itself all the time, are left out
+/// (`audit.k8s.io/v1`).
+fn audit_policy() -> Value {
+    json!({
+        "apiVersion": "audit.k8s.io/v1",
+        "kind": "Policy",
+        "omitStages": ["RequestReceived"],
+        "rules": [
+            {"level": "None", "verbs": ["get", "list", "watch"]},
+            {"level": "None", "resources": [
+                {"group": "coordination.k8s.io", "resources": ["leases"]},
+                {"group": "", "resources": ["events", "nodes/status", "pods/status"]},
+                {"group": "events.k8s.io", "resources": ["events"]},
+            ]},
+            {"level": "Metadata", "resources": [
+                {"group": "", "resources": ["secrets", "configmaps", "serviceaccounts/token"]},
+                {"group": "authentication.k8s.io", "resources": ["tokenreviews"]},
+            ]},
+            {"level": "Request", "resources": [
+                {"group": "rbac.authorization.k8s.io"},
+                {"group": "certificates.k8s.io"},
+            ]},
+            {"level": "Metadata"},
+        ],
+    })
+}
+
+fn api_server_flags(cluster: &Cluster, host: &Host) -> Flags {
+    let at = |name: &str| format!("{API_FOLDER}/{name}");
+    let etcd: Vec<String> = cluster
+        .hosts_of(Role::EtcdMember)
+        .iter()
+        .map(|member| url("https", member.address, cluster.etcd.client_port))
+        .collect();
+    let services: Vec<String> = cluster.network.services.iter().map(ToString::to_string).collect();
+    Flags::new([
+        ("advertise-address", host.address.to_string()),
+        ("allow-privileged", "true".into()),
+        ("audit-log-format", "json".into()),
+        ("audit-log-maxage", "30".into()),
+        ("audit-log-maxbackup", "5".into()),
+        ("audit-log-maxsize", "100".into()),
+        ("audit-log-path", format!("{API_LOGS}/audit.log")),
+        ("audit-policy-file", at("audit.yaml")),
+        ("authentication-config", at("authentication.yaml")),
+        ("authorization-mode", "Node,RBAC".into()),
+        ("bind-address", host.address.to_string()),
+        ("client-ca-file", at("cluster-authority.crt")),
+        ("enable-admission-plugins", "NodeRestriction".into()),
+        ("enable-bootstrap-token-auth", "true".into()),
+        ("encryption-provider-config", at("encryption.yaml")),
+        ("etcd-cafile", at("etcd-authority.crt")),
+        ("etcd-certfile", at("etcd.crt")),
+        ("etcd-keyfile", at("etcd.key")),
+        ("etcd-servers", etcd.join(",")),
+        ("kubelet-certificate-authority", at("cluster-authority.crt")),
+        ("kubelet-client-certificate", at("kubelet.crt")),
+        ("kubelet-client-key", at("kubelet.key")),
+        ("kubelet-preferred-address-types", "InternalIP,Hostname".into()),
+        ("profiling", "false".into()),
+        ("proxy-client-cert-file", at("front-proxy.crt")),
+        ("proxy-client-key-file", at("front-proxy.key")),
+        ("requestheader-allowed-names", "zoisite:front-proxy".into()),
+        ("requestheader-client-ca-file", at("front-proxy-authority.crt")),
+        ("requestheader-extra-headers-prefix", "X-Remote-Extra-".into()),
+        ("requestheader-group-headers", "X-Remote-Group".into()),
+        ("requestheader-username-headers", "X-Remote-User".into()),
+        ("secure-port", cluster.control_plane.port.to_string()),
+        ("service-account-issuer", format!("https://kubernetes.default.svc.{}", cluster.domain)),
+        ("service-account-key-file", at("service-accounts.pub")),
+        ("service-account-signing-key-file", at("service-accounts.key")),
+        ("service-cluster-ip-range", services.join(",")),
+        // A plain stop waits for every watch to end, which takes about a minute.
+        ("shutdown-delay-duration", "5s".into()),
+        ("shutdown-watch-termination-grace-period", "10s".into()),
+        ("tls-cert-file", at("server.crt")),
+        ("tls-min-version", "VersionTLS12".into()),
+        ("tls-private-key-file", at("server.key")),
+    ])
+}
+
+/// User, folder, certificate and kubeconfig of a component that dials its own host's API server.
+fn client(
+    shop: &mut Workshop<'_>,
+    user: &'static str,
+    folder: &str,
+    profile: Profile,
+    unit: &'static str,
+) -> Vec<Item> {
+    let mut items = vec![
+        Item::User(User { name: user, home: folder.into() }),
+        Workshop::directory(folder, "root", 0o755),
+    ];
+    let authority = format!("{folder}/cluster-authority.crt");
+    items.extend(shop.authority(AuthorityKind::Cluster, &authority, Some(unit)));
+    items.extend(shop.certificate(profile));
+    let server = url("https", shop.host.address, shop.cluster.control_plane.port);
+    let (certificate, key) = (format!("{folder}/client.crt"), format!("{folder}/client.key"));
+    let config = shop.yaml(&kubeconfig(
+        shop.cluster.name.as_str(),
+        &server,
+        json!({"certificate-authority": authority}),
+        profile.id(),
+        &Credential::Files { certificate: &certificate, key: &key },
+    ));
+    items.push(Workshop::file(&format!("{folder}/kubeconfig.yaml"), config, Some(unit)));
+    items
+}
+
+fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
+    let folder = CONTROLLER_FOLDER;
+    let profile = Profile::ControllerManager;
+    let mut items = client(shop, CONTROLLER_USER, folder, profile, CONTROLLER_MANAGER);
+    let flags =
+        controller_manager_flags(shop.cluster).own(&shop.cluster.control_plane.controller_manager);
+    let start =
+        flags.command(&format!("{}/kube-controller-manager", kubernetes_folder(shop.cluster)));
+    let after = "network-online.target zoisite-api-server.service";
+    let unit = service(shop, "controller manager", after, CONTROLLER_USER, &start, &[], &[]);
+    items.extend(Workshop::unit(CONTROLLER_MANAGER, Part::ControlPlane, &unit));
+    items
+}
+
+fn controller_manager_flags(cluster: &Cluster) -> Flags {
+    let kubeconfig = format!("{CONTROLLER_FOLDER}/kubeconfig.yaml");
+    let services: Vec<String> = cluster.network.services.iter().map(ToString::to_string).collect();
+    // No signing key: Zoisite approves and signs from the vault. Pod subnets are Zoisite's as well.
+    let controllers = [
+        "*",
+        "bootstrap-signer-controller",
+        "token-cleaner-controller",
+        "-certificatesigningrequest-approving-controller",
+        "-certificatesigningrequest-signing-controller",
+    ];
+    Flags::new([
+        ("allocate-node-cidrs", "false".into()),
+        ("authentication-kubeconfig", kubeconfig.clone()),
+        ("authorization-kubeconfig", kubeconfig.clone()),
+        ("bind-address", "127.0.0.1".into()),
+        ("controllers", controllers.join(",")),
+        ("kubeconfig", kubeconfig),
+        ("leader-elect", "true".into()),
+        ("profiling", "false".into()),
+        ("root-ca-file", format!("{CONTROLLER_FOLDER}/cluster-authority.crt")),
+        ("service-cluster-ip-range", services.join(",")),
+        ("use-service-account-credentials", "true".into()),
+    ])
+}
+
+fn scheduler(shop: &mut Workshop<'_>) -> Vec<Item> {
+    let mut items = client(shop, SCHEDULER_USER, SCHEDULER_FOLDER, Profile::Scheduler, SCHEDULER);
+    let path = format!("{SCHEDULER_FOLDER}/scheduler.yaml");
+    let mut config = scheduler_config();
+    merge(&mut config, &shop.cluster.control_plane.scheduler);
+    let text = shop.yaml(&config);
+    items.push(Workshop::file(&path, text, Some(SCHEDULER)));
+    let kubeconfig = format!("{SCHEDULER_FOLDER}/kubeconfig.yaml");
+    let flags = Flags::new([
+        ("authentication-kubeconfig", kubeconfig.clone()),
+        ("authorization-kubeconfig", kubeconfig),
+        ("bind-address", "127.0.0.1".into()),
+        ("config", path),
+    ]);
+    let start = flags.command(&format!("{}/kube-scheduler", kubernetes_folder(shop.cluster)));
+    let after = "network-online.target zoisite-api-server.service";
+    let unit = service(shop, "scheduler", after, SCHEDULER_USER, &start, &[], &[]);
+    items.extend(Workshop::unit(SCHEDULER, Part::ControlPlane, &unit));
+    items
+}
+
+/// `kubescheduler.config.k8s.io/v1`.
+fn scheduler_config() -> Value {
+    json!({
+        "apiVersion": "kubescheduler.config.k8s.io/v1",
+        "kind": "KubeSchedulerConfiguration",
+        "clientConnection": {"kubeconfig": format!("{SCHEDULER_FOLDER}/kubeconfig.yaml")},
+        "leaderElection": {"leaderElect": true},
+        "enableProfiling": false,
+    })
+}
+
+fn service(
+    shop: &Workshop<'_>,
+    what: &str,
+    after: &str,
+    user: &str,
+    start: &str,
+    more: &[(&'static str, &str)],
+    instead: &[(&'static str, &str)],
+) -> UnitFile {
+    let hardened = HARDENED
+        .iter()
+        .copied()
+        .map(|setting| instead.iter().copied().find(|(k, _)| *k == setting.0).unwrap_or(setting));
+    UnitFile::service(&format!("{what} of {} on {}", shop.cluster.name, shop.host.name), after)
+        .section(
+            "Service",
+            [
+                ("User", user),
+                ("Group", user),
+                ("ExecStart", start),
+                ("Restart", "always"),
+                ("RestartSec", "1"),
+                ("TimeoutStopSec", "45"),
+            ]
+            .into_iter()
+            .chain(more.iter().copied())
+            .chain(hardened),
+        )
+        .at_boot()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What Zoisite computes is refused as a person's own setting; the rest of what it sets is a default.
+    #[test]
+    fn what_is_computed_is_what_is_refused() {
+        let text = include_str!("../../../../demo/saltmarsh/zoisite.toml");
+        let cluster = crate::cluster::read(text).cluster.unwrap();
+        let defaults = [
+            "allow-privileged",
+            "audit-",
+            "bind-address",
+            "enable-admission-plugins",
+            "leader-elect",
+            "profiling",
+            "shutdown-",
+            "tls-min-version",
+        ];
+        let host = &cluster.hosts[0];
+        for (flags, own) in [
+            (api_server_flags(&cluster, host), API_SERVER_OWN),
+            (controller_manager_flags(&cluster), CONTROLLER_MANAGER_OWN),
+        ] {
+            for name in flags.names() {
+                let default = defaults.iter().any(|d| name.starts_with(d));
+                assert!(own.contains(&name) || default, "{name} is neither refused nor a default");
+            }
+        }
+    }
+}

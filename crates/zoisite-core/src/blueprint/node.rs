@@ -1,0 +1,478 @@
+//! A node: container runtime, pod network, kubelet and kube-proxy.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+
+use super::config::{Credential, Flags, kubeconfig, merge};
+use super::{
+    BlueprintError, Component, HostBlueprint, HostFacts, Image, Item, Part, Pinned, Unit, UnitFile,
+    Workshop, kubernetes_folder,
+};
+use crate::cluster::{Cluster, HostName, PodsBy};
+use crate::pki::{AuthorityKind, Profile};
+
+/// Name of the kubelet's unit.
+pub const KUBELET_UNIT: &str = "zoisite-kubelet.service";
+/// Where a join token is for as long as the join takes: in memory, never on a disk.
+pub const TOKEN_PATH: &str = "/run/zoisite/join.token";
+
+const NETWORK_UNIT: &str = "zoisite-network.service";
+const PROXY_UNIT: &str = "zoisite-kube-proxy.service";
+const RUNTIME_UNIT: &str = "containerd.service";
+
+const KUBELET: &str = "/etc/zoisite/kubelet";
+const PROXY: &str = "/etc/zoisite/kube-proxy";
+const NETWORK: &str = "/etc/zoisite/network";
+const IMAGES: &str = "/usr/local/lib/zoisite/images";
+const KUBELET_STATE: &str = "/var/lib/kubelet";
+
+/// Fields of the kubelet's configuration that Zoisite computes; own settings may not clash with them.
+pub(crate) const KUBELET_OWN: &[&str] = &[
+    "apiVersion",
+    "authentication",
+    "authorization",
+    "cgroupDriver",
+    "clusterDNS",
+    "clusterDomain",
+    "containerRuntimeEndpoint",
+    "failCgroupV1",
+    "kind",
+    "registerWithTaints",
+    "rotateCertificates",
+    "serverTLSBootstrap",
+    "staticPodPath",
+    "tlsCertFile",
+    "tlsPrivateKeyFile",
+];
+
+/// Where a node keeps what tells whether it has joined.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NodePaths {
+    /// The kubelet's client certificate with its key, as it was signed at joining.
+    pub client: String,
+    /// The container runtime's client program and namespace, as words.
+    pub images: String,
+    /// The name that every node must resolve, unless the stable address is an address.
+    pub stable_name: Option<String>,
+}
+
+/// A taint (the platform's `v1.Taint`).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Taint {
+    /// Key.
+    pub key: String,
+    /// Value; may be empty.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub value: String,
+    /// `NoSchedule`, `PreferNoSchedule` or `NoExecute`.
+    pub effect: String,
+}
+
+impl Taint {
+    /// Reads `key=value:Effect` or `key:Effect`.
+    pub fn read(text: &str) -> Option<Self> {
+        let (rest, effect) = text.rsplit_once(':')?;
+        let (key, value) = rest.split_once('=').unwrap_or((rest, ""));
+        Some(Self { key: key.into(), value: value.into(), effect: effect.into() })
+    }
+}
+
+/// What the cluster file says of a node object.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct NodeWanted {
+    /// Its name.
+    pub host: HostName,
+    /// Labels that it must have, besides those that the platform gives it.
+    pub labels: BTreeMap<String, String>,
+    /// Taints with which it registers, and which it must have.
+    pub taints: Vec<Taint>,
+    /// Its pod subnets.
+    pub subnets: Vec<IpNet>,
+}
+
+const CONTROL_PLANE_LABEL: &str = "node-role.kubernetes.io/control-plane";
+
+/// Works out a node object from the cluster file and the assigned subnets.
+pub fn node_wanted(cluster: &Cluster, host: &HostName, subnets: &[IpNet]) -> NodeWanted {
+    let mut labels = cluster.workers.labels.get(host).cloned().unwrap_or_default();
+    let texts = cluster.workers.taints.get(host).into_iter().flatten();
+    let mut taints: Vec<Taint> = texts.filter_map(|text| Taint::read(text)).collect();
+    if cluster.control_plane.hosts.contains(host) {
+        labels.insert(CONTROL_PLANE_LABEL.into(), String::new());
+        // A control-plane host that is a worker too carries workloads.
+        if !cluster.workers.hosts.contains(host) {
+            taints.push(Taint {
+                key: CONTROL_PLANE_LABEL.into(),
+                value: String::new(),
+                effect: "NoSchedule".into(),
+            });
+        }
+    }
+    NodeWanted { host: host.clone(), labels, taints, subnets: subnets.to_vec() }
+}
+
+/// Gives every node that has none a pod subnet of each range: the lowest that is free. What was
+/// assigned before stays as it is. Nodes for which a range has no room are left out.
+pub fn assign_subnets(cluster: &Cluster, assigned: &mut BTreeMap<HostName, Vec<IpNet>>) -> bool {
+    let mut changed = false;
+    for (i, range) in cluster.network.pods.iter().enumerate() {
+        let Ok(mut free) = range.subnets(cluster.network.subnet_prefix(range)) else { continue };
+        let taken: std::collections::HashSet<IpNet> =
+            assigned.values().filter_map(|nets| nets.get(i).copied()).collect();
+        for node in cluster.nodes() {
+            let nets = assigned.entry(node.name.clone()).or_default();
+            if nets.len() == i
+                && let Some(subnet) = free.find(|subnet| !taken.contains(subnet))
+            {
+                nets.push(subnet);
+                changed = true;
+            }
+        }
+    }
+    changed
+}
+
+pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
+    let host = shop.host.name.clone();
+    let facts = shop.sources.facts.get(&host).cloned().unwrap_or_default();
+    let subnets = shop.sources.subnets.get(&host).cloned().unwrap_or_default();
+    if subnets.len() < shop.cluster.network.pods.len() {
+        shop.errors.push(BlueprintError::NoSubnet { host });
+        return;
+    }
+    let mut items =
+        shop.kubernetes(&[("kubelet", Some(KUBELET_UNIT)), ("kube-proxy", Some(PROXY_UNIT))]);
+    items.extend(runtime(shop, &facts));
+    items.extend(network(shop, &facts, &subnets));
+    items.extend(kubelet(shop, &facts, &subnets));
+    items.extend(proxy(shop, &facts));
+    out.extend(Part::Nodes, items);
+    out.programs.extend(["/usr/bin/containerd", "/usr/bin/ctr", "/usr/lib/cni/bridge"]);
+    out.node = Some(NodePaths {
+        client: format!("{KUBELET_STATE}/pki/kubelet-client-current.pem"),
+        images: "ctr -n k8s.io images".into(),
+        stable_name: match &shop.cluster.control_plane.address.host {
+            crate::cluster::EndpointHost::Name(name) => Some(name.clone()),
+            crate::cluster::EndpointHost::Address(_) => None,
+        },
+    });
+}
+
+/// The images that every node holds, so that no registry is needed.
+fn images(cluster: &Cluster) -> [(&'static str, &'static str, String); 3] {
+    let own = cluster.components.images.to_string();
+    let dns = cluster.components.dns.to_string();
+    [
+        ("sandbox", "sandbox.tar", own.clone()),
+        ("probe", "probe.tar", own),
+        ("coredns", "coredns.tar", dns),
+    ]
+}
+
+/// Name and tag of one of those images.
+pub(super) fn image_name(cluster: &Cluster, name: &str) -> String {
+    let version = images(cluster).into_iter().find(|(n, ..)| *n == name).map(|(_, _, v)| v);
+    format!("zoisite.local/{name}:{}", version.unwrap_or_default())
+}
+
+/// containerd's configuration, version 2 (containerd-config.toml(5)), and the images.
+fn runtime(shop: &Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
+    let mut config = String::from(super::WRITTEN);
+    config.push_str(&format!(
+        "version = 2
+
+[plugins.\"io.containerd.grpc.v1.cri\"]
+  sandbox_image = \"{}\"
+  # A container cannot lower its own score, nor load profiles: only where the host is one.
+  restrict_oom_score_adj = {container}
+  disable_apparmor = {container}
+
+[plugins.\"io.containerd.grpc.v1.cri\".cni]
+  bin_dir = \"/usr/lib/cni\"
+  conf_dir = \"/etc/cni/net.d\"
+
+[plugins.\"io.containerd.grpc.v1.cri\".containerd.runtimes.runc]
+  runtime_type = \"io.containerd.runc.v2\"
+
+[plugins.\"io.containerd.grpc.v1.cri\".containerd.runtimes.runc.options]
+  SystemdCgroup = {}
+",
+        image_name(shop.cluster, "sandbox"),
+        facts.unified_cgroups,
+        container = facts.container,
+    ));
+    let mut items = vec![
+        Workshop::directory("/etc/containerd", "root", 0o755),
+        Workshop::file("/etc/containerd/config.toml", config, Some(RUNTIME_UNIT)),
+        Item::Unit(Unit { name: RUNTIME_UNIT, part: Part::Nodes }),
+        Workshop::directory(IMAGES, "root", 0o755),
+    ];
+    for (name, file, version) in images(shop.cluster) {
+        let archive = format!("{IMAGES}/{name}-{version}.tar");
+        items.push(Item::Component(Component {
+            path: archive.clone(),
+            pinned: Pinned { name: "images", version, file },
+            restarts: None,
+        }));
+        items.push(Item::Image(Image { name: image_name(shop.cluster, name), archive }));
+    }
+    items
+}
+
+/// Routes to the other nodes' pods, forwarding, masquerading: set by a small unit, so that the host's
+/// own network manager stays as it is.
+fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Item> {
+    let sysctl = "\
+net.ipv4.ip_forward = 1
+-net.ipv6.conf.all.forwarding = 1
+-net.bridge.bridge-nf-call-iptables = 1
+-net.bridge.bridge-nf-call-ip6tables = 1
+";
+    let routed = shop.cluster.network.pods_by == PodsBy::Routes;
+    let mut routes = String::from(super::WRITTEN);
+    for (other, nets) in
+        shop.sources.subnets.iter().filter(|(other, _)| routed && **other != shop.host.name)
+    {
+        let Some(via) = shop.cluster.host(other).map(|host| host.address) else { continue };
+        for net in nets.iter().filter(|net| net.addr().is_ipv4() == via.is_ipv4()) {
+            routes.push_str(&format!("route replace {net} via {via} proto {ROUTE_PROTOCOL}\n"));
+        }
+    }
+    let mut lines = vec![
+        ("Type", "oneshot".to_owned()),
+        ("RemainAfterExit", "yes".into()),
+        ("ExecStart", "-/sbin/modprobe -a overlay br_netfilter".into()),
+        ("ExecStart", format!("/usr/lib/systemd/systemd-sysctl {NETWORK}/sysctl.conf")),
+        ("ExecStart", format!("-/sbin/ip route flush proto {ROUTE_PROTOCOL}")),
+        ("ExecStart", format!("/sbin/ip -batch {NETWORK}/routes")),
+    ];
+    let mut items = vec![
+        Workshop::directory(NETWORK, "root", 0o755),
+        Workshop::directory("/etc/cni", "root", 0o755),
+        Workshop::directory("/etc/cni/net.d", "root", 0o755),
+        Workshop::file(
+            &format!("{NETWORK}/sysctl.conf"),
+            format!("{}{sysctl}", super::WRITTEN),
+            Some(NETWORK_UNIT),
+        ),
+        Workshop::file(&format!("{NETWORK}/routes"), routes, Some(NETWORK_UNIT)),
+    ];
+    if routed && facts.nftables {
+        let path = format!("{NETWORK}/masquerade.nft");
+        lines.push(("ExecStart", format!("/usr/sbin/nft -f {path}")));
+        items.push(Workshop::file(&path, masquerade(shop.cluster), Some(NETWORK_UNIT)));
+    }
+    if routed {
+        let path = "/etc/cni/net.d/10-zoisite.conflist";
+        items.push(Workshop::file(path, cni(subnets, !facts.nftables), None));
+    }
+    let what = format!("pod network of {} on {}", shop.cluster.name, shop.host.name);
+    let unit =
+        UnitFile::service(&what, "network-online.target").section("Service", lines).at_boot();
+    items.extend(Workshop::unit(NETWORK_UNIT, Part::Nodes, &unit));
+    items
+}
+
+/// Marks the routes that are Zoisite's own (ip-route(8), `proto`): a number that no daemon uses.
+const ROUTE_PROTOCOL: u8 = 186;
+
+/// Pods keep their addresses among themselves and show their host's to the rest of the world.
+fn masquerade(cluster: &Cluster) -> String {
+    let mut out = String::from(super::WRITTEN);
+    for range in &cluster.network.pods {
+        let (family, ip, table) = match range {
+            IpNet::V4(_) => ("ip", "ip", "zoisite_pods"),
+            IpNet::V6(_) => ("ip6", "ip6", "zoisite_pods6"),
+        };
+        out.push_str(&format!(
+            "table {family} {table}
+delete table {family} {table}
+table {family} {table} {{
+  chain postrouting {{
+    type nat hook postrouting priority srcnat; policy accept;
+    {ip} saddr {range} {ip} daddr != {range} masquerade
+  }}
+}}
+"
+        ));
+    }
+    out
+}
+
+/// The container network configuration (CNI specification 1.0.0) with the reference plugins.
+fn cni(subnets: &[IpNet], masquerade: bool) -> String {
+    let ranges: Vec<Value> = subnets.iter().map(|net| json!([{"subnet": net}])).collect();
+    let routes: Vec<Value> = subnets
+        .iter()
+        .map(|net| match net {
+            IpNet::V4(_) => json!({"dst": "0.0.0.0/0"}),
+            IpNet::V6(_) => json!({"dst": "::/0"}),
+        })
+        .collect();
+    let config = json!({
+        "cniVersion": "1.0.0",
+        "name": "zoisite",
+        "plugins": [
+            {
+                "type": "bridge",
+                "bridge": "zoisite0",
+                "isGateway": true,
+                "ipMasq": masquerade,
+                "hairpinMode": true,
+                "ipam": {"type": "host-local", "ranges": ranges, "routes": routes},
+            },
+            {"type": "portmap", "capabilities": {"portMappings": true}},
+        ],
+    });
+    format!("{config:#}\n")
+}
+
+fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Item> {
+    let mut items = vec![
+        Workshop::directory(KUBELET, "root", 0o755),
+        Workshop::directory(KUBELET_STATE, "root", 0o700),
+    ];
+    let authority = format!("{KUBELET}/cluster-authority.crt");
+    items.extend(shop.authority(AuthorityKind::Cluster, &authority, Some(KUBELET_UNIT)));
+    items.extend(shop.certificate(Profile::KubeletServing));
+    let wanted = node_wanted(shop.cluster, &shop.host.name, subnets);
+    let mut config = kubelet_config(shop.cluster, facts, &wanted, &authority);
+    merge(&mut config, &shop.cluster.workers.kubelet);
+    let text = shop.yaml(&config);
+    items.push(Workshop::file(&format!("{KUBELET}/kubelet.yaml"), text, Some(KUBELET_UNIT)));
+    let bootstrap = shop.yaml(&kubeconfig(
+        shop.cluster.name.as_str(),
+        &stable_url(shop.cluster),
+        json!({"certificate-authority": authority}),
+        "join",
+        &Credential::TokenFile(TOKEN_PATH),
+    ));
+    items.push(Workshop::file(&format!("{KUBELET}/join.yaml"), bootstrap, Some(KUBELET_UNIT)));
+    let flags = Flags::new([
+        ("bootstrap-kubeconfig", format!("{KUBELET}/join.yaml")),
+        ("cert-dir", format!("{KUBELET_STATE}/pki")),
+        ("config", format!("{KUBELET}/kubelet.yaml")),
+        ("hostname-override", shop.host.name.to_string()),
+        ("kubeconfig", format!("{KUBELET_STATE}/kubeconfig")),
+        ("node-ip", shop.host.address.to_string()),
+        ("root-dir", KUBELET_STATE.into()),
+    ]);
+    let start = flags.command(&format!("{}/kubelet", kubernetes_folder(shop.cluster)));
+    let unit = root_service(shop, "kubelet", "containerd.service zoisite-network.service", &start);
+    items.extend(Workshop::unit(KUBELET_UNIT, Part::Nodes, &unit));
+    items
+}
+
+/// `kubelet.config.k8s.io/v1beta1`.
+fn kubelet_config(
+    cluster: &Cluster,
+    facts: &HostFacts,
+    wanted: &NodeWanted,
+    authority: &str,
+) -> Value {
+    let dns: Vec<IpAddr> = cluster.network.services.iter().filter_map(dns_address).collect();
+    json!({
+        "apiVersion": "kubelet.config.k8s.io/v1beta1",
+        "kind": "KubeletConfiguration",
+        "authentication": {
+            "anonymous": {"enabled": false},
+            "webhook": {"enabled": true},
+            "x509": {"clientCAFile": authority},
+        },
+        "authorization": {"mode": "Webhook"},
+        "cgroupDriver": if facts.unified_cgroups { "systemd" } else { "cgroupfs" },
+        "failCgroupV1": facts.unified_cgroups,
+        "clusterDNS": dns,
+        "clusterDomain": cluster.domain,
+        "containerRuntimeEndpoint": "unix:///run/containerd/containerd.sock",
+        "registerWithTaints": wanted.taints,
+        "rotateCertificates": true,
+        "serverTLSBootstrap": false,
+        "tlsCertFile": format!("{KUBELET}/serving.crt"),
+        "tlsPrivateKeyFile": format!("{KUBELET}/serving.key"),
+        "tlsMinVersion": "VersionTLS12",
+        // A change of the node's condition is told soon, all is told again seldom.
+        "nodeStatusUpdateFrequency": "4s",
+        "nodeStatusReportFrequency": "5m0s",
+        "readOnlyPort": 0,
+        "resolvConf": "/etc/resolv.conf",
+        "seccompDefault": !facts.container,
+        "shutdownGracePeriod": "0s",
+        "systemReserved": {"cpu": "100m", "memory": "200Mi"},
+    })
+}
+
+/// The address of the cluster's DNS service: the tenth one of a service range.
+pub(super) fn dns_address(range: &IpNet) -> Option<IpAddr> {
+    Some(match range {
+        IpNet::V4(net) => IpAddr::V4((u32::from(net.network()).checked_add(10)?).into()),
+        IpNet::V6(net) => IpAddr::V6((u128::from(net.network()).checked_add(10)?).into()),
+    })
+}
+
+fn stable_url(cluster: &Cluster) -> String {
+    format!("https://{}", cluster.control_plane.address)
+}
+
+fn proxy(shop: &mut Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
+    let mut items = vec![Workshop::directory(PROXY, "root", 0o755)];
+    let authority = format!("{PROXY}/cluster-authority.crt");
+    items.extend(shop.authority(AuthorityKind::Cluster, &authority, Some(PROXY_UNIT)));
+    items.extend(shop.certificate(Profile::KubeProxy));
+    let config = shop.yaml(&kubeconfig(
+        shop.cluster.name.as_str(),
+        &stable_url(shop.cluster),
+        json!({"certificate-authority": authority}),
+        Profile::KubeProxy.id(),
+        &Credential::Files {
+            certificate: &format!("{PROXY}/client.crt"),
+            key: &format!("{PROXY}/client.key"),
+        },
+    ));
+    items.push(Workshop::file(&format!("{PROXY}/kubeconfig.yaml"), config, Some(PROXY_UNIT)));
+    let pods: Vec<String> = shop.cluster.network.pods.iter().map(ToString::to_string).collect();
+    // `kubeproxy.config.k8s.io/v1alpha1`.
+    let mut config = json!({
+        "apiVersion": "kubeproxy.config.k8s.io/v1alpha1",
+        "kind": "KubeProxyConfiguration",
+        "bindAddress": shop.host.address,
+        "clientConnection": {"kubeconfig": format!("{PROXY}/kubeconfig.yaml")},
+        "clusterCIDR": pods.join(","),
+        "hostnameOverride": shop.host.name,
+        "mode": if facts.nftables { "nftables" } else { "iptables" },
+    });
+    if facts.container {
+        // The table's size is the whole machine's, and not a container's to set.
+        config["conntrack"] = json!({"maxPerCore": 0, "min": 0});
+    }
+    let text = shop.yaml(&config);
+    items.push(Workshop::file(&format!("{PROXY}/kube-proxy.yaml"), text, Some(PROXY_UNIT)));
+    let start =
+        format!("{}/kube-proxy --config={PROXY}/kube-proxy.yaml", kubernetes_folder(shop.cluster));
+    let unit = root_service(shop, "kube-proxy", "zoisite-network.service", &start);
+    items.extend(Workshop::unit(PROXY_UNIT, Part::Nodes, &unit));
+    items
+}
+
+fn root_service(shop: &Workshop<'_>, what: &str, after: &str, start: &str) -> UnitFile {
+    let what = format!("{what} of {} on {}", shop.cluster.name, shop.host.name);
+    UnitFile::service(&what, &format!("network-online.target {after}"))
+        .section(
+            "Service",
+            [
+                ("ExecStart", start),
+                ("Restart", "always"),
+                ("RestartSec", "2"),
+                ("TimeoutStopSec", "30"),
+                // Pods and their mounts belong to the runtime: they outlive this service.
+                ("KillMode", "process"),
+                ("Delegate", "yes"),
+                ("LimitNOFILE", "16384"),
+            ],
+        )
+        .at_boot()
+}

@@ -1,0 +1,211 @@
+//! What the cluster itself must hold: the rights that joining needs, and its DNS.
+
+use serde::Serialize;
+use serde_json::{Value, json};
+
+use super::node::{dns_address, image_name};
+use crate::cluster::Cluster;
+
+/// An object of the platform's API, applied with server-side apply under Zoisite's own field manager.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(transparent)]
+pub struct ApiObject(pub Value);
+
+impl ApiObject {
+    fn text(&self, pointer: &str) -> &str {
+        self.0.pointer(pointer).and_then(Value::as_str).unwrap_or_default()
+    }
+
+    /// `apiVersion`, such as `apps/v1`.
+    pub fn api_version(&self) -> &str {
+        self.text("/apiVersion")
+    }
+
+    /// `kind`.
+    pub fn kind(&self) -> &str {
+        self.text("/kind")
+    }
+
+    /// `metadata.name`.
+    pub fn name(&self) -> &str {
+        self.text("/metadata/name")
+    }
+
+    /// `metadata.namespace`; empty where there is none.
+    pub fn namespace(&self) -> &str {
+        self.text("/metadata/namespace")
+    }
+
+    /// `Deployment kube-system/coredns`.
+    pub fn title(&self) -> String {
+        match self.namespace() {
+            "" => format!("{} {}", self.kind(), self.name()),
+            namespace => format!("{} {namespace}/{}", self.kind(), self.name()),
+        }
+    }
+}
+
+/// Every object that Zoisite applies by itself, in order.
+pub fn objects(cluster: &Cluster) -> Vec<ApiObject> {
+    let group = |name: &str| json!([{"apiGroup": RBAC, "kind": "Group", "name": name}]);
+    let mut out = vec![
+        binding("zoisite:join", "system:node-bootstrapper", group("system:bootstrappers")),
+        binding("zoisite:kubelet-api", "system:kubelet-api-admin", group("zoisite:kubelet-api")),
+    ];
+    out.extend(dns(cluster));
+    out.into_iter().map(ApiObject).collect()
+}
+
+const RBAC: &str = "rbac.authorization.k8s.io";
+
+fn binding(name: &str, role: &str, subjects: Value) -> Value {
+    json!({
+        "apiVersion": format!("{RBAC}/v1"),
+        "kind": "ClusterRoleBinding",
+        "metadata": {"name": name, "labels": labels()},
+        "roleRef": {"apiGroup": RBAC, "kind": "ClusterRole", "name": role},
+        "subjects": subjects,
+    })
+}
+
+fn labels() -> Value {
+    json!({"app.kubernetes.io/managed-by": "zoisite"})
+}
+
+const SYSTEM: &str = "kube-system";
+const DNS: &str = "coredns";
+/// Port on which the DNS server listens in its pod: no right is needed for it.
+const DNS_PORT: u16 = 1053;
+
+fn dns(cluster: &Cluster) -> Vec<Value> {
+    let meta = json!({"name": DNS, "namespace": SYSTEM, "labels": labels()});
+    let select = json!({"k8s-app": DNS});
+    let corefile = format!(
+        ".:{DNS_PORT} {{
+    errors
+    health :8080
+    ready :8181
+    kubernetes {} in-addr.arpa ip6.arpa {{
+        fallthrough in-addr.arpa ip6.arpa
+    }}
+    prometheus :9153
+    forward . /etc/resolv.conf
+    cache 30
+    loop
+    reload
+    loadbalance
+}}
+",
+        cluster.domain
+    );
+    let addresses: Vec<_> = cluster.network.services.iter().filter_map(dns_address).collect();
+    vec![
+        json!({"apiVersion": "v1", "kind": "ServiceAccount", "metadata": meta}),
+        json!({
+            "apiVersion": format!("{RBAC}/v1"),
+            "kind": "ClusterRole",
+            "metadata": {"name": "zoisite:dns", "labels": labels()},
+            "rules": [
+                {
+                    "apiGroups": [""],
+                    "resources": ["services", "pods", "namespaces"],
+                    "verbs": ["list", "watch"],
+                },
+                {
+                    "apiGroups": ["discovery.k8s.io"],
+                    "resources": ["endpointslices"],
+                    "verbs": ["list", "watch"],
+                },
+            ],
+        }),
+        binding(
+            "zoisite:dns",
+            "zoisite:dns",
+            json!([{"kind": "ServiceAccount", "name": DNS, "namespace": SYSTEM}]),
+        ),
+        json!({
+            "apiVersion": "v1",
+            "kind": "ConfigMap",
+            "metadata": meta,
+            "data": {"Corefile": corefile},
+        }),
+        json!({
+            "apiVersion": "apps/v1",
+            "kind": "Deployment",
+            "metadata": meta,
+            "spec": {
+                "replicas": 2.min(cluster.nodes().len()),
+                "selector": {"matchLabels": select},
+                "template": {
+                    "metadata": {"labels": select},
+                    "spec": dns_pod(cluster, &select),
+                },
+            },
+        }),
+        json!({
+            "apiVersion": "policy/v1",
+            "kind": "PodDisruptionBudget",
+            "metadata": meta,
+            "spec": {"maxUnavailable": 1, "selector": {"matchLabels": select}},
+        }),
+        json!({
+            "apiVersion": "v1",
+            "kind": "Service",
+            "metadata": meta,
+            "spec": {
+                "selector": select,
+                "clusterIP": addresses.first(),
+                "clusterIPs": addresses,
+                "ipFamilyPolicy": if addresses.len() > 1 { "RequireDualStack" } else { "SingleStack" },
+                "ports": [
+                    {"name": "dns", "port": 53, "protocol": "UDP", "targetPort": DNS_PORT},
+                    {"name": "dns-tcp", "port": 53, "protocol": "TCP", "targetPort": DNS_PORT},
+                    {"name": "metrics", "port": 9153, "protocol": "TCP", "targetPort": 9153},
+                ],
+            },
+        }),
+    ]
+}
+
+fn dns_pod(cluster: &Cluster, select: &Value) -> Value {
+    json!({
+        "serviceAccountName": DNS,
+        "priorityClassName": "system-cluster-critical",
+        // Its own lookups go to the site's DNS servers, as the host's do.
+        "dnsPolicy": "Default",
+        "tolerations": [
+            {"key": "node-role.kubernetes.io/control-plane", "operator": "Exists", "effect": "NoSchedule"},
+        ],
+        "topologySpreadConstraints": [{
+            "maxSkew": 1,
+            "topologyKey": "kubernetes.io/hostname",
+            "whenUnsatisfiable": "ScheduleAnyway",
+            "labelSelector": {"matchLabels": select},
+        }],
+        "containers": [{
+            "name": DNS,
+            "image": image_name(cluster, "coredns"),
+            "imagePullPolicy": "IfNotPresent",
+            "args": ["-conf", "/etc/coredns/Corefile"],
+            "ports": [
+                {"name": "dns", "containerPort": DNS_PORT, "protocol": "UDP"},
+                {"name": "dns-tcp", "containerPort": DNS_PORT, "protocol": "TCP"},
+            ],
+            "resources": {"requests": {"cpu": "50m", "memory": "70Mi"}, "limits": {"memory": "170Mi"}},
+            "readinessProbe": {"httpGet": {"path": "/ready", "port": 8181}, "periodSeconds": 2},
+            "livenessProbe": {
+                "httpGet": {"path": "/health", "port": 8080},
+                "initialDelaySeconds": 30,
+                "failureThreshold": 5,
+            },
+            "securityContext": {
+                "allowPrivilegeEscalation": false,
+                "capabilities": {"drop": ["ALL"]},
+                "readOnlyRootFilesystem": true,
+                "runAsNonRoot": true,
+            },
+            "volumeMounts": [{"name": "config", "mountPath": "/etc/coredns", "readOnly": true}],
+        }],
+        "volumes": [{"name": "config", "configMap": {"name": DNS}}],
+    })
+}

@@ -1,0 +1,276 @@
+//! The etcd quorum: formed by starting together, kept by restarting one at a time.
+
+use super::super::rules;
+use super::{Condition, Differs, Draft, Operation, Part, Share, Step, Work};
+use crate::blueprint::EtcdPaths;
+use crate::cluster::HostName;
+use crate::script::Observed;
+
+/// How far the quorum has come, by what its hosts show.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Formation {
+    /// No member has data.
+    Fresh,
+    /// Some have, and none shows that the quorum was ever proven: a first start was interrupted.
+    Forming,
+    /// It was proven once, or it answers now.
+    Formed,
+}
+
+/// Reads it off the hosts.
+pub fn formation<'a>(observed: impl IntoIterator<Item = &'a Observed>) -> Formation {
+    let mut formation = Formation::Fresh;
+    for one in observed {
+        let answers = one.etcd.status.as_ref().is_some_and(|status| status.has_leader());
+        if one.etcd.formed.is_some() || answers {
+            return Formation::Formed;
+        }
+        if one.etcd.data {
+            formation = Formation::Forming;
+        }
+    }
+    formation
+}
+
+/// How far a member's process has come.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Process {
+    Absent,
+    /// It runs, and has not said that it is ready.
+    Beginning,
+    Ready,
+}
+
+/// One member, ready to be planned for.
+struct Member<'a> {
+    share: Share<'a>,
+    paths: &'a EtcdPaths,
+    /// It runs and knows a leader.
+    healthy: bool,
+}
+
+impl<'a> Member<'a> {
+    fn host(&self) -> &'a HostName {
+        self.share.host()
+    }
+
+    fn must_restart(&self) -> bool {
+        !self.share.restarts().is_empty()
+    }
+
+    fn process(&self) -> Process {
+        match self.share.observed.units.get(self.paths.unit).map(|unit| unit.active.as_str()) {
+            Some("active") => Process::Ready,
+            Some("activating" | "reloading") => Process::Beginning,
+            _ => Process::Absent,
+        }
+    }
+}
+
+/// Plans for the members. Returns the last gate, when there is one.
+pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
+    let input = draft.input;
+    let formation = formation(input.looks.values().filter_map(|look| look.as_ref().ok()));
+    let formed = formation == Formation::Formed;
+    if !formed {
+        for host in input.blueprint.hosts.iter().filter(|host| host.etcd.is_some()) {
+            if let Some(Err(trouble)) = input.looks.get(&host.host) {
+                draft.none.troubles.push(trouble.clone());
+            }
+        }
+    }
+    let mut members = Vec::new();
+    for share in draft.shares(Part::Etcd) {
+        let Some(paths) = &share.blueprint.etcd else { continue };
+        let observed = share.observed;
+        let forbidden = [
+            rules::no_foreign_data(share.host(), paths, observed),
+            rules::quorum_first(share.host(), paths, observed, formed),
+        ];
+        draft.none.refusals.extend(forbidden.into_iter().filter_map(Result::err));
+        let healthy = share.runs(paths.unit)
+            && observed.etcd.status.as_ref().is_some_and(|status| status.has_leader());
+        members.push(Member { share, paths, healthy });
+    }
+    let total = input.cluster.etcd.members.len();
+    // Every restart stands behind a gate at which all members that are reached answer, those that are
+    // brought back by this very sequence included.
+    let reached = members.len();
+    for member in members.iter().filter(|member| member.healthy && member.must_restart()) {
+        if let Err(refusal) = rules::others_keep_quorum(member.host(), total, reached) {
+            draft.none.refusals.push(refusal);
+        }
+    }
+    let before_gate = together(draft, &members, formation);
+    let rolling: Vec<&Member<'_>> =
+        members.iter().filter(|m| m.healthy && m.must_restart()).collect();
+    for member in members.iter().filter(|m| m.healthy && !m.must_restart()) {
+        quietly(draft, member);
+    }
+    let unproven: Vec<&Member<'_>> =
+        members.iter().filter(|m| m.share.observed.etcd.formed.is_none()).collect();
+    let ailing = members.iter().any(|member| !member.healthy);
+    if !ailing && rolling.is_empty() && unproven.is_empty() {
+        return None;
+    }
+    let why = match (formation, rolling.is_empty()) {
+        (Formation::Formed, false) => "before a member restarts, all must be well".to_owned(),
+        (Formation::Formed, true) => "members must be well again".to_owned(),
+        _ => "the first write shows that the quorum carries".to_owned(),
+    };
+    let mut last = gate(draft, &members, "quorum", why, before_gate);
+    for member in rolling {
+        let restarted = restart(draft, member, last);
+        last = gate(
+            draft,
+            &members,
+            &format!("quorum-after-{}", member.host()),
+            format!("{} must be back before the next one goes", member.host()),
+            vec![restarted],
+        );
+    }
+    for member in unproven {
+        mark_formed(draft, member, last);
+    }
+    Some(last)
+}
+
+/// Members that do not serve are configured, then started together. Returns the last steps.
+fn together(draft: &mut Draft<'_>, members: &[Member<'_>], formation: Formation) -> Vec<usize> {
+    let ailing: Vec<&Member<'_>> = members
+        .iter()
+        .filter(|member| {
+            !member.healthy
+                && (!member.share.differences.is_empty() || formation != Formation::Formed)
+        })
+        .collect();
+    let configured: Vec<usize> = ailing.iter().map(|member| configure(draft, member)).collect();
+    let mut last = Vec::new();
+    for (member, own) in ailing.iter().zip(&configured) {
+        let begin = match (member.process(), member.must_restart()) {
+            (Process::Absent, _) => Operation::Start(member.paths.unit),
+            (_, true) => Operation::Restart(member.paths.unit),
+            (Process::Beginning, false) => Operation::Start(member.paths.unit),
+            (Process::Ready, false) => {
+                last.push(*own);
+                continue;
+            }
+        };
+        let why = match formation {
+            Formation::Formed => "it does not serve".to_owned(),
+            _ => "members form the quorum by starting together".to_owned(),
+        };
+        let settle = Operation::Settle { unit: member.paths.unit, seconds: draft.options.patience };
+        last.push(draft.act(
+            member.host(),
+            ("etcd-start", "start the etcd member, and wait until it is ready"),
+            vec![why],
+            vec![Operation::Enable(member.paths.unit), begin, settle],
+            configured.clone(),
+        ));
+    }
+    last
+}
+
+/// Brings everything but the start: components, then users, folders, files and marks.
+fn configure(draft: &mut Draft<'_>, member: &Member<'_>) -> usize {
+    let uploaded = draft.upload(&member.share);
+    let mut operations = member.share.puts();
+    if !member.share.observed.etcd.data {
+        operations.push(Operation::Mark {
+            path: member.paths.owner_mark.clone(),
+            owner: member.paths.user,
+            text: member.paths.cluster_id.clone(),
+        });
+    }
+    // A unit that starts at boot before every member is configured could form a quorum without
+    // the others: it is enabled when it is started.
+    if member.process() == Process::Ready {
+        operations.push(Operation::Enable(member.paths.unit));
+    }
+    draft.act(
+        member.host(),
+        ("etcd-configure", "write etcd's configuration and certificates"),
+        member.share.why_but_components(),
+        operations,
+        uploaded.into_iter().collect(),
+    )
+}
+
+/// Changes that need no restart: on a healthy member, at once.
+fn quietly(draft: &mut Draft<'_>, member: &Member<'_>) {
+    if member.share.differences.is_empty() {
+        return;
+    }
+    let uploaded = draft.upload(&member.share);
+    let mut operations = member.share.puts();
+    if member.share.differences.iter().any(|d| d.how == Differs::NotEnabled) {
+        operations.push(Operation::Enable(member.paths.unit));
+    }
+    if operations.is_empty() {
+        return;
+    }
+    draft.act(
+        member.host(),
+        ("etcd-put-right", "put right what differs; nothing restarts"),
+        member.share.why_but_components(),
+        operations,
+        uploaded.into_iter().collect(),
+    );
+}
+
+/// Changes that need a restart: one member, all in one stretch, after `before`.
+fn restart(draft: &mut Draft<'_>, member: &Member<'_>, before: usize) -> usize {
+    let uploaded = draft.upload(&member.share);
+    let unit = member.paths.unit;
+    let mut operations = member.share.puts();
+    operations.extend([
+        Operation::Enable(unit),
+        Operation::Restart(unit),
+        Operation::Settle { unit, seconds: draft.options.patience },
+    ]);
+    let needs = uploaded.into_iter().chain([before]).collect();
+    let step = draft.act(
+        member.host(),
+        ("etcd-restart", "put right what differs, restart the member, and wait until it is ready"),
+        member.share.why(),
+        operations,
+        needs,
+    );
+    draft.steps[step].disrupts = Some(Part::Etcd);
+    step
+}
+
+fn gate(
+    draft: &mut Draft<'_>,
+    members: &[Member<'_>],
+    id: &str,
+    why: String,
+    needs: Vec<usize>,
+) -> usize {
+    let members: Vec<HostName> = members.iter().map(|m| m.host().clone()).collect();
+    let what = match members.len() {
+        1 => "the member answers, and carries a write and a read".to_owned(),
+        n => format!("{n} members agree; a key written through one is read through each other"),
+    };
+    draft.gate(id.to_owned(), what, why, Condition::Quorum { members }, needs)
+}
+
+fn mark_formed(draft: &mut Draft<'_>, member: &Member<'_>, gate: usize) {
+    let host = member.host().clone();
+    draft.push(Step {
+        id: format!("{host}/etcd-note"),
+        host: Some(host.clone()),
+        what: "note on the host that the quorum was proven".into(),
+        why: vec!["a member that loses its data must never again start as if new".into()],
+        needs: vec![gate],
+        disrupts: None,
+        tidies: false,
+        joins: false,
+        work: Work::MarkFormed {
+            host,
+            path: member.paths.formed_mark.clone(),
+            owner: member.paths.user,
+        },
+    });
+}

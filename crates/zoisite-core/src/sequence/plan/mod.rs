@@ -1,0 +1,435 @@
+//! Building the sequence from the blueprint and what was observed, a file for each part.
+
+mod control_plane;
+mod etcd;
+mod nodes;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::{Deserialize, Serialize};
+
+pub use self::etcd::{Formation, formation};
+use super::differences::{Difference, Differs, differences};
+use super::rules::Refusal;
+use super::step::{Condition, Gate, Sequence, Step, Work};
+use crate::blueprint::{
+    ApiObject, Blueprint, Component, ComponentSums, HostBlueprint, Item, NodeWanted, Part, Taint,
+};
+use crate::cluster::{Cluster, HostName};
+use crate::diagnosis::Trouble;
+use crate::pki::NodeRequest;
+use crate::script::{Observed, Operation, Stretch};
+
+/// What looking at a host gave.
+pub type Look = Result<Observed, Trouble>;
+
+/// What looking at every host of a blueprint gave.
+pub type Looks = BTreeMap<HostName, Look>;
+
+/// A node object, as the API shows it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NodeFacts {
+    /// Whether its condition `Ready` holds.
+    pub ready: bool,
+    /// Why not, in the kubelet's words.
+    pub why: String,
+    /// The kubelet's version.
+    pub version: String,
+    /// The machine id that its kubelet reports.
+    pub machine: String,
+    /// When it registered.
+    pub since: String,
+    /// Its pod subnets.
+    pub subnets: Vec<ipnet::IpNet>,
+    /// Its labels.
+    pub labels: BTreeMap<String, String>,
+    /// Its taints.
+    pub taints: Vec<Taint>,
+}
+
+/// What the API shows.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ApiObserved {
+    /// The server's version.
+    pub version: String,
+    /// Nodes, by name.
+    pub nodes: BTreeMap<String, NodeFacts>,
+    /// Requests for kubelets' client certificates that wait for an answer.
+    pub requests: Vec<NodeRequest>,
+    /// Wanted objects that are not as they must be: their titles.
+    pub differing: BTreeSet<String>,
+    /// Workloads that do not run as wanted, and why.
+    pub waiting: BTreeMap<String, String>,
+    /// Ids of the join tokens that are published.
+    pub tokens: BTreeSet<String>,
+}
+
+/// What asking the API gave.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ApiLook {
+    /// No API server runs yet, or none was asked for.
+    Absent,
+    /// It answered.
+    Answered(Box<ApiObserved>),
+    /// API servers run, and none answers.
+    Silent(Trouble),
+}
+
+impl ApiLook {
+    /// What it showed.
+    pub fn answered(&self) -> Option<&ApiObserved> {
+        match self {
+            Self::Answered(observed) => Some(observed),
+            Self::Absent | Self::Silent(_) => None,
+        }
+    }
+}
+
+/// What a plan is made from.
+#[derive(Clone, Copy, Debug)]
+pub struct PlanInput<'a> {
+    /// The cluster file.
+    pub cluster: &'a Cluster,
+    /// What hosts must hold.
+    pub blueprint: &'a Blueprint,
+    /// What they hold.
+    pub looks: &'a Looks,
+    /// Checksums of the components.
+    pub sums: &'a ComponentSums,
+    /// What the API shows.
+    pub api: &'a ApiLook,
+    /// What the cluster itself must hold, in order: Zoisite's own objects, then the site's.
+    pub objects: &'a [ApiObject],
+    /// What node objects must say.
+    pub nodes: &'a [NodeWanted],
+    /// Hosts behind which another machine was accepted in this run.
+    pub accepted: &'a [HostName],
+}
+
+/// Deadlines.
+#[derive(Clone, Copy, Debug)]
+pub struct PlanOptions {
+    /// How long a unit may take to be ready, and a gate to hold, in seconds.
+    pub patience: u32,
+}
+
+impl Default for PlanOptions {
+    fn default() -> Self {
+        Self { patience: 300 }
+    }
+}
+
+/// Why there is no plan. All reasons are reported.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("there is no safe sequence")]
+pub struct Unplannable {
+    /// What safety rules forbid.
+    pub refusals: Vec<Refusal>,
+    /// What could not be found out or is not there.
+    pub troubles: Vec<Trouble>,
+}
+
+/// Works out what must be done so that the hosts hold what the blueprint says.
+///
+/// An unreachable member of a formed quorum is left out and the others are looked after; before the
+/// quorum is formed every member must be there, as they start together. Other hosts that cannot be
+/// reached are left out.
+///
+/// # Errors
+/// Every refusal by a safety rule and every trouble that stands in the way.
+pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unplannable> {
+    let mut draft = Draft {
+        input,
+        options,
+        steps: Vec::new(),
+        differences: Vec::new(),
+        none: Unplannable { refusals: Vec::new(), troubles: Vec::new() },
+    };
+    for blueprint in &input.blueprint.hosts {
+        if let Some(Ok(observed)) = input.looks.get(&blueprint.host) {
+            draft.differences.extend(differences(blueprint, observed, input.sums));
+            draft.none.troubles.extend(unusable(blueprint, observed, input.sums));
+        }
+    }
+    let quorum = etcd::plan(&mut draft);
+    let control = control_plane::plan(&mut draft, quorum);
+    nodes::plan(&mut draft, &control);
+    if !draft.none.refusals.is_empty() || !draft.none.troubles.is_empty() {
+        return Err(draft.none);
+    }
+    Ok(Sequence { steps: draft.steps, differences: draft.differences })
+}
+
+/// What makes a host unfit before anything is tried.
+fn unusable(blueprint: &HostBlueprint, observed: &Observed, sums: &ComponentSums) -> Vec<Trouble> {
+    let host = &blueprint.host;
+    let trouble = |attempted: String, answer: String| {
+        Trouble::new(Some(host.clone()), attempted, answer, Vec::new())
+    };
+    let mut out = Vec::new();
+    if observed.init != "systemd" {
+        let answer = format!("its first process is '{}', not systemd", observed.init);
+        out.push(
+            trouble("looking at the host".into(), answer)
+                .mend("Zoisite needs a host that runs systemd"),
+        );
+    }
+    for component in blueprint.components() {
+        if sums.sha256(&component.pinned, &observed.arch).is_none() {
+            let answer = format!("SHA256SUMS has no {}", component.pinned.path(&observed.arch));
+            let attempted = format!("finding {} for {}", component.pinned, observed.arch);
+            out.push(
+                trouble(attempted, answer).mend(
+                    "put the file into the components folder and its checksum into SHA256SUMS",
+                ),
+            );
+        }
+    }
+    for program in &observed.lacks {
+        let package = match program.rsplit('/').next().unwrap_or_default() {
+            "haproxy" => "haproxy",
+            "bridge" => "containernetworking-plugins",
+            _ => "containerd",
+        };
+        out.push(
+            trouble(format!("looking for {program}"), "it is not there".into()).mend(format!(
+                "install it from the host's distribution; on Debian and Ubuntu: ssh {host} sudo apt-get install {package}"
+            )),
+        );
+    }
+    if observed.swap {
+        out.push(
+            trouble(
+                "looking for swap".into(),
+                "the host swaps, and a kubelet does not start there".into(),
+            )
+            .mend(format!("on {host}: swapoff -a, and take its line out of /etc/fstab")),
+        );
+    }
+    if observed.resolves == Some(false) {
+        let name =
+            blueprint.node.as_ref().and_then(|n| n.stable_name.as_deref()).unwrap_or_default();
+        out.push(
+            trouble(format!("resolving {name}"), "the host finds no address for it".into()).mend(
+                "the stable address must resolve on every node: add it to the site's DNS, or to /etc/hosts everywhere",
+            ),
+        );
+    }
+    let fresh = blueprint.etcd.as_ref().filter(|_| !observed.etcd.data);
+    if let Some(room) = fresh.and_then(|etcd| observed.room.get(&etcd.folder))
+        && *room < ROOM
+    {
+        let answer = format!("{} MiB free, No space left on device is near", room / 1_048_576);
+        out.push(
+            trouble("looking for room for etcd's data".into(), answer)
+                .mend(format!("make room on {host}: {} MiB are needed to begin", ROOM / 1_048_576)),
+        );
+    }
+    out
+}
+
+/// Smallest room, in bytes, with which a member is begun.
+const ROOM: u64 = 512 * 1_024 * 1_024;
+
+/// A sequence in the making.
+struct Draft<'a> {
+    input: PlanInput<'a>,
+    options: PlanOptions,
+    steps: Vec<Step>,
+    differences: Vec<Difference>,
+    none: Unplannable,
+}
+
+/// One host's share of a part.
+#[derive(Clone)]
+struct Share<'a> {
+    blueprint: &'a HostBlueprint,
+    observed: &'a Observed,
+    part: Part,
+    differences: Vec<Difference>,
+}
+
+impl<'a> Share<'a> {
+    fn host(&self) -> &'a HostName {
+        &self.blueprint.host
+    }
+
+    fn item(&self, difference: &Difference) -> &'a Item {
+        &self.blueprint.items[difference.item]
+    }
+
+    /// Units of this part that must restart.
+    fn restarts(&self) -> BTreeSet<&'static str> {
+        self.differences.iter().filter_map(|difference| difference.restarts).collect()
+    }
+
+    fn runs(&self, unit: &str) -> bool {
+        self.observed.units.get(unit).is_some_and(|unit| unit.active == "active")
+    }
+
+    fn why(&self) -> Vec<String> {
+        self.differences.iter().map(ToString::to_string).collect()
+    }
+
+    /// The reasons that are not about components: those have a step of their own.
+    fn why_but_components(&self) -> Vec<String> {
+        let plain = |d: &&Difference| !matches!(self.item(d), Item::Component(_));
+        self.differences.iter().filter(plain).map(ToString::to_string).collect()
+    }
+
+    /// What to put for the differences, in the blueprint's order; one operation an item.
+    fn puts(&self) -> Vec<Operation> {
+        let mut items: Vec<usize> = self.differences.iter().map(|d| d.item).collect();
+        items.sort_unstable();
+        items.dedup();
+        items
+            .into_iter()
+            .filter_map(|item| match &self.blueprint.items[item] {
+                Item::User(user) => Some(Operation::User(user.clone())),
+                Item::Directory(directory) => Some(Operation::Directory(directory.clone())),
+                Item::File(file) => Some(Operation::File(file.clone())),
+                Item::Component(_) | Item::Image(_) | Item::Unit(_) => None,
+            })
+            .collect()
+    }
+
+    /// Everything that differs, in the blueprint's order: what a unit reads is put before it is
+    /// (re)started, and it runs before what needs it. Units for which `begins` is false are only
+    /// configured. Waiting for them comes last, as it lets go of the host's lock.
+    fn all(&self, begins: impl Fn(&str) -> bool, seconds: u32) -> Vec<Operation> {
+        let restarts = self.restarts();
+        let differs: BTreeSet<usize> = self.differences.iter().map(|d| d.item).collect();
+        let mut out = Vec::new();
+        let mut settle = Vec::new();
+        for (index, item) in self.blueprint.items.iter().enumerate() {
+            let different = differs.contains(&index);
+            match item {
+                Item::User(user) if different => out.push(Operation::User(user.clone())),
+                Item::Directory(directory) if different => {
+                    out.push(Operation::Directory(directory.clone()));
+                }
+                Item::File(file) if different => out.push(Operation::File(file.clone())),
+                Item::Image(image) if different => out.push(Operation::Import(image.clone())),
+                Item::Unit(unit)
+                    if self.blueprint.part_of(index) == self.part
+                        && (different || restarts.contains(unit.name))
+                        && begins(unit.name) =>
+                {
+                    out.push(Operation::Enable(unit.name));
+                    out.push(match self.runs(unit.name) && restarts.contains(unit.name) {
+                        true => Operation::Restart(unit.name),
+                        false => Operation::Start(unit.name),
+                    });
+                    settle.push(Operation::Settle { unit: unit.name, seconds });
+                }
+                _ => {}
+            }
+        }
+        out.extend(settle);
+        out
+    }
+}
+
+impl<'a> Draft<'a> {
+    /// The reachable hosts' shares of a part.
+    fn shares(&self, part: Part) -> Vec<Share<'a>> {
+        let input = self.input;
+        input
+            .blueprint
+            .hosts
+            .iter()
+            .filter(|blueprint| blueprint.has(part))
+            .filter_map(|blueprint| {
+                let observed = input.looks.get(&blueprint.host)?.as_ref().ok()?;
+                let differences = self
+                    .differences
+                    .iter()
+                    .filter(|d| d.host == blueprint.host && blueprint.part_of(d.item) == part)
+                    .cloned()
+                    .collect();
+                Some(Share { blueprint, observed, part, differences })
+            })
+            .collect()
+    }
+
+    fn push(&mut self, step: Step) -> usize {
+        self.steps.push(step);
+        self.steps.len() - 1
+    }
+
+    /// Brings the components that differ, if any do.
+    fn upload(&mut self, share: &Share<'_>) -> Option<usize> {
+        let components: Vec<(Component, String)> = share
+            .differences
+            .iter()
+            .filter_map(|difference| match share.item(difference) {
+                Item::Component(component) => {
+                    let sum = self.input.sums.sha256(&component.pinned, &share.observed.arch)?;
+                    Some((component.clone(), sum.to_owned()))
+                }
+                _ => None,
+            })
+            .collect();
+        if components.is_empty() {
+            return None;
+        }
+        let names: Vec<String> = components.iter().map(|(c, _)| c.pinned.to_string()).collect();
+        let why = components.iter().map(|(c, _)| format!("{} is not there", c.path)).collect();
+        let host = share.host().clone();
+        Some(self.push(Step {
+            id: format!("{host}/{}-components", share.part),
+            host: Some(host.clone()),
+            what: format!("bring {}", names.join(" and ")),
+            why,
+            needs: Vec::new(),
+            disrupts: None,
+            tidies: false,
+            joins: false,
+            work: Work::Upload { host, components },
+        }))
+    }
+
+    /// Operations on a host, in one round trip.
+    fn act(
+        &mut self,
+        host: &HostName,
+        (id, what): (&str, &str),
+        why: Vec<String>,
+        operations: Vec<Operation>,
+        needs: Vec<usize>,
+    ) -> usize {
+        self.push(Step {
+            id: format!("{host}/{id}"),
+            host: Some(host.clone()),
+            what: what.to_owned(),
+            why,
+            needs,
+            disrupts: None,
+            tidies: false,
+            joins: false,
+            work: Work::Act(Stretch { host: host.clone(), operations }),
+        })
+    }
+
+    fn gate(
+        &mut self,
+        id: String,
+        what: String,
+        why: String,
+        condition: Condition,
+        needs: Vec<usize>,
+    ) -> usize {
+        let seconds = self.options.patience;
+        self.push(Step {
+            id,
+            host: None,
+            what,
+            why: vec![why],
+            needs,
+            disrupts: None,
+            tidies: false,
+            joins: false,
+            work: Work::Gate(Gate { condition, seconds }),
+        })
+    }
+}

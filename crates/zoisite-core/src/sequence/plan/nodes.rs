@@ -1,0 +1,379 @@
+//! Nodes and what runs in the cluster: prepared, joined by token, kept right.
+
+use std::collections::BTreeSet;
+
+use super::control_plane::Control;
+use super::{ApiObject, Condition, Draft, NodeFacts, NodeWanted, Part, Share, Step, Work};
+use crate::blueprint::{Content, File, KUBELET_UNIT, TOKEN_PATH, token_key};
+use crate::cluster::{HostName, PodsBy};
+use crate::script::Operation;
+use crate::sequence::rules;
+use crate::sequence::step::ApiWork;
+
+pub(super) fn plan(draft: &mut Draft<'_>, control: &Control) {
+    let input = draft.input;
+    if !input.blueprint.hosts.iter().any(|host| host.has(Part::Nodes)) {
+        return;
+    }
+    let answered = input.api.answered();
+    let own = input.objects.iter().take_while(|object| is_own(object)).count();
+    let (own, site) = input.objects.split_at(own);
+    let rights = apply(
+        draft,
+        "objects",
+        "apply the rights that joining needs, and DNS",
+        own,
+        &control.gates,
+    );
+    let before: Vec<usize> = rights.into_iter().chain(control.gates.iter().copied()).collect();
+    // Nodes are not Ready until there is a pod network: where the site brings it, it comes first.
+    let network = match input.cluster.network.pods_by {
+        PodsBy::Routes => None,
+        PodsBy::Manifests => apply(draft, "manifests", MANIFESTS, site, &before),
+    };
+
+    let shares = draft.shares(Part::Nodes);
+    let mut ready = Vec::new();
+    let mut stable = None;
+    for share in &shares {
+        let Some(wanted) = input.nodes.iter().find(|wanted| wanted.host == *share.host()) else {
+            continue;
+        };
+        let facts = answered.and_then(|api| api.nodes.get(share.host().as_str()));
+        let known = facts.is_some() || answered.is_none();
+        if share.observed.joined && known {
+            ready.extend(upkeep(draft, share, wanted, facts, (&before, network)));
+            continue;
+        }
+        let gate = *stable.get_or_insert_with(|| {
+            let from = share.host().clone();
+            draft.gate(
+                "stable-address".into(),
+                format!("the stable address answers for this cluster, asked from {from}"),
+                "kubelets dial it and nothing else".into(),
+                Condition::Stable { from, balancer: false },
+                before.clone(),
+            )
+        });
+        ready.push(join(draft, share, wanted, facts, (gate, network)));
+    }
+    requests(draft, &shares);
+    rollout(draft, "dns", "DNS runs", own, rights, &ready);
+    let mut needs = before;
+    needs.extend(&ready);
+    let applied = match input.cluster.network.pods_by {
+        PodsBy::Routes => apply(draft, "manifests", MANIFESTS, site, &needs),
+        PodsBy::Manifests => network,
+    };
+    if let Some(applied) = applied.filter(|_| network.is_none()) {
+        draft.steps[applied].tidies = true;
+    }
+    rollout(draft, "manifests-run", "the site's workloads run", site, applied, &[]);
+}
+
+const MANIFESTS: &str = "apply the site's manifests";
+
+fn is_own(object: &ApiObject) -> bool {
+    object.0.pointer("/metadata/labels/app.kubernetes.io~1managed-by").and_then(|v| v.as_str())
+        == Some("zoisite")
+}
+
+/// Applies objects, if any differs or nobody knows.
+fn apply(
+    draft: &mut Draft<'_>,
+    id: &str,
+    what: &str,
+    objects: &[ApiObject],
+    needs: &[usize],
+) -> Option<usize> {
+    let differing = draft.input.api.answered().map(|api| &api.differing);
+    let why: Vec<String> = match differing {
+        None => vec!["the API was not there to be looked at".into()],
+        Some(differing) => objects
+            .iter()
+            .map(ApiObject::title)
+            .filter(|title| differing.contains(title))
+            .map(|title| format!("{title} is not as it must be"))
+            .collect(),
+    };
+    if objects.is_empty() || why.is_empty() {
+        return None;
+    }
+    let work = ApiWork::Apply { objects: objects.to_vec() };
+    Some(api_step(draft, id.to_owned(), None, what.to_owned(), why, needs.to_vec(), work))
+}
+
+fn api_step(
+    draft: &mut Draft<'_>,
+    id: String,
+    host: Option<&HostName>,
+    what: String,
+    why: Vec<String>,
+    needs: Vec<usize>,
+    work: ApiWork,
+) -> usize {
+    draft.push(Step {
+        id,
+        host: host.cloned(),
+        what,
+        why,
+        needs,
+        disrupts: None,
+        tidies: false,
+        joins: false,
+        work: Work::Api(work),
+    })
+}
+
+/// Waits for workloads that were applied in this sequence, or that do not run as wanted.
+fn rollout(
+    draft: &mut Draft<'_>,
+    id: &str,
+    what: &str,
+    objects: &[ApiObject],
+    applied: Option<usize>,
+    ready: &[usize],
+) {
+    let answered = draft.input.api.answered();
+    let workloads: Vec<ApiObject> = objects
+        .iter()
+        .filter(|object| matches!(object.kind(), "Deployment" | "DaemonSet" | "StatefulSet"))
+        .filter(|object| {
+            applied.is_some()
+                || answered.is_some_and(|api| api.waiting.contains_key(&object.title()))
+        })
+        .cloned()
+        .collect();
+    if workloads.is_empty() {
+        return;
+    }
+    let names: Vec<String> = workloads.iter().map(ApiObject::title).collect();
+    let needs = applied.into_iter().chain(ready.iter().copied()).collect();
+    let gate = draft.gate(
+        id.to_owned(),
+        format!("{what}: {}", names.join(", ")),
+        "what was applied must also run".into(),
+        Condition::Rollout { workloads },
+        needs,
+    );
+    // A node that did not join is told by its own step; the others carry the workloads.
+    draft.steps[gate].tidies = !ready.is_empty();
+}
+
+/// A node that has joined: put right what differs on the host and in its node object.
+fn upkeep(
+    draft: &mut Draft<'_>,
+    share: &Share<'_>,
+    wanted: &NodeWanted,
+    facts: Option<&NodeFacts>,
+    (before, network): (&[usize], Option<usize>),
+) -> Option<usize> {
+    if let Some(refusal) = facts.and_then(|facts| taken(draft, share, facts)) {
+        draft.none.refusals.push(refusal);
+        return None;
+    }
+    let host = share.host();
+    let uploaded = draft.upload(share);
+    let operations = share.all(|_| true, draft.options.patience);
+    let acted = (!operations.is_empty()).then(|| {
+        draft.act(
+            host,
+            ("nodes-put-right", "put right what differs; pods go on"),
+            share.why_but_components(),
+            operations,
+            uploaded.into_iter().collect(),
+        )
+    });
+    let set = facts.map(|facts| node_differences(wanted, facts)).filter(|why| !why.is_empty()).map(
+        |why| {
+            let work = ApiWork::SetNode { node: wanted.clone() };
+            let what = "put the node object right".to_owned();
+            api_step(
+                draft,
+                format!("{host}/node-object"),
+                Some(host),
+                what,
+                why,
+                before.to_vec(),
+                work,
+            )
+        },
+    );
+    let unready = facts.is_some_and(|facts| !facts.ready);
+    let needs: Vec<usize> = acted.into_iter().chain(set).chain(network).collect();
+    if !unready && needs.is_empty() {
+        return None;
+    }
+    Some(ready_gate(draft, host, needs))
+}
+
+fn ready_gate(draft: &mut Draft<'_>, host: &HostName, needs: Vec<usize>) -> usize {
+    draft.gate(
+        format!("ready-{host}"),
+        format!("{host} is Ready"),
+        "a node that is not Ready carries nothing".into(),
+        Condition::Ready { host: host.clone() },
+        needs,
+    )
+}
+
+/// What the cluster file says of a node and the node object does not.
+fn node_differences(wanted: &NodeWanted, facts: &NodeFacts) -> Vec<String> {
+    let mut out = Vec::new();
+    for (key, value) in &wanted.labels {
+        if facts.labels.get(key) != Some(value) {
+            out.push(format!("the label {key}={value} is missing"));
+        }
+    }
+    for taint in &wanted.taints {
+        if !facts.taints.contains(taint) {
+            out.push(format!("the taint {} is missing", taint.key));
+        }
+    }
+    if facts.subnets.is_empty() && !wanted.subnets.is_empty() {
+        out.push("it has no pod subnet".into());
+    }
+    out
+}
+
+/// Rule S4 for nodes: the machine behind a node object is the one behind the host's address.
+fn taken(draft: &Draft<'_>, share: &Share<'_>, facts: &NodeFacts) -> Option<rules::Refusal> {
+    if draft.input.accepted.contains(share.host()) {
+        return None;
+    }
+    rules::same_node(share.host(), &facts.machine, share.observed).err()
+}
+
+/// A host that has not joined yet: prepared, let in with a token of its own, and made Ready.
+fn join(
+    draft: &mut Draft<'_>,
+    share: &Share<'_>,
+    wanted: &NodeWanted,
+    facts: Option<&NodeFacts>,
+    (stable, network): (usize, Option<usize>),
+) -> usize {
+    let host = share.host();
+    let first = draft.steps.len();
+    if let Some(refusal) = facts.and_then(|facts| taken(draft, share, facts)) {
+        draft.none.refusals.push(refusal);
+    }
+    let replaced = facts.filter(|f| f.machine != share.observed.machine).map(|_| {
+        let work = ApiWork::RemoveNode { host: host.clone() };
+        let what = "remove the node object of the machine that was replaced".to_owned();
+        let why = vec!["another machine was accepted behind this name".to_owned()];
+        api_step(draft, format!("{host}/node-removed"), Some(host), what, why, vec![stable], work)
+    });
+    let uploaded = draft.upload(share);
+    let operations = share.all(|unit| unit != KUBELET_UNIT, draft.options.patience);
+    let prepared = (!operations.is_empty()).then(|| {
+        draft.act(
+            host,
+            ("nodes-prepare", "prepare runtime, pod network, images and kube-proxy"),
+            share.why_but_components(),
+            operations,
+            uploaded.into_iter().collect(),
+        )
+    });
+    let needs = [stable].into_iter().chain(prepared).chain(replaced).collect();
+    let work = ApiWork::Publish { host: host.clone() };
+    let published = api_step(
+        draft,
+        format!("{host}/token"),
+        Some(host),
+        "publish a join token for this host, with its end".into(),
+        vec!["it is published before it is used".into()],
+        needs,
+        work,
+    );
+    let token = Operation::File(File {
+        path: TOKEN_PATH.into(),
+        owner: "root",
+        mode: 0o600,
+        content: Content::Key {
+            serial: token_key(host),
+            label: format!("join token of {host}"),
+            sha256: String::new(),
+        },
+        restarts: None,
+    });
+    let directory = Operation::Directory(crate::blueprint::Directory {
+        path: "/run/zoisite".into(),
+        owner: "root",
+        mode: 0o700,
+    });
+    let begin = match share.runs(KUBELET_UNIT) {
+        true => Operation::Restart(KUBELET_UNIT),
+        false => Operation::Start(KUBELET_UNIT),
+    };
+    let started = draft.act(
+        host,
+        ("join", "start the kubelet with the token; it makes its own key and asks"),
+        vec!["it has no certificate yet".into()],
+        vec![directory, token, Operation::Enable(KUBELET_UNIT), begin],
+        vec![published],
+    );
+    let work = ApiWork::Admit { node: wanted.clone(), seconds: draft.options.patience };
+    let admitted = api_step(
+        draft,
+        format!("{host}/admit"),
+        Some(host),
+        "check its request, sign it from the vault, take the token back".into(),
+        vec!["no key that signs is in the cluster".into()],
+        vec![started],
+        work,
+    );
+    let forgotten = draft.act(
+        host,
+        ("forget", "remove the token from the host"),
+        vec!["a token is gone after its use".into()],
+        vec![Operation::Remove(TOKEN_PATH.into())],
+        vec![started, admitted],
+    );
+    draft.steps[forgotten].tidies = true;
+    let needs = [admitted].into_iter().chain(network).collect();
+    let ready = ready_gate(draft, host, needs);
+    for step in &mut draft.steps[first..] {
+        step.joins = true;
+    }
+    draft.steps[ready].host = Some(host.clone());
+    ready
+}
+
+/// Requests that wait for an answer: nodes' own for their next certificate are checked and signed, those
+/// that nobody expects are refused.
+fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
+    let Some(answered) = draft.input.api.answered() else { return };
+    let joining: BTreeSet<String> = shares
+        .iter()
+        .filter(|share| {
+            !share.observed.joined || !answered.nodes.contains_key(share.host().as_str())
+        })
+        .map(|share| format!("system:node:{}", share.host()))
+        .collect();
+    for request in &answered.requests {
+        let subject = request.subject().unwrap_or_default();
+        // A joining host's request is looked at when it is let in.
+        if joining.contains(&subject) && request.username.starts_with("system:bootstrap:") {
+            continue;
+        }
+        let node = draft.input.nodes.iter().find(|node| {
+            subject == format!("system:node:{}", node.host) && request.username == subject
+        });
+        let id = format!("request-{}", request.name);
+        match node.map(|node| node.host.clone()) {
+            Some(host) => {
+                let work = ApiWork::Renew { host: host.clone(), request: request.name.clone() };
+                let why = vec!["its kubelet asks for the next one".to_owned()];
+                let what = format!("check and sign the next certificate of {host}");
+                api_step(draft, id, Some(&host), what, why, Vec::new(), work);
+            }
+            None => {
+                let why =
+                    format!("{} asks for {subject}, and nobody expects that", request.username);
+                let work = ApiWork::Deny { request: request.name.clone(), why: why.clone() };
+                let what = "refuse a request that nobody expects".to_owned();
+                api_step(draft, id, None, what, vec![why], Vec::new(), work);
+            }
+        }
+    }
+}

@@ -1,0 +1,356 @@
+//! The platform's API, through a tunnel: what a run asks of it and does with it.
+
+mod look;
+mod work;
+
+use std::collections::HashMap;
+use std::pin::Pin;
+use std::sync::{Arc, Mutex};
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use http::{Method, Request};
+use hyper_util::client::legacy::connect::{Connected, Connection};
+use hyper_util::rt::{TokioExecutor, TokioIo};
+use rustls_pki_types::pem::PemObject as _;
+use rustls_pki_types::{CertificateDer, PrivateKeyDer, ServerName};
+use serde_json::Value;
+use tokio_rustls::TlsConnector;
+use tokio_rustls::rustls::{ClientConfig, RootCertStore};
+use zoisite_core::blueprint::ApiObject;
+use zoisite_core::pki::Secret;
+
+pub(crate) use self::look::look;
+pub(crate) use self::work::{ready, rollout, work};
+
+/// Whose fields are Zoisite's own in objects that it applies.
+pub const FIELD_MANAGER: &str = "zoisite";
+
+/// How a run reaches the API.
+#[derive(Clone, Debug)]
+pub struct ApiAccess {
+    /// The cluster authority, PEM.
+    pub authority: String,
+    /// The run's own certificate, PEM.
+    pub certificate: String,
+    /// Its key.
+    pub key: Secret,
+}
+
+/// What an API server answered instead of what was asked for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ApiError {
+    /// HTTP status; 0 when there was no answer at all.
+    pub code: u16,
+    /// In the server's words, or the connection's.
+    pub message: String,
+}
+
+impl std::fmt::Display for ApiError {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.code {
+            0 => f.write_str(&self.message),
+            code => write!(f, "{} (HTTP {code})", self.message),
+        }
+    }
+}
+
+impl ApiError {
+    /// Whether the same request may succeed a moment later.
+    pub fn passing(&self) -> bool {
+        matches!(self.code, 0 | 409 | 429 | 500 | 502 | 503 | 504)
+    }
+}
+
+impl From<kube::Error> for ApiError {
+    fn from(error: kube::Error) -> Self {
+        match error {
+            kube::Error::Api(status) => Self { code: status.code, message: status.message },
+            other => {
+                let mut message = other.to_string();
+                let mut source = std::error::Error::source(&other);
+                while let Some(cause) = source {
+                    let text = cause.to_string();
+                    if !message.contains(&text) {
+                        message.push_str(": ");
+                        message.push_str(&text);
+                    }
+                    source = cause.source();
+                }
+                Self { code: 0, message }
+            }
+        }
+    }
+}
+
+/// What the API's answers are read as.
+pub type ApiResult<T> = Result<T, ApiError>;
+
+trait Stream: tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin {}
+impl<S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin> Stream for S {}
+
+/// A TLS stream over whatever the tunnel gave.
+struct Tunnelled(TokioIo<Box<dyn Stream>>);
+
+impl Connection for Tunnelled {
+    fn connected(&self) -> Connected {
+        Connected::new()
+    }
+}
+
+impl hyper::rt::Read for Tunnelled {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buf: hyper::rt::ReadBufCursor<'_>,
+    ) -> Poll<std::io::Result<()>> {
+        Pin::new(&mut self.0).poll_read(cx, buf)
+    }
+}
+
+impl hyper::rt::Write for Tunnelled {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buf: &[u8],
+    ) -> Poll<std::io::Result<usize>> {
+        Pin::new(&mut self.0).poll_write(cx, buf)
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<std::io::Result<()>> {
+        Pin::new(&mut self.0).poll_flush(cx)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<std::io::Result<()>> {
+        Pin::new(&mut self.0).poll_shutdown(cx)
+    }
+}
+
+/// By API version and kind: the plural name in paths, and whether objects have a namespace.
+type Resources = HashMap<(String, String), (String, bool)>;
+
+/// A client of one API server, or of the stable address.
+#[derive(Clone)]
+pub struct ApiClient {
+    client: kube::Client,
+    resources: Arc<Mutex<Resources>>,
+}
+
+impl std::fmt::Debug for ApiClient {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("ApiClient").finish_non_exhaustive()
+    }
+}
+
+fn tls(access: &ApiAccess) -> Result<ClientConfig, String> {
+    let mut roots = RootCertStore::empty();
+    for certificate in CertificateDer::pem_slice_iter(access.authority.as_bytes()) {
+        let certificate = certificate.map_err(|e| e.to_string())?;
+        roots.add(certificate).map_err(|e| e.to_string())?;
+    }
+    let chain = CertificateDer::pem_slice_iter(access.certificate.as_bytes())
+        .collect::<Result<Vec<_>, _>>()
+        .map_err(|e| e.to_string())?;
+    let key =
+        PrivateKeyDer::from_pem_slice(access.key.expose().as_bytes()).map_err(|e| e.to_string())?;
+    let provider = tokio_rustls::rustls::crypto::aws_lc_rs::default_provider();
+    ClientConfig::builder_with_provider(Arc::new(provider))
+        .with_safe_default_protocol_versions()
+        .map_err(|e| e.to_string())?
+        .with_root_certificates(roots)
+        .with_client_auth_cert(chain, key)
+        .map_err(|e| e.to_string())
+}
+
+impl ApiClient {
+    /// A client over streams that `dial` makes; the server is verified as `name`. Connects to nothing yet.
+    ///
+    /// # Errors
+    /// When the certificates cannot be used.
+    pub fn new<D, F, S>(access: &ApiAccess, name: &str, dial: D) -> Result<Self, String>
+    where
+        D: Fn() -> F + Send + Sync + Clone + 'static,
+        F: Future<Output = std::io::Result<S>> + Send + 'static,
+        S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin + 'static,
+    {
+        let connector = TlsConnector::from(Arc::new(tls(access)?));
+        let server = ServerName::try_from(name.to_owned()).map_err(|e| e.to_string())?;
+        let connector = tower::service_fn(move |_: http::Uri| {
+            let (dial, connector, server) = (dial.clone(), connector.clone(), server.clone());
+            Box::pin(async move {
+                let stream = tokio::time::timeout(CONNECT, async {
+                    connector.connect(server, dial().await?).await
+                })
+                .await
+                .map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
+                let stream: Box<dyn Stream> = Box::new(stream);
+                Ok::<_, std::io::Error>(Tunnelled(TokioIo::new(stream)))
+            })
+        });
+        let client = hyper_util::client::legacy::Client::builder(TokioExecutor::new())
+            .build::<_, kube::client::Body>(connector);
+        let base =
+            kube::client::middleware::BaseUriLayer::new(http::Uri::from_static("https://api"));
+        let service = tower::ServiceBuilder::new().layer(base).service(client);
+        Ok(Self { client: kube::Client::new(service, "default"), resources: Arc::default() })
+    }
+
+    /// The general client, for logs and exec.
+    pub fn client(&self) -> kube::Client {
+        self.client.clone()
+    }
+
+    async fn text(&self, request: Request<Vec<u8>>) -> ApiResult<String> {
+        match tokio::time::timeout(CALL, self.client.request_text(request)).await {
+            Ok(answer) => Ok(answer?),
+            Err(_) => Err(ApiError { code: 0, message: "no answer: timed out".into() }),
+        }
+    }
+
+    /// One request with a JSON body, or none.
+    ///
+    /// # Errors
+    /// What the server answered instead.
+    pub async fn send(
+        &self,
+        method: Method,
+        path: &str,
+        kind: &str,
+        body: Option<&Value>,
+    ) -> ApiResult<Value> {
+        let bytes = body.map(|body| body.to_string().into_bytes()).unwrap_or_default();
+        let request = Request::builder()
+            .method(method)
+            .uri(path)
+            .header(http::header::CONTENT_TYPE, kind)
+            .header(http::header::ACCEPT, "application/json")
+            .body(bytes)
+            .map_err(|e| ApiError { code: 0, message: e.to_string() })?;
+        let text = self.text(request).await?;
+        Ok(serde_json::from_str(&text).unwrap_or(Value::String(text)))
+    }
+
+    /// What stands at a path; `None` when nothing does.
+    ///
+    /// # Errors
+    /// What the server answered instead.
+    pub async fn get(&self, path: &str) -> ApiResult<Option<Value>> {
+        match self.send(Method::GET, path, JSON, None).await {
+            Ok(value) => Ok(Some(value)),
+            Err(error) if error.code == 404 => Ok(None),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// The items of a list.
+    ///
+    /// # Errors
+    /// What the server answered instead.
+    pub async fn list(&self, path: &str) -> ApiResult<Vec<Value>> {
+        let mut list = self.send(Method::GET, path, JSON, None).await?;
+        Ok(match list.get_mut("items").map(Value::take) {
+            Some(Value::Array(items)) => items,
+            _ => Vec::new(),
+        })
+    }
+
+    /// Makes an object.
+    ///
+    /// # Errors
+    /// What the server answered instead.
+    pub async fn create(&self, path: &str, body: &Value) -> ApiResult<Value> {
+        self.send(Method::POST, path, JSON, Some(body)).await
+    }
+
+    /// Deletes an object; one that is not there is fine.
+    ///
+    /// # Errors
+    /// What the server answered instead.
+    pub async fn delete(&self, path: &str) -> ApiResult<()> {
+        match self.send(Method::DELETE, path, JSON, None).await {
+            Err(error) if error.code != 404 => Err(error),
+            _ => Ok(()),
+        }
+    }
+
+    /// Lays a merge patch (RFC 7386) over an object.
+    ///
+    /// # Errors
+    /// What the server answered instead.
+    pub async fn merge(&self, path: &str, patch: &Value) -> ApiResult<Value> {
+        self.send(Method::PATCH, path, "application/merge-patch+json", Some(patch)).await
+    }
+
+    /// The path of an object, from the server's own list of resources.
+    ///
+    /// # Errors
+    /// When the server knows no such kind, or does not answer.
+    pub async fn path(&self, object: &ApiObject) -> ApiResult<String> {
+        let (version, kind) = (object.api_version(), object.kind());
+        let root = match version.contains('/') {
+            true => format!("/apis/{version}"),
+            false => format!("/api/{version}"),
+        };
+        let key = (version.to_owned(), kind.to_owned());
+        let known = self.resources.lock().ok().and_then(|known| known.get(&key).cloned());
+        let (plural, namespaced) = match known {
+            Some(known) => known,
+            None => {
+                let unknown = || ApiError {
+                    code: 404,
+                    message: format!("the API has no kind {kind} in {version}"),
+                };
+                let list = self.get(&root).await?.ok_or_else(unknown)?;
+                let found = list["resources"].as_array().into_iter().flatten().find(|resource| {
+                    resource["kind"] == kind
+                        && !resource["name"].as_str().unwrap_or_default().contains('/')
+                });
+                let found = found.ok_or_else(unknown)?;
+                let plural = found["name"].as_str().unwrap_or_default().to_owned();
+                let namespaced = found["namespaced"].as_bool().unwrap_or(false);
+                if let Ok(mut known) = self.resources.lock() {
+                    known.insert(key, (plural.clone(), namespaced));
+                }
+                (plural, namespaced)
+            }
+        };
+        let name = object.name();
+        Ok(match namespaced {
+            true => {
+                let namespace = match object.namespace() {
+                    "" => "default",
+                    namespace => namespace,
+                };
+                format!("{root}/namespaces/{namespace}/{plural}/{name}")
+            }
+            false => format!("{root}/{plural}/{name}"),
+        })
+    }
+
+    /// Applies an object (server-side apply), every field checked; or only says what would stand then.
+    ///
+    /// # Errors
+    /// What the server answered instead.
+    pub async fn apply(&self, object: &ApiObject, dry: bool) -> ApiResult<Value> {
+        let path = self.path(object).await?;
+        let dry = if dry { "&dryRun=All" } else { "" };
+        let path =
+            format!("{path}?fieldManager={FIELD_MANAGER}&force=true&fieldValidation=Strict{dry}");
+        self.send(Method::PATCH, &path, "application/apply-patch+yaml", Some(&object.0)).await
+    }
+
+    /// Whether the server says that it is ready.
+    ///
+    /// # Errors
+    /// What it answered instead.
+    pub async fn readyz(&self) -> ApiResult<()> {
+        self.send(Method::GET, "/readyz", JSON, None).await.map(|_| ())
+    }
+}
+
+const JSON: &str = "application/json";
+
+/// Deadline for reaching a server.
+const CONNECT: Duration = Duration::from_secs(10);
+/// Deadline of one call.
+const CALL: Duration = Duration::from_secs(40);

@@ -1,0 +1,333 @@
+//! What is done through the API: objects applied, tokens published and taken back, nodes let in.
+
+use std::time::Duration;
+
+use base64::Engine as _;
+use http::Method;
+use serde_json::{Value, json};
+use tokio::time::Instant;
+use zoisite_core::blueprint::{ApiObject, NodeWanted};
+use zoisite_core::cluster::HostName;
+use zoisite_core::pki::NodeRequest;
+use zoisite_core::sequence::ApiWork;
+use zoisite_core::token::{token_name, token_object};
+
+use super::look::{condition, node_facts, requests};
+use super::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
+use crate::fleet::{Contents, Progress};
+
+const SECRETS: &str = "/api/v1/namespaces/kube-system/secrets";
+const REQUESTS: &str = "/apis/certificates.k8s.io/v1/certificatesigningrequests";
+
+/// Why a piece of work was not done.
+pub(crate) struct WorkError {
+    pub attempted: String,
+    pub answer: String,
+    pub evidence: Vec<String>,
+    /// Whether doing the same again may help.
+    pub passing: bool,
+}
+
+fn failed(attempted: impl Into<String>) -> impl FnOnce(ApiError) -> WorkError {
+    let attempted = attempted.into();
+    move |error| WorkError {
+        attempted,
+        passing: error.passing(),
+        answer: error.to_string(),
+        evidence: Vec::new(),
+    }
+}
+
+fn refused(attempted: String, answer: impl Into<String>, evidence: Vec<String>) -> WorkError {
+    WorkError { attempted, answer: answer.into(), evidence, passing: false }
+}
+
+/// Does one piece of work; returns how many things changed. Doing it twice does no harm.
+pub(crate) async fn work(
+    api: &ApiClient,
+    contents: &dyn Contents,
+    work: &ApiWork,
+    progress: Progress<'_>,
+) -> Result<usize, WorkError> {
+    match work {
+        ApiWork::Apply { objects } => {
+            let mut changed = 0;
+            for object in objects {
+                let title = object.title();
+                progress(title.clone());
+                let version = |object: &Value| object.pointer("/metadata/resourceVersion").cloned();
+                let path = api.path(object).await.map_err(failed(format!("finding {title}")))?;
+                let before = api.get(&path).await.map_err(failed(format!("reading {title}")))?;
+                let applied =
+                    api.apply(object, false).await.map_err(failed(format!("applying {title}")))?;
+                changed += usize::from(before.as_ref().and_then(version) != version(&applied));
+            }
+            Ok(changed)
+        }
+        ApiWork::Publish { host } => publish(api, contents, host).await,
+        ApiWork::Admit { node, seconds } => {
+            let admitted = admit(api, contents, node, *seconds, progress).await;
+            // The token goes in any case: a host that failed gets another one next time.
+            let taken = retract(api, contents, &node.host).await;
+            let changed = admitted?;
+            taken?;
+            Ok(changed)
+        }
+        ApiWork::Renew { host, request } => {
+            let attempted = format!("signing the request {request}");
+            let all = requests(api).await.map_err(failed("listing requests"))?;
+            let Some(found) = all.iter().find(|found| found.name == *request) else {
+                return Ok(0);
+            };
+            match answer(api, contents, host, found).await? {
+                Ok(()) => Ok(1),
+                Err(faults) => Err(refused(attempted, "it was refused", faults)),
+            }
+        }
+        ApiWork::Deny { request, why } => {
+            deny(api, request, why).await.map_err(failed(format!("refusing {request}")))?;
+            Ok(1)
+        }
+        ApiWork::SetNode { node } => set_node(api, node).await,
+        ApiWork::RemoveNode { host } => {
+            let attempted = format!("removing the node object {host}");
+            api.delete(&format!("/api/v1/nodes/{host}")).await.map_err(failed(attempted))?;
+            Ok(1)
+        }
+    }
+}
+
+async fn publish(
+    api: &ApiClient,
+    contents: &dyn Contents,
+    host: &HostName,
+) -> Result<usize, WorkError> {
+    let attempted = || "publishing the join token".to_owned();
+    let unrecorded = |why: String| refused(attempted(), why, Vec::new());
+    for id in contents.retire_tokens(host, false).map_err(unrecorded)? {
+        api.delete(&format!("{SECRETS}/{}", token_name(&id))).await.map_err(failed(attempted()))?;
+    }
+    let (record, token) = contents.join_token(host).map_err(unrecorded)?;
+    match api.create(SECRETS, &token_object(&record, &token)).await {
+        Ok(_) => Ok(1),
+        // It is there already: this step was tried before.
+        Err(error) if error.code == 409 => Ok(0),
+        Err(error) => Err(failed(attempted())(error)),
+    }
+}
+
+async fn retract(
+    api: &ApiClient,
+    contents: &dyn Contents,
+    host: &HostName,
+) -> Result<(), WorkError> {
+    let attempted = || "taking the join token back".to_owned();
+    let unrecorded = |why: String| refused(attempted(), why, Vec::new());
+    for id in contents.retire_tokens(host, true).map_err(unrecorded)? {
+        api.delete(&format!("{SECRETS}/{}", token_name(&id))).await.map_err(failed(attempted()))?;
+    }
+    Ok(())
+}
+
+/// Waits for the kubelet's request, answers it, waits for its node object, and gives it what it must have.
+async fn admit(
+    api: &ApiClient,
+    contents: &dyn Contents,
+    node: &NodeWanted,
+    seconds: u32,
+    progress: Progress<'_>,
+) -> Result<usize, WorkError> {
+    let host = &node.host;
+    let subject = format!("system:node:{host}");
+    let end = Instant::now() + Duration::from_secs(seconds.into());
+    let mut evidence = Vec::new();
+    let mut signed = false;
+    loop {
+        for request in requests(api).await.map_err(failed("listing requests"))? {
+            if request.subject().as_deref() != Some(&subject) {
+                continue;
+            }
+            progress(format!("checking the request {}", request.name));
+            match answer(api, contents, host, &request).await? {
+                Ok(()) => signed = true,
+                Err(faults) => evidence.extend(
+                    faults
+                        .into_iter()
+                        .map(|fault| format!("{} was refused: {fault}", request.name)),
+                ),
+            }
+        }
+        let path = format!("/api/v1/nodes/{host}");
+        if let Some(found) = api.get(&path).await.map_err(failed("asking for the node"))?
+            && (signed || node_facts(&found).ready)
+        {
+            break;
+        }
+        if Instant::now() >= end {
+            let waited = if signed { "the node object" } else { "the kubelet's request" };
+            let answer = format!("{waited} did not appear within {seconds} seconds");
+            return Err(refused(format!("waiting for {waited}"), answer, evidence));
+        }
+        progress(match signed {
+            false => "waiting for the kubelet's request".to_owned(),
+            true => "waiting for the node to register".to_owned(),
+        });
+        tokio::time::sleep(Duration::from_millis(250)).await;
+    }
+    set_node(api, node).await?;
+    Ok(1)
+}
+
+/// Signs a request, or refuses it with the reasons.
+async fn answer(
+    api: &ApiClient,
+    contents: &dyn Contents,
+    host: &HostName,
+    request: &NodeRequest,
+) -> Result<Result<(), Vec<String>>, WorkError> {
+    let name = &request.name;
+    match contents.sign(host, request) {
+        Ok(certificate) => {
+            let attempted = format!("signing the request {name}");
+            approve(api, name, &certificate).await.map_err(failed(attempted))?;
+            Ok(Ok(()))
+        }
+        Err(faults) => {
+            let attempted = format!("refusing the request {name}");
+            deny(api, name, &faults.join("; ")).await.map_err(failed(attempted))?;
+            Ok(Err(faults))
+        }
+    }
+}
+
+/// Sets a condition of a request through its approval (`certificates.k8s.io/v1`).
+async fn judge(api: &ApiClient, name: &str, kind: &str, message: &str) -> ApiResult<()> {
+    let path = format!("{REQUESTS}/{name}");
+    let Some(mut request) = api.get(&path).await? else { return Ok(()) };
+    if condition(&request, kind).is_some() {
+        return Ok(());
+    }
+    let message: String = message.chars().take(900).collect();
+    let entry = json!({"type": kind, "status": "True", "reason": "Zoisite", "message": message});
+    match request.pointer_mut("/status/conditions").and_then(Value::as_array_mut) {
+        Some(conditions) => conditions.push(entry),
+        None => request["status"] = json!({"conditions": [entry]}),
+    }
+    api.send(Method::PUT, &format!("{path}/approval"), "application/json", Some(&request))
+        .await
+        .map(|_| ())
+}
+
+async fn approve(api: &ApiClient, name: &str, certificate: &str) -> ApiResult<()> {
+    judge(api, name, "Approved", "checked and signed by zoisite from the vault").await?;
+    let path = format!("{REQUESTS}/{name}");
+    let Some(mut request) = api.get(&path).await? else { return Ok(()) };
+    let encoded = base64::engine::general_purpose::STANDARD.encode(certificate);
+    request["status"]["certificate"] = Value::String(encoded);
+    api.send(Method::PUT, &format!("{path}/status"), "application/json", Some(&request))
+        .await
+        .map(|_| ())
+}
+
+async fn deny(api: &ApiClient, name: &str, why: &str) -> ApiResult<()> {
+    judge(api, name, "Denied", why).await
+}
+
+/// Gives a node object its labels, taints and pod subnets.
+async fn set_node(api: &ApiClient, node: &NodeWanted) -> Result<usize, WorkError> {
+    let attempted = || format!("putting the node object {} right", node.host);
+    let path = format!("/api/v1/nodes/{}", node.host);
+    let labels = ApiObject(json!({
+        "apiVersion": "v1",
+        "kind": "Node",
+        "metadata": {"name": node.host, "labels": node.labels},
+    }));
+    let applied = api.apply(&labels, false).await.map_err(failed(attempted()))?;
+    let facts = node_facts(&applied);
+    let mut spec = serde_json::Map::new();
+    if let (true, Some(first)) = (facts.subnets.is_empty(), node.subnets.first()) {
+        spec.insert("podCIDR".into(), json!(first));
+        spec.insert("podCIDRs".into(), json!(node.subnets));
+    }
+    if node.taints.iter().any(|taint| !facts.taints.contains(taint)) {
+        let mut taints = facts.taints.clone();
+        taints.extend(node.taints.iter().filter(|t| !facts.taints.contains(t)).cloned());
+        spec.insert("taints".into(), json!(taints));
+    }
+    if !spec.is_empty() {
+        // Taints are one list: the version says that nobody else changed it meanwhile.
+        let version = applied.pointer("/metadata/resourceVersion");
+        let patch = json!({"metadata": {"resourceVersion": version}, "spec": spec});
+        let path = format!("{path}?fieldManager={FIELD_MANAGER}");
+        api.merge(&path, &patch).await.map_err(failed(attempted()))?;
+    }
+    Ok(1)
+}
+
+/// Whether a node is Ready and its kubelet reports: a Ready that a lost host left behind does not count.
+pub(crate) async fn ready(api: &ApiClient, host: &HostName) -> Result<(), String> {
+    let words = |error: ApiError| error.to_string();
+    let node = api.get(&format!("/api/v1/nodes/{host}")).await.map_err(words)?;
+    let Some(node) = node else { return Err("it has no node object yet".into()) };
+    let facts = node_facts(&node);
+    if !facts.ready {
+        return Err(format!("it is not Ready: {}", facts.why));
+    }
+    let leases = "/apis/coordination.k8s.io/v1/namespaces/kube-node-lease/leases";
+    let leases = api.list(leases).await.map_err(words)?;
+    let renewed = |lease: &Value| -> Option<jiff::Timestamp> {
+        lease.pointer("/spec/renewTime")?.as_str()?.parse().ok()
+    };
+    let newest = leases.iter().filter_map(renewed).max();
+    let own = leases
+        .iter()
+        .find(|lease| lease.pointer("/metadata/name").is_some_and(|name| name == host.as_str()))
+        .and_then(renewed);
+    match (own, newest) {
+        (Some(own), Some(newest)) if newest.as_second() - own.as_second() > 45 => {
+            Err("its kubelet has not reported for a while".into())
+        }
+        (None, _) => Err("its kubelet has not reported yet".into()),
+        _ => Ok(()),
+    }
+}
+
+/// Whether workloads run as wanted.
+pub(crate) async fn rollout(api: &ApiClient, workloads: &[ApiObject]) -> Result<(), String> {
+    for object in workloads {
+        let title = object.title();
+        let path = api.path(object).await.map_err(|e| format!("{title}: {e}"))?;
+        let live = api.get(&path).await.map_err(|e| format!("{title}: {e}"))?;
+        let Some(live) = live else { return Err(format!("{title} is not there")) };
+        if let Some(why) = waiting(object, &live) {
+            return Err(why);
+        }
+    }
+    Ok(())
+}
+
+/// What a workload still waits for.
+pub(super) fn waiting(object: &ApiObject, live: &Value) -> Option<String> {
+    let number = |pointer: &str| live.pointer(pointer).and_then(Value::as_u64).unwrap_or(0);
+    let (wanted, have) = match object.kind() {
+        "Deployment" => {
+            let updated =
+                number("/status/updatedReplicas").min(number("/status/availableReplicas"));
+            (number("/spec/replicas"), updated)
+        }
+        "StatefulSet" => (number("/spec/replicas"), number("/status/readyReplicas")),
+        "DaemonSet" => {
+            (number("/status/desiredNumberScheduled"), number("/status/numberAvailable"))
+        }
+        _ => return None,
+    };
+    let stale = number("/status/observedGeneration") < number("/metadata/generation");
+    let title = object.title();
+    if stale {
+        Some(format!("{title} has not been looked at by its controller"))
+    } else if have < wanted {
+        Some(format!("{title}: {have} of {wanted} run"))
+    } else {
+        None
+    }
+}

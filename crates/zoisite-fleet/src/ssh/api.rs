@@ -1,0 +1,180 @@
+//! The API of the cluster, through the connections to its own hosts.
+
+use std::time::{Duration, Instant};
+
+use zoisite_core::blueprint::ApiObject;
+use zoisite_core::cluster::HostName;
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::sequence::{ApiLook, ApiWork, Condition, StepOutcome};
+
+use super::{SshFleet, forward};
+use crate::api::{ApiClient, look, ready, rollout, work};
+use crate::fleet::Progress;
+
+/// For how long work is tried again while API servers come and go.
+const AGAIN: Duration = Duration::from_secs(60);
+
+impl SshFleet {
+    /// A client of an address as a host reaches it, the server verified as `name`.
+    async fn dial(
+        &self,
+        from: &HostName,
+        to: (String, u16),
+        name: &str,
+        socket: &str,
+    ) -> Result<ApiClient, String> {
+        let access = self.api_access.as_ref().ok_or("this run has no certificate for the API")?;
+        let session = self.session(from).await.map_err(|trouble| trouble.to_string())?;
+        let index = self.hosts.keys().position(|host| host == from).unwrap_or(0);
+        let path = self.folder.path().join(format!("{socket}{index}"));
+        if path.exists() || forward(session, &path, to.clone()).await {
+            ApiClient::new(access, name, move || tokio::net::UnixStream::connect(path.clone()))
+        } else {
+            // Forwarding is forbidden there: dial it directly.
+            ApiClient::new(access, name, move || tokio::net::TcpStream::connect(to.clone()))
+        }
+    }
+
+    /// A client of the API server on a host.
+    async fn api_of(&self, host: &HostName) -> Result<ApiClient, String> {
+        let known = self.apis.lock().ok().and_then(|apis| apis.get(host).cloned());
+        if let Some(client) = known {
+            return Ok(client);
+        }
+        let target = &self.hosts.get(host).ok_or("it is not in the fleet")?.target;
+        let address = target.address.to_string();
+        let client =
+            self.dial(host, (address.clone(), self.places.api_port), &address, "a").await?;
+        if let Ok(mut apis) = self.apis.lock() {
+            apis.insert(host.clone(), client.clone());
+        }
+        Ok(client)
+    }
+
+    /// A client of any API server that is ready.
+    ///
+    /// # Errors
+    /// What each of them answered instead.
+    pub async fn any_api(&self) -> Result<ApiClient, Trouble> {
+        let mut said = Vec::new();
+        for host in &self.places.api_hosts {
+            let tried = async {
+                let client = self.api_of(host).await?;
+                client.readyz().await.map_err(|e| e.to_string())?;
+                Ok::<_, String>(client)
+            };
+            match tried.await {
+                Ok(client) => return Ok(client),
+                Err(why) => said.push(format!("{host}: {why}")),
+            }
+        }
+        let answer = said.first().cloned().unwrap_or_else(|| "there is no control plane".into());
+        Err(Trouble::new(None, "asking the API servers", answer, said))
+    }
+
+    /// A client of the stable address, as a host reaches it.
+    ///
+    /// # Errors
+    /// When the host cannot be reached.
+    pub async fn stable_api(&self, from: &HostName) -> Result<ApiClient, String> {
+        let stable = &self.places.stable;
+        let name = stable.host.to_string();
+        self.dial(from, (name.clone(), stable.port), &name, "s").await
+    }
+
+    pub(super) async fn look_at_api(&self, objects: &[ApiObject]) -> ApiLook {
+        let client = match self.any_api().await {
+            Ok(client) => client,
+            Err(trouble) => return ApiLook::Silent(trouble),
+        };
+        match look(&client, objects).await {
+            Ok(observed) => ApiLook::Answered(Box::new(observed)),
+            Err(error) => ApiLook::Silent(Trouble::new(
+                None,
+                "looking at the API",
+                error.to_string(),
+                Vec::new(),
+            )),
+        }
+    }
+
+    pub(super) async fn work_on_api(
+        &self,
+        host: Option<&HostName>,
+        what: &ApiWork,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        let end = Instant::now() + AGAIN;
+        loop {
+            let trouble = match self.any_api().await {
+                Err(trouble) => trouble,
+                Ok(client) => match work(&client, self.contents.as_ref(), what, progress).await {
+                    Ok(changed) => return StepOutcome::Done { changed },
+                    Err(error) => {
+                        let passing = error.passing;
+                        let trouble = Trouble::new(
+                            host.cloned(),
+                            error.attempted,
+                            error.answer,
+                            error.evidence,
+                        );
+                        if !passing {
+                            return StepOutcome::Failed(trouble);
+                        }
+                        trouble
+                    }
+                },
+            };
+            if Instant::now() >= end {
+                return StepOutcome::Failed(trouble);
+            }
+            progress(format!("again: {}", trouble.answer));
+            tokio::time::sleep(Duration::from_millis(500)).await;
+        }
+    }
+
+    pub(super) async fn attempt_api(&self, condition: &Condition) -> Result<StepOutcome, Trouble> {
+        let done = StepOutcome::Done { changed: 0 };
+        let (host, attempted, result) = match condition {
+            Condition::Quorum { .. } => return Ok(done),
+            Condition::Api { host } => {
+                let asked =
+                    async { self.api_of(host).await?.readyz().await.map_err(|e| e.to_string()) };
+                (Some(host), "asking the API server whether it is ready".to_owned(), asked.await)
+            }
+            Condition::Stable { from, balancer } => {
+                let asked = async {
+                    let client = match balancer {
+                        true => self.balancer(from).await?,
+                        false => self.stable_api(from).await?,
+                    };
+                    client.readyz().await.map_err(|e| e.to_string())
+                };
+                let what = match balancer {
+                    true => "asking through the balancer".to_owned(),
+                    false => format!("dialling the stable address {}", self.places.stable),
+                };
+                (Some(from), what, asked.await)
+            }
+            Condition::Ready { host } => {
+                let client = self.any_api().await?;
+                (Some(host), "waiting for the node".to_owned(), ready(&client, host).await)
+            }
+            Condition::Rollout { workloads } => {
+                let client = self.any_api().await?;
+                (None, "waiting for workloads".to_owned(), rollout(&client, workloads).await)
+            }
+        };
+        match result {
+            Ok(()) => Ok(done),
+            Err(answer) => Err(Trouble::new(host.cloned(), attempted, answer, Vec::new())),
+        }
+    }
+
+    /// A client of the balancer on a host.
+    async fn balancer(&self, host: &HostName) -> Result<ApiClient, String> {
+        let target = &self.hosts.get(host).ok_or("it is not in the fleet")?.target;
+        let address = target.address.to_string();
+        self.dial(host, (address.clone(), self.places.stable.port), &address, "b").await
+    }
+}
