@@ -11,6 +11,7 @@ mod quorum;
 mod rehearsal;
 mod runner;
 mod ssh;
+mod verify;
 
 pub use api::{ApiAccess, ApiClient, ApiError, ApiResult, FIELD_MANAGER};
 pub use etcd::EtcdAccess;
@@ -19,3 +20,4 @@ pub use quorum::{MemberAnswer, judge};
 pub use rehearsal::{Fault, Rehearsal, World};
 pub use runner::{RunEvent, run};
 pub use ssh::{Places, SshFleet, SshTarget};
+pub use verify::{CHECKS, Tried, Verification, verify};

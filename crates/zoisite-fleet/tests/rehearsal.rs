@@ -204,7 +204,8 @@ impl Stage {
         }
         let wanted: Vec<HostName> = self.nodes.iter().map(|node| node.host.clone()).collect();
         let (mut ready, mut wanted) = (self.world().ready_nodes(), wanted);
-        (ready.sort(), wanted.sort());
+        ready.sort();
+        wanted.sort();
         assert_eq!(ready, wanted, "{when}: every node is Ready");
         assert_eq!(self.world().broken(), [""; 0], "{when}");
         self.only_own_keys(when);

@@ -2,9 +2,11 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
-use crate::commands::{check, demo, history, manual, new, pki, raise, render, sequence, status};
+use crate::commands::{
+    access, check, demo, history, manual, new, pki, raise, render, sequence, status, token, verify,
+};
 
-/// From one cluster file to a proven etcd quorum on machines you own
+/// From one cluster file to a highly available Kubernetes cluster on machines you own
 ///
 /// Zoisite makes the authorities, certificates and configuration that a highly available cluster
 /// needs, works out what differs on each host, and brings that over SSH in a safe order.
@@ -13,7 +15,7 @@ use crate::commands::{check, demo, history, manual, new, pki, raise, render, seq
     name = "zoisite",
     version,
     arg_required_else_help = true,
-    after_help = "Example: a cluster from nothing\n  zoisite new saltmarsh 10.77.0.11-13 --out zoisite.toml\n  zoisite check\n  zoisite raise\n\n\
+    after_help = "Example: a cluster from nothing\n  zoisite new saltmarsh 10.77.0.11-13 --out zoisite.toml\n  zoisite check\n  zoisite raise\n  zoisite verify\n\n\
                   Exit status: 0 done, 1 a run failed, 2 wrong usage or invalid file, 3 findings, 4 refused by a safety rule."
 )]
 pub struct Cli {
@@ -55,6 +57,9 @@ pub enum Command {
     Sequence(sequence::SequenceArgs),
     Raise(raise::RaiseArgs),
     Status(status::StatusArgs),
+    Verify(verify::VerifyArgs),
+    Token(token::TokenArgs),
+    Access(access::AccessArgs),
     History(history::HistoryArgs),
     Demo(demo::DemoArgs),
     Manual(manual::ManualArgs),

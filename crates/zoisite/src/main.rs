@@ -10,6 +10,7 @@ mod commands;
 mod failure;
 mod road;
 mod site;
+mod standing;
 mod view;
 
 fn main() -> ExitCode {

@@ -5,16 +5,15 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use serde::Serialize;
 use zoisite_core::blueprint::{
     self, ApiObject, Blueprint, ComponentSums, NodeWanted, Part, Sources, node_wanted,
 };
 use zoisite_core::cluster::HostName;
 use zoisite_core::pki::{AuthorityKind, Ledger, Profile, Proof, due, edges, prove, wanted};
-use zoisite_core::script::{Depth, EtcdStatus};
+use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
-    ApiLook, Condition, Difference, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions,
-    Refusal, Sequence, Work, differences, plan, same_machine,
+    ApiLook, Condition, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions, Refusal, Sequence,
+    Work, plan, same_machine,
 };
 use zoisite_fleet::{ApiAccess, EtcdAccess, Fleet, Places, Rehearsal, SshFleet, World};
 use zoisite_store::trust::{self, Issued};
@@ -22,7 +21,8 @@ use zoisite_store::{FreshKeys, State, Vault};
 
 use crate::failure::{Failure, Kind};
 use crate::site::{Site, SiteContents, now};
-use crate::view::{self, Style, count};
+use crate::standing::{Seen, see_api};
+use crate::view;
 
 /// Steps that run at once at most.
 const PARALLEL: usize = 40;
@@ -109,6 +109,11 @@ fn make_blueprint(
 }
 
 impl Prepared {
+    /// Whether a part was asked for.
+    pub fn has(&self, part: Part) -> bool {
+        self.parts.contains(&part)
+    }
+
     /// Takes what looking showed of the hosts' own nature into the blueprint.
     pub fn learn(&mut self, site: &Site, state: &mut State, looks: &Looks) -> Result<(), Failure> {
         let seen = looks
@@ -122,7 +127,7 @@ impl Prepared {
 }
 
 /// Whether an API server runs, so that there is something to be asked.
-fn api_runs(looks: &Looks) -> bool {
+pub fn api_runs(looks: &Looks) -> bool {
     looks.values().filter_map(|look| look.as_ref().ok()).any(|observed| {
         observed.units.get("zoisite-api-server.service").is_some_and(|unit| unit.active == "active")
     })
@@ -203,34 +208,30 @@ pub struct Ahead {
     pub state: State,
     pub sums: ComponentSums,
     pub prepared: Prepared,
-    pub looks: Looks,
-    pub api: ApiLook,
+    pub seen: Seen,
 }
 
 /// Looks ahead over SSH: certificates that are due are issued in an overlay and forgotten.
-pub fn look_ahead(site: &Site, deep: bool) -> Result<Ahead, Failure> {
+pub fn look_ahead(site: &Site, parts: &[Part], deep: bool) -> Result<Ahead, Failure> {
     let sums = site.sums()?;
     let mut state = site.scratch()?;
-    let mut prepared = prepare(site, &mut state, || site.scratch_vault(), Part::ALL)?;
+    let mut prepared = prepare(site, &mut state, || site.scratch_vault(), parts)?;
     let nothing = site.contents(&Sequence::default(), &mut state, &Vault::fleeting())?;
     let mut fleet = ssh_fleet(site, &prepared.blueprint, nothing, 0)?;
     let depth = if deep { Depth::Deep } else { Depth::Quick };
-    let (looks, api) = crate::commands::block_on(async {
+    let seen = crate::commands::block_on(async {
         let looks = look(&fleet, &prepared.blueprint, depth).await;
-        let api = match api_runs(&looks) {
-            true => {
-                // The store is under an overlay here: the run's certificate is forgotten with it.
-                let vault = site.scratch_vault()?;
-                fleet.set_api_access(api_access(site, &mut state, &vault, &prepared.ledger)?);
-                fleet.ask(&prepared.objects).await
-            }
-            false => ApiLook::Absent,
-        };
+        if api_runs(&looks) {
+            // The store is under an overlay here: the run's certificate is forgotten with it.
+            let vault = site.scratch_vault()?;
+            fleet.set_api_access(api_access(site, &mut state, &vault, &prepared.ledger)?);
+        }
+        let seen = see_api(site, &fleet, &prepared, looks).await;
         fleet.close().await;
-        Ok::<_, Failure>((looks, api))
+        Ok::<_, Failure>(seen)
     })??;
-    prepared.learn(site, &mut state, &looks)?;
-    Ok(Ahead { state, sums, prepared, looks, api })
+    prepared.learn(site, &mut state, &seen.looks)?;
+    Ok(Ahead { state, sums, prepared, seen })
 }
 
 /// Asks the API what a plan needs, when an API server runs.
@@ -353,180 +354,6 @@ pub async fn carry_out(
     .await;
     watch.end(&engine);
     engine
-}
-
-/// One member, as `status` shows it.
-#[derive(Clone, Debug, Serialize)]
-pub struct MemberStatus {
-    pub host: HostName,
-    /// `healthy`, `off`, `unreachable`, `not running`, `not answering`, `without a leader`.
-    pub state: &'static str,
-    pub leader: bool,
-    /// What came back instead of an answer.
-    pub why: Option<String>,
-    pub status: Option<EtcdStatus>,
-    /// End of the certificate that ends first.
-    pub certificates_end: Option<Timestamp>,
-    pub differences: Vec<Difference>,
-}
-
-/// The quorum, as `status` shows it.
-#[derive(Clone, Debug, Serialize)]
-pub struct QuorumStatus {
-    pub cluster: String,
-    pub healthy: usize,
-    pub members_wanted: usize,
-    pub quorum: usize,
-    /// Whether the healthy members carry reading and writing.
-    pub serves: bool,
-    /// Whether all answers agree on the cluster id.
-    pub agree: bool,
-    pub leader: Option<HostName>,
-    pub members: Vec<MemberStatus>,
-}
-
-/// Puts together what the hosts showed.
-pub fn quorum_status(
-    site: &Site,
-    prepared: &Prepared,
-    looks: &Looks,
-    sums: &ComponentSums,
-) -> QuorumStatus {
-    let current = prepared.ledger.current();
-    let mut members = Vec::new();
-    for host in &prepared.blueprint.hosts {
-        let Some(paths) = &host.etcd else { continue };
-        let certificates_end = current
-            .iter()
-            .filter(|((_, holder), _)| *holder == host.host)
-            .map(|(_, entry)| entry.not_after)
-            .min();
-        let mut member = MemberStatus {
-            host: host.host.clone(),
-            state: "unreachable",
-            leader: false,
-            why: None,
-            status: None,
-            certificates_end,
-            differences: Vec::new(),
-        };
-        match looks.get(&host.host) {
-            Some(Ok(observed)) => {
-                let active = observed.units.get(paths.unit).map(|unit| unit.active.as_str());
-                member.differences = differences(host, observed, sums);
-                member.state = match (&observed.etcd.status, active) {
-                    (Some(status), _) if status.has_leader() => "healthy",
-                    (Some(_), _) => "without a leader",
-                    (None, Some("active" | "activating")) => "not answering",
-                    (None, _) => "not running",
-                };
-                member.why.clone_from(&observed.etcd.silent);
-                member.leader =
-                    observed.etcd.status.as_ref().is_some_and(|status| {
-                        status.has_leader() && status.leader == status.member_id
-                    });
-                member.status.clone_from(&observed.etcd.status);
-            }
-            Some(Err(trouble)) => member.why = Some(trouble.answer.clone()),
-            None => {}
-        }
-        members.push(member);
-    }
-    let healthy = members.iter().filter(|member| member.state == "healthy").count();
-    let wanted = site.cluster.etcd.members.len();
-    let ids: std::collections::BTreeSet<&str> =
-        members.iter().filter_map(|m| m.status.as_ref()).map(|s| s.cluster_id.as_str()).collect();
-    QuorumStatus {
-        cluster: site.cluster.name.to_string(),
-        healthy,
-        members_wanted: wanted,
-        quorum: wanted / 2 + 1,
-        serves: healthy > wanted / 2,
-        agree: ids.len() <= 1,
-        leader: members.iter().find(|member| member.leader).map(|member| member.host.clone()),
-        members,
-    }
-}
-
-/// The quorum as a table.
-pub fn render_status(status: &QuorumStatus, style: Style) -> String {
-    let head = match (status.serves, status.healthy == status.members_wanted, status.agree) {
-        (_, _, false) => style.bad("members do not agree on which cluster they form"),
-        (true, true, _) => style.good("healthy"),
-        (true, false, _) => style.warn("reading and writing go on, not all members are well"),
-        (false, _, _) => style.bad("no quorum: nothing can be written"),
-    };
-    let leader =
-        status.leader.as_ref().map_or(String::new(), |leader| format!(", led by {leader}"));
-    let mut out = format!(
-        "{} · etcd quorum: {head} ({} of {}{leader})\n\n",
-        style.bold(&status.cluster),
-        status.healthy,
-        count(status.members_wanted, "member"),
-    );
-    let rows = status.members.iter().map(|member| {
-        let from = |value: &dyn Fn(&EtcdStatus) -> String| {
-            member.status.as_ref().map_or_else(|| "–".to_owned(), value)
-        };
-        let mut alarms = from(&|s| s.errors.join(", "));
-        if alarms.is_empty() {
-            alarms = "none".into();
-        }
-        vec![
-            member.host.to_string(),
-            if member.leader {
-                format!("{}, leads", member.state)
-            } else {
-                member.state.to_owned()
-            },
-            from(&|s| s.version.clone()),
-            from(&|s| s.revision.to_string()),
-            from(&|s| s.raft_index.to_string()),
-            from(&|s| view::bytes(s.db_size)),
-            alarms,
-            member.certificates_end.map_or_else(|| "–".into(), view::day),
-            match member.differences.len() {
-                0 if member.state == "unreachable" => "unknown".into(),
-                0 => "none".into(),
-                n => count(n, "difference"),
-            },
-        ]
-    });
-    out.push_str(&view::table::table(
-        &[
-            "member",
-            "state",
-            "version",
-            "revision",
-            "raft index",
-            "database",
-            "alarms",
-            "first end",
-            "on the host",
-        ],
-        rows,
-    ));
-    for member in &status.members {
-        if let Some(why) = &member.why {
-            let short: String = why.chars().take(160).collect();
-            out.push_str(&format!("\n  {}: {}", member.host, style.dim(&short)));
-        }
-        for difference in member.differences.iter().take(6) {
-            out.push_str(&format!("\n  {}: {}", member.host, style.warn(&difference.to_string())));
-        }
-        if member.differences.len() > 6 {
-            out.push_str(&format!(
-                "\n  {}: and {} more",
-                member.host,
-                member.differences.len() - 6
-            ));
-        }
-    }
-    let more = status.members.iter().any(|m| m.why.is_some() || !m.differences.is_empty());
-    if more {
-        out.push('\n');
-    }
-    out
 }
 
 /// Time that each kind of step took, first begin to last end, in order.

@@ -248,9 +248,21 @@ impl Site {
         };
         if sequence.steps.iter().any(|step| lets_in(&step.work)) {
             let desk = NodeDesk::new(self.state()?, vault, &self.cluster)?;
-            contents.desk = Desk::Open(Mutex::new(desk));
+            contents.desk = Desk::Open(Box::new(Mutex::new(desk)));
         }
         Ok(contents)
+    }
+
+    /// The host of that name, as a person wrote it.
+    pub fn host_named(&self, name: &str) -> Result<HostName, Failure> {
+        let known = HostName::new(name).ok().filter(|name| self.cluster.host(name).is_some());
+        known.ok_or_else(|| {
+            Failure::new(
+                Kind::Usage,
+                format!("the cluster file has no host {name}"),
+                "name a host of the cluster file",
+            )
+        })
     }
 
     /// The site's own manifests, in the order of their files.
@@ -313,7 +325,7 @@ enum Desk {
     /// Nobody: the run has no use for it.
     Closed,
     /// The vault.
-    Open(Mutex<NodeDesk>),
+    Open(Box<Mutex<NodeDesk>>),
     /// A rehearsal's: tokens are made up, by host.
     Rehearsed(Mutex<BTreeMap<HostName, (TokenRecord, Secret)>>),
 }
@@ -395,6 +407,20 @@ impl Contents for SiteContents {
             path.display()
         ))
     }
+}
+
+/// Writes a file that only its owner may read, in one instant.
+pub fn write_private(path: &Path, text: &str) -> Result<(), Failure> {
+    let folder = match path.parent() {
+        Some(parent) if !parent.as_os_str().is_empty() => parent,
+        _ => Path::new("."),
+    };
+    let written = tempfile::NamedTempFile::new_in(folder).and_then(|mut file| {
+        std::io::Write::write_all(&mut file, text.as_bytes())?;
+        file.as_file().sync_all()?;
+        file.persist(path).map(|_| ()).map_err(|error| error.error)
+    });
+    written.map_err(|error| Failure::file("writing", path, &error))
 }
 
 /// This process, as the holder of a lock.

@@ -173,8 +173,8 @@ fn images(cluster: &Cluster) -> [(&'static str, &'static str, String); 3] {
     ]
 }
 
-/// Name and tag of one of those images.
-pub(super) fn image_name(cluster: &Cluster, name: &str) -> String {
+/// Name and tag of an image that every node holds: `sandbox`, `probe` or `coredns`.
+pub fn image_name(cluster: &Cluster, name: &str) -> String {
     let version = images(cluster).into_iter().find(|(n, ..)| *n == name).map(|(_, _, v)| v);
     format!("zoisite.local/{name}:{}", version.unwrap_or_default())
 }

@@ -86,7 +86,7 @@ mark() {
 import() {
   begin "image $1"
   end=$(($(date +%s) + 90))
-  until ctr -n k8s.io images ls -q >/dev/null 2>&1; do
+  until ctr --connect-timeout 2s -n k8s.io images ls -q >/dev/null 2>&1; do
     if [ "$(date +%s)" -ge "$end" ]; then evidence containerd.service "the container runtime does not answer"; fi
     sleep 0.2
   done

@@ -92,7 +92,10 @@ node_facts() {
 # the kubelet's certificate, words that list images, a name that must resolve or nothing
 node_state() {
   if [ -s "$1" ]; then say joined yes; else say joined no; fi
-  $2 ls -q 2>/dev/null | while read -r image; do say image "$image"; done
+  # Where the runtime does not run, its client would wait for it.
+  if systemctl is-active -q containerd; then
+    $2 ls -q 2>/dev/null | while read -r image; do say image "$image"; done
+  fi
   [ -z "$3" ] || if getent ahosts "$3" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
 }
 # Programs of the distribution that are not there.

@@ -90,7 +90,7 @@ fn strings(value: &Value, pointer: &str) -> Vec<String> {
 }
 
 /// The condition of that type of an object.
-pub(super) fn condition<'a>(object: &'a Value, kind: &str) -> Option<&'a Value> {
+pub(crate) fn condition<'a>(object: &'a Value, kind: &str) -> Option<&'a Value> {
     let conditions = object.pointer("/status/conditions").and_then(Value::as_array);
     conditions.into_iter().flatten().find(|condition| condition["type"] == kind)
 }

@@ -20,7 +20,7 @@ use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 use zoisite_core::blueprint::ApiObject;
 use zoisite_core::pki::Secret;
 
-pub(crate) use self::look::look;
+pub(crate) use self::look::{condition, look};
 pub(crate) use self::work::{ready, rollout, work};
 
 /// Whose fields are Zoisite's own in objects that it applies.

@@ -206,11 +206,7 @@ impl World {
     }
 
     /// Does a piece of work through the API; `Err` says what it still waits for.
-    pub(super) fn work(
-        &mut self,
-        work: &ApiWork,
-        tokens: Tokens<'_>,
-    ) -> Result<usize, String> {
+    pub(super) fn work(&mut self, work: &ApiWork, tokens: Tokens<'_>) -> Result<usize, String> {
         self.any_api()?;
         match work {
             ApiWork::Apply { objects } => {

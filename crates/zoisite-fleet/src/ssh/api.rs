@@ -36,7 +36,10 @@ impl SshFleet {
     }
 
     /// A client of the API server on a host.
-    async fn api_of(&self, host: &HostName) -> Result<ApiClient, String> {
+    ///
+    /// # Errors
+    /// When the host cannot be reached.
+    pub async fn api_of(&self, host: &HostName) -> Result<ApiClient, String> {
         let known = self.apis.lock().ok().and_then(|apis| apis.get(host).cloned());
         if let Some(client) = known {
             return Ok(client);

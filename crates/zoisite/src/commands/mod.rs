@@ -1,5 +1,6 @@
 //! One file for each command: its arguments and what it does with them.
 
+pub mod access;
 pub mod check;
 pub mod demo;
 pub mod history;
@@ -10,11 +11,21 @@ pub mod raise;
 pub mod render;
 pub mod sequence;
 pub mod status;
+pub mod token;
+pub mod verify;
 
 use std::process::ExitCode;
 
+use clap::{Args, ValueEnum};
+use zoisite_core::blueprint::Part;
+use zoisite_core::sequence::Sequence;
+use zoisite_fleet::{ApiClient, Fleet as _};
+use zoisite_store::{State, Vault};
+
 use crate::cli::{Cli, Command};
 use crate::failure::{Failure, Kind};
+use crate::road::{self, prepare};
+use crate::site::Site;
 
 /// Runs a command.
 pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
@@ -27,6 +38,9 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Sequence(args) => sequence::run(&options, &args),
         Command::Raise(args) => raise::run(&options, &args),
         Command::Status(args) => status::run(&options, &args),
+        Command::Verify(args) => verify::run(&options, &args),
+        Command::Token(args) => token::run(&options, &args),
+        Command::Access(args) => access::run(&options, &args),
         Command::History(args) => history::run(&options, &args),
         Command::Demo(args) => demo::run(&options, &args),
         Command::Manual(args) => manual::manual(&args),
@@ -43,4 +57,66 @@ pub fn block_on<T>(future: impl Future<Output = T>) -> Result<T, Failure> {
         .map_err(|error| {
             Failure::new(Kind::Run, format!("starting the runtime: {error}"), "try again")
         })
+}
+
+/// Which parts of the cluster a command is about.
+#[derive(Args, Debug, Default)]
+pub struct PartArgs {
+    /// Only this part; may be repeated
+    #[arg(long, value_name = "PART", value_enum)]
+    part: Vec<PartArg>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum PartArg {
+    /// The etcd quorum
+    Etcd,
+    /// API servers, controller managers, schedulers
+    ControlPlane,
+    /// The balancers
+    Balancers,
+    /// Nodes, and what runs in the cluster
+    Nodes,
+}
+
+impl PartArgs {
+    /// The parts asked for; all when none is named.
+    pub fn chosen(&self) -> Vec<Part> {
+        let named = |part: &PartArg| match part {
+            PartArg::Etcd => Part::Etcd,
+            PartArg::ControlPlane => Part::ControlPlane,
+            PartArg::Balancers => Part::Balancer,
+            PartArg::Nodes => Part::Nodes,
+        };
+        let asked: Vec<Part> = self.part.iter().map(named).collect();
+        let wanted = |part: &&Part| asked.is_empty() || asked.contains(part);
+        Part::ALL.iter().filter(wanted).copied().collect()
+    }
+}
+
+/// Does something with an API server that is ready.
+pub fn with_api(
+    site: &Site,
+    state: &mut State,
+    vault: &Vault,
+    work: impl AsyncFnOnce(&ApiClient) -> zoisite_fleet::ApiResult<()>,
+) -> Result<(), Failure> {
+    let prepared = prepare(site, state, || site.vault(), &[Part::ControlPlane])?;
+    let nothing = site.contents(&Sequence::default(), state, &Vault::fleeting())?;
+    let mut fleet = road::ssh_fleet(site, &prepared.blueprint, nothing, 0)?;
+    fleet.set_api_access(road::api_access(site, state, vault, &prepared.ledger)?);
+    block_on(async {
+        let done = match fleet.any_api().await {
+            Ok(api) => work(&api).await.map_err(|error| {
+                Failure::new(
+                    Kind::Run,
+                    format!("asking the API: {error}"),
+                    "zoisite status shows what runs",
+                )
+            }),
+            Err(trouble) => Err(Failure::troubles([&trouble])),
+        };
+        fleet.close().await;
+        done
+    })?
 }

@@ -3,7 +3,7 @@ use std::process::ExitCode;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use clap::{Args, ValueEnum};
+use clap::Args;
 use jiff::SignedDuration;
 use serde_json::json;
 use zoisite_core::blueprint::{ComponentSums, Part};
@@ -15,22 +15,22 @@ use zoisite_store::{FreshKeys, RunRecord, State, StoreError, Vault, trust};
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
-use crate::road::{self, Phases, Prepared, QuorumStatus, prepare};
+use crate::road::{self, Phases, Prepared, prepare};
 use crate::site::{Site, lock_holder, now};
+use crate::standing::{self, Standing};
 use crate::view::{self, Style, count, seconds};
 
 /// Bring every host to what the cluster file says, in a safe order
 ///
 /// Looks first and does only what differs, so the same command begins, continues, repairs and
-/// upgrades. In this version it brings up the etcd quorum; the other roles are modelled and checked.
+/// upgrades: etcd quorum, control plane, balancers, nodes by join token, DNS, the site's manifests.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse      # on simulated hosts, nothing is touched"
 )]
 pub struct RaiseArgs {
-    /// Bring up this part only; may be repeated
-    #[arg(long, value_name = "PART", value_enum)]
-    part: Vec<PartArg>,
+    #[command(flatten)]
+    parts: super::PartArgs,
     /// Accept that another machine now stands behind this host's address; may be repeated
     #[arg(long, value_name = "HOST")]
     accept: Vec<String>,
@@ -46,33 +46,6 @@ pub struct RaiseArgs {
     /// Do it on simulated hosts that hold nothing yet; nothing is touched or stored
     #[arg(long)]
     rehearse: bool,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-enum PartArg {
-    /// The etcd quorum
-    Etcd,
-    /// API servers, controller managers, schedulers
-    ControlPlane,
-    /// The balancers
-    Balancers,
-    /// Nodes, and what runs in the cluster
-    Nodes,
-}
-
-impl RaiseArgs {
-    /// The parts asked for; all when none is named.
-    fn parts(&self) -> Vec<Part> {
-        let named = |part: &PartArg| match part {
-            PartArg::Etcd => Part::Etcd,
-            PartArg::ControlPlane => Part::ControlPlane,
-            PartArg::Balancers => Part::Balancer,
-            PartArg::Nodes => Part::Nodes,
-        };
-        let asked: Vec<Part> = self.part.iter().map(named).collect();
-        let asked = |part: &&Part| asked.is_empty() || asked.contains(part);
-        Part::ALL.iter().filter(asked).copied().collect()
-    }
 }
 
 pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
@@ -110,19 +83,7 @@ fn lock(state: &mut State) -> Result<(), StoreError> {
 }
 
 fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, Failure> {
-    names
-        .iter()
-        .map(|name| {
-            let known = HostName::new(name).ok().filter(|name| site.cluster.host(name).is_some());
-            known.ok_or_else(|| {
-                Failure::new(
-                    Kind::Usage,
-                    format!("--accept {name}: the cluster file has no such host"),
-                    "name a host of the cluster file",
-                )
-            })
-        })
-        .collect()
+    names.iter().map(|name| site.host_named(name)).collect()
 }
 
 /// What one run knows, on real hosts or simulated ones.
@@ -148,7 +109,7 @@ fn raise(
     state: &mut State,
     run: RunRecord,
 ) -> Result<String, Failure> {
-    let prepared = prepare(site, state, || site.vault(), &args.parts())?;
+    let prepared = prepare(site, state, || site.vault(), &args.parts.chosen())?;
     if !options.json {
         tell_prepared(&prepared);
     }
@@ -266,14 +227,14 @@ impl Raise<'_> {
                 "run the same command again: it goes on from here",
             ));
         }
-        let looks = road::look(fleet, &self.prepared.blueprint, Depth::Quick).await;
-        let status = road::quorum_status(self.site, &self.prepared, &looks, &self.sums);
+        let seen = standing::see(self.site, fleet, &self.prepared).await;
+        let status = standing::standing(self.site, &self.prepared, &seen, &self.sums);
         self.tell(&engine, &status, &phases, total);
         still_different(&status)?;
         Ok(format!("{} changed in {} steps", tally.changed, tally.done))
     }
 
-    fn tell(&self, engine: &Engine, status: &QuorumStatus, phases: &Phases, total: Duration) {
+    fn tell(&self, engine: &Engine, status: &Standing, phases: &Phases, total: Duration) {
         let tally = engine.tally();
         if self.json {
             view::json(&json!({"changed": tally.changed, "steps": tally.done,
@@ -281,7 +242,8 @@ impl Raise<'_> {
                                "stands": status}));
             return;
         }
-        view::out(&format!("\n{}", road::render_status(status, Style::stdout())));
+        let stands = standing::render(self.site, status, now(), Style::stdout());
+        view::out(&format!("\n{stands}"));
         if let Some(proven) = engine.proven() {
             let read = match proven.read.as_slice() {
                 [] => "itself".to_owned(),
@@ -294,18 +256,19 @@ impl Raise<'_> {
         }
         view::out(&format!("time    {} in all: {}", seconds(total), phases.render()));
         view::out(
-            "next    zoisite status shows the quorum, zoisite sequence what differs: nothing now",
+            "next    zoisite verify proves that it works; zoisite access NAME lets a person in",
         );
     }
 }
 
 /// What differs right after a run is somebody else's doing, and worth a failure.
-fn still_different(status: &QuorumStatus) -> Result<(), Failure> {
-    let left: Vec<String> = status
-        .members
-        .iter()
-        .flat_map(|m| m.differences.iter().map(move |d| format!("{}: {d}", m.host)))
+fn still_different(status: &Standing) -> Result<(), Failure> {
+    let mut left: Vec<String> = status
+        .differences()
+        .map(|difference| format!("{}: {difference}", difference.host))
         .collect();
+    left.extend(status.objects.iter().cloned());
+    left.truncate(12);
     if left.is_empty() {
         return Ok(());
     }

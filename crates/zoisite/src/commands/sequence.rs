@@ -18,6 +18,8 @@ use crate::view::{self, Style, count, table::table};
     after_help = "Examples:\n  zoisite sequence\n  zoisite sequence --as table\n  zoisite sequence --show-script heron | less"
 )]
 pub struct SequenceArgs {
+    #[command(flatten)]
+    parts: super::PartArgs,
     /// Form of the answer
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Tree)]
     form: Form,
@@ -39,9 +41,11 @@ enum Form {
 
 pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let Ahead { state, sums, prepared, looks, api } = road::look_ahead(&site, args.deep)?;
-    road::meet(&state, &looks, &[])?;
-    let sequence = road::plan_for(&site, &prepared, (&looks, &api), &sums, &[], 300)?;
+    let Ahead { state, sums, prepared, seen } =
+        road::look_ahead(&site, &args.parts.chosen(), args.deep)?;
+    let looks = &seen.looks;
+    road::meet(&state, looks, &[])?;
+    let sequence = road::plan_for(&site, &prepared, (looks, &seen.api), &sums, &[], 300)?;
     if let Some(host) = &args.show_script {
         return show_script(&sequence, host);
     }

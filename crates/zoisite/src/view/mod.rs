@@ -63,6 +63,29 @@ pub fn day(time: jiff::Timestamp) -> String {
     time.strftime("%Y-%m-%d").to_string()
 }
 
+/// `2027-11-23 14:05`, in universal time.
+pub fn minute(time: jiff::Timestamp) -> String {
+    time.strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+/// Reads `30m`, `8h` or `30d` as seconds.
+pub fn span(text: &str) -> Result<i64, String> {
+    let rule = "a number and a unit: 30m, 8h, 30d";
+    let end = text.char_indices().last().map_or(0, |(at, _)| at);
+    let (number, unit) = text.split_at(end);
+    let unit = match unit {
+        "m" => 60,
+        "h" => 3_600,
+        "d" => 86_400,
+        _ => return Err(rule.into()),
+    };
+    match number.parse::<i64>().ok().and_then(|n| n.checked_mul(unit)) {
+        Some(seconds @ 60..=157_680_000) => Ok(seconds),
+        Some(_) => Err("from one minute to five years".into()),
+        None => Err(rule.into()),
+    }
+}
+
 /// Names in one line, a long list cut in the middle.
 pub fn names<T: std::fmt::Display>(names: &[T]) -> String {
     match names {
@@ -89,6 +112,14 @@ mod tests {
         assert_eq!(seconds(Duration::from_millis(440)), "0.4 s");
         assert_eq!(seconds(Duration::from_secs(200)), "3 min 20 s");
         assert_eq!((count(1, "host"), count(3, "host")), ("1 host".into(), "3 hosts".into()));
+    }
+
+    #[test]
+    fn spans_are_a_number_and_a_unit() {
+        assert_eq!((span("30m"), span("8h"), span("30d")), (Ok(1_800), Ok(28_800), Ok(2_592_000)));
+        for wrong in ["", "m", "30", "0m", "-1h", "99999d", "30 d", "é"] {
+            assert!(span(wrong).is_err(), "{wrong}");
+        }
     }
 
     #[test]

@@ -1,0 +1,168 @@
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand};
+use serde_json::json;
+use zoisite_core::cluster::HostName;
+use zoisite_core::token::{TokenRecord, token_name, token_object};
+use zoisite_fleet::ApiClient;
+use zoisite_store::{State, trust};
+
+use super::with_api;
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::site::{Site, now, write_private};
+use crate::view::{self, Style, count, table::table};
+
+/// List, issue and revoke join tokens
+///
+/// A raise makes a token for each host that it joins and takes it back at once: nothing has to be done
+/// here for that. This is for hosts that are set up by other means.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite token list\n  zoisite token issue tern-4 --ends 30m\n  zoisite token issue --hosts 20\n  zoisite token revoke abc123"
+)]
+pub struct TokenArgs {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Every token: for whom, its end, who used it, its state; never its secret half
+    List {
+        /// Those that can no longer be used, too
+        #[arg(long)]
+        all: bool,
+    },
+    /// Make a token, publish it, and write it to standard output or a file
+    Issue {
+        /// The host that may join with it
+        #[arg(value_name = "HOST", required_unless_present = "hosts", conflicts_with = "hosts")]
+        host: Option<String>,
+        /// A batch instead: any hosts of the cluster file, so many
+        #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..=5_000))]
+        hosts: Option<u32>,
+        /// When it ends, such as 30m or 2h
+        #[arg(long, value_name = "TIME", default_value = "15m", value_parser = view::span)]
+        ends: i64,
+        /// Write it there (0600) instead of to standard output
+        #[arg(long, value_name = "FILE")]
+        out: Option<std::path::PathBuf>,
+    },
+    /// Take a token back, here and in the cluster
+    Revoke {
+        /// Its id: the part before the dot
+        #[arg(value_name = "ID")]
+        id: String,
+    },
+}
+
+pub fn run(options: &Options, args: &TokenArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let Some(mut state) = site.existing_state()? else {
+        return Err(Failure::nothing_raised(&site.file));
+    };
+    match &args.what {
+        What::List { all } => list(options, &state, *all),
+        What::Issue { host, hosts, ends, out } => {
+            let named = host.as_deref().map(|name| site.host_named(name)).transpose()?;
+            let uses = hosts.unwrap_or(1);
+            let vault = site.vault()?;
+            let recipients = state.recipients(&vault)?;
+            let hosts: Vec<HostName> = named.into_iter().collect();
+            let (record, token) =
+                trust::make_join_token(&mut state, &recipients, hosts, uses, *ends, now())?;
+            let object = token_object(&record, &token);
+            with_api(&site, &mut state, &vault, async |api: &ApiClient| {
+                api.create("/api/v1/namespaces/kube-system/secrets", &object).await.map(|_| ())
+            })
+            .inspect_err(|_| {
+                // What was not published must not be listed as usable.
+                let gone = TokenRecord { gone: Some(now()), ..record.clone() };
+                let _ = state.put_token(&gone, None);
+            })?;
+            match out {
+                Some(path) => write_private(path, token.expose())?,
+                None if options.json => {
+                    view::json(
+                        &json!({"id": record.id, "token": token.expose(), "ends": record.ends}),
+                    );
+                }
+                None => view::out(token.expose()),
+            }
+            view::note(&format!(
+                "for {}, until {}; it is published, and whoever has it may ask for a node's certificate",
+                record.for_whom(),
+                view::minute(record.ends)
+            ));
+            Ok(ExitCode::SUCCESS)
+        }
+        What::Revoke { id } => {
+            let found = state.tokens()?.into_iter().find(|token| token.id == *id);
+            let Some(record) = found else {
+                return Err(Failure::new(
+                    Kind::Usage,
+                    format!("there is no token {id}"),
+                    "zoisite token list --all shows every one",
+                ));
+            };
+            let vault = site.vault()?;
+            let path = format!("/api/v1/namespaces/kube-system/secrets/{}", token_name(id));
+            with_api(&site, &mut state, &vault, async |api: &ApiClient| api.delete(&path).await)?;
+            let gone = record.gone.or(Some(now()));
+            state.put_token(&TokenRecord { gone, ..record }, None)?;
+            view::note(&format!("the token {id} is gone, here and in the cluster"));
+            Ok(ExitCode::SUCCESS)
+        }
+    }
+}
+
+fn list(options: &Options, state: &State, all: bool) -> Result<ExitCode, Failure> {
+    let now = now();
+    let tokens: Vec<TokenRecord> = state
+        .tokens()?
+        .into_iter()
+        .filter(|token| all || token.state(now) == zoisite_core::token::TokenState::Usable)
+        .collect();
+    if options.json {
+        let tokens: Vec<_> = tokens
+            .iter()
+            .map(|token| {
+                json!({"id": token.id, "hosts": token.hosts, "uses": token.uses, "made": token.made,
+                       "ends": token.ends, "used": token.used, "state": token.state(now)})
+            })
+            .collect();
+        view::json(&json!({"tokens": tokens}));
+        return Ok(ExitCode::SUCCESS);
+    }
+    view::out(&render(&tokens, now, Style::stdout()));
+    if !all {
+        view::note("zoisite token list --all shows those that were used, too");
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn render(tokens: &[TokenRecord], now: jiff::Timestamp, style: Style) -> String {
+    use zoisite_core::token::TokenState;
+    if tokens.is_empty() {
+        return format!("{} no token can be used", style.good("✓"));
+    }
+    let rows = tokens.iter().map(|token| {
+        let used: Vec<String> = token.used.iter().map(|(host, _)| host.to_string()).collect();
+        let state = match token.state(now) {
+            TokenState::Usable => style.warn("usable"),
+            other => other.to_string(),
+        };
+        vec![
+            token.id.clone(),
+            token.for_whom(),
+            view::minute(token.made),
+            view::minute(token.ends),
+            if used.is_empty() { "–".into() } else { used.join(", ") },
+            state,
+        ]
+    });
+    let usable = tokens.iter().filter(|token| token.state(now) == TokenState::Usable).count();
+    let table = table(&["id", "for", "made", "ends", "used by", "state"], rows);
+    format!("{table}\n{} can be used", count(usable, "token"))
+}

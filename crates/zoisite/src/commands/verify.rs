@@ -1,0 +1,136 @@
+use std::io::Write as _;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::Args;
+use serde_json::json;
+use zoisite_core::blueprint::{Part, image_name};
+use zoisite_core::pki::KeySource as _;
+use zoisite_core::sequence::Sequence;
+use zoisite_fleet::{CHECKS, Fleet as _, Tried, Verification, verify};
+use zoisite_store::{FreshKeys, Vault};
+
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::road::{self, prepare};
+use crate::site::Site;
+use crate::view::{self, Style, count, table::table};
+
+/// Prove that the cluster works, and remove what that needed
+///
+/// Writes through the stable address and reads through every API server; runs a pod on every node;
+/// connects them to each other, to a service and to DNS; reads logs. Ends with status 1 when anything
+/// fails.
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:\n  zoisite verify\n  zoisite verify --json")]
+pub struct VerifyArgs {
+    /// How long pods may take to run
+    #[arg(long, value_name = "SECONDS", default_value_t = 120)]
+    patience: u64,
+}
+
+pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    if site.existing_state()?.is_none() {
+        return Err(Failure::nothing_raised(&site.file));
+    }
+    let mut state = site.scratch()?;
+    let vault = site.vault()?;
+    let prepared = prepare(&site, &mut state, || site.scratch_vault(), Part::ALL)?;
+    let nothing = site.contents(&Sequence::default(), &mut state, &Vault::fleeting())?;
+    let mut fleet = road::ssh_fleet(&site, &prepared.blueprint, nothing, 0)?;
+    fleet.set_api_access(road::api_access(&site, &mut state, &vault, &prepared.ledger)?);
+    let letters = FreshKeys.serial();
+    let wanted = Verification {
+        nodes: prepared.nodes.iter().map(|node| node.host.clone()).collect(),
+        image: image_name(&site.cluster, "probe"),
+        domain: site.cluster.domain.clone(),
+        namespace: format!("zoisite-verify-{:02x}{:02x}{:02x}", letters[0], letters[1], letters[2]),
+        patience: Duration::from_secs(args.patience),
+    };
+    let style = Style::stdout();
+    let (tried, took) = super::block_on(async {
+        let mut servers = Vec::new();
+        for host in &site.cluster.control_plane.hosts {
+            servers.push((host.clone(), fleet.api_of(host).await));
+        }
+        // The stable address is dialled from a host of the cluster: the name is the site's.
+        let from = wanted.nodes.first().ok_or_else(|| {
+            Failure::new(
+                Kind::Usage,
+                "the cluster has no nodes",
+                "name workers in the cluster file",
+            )
+        })?;
+        let stable = fleet.stable_api(from).await.map_err(|why| {
+            Failure::new(
+                Kind::Run,
+                format!("dialling the stable address from {from}: {why}"),
+                "zoisite status shows what runs",
+            )
+        })?;
+        let mut said = |tried: &Tried| {
+            if !options.json {
+                let _ = writeln!(std::io::stderr(), "{}", line(tried));
+            }
+        };
+        let tried = verify(&stable, &servers, &wanted, &mut said).await;
+        let took = fleet.elapsed();
+        fleet.close().await;
+        Ok::<_, Failure>((tried, took))
+    })??;
+    let failed = tried.iter().filter(|tried| tried.fault.is_some()).count();
+    if options.json {
+        view::json(&json!({"ok": failed == 0, "tried": tried, "seconds": took.as_secs_f64()}));
+    } else {
+        view::out(&render(site.cluster.name.as_str(), &tried, style));
+        let all = count(tried.len(), "proof");
+        view::out(&match failed {
+            0 => format!("{} {all} in {}: the cluster works", style.good("✓"), view::seconds(took)),
+            n => format!("{} {n} of {all} failed", style.bad("✗")),
+        });
+    }
+    if failed == 0 { Ok(ExitCode::SUCCESS) } else { Err(Failure::told(Kind::Run)) }
+}
+
+fn line(tried: &Tried) -> String {
+    match &tried.fault {
+        None => format!("{:<16} {:<22} {} ms", tried.check, tried.on, tried.milliseconds),
+        Some(why) => format!("{:<16} {:<22} failed: {why}", tried.check, tried.on),
+    }
+}
+
+/// The scoreboard: a line for each check, and one for each thing that failed.
+pub fn render(cluster: &str, tried: &[Tried], style: Style) -> String {
+    let mut rows = Vec::new();
+    let mut faults = String::new();
+    for check in CHECKS {
+        let own: Vec<&Tried> = tried.iter().filter(|tried| tried.check == check).collect();
+        let good = own.iter().filter(|tried| tried.fault.is_none()).count();
+        let slowest = own.iter().map(|tried| tried.milliseconds).max().unwrap_or(0);
+        let result = match (own.len(), good) {
+            (0, _) => style.warn("not tried"),
+            (n, good) if n == good => style.good(&format!("{good} of {n}")),
+            (n, good) => style.bad(&format!("{good} of {n}")),
+        };
+        let on: Vec<&str> = own.iter().map(|tried| tried.on.as_str()).take(4).collect();
+        let more = own.len().saturating_sub(on.len());
+        let on = match more {
+            0 => on.join(", "),
+            more => format!("{} and {more} more", on.join(", ")),
+        };
+        rows.push(vec![check.to_owned(), result, format!("{slowest} ms"), on]);
+        for tried in own {
+            if let Some(why) = &tried.fault {
+                faults.push_str(&format!(
+                    "  {} {}, {}: {why}\n",
+                    style.bad("✗"),
+                    tried.check,
+                    tried.on
+                ));
+            }
+        }
+    }
+    let head = format!("{} · does it work?\n\n", style.bold(cluster));
+    head + &table(&["proof", "works", "slowest", "of"], rows) + "\n" + &faults
+}
