@@ -2,6 +2,8 @@
 
 #![allow(dead_code, reason = "each test program uses a part of this")]
 
+pub mod lab;
+
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};

@@ -1,0 +1,558 @@
+//! Control plane, balancers and nodes: blueprints, plans, requests, budgets, on data alone.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::collections::BTreeSet;
+
+use common::{Known, Trust, at, changed, host, saltmarsh};
+use zoisite_core::blueprint::{
+    Blueprint, ComponentSums, HostFacts, Item, KUBELET_UNIT, NodeWanted, Part, assign_subnets,
+    blueprint, node_wanted, objects,
+};
+use zoisite_core::cluster::{Cluster, read};
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::pki::{
+    Asker, KUBELET_CLIENT_SIGNER, KeyKind, NodeRequest, check_request, kubelet_client,
+};
+use zoisite_core::script::{DirectoryFacts, EtcdStatus, FileFacts, Observed, Operation, UnitFacts};
+use zoisite_core::sequence::{
+    ApiLook, ApiObserved, ApiWork, Engine, Event, Looks, NodeFacts, PlanInput, PlanOptions, Rule,
+    Sequence, State, Step, StepOutcome, Unplannable, Work, plan,
+};
+
+const ID: &str = "0123456789abcdef";
+
+struct Scene {
+    cluster: Cluster,
+    known: Known,
+    trust: Trust,
+    looks: Looks,
+    api: ApiLook,
+}
+
+impl Scene {
+    /// Every host is switched on and bare.
+    fn bare() -> Self {
+        Self::of(saltmarsh())
+    }
+
+    fn of(cluster: Cluster) -> Self {
+        let mut trust = Trust::new(&cluster, at("2026-11-23"));
+        trust.issue(&cluster, at("2026-11-23"));
+        let looks = cluster
+            .hosts
+            .iter()
+            .map(|h| {
+                let observed = Observed {
+                    machine: format!("machine of {}", h.name),
+                    arch: "amd64".into(),
+                    init: "systemd".into(),
+                    resolves: Some(true),
+                    ..Observed::default()
+                };
+                (h.name.clone(), Ok(observed))
+            })
+            .collect();
+        let known = Known::of(&cluster);
+        Self { cluster, known, trust, looks, api: ApiLook::Absent }
+    }
+
+    /// Everything is as it must be.
+    fn raised() -> Self {
+        let mut scene = Self::bare();
+        let blueprint = scene.blueprint();
+        let mut api = ApiObserved::default();
+        for (name, look) in &mut scene.looks {
+            let observed = look.as_mut().unwrap();
+            for item in &blueprint.host(name).unwrap().items {
+                hold(observed, item);
+            }
+            observed.joined = true;
+            observed.etcd.data = true;
+            observed.etcd.owner = Some(ID.into());
+            observed.etcd.formed = Some("9".into());
+            observed.etcd.status =
+                Some(EtcdStatus { leader: "0000000000000009".into(), ..EtcdStatus::default() });
+        }
+        for node in scene.nodes() {
+            let facts = NodeFacts {
+                ready: true,
+                machine: format!("machine of {}", node.host),
+                subnets: node.subnets,
+                labels: node.labels,
+                taints: node.taints,
+                ..NodeFacts::default()
+            };
+            api.nodes.insert(node.host.to_string(), facts);
+        }
+        scene.api = ApiLook::Answered(Box::new(api));
+        scene
+    }
+
+    fn blueprint(&self) -> Blueprint {
+        blueprint(&self.cluster, self.known.sources(&self.trust.ledger, ID), Part::ALL).unwrap()
+    }
+
+    fn nodes(&self) -> Vec<NodeWanted> {
+        let wanted = |h: &&zoisite_core::cluster::Host| {
+            node_wanted(&self.cluster, &h.name, &self.known.subnets[&h.name])
+        };
+        self.cluster.nodes().iter().map(wanted).collect()
+    }
+
+    fn edit(&mut self, name: &str, change: impl FnOnce(&mut Observed)) {
+        change(self.looks.get_mut(&host(name)).unwrap().as_mut().unwrap());
+    }
+
+    fn api(&mut self, change: impl FnOnce(&mut ApiObserved)) {
+        match &mut self.api {
+            ApiLook::Answered(api) => change(api),
+            other => panic!("{other:?}"),
+        }
+    }
+
+    fn plan(&self) -> Result<Sequence, Unplannable> {
+        self.plan_accepting(&[])
+    }
+
+    fn plan_accepting(
+        &self,
+        accepted: &[zoisite_core::cluster::HostName],
+    ) -> Result<Sequence, Unplannable> {
+        let blueprint = self.blueprint();
+        let mut sums = ComponentSums::default();
+        for component in blueprint.hosts.iter().flat_map(|h| h.components()) {
+            sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
+        }
+        let input = PlanInput {
+            cluster: &self.cluster,
+            blueprint: &blueprint,
+            looks: &self.looks,
+            sums: &sums,
+            api: &self.api,
+            objects: &objects(&self.cluster),
+            nodes: &self.nodes(),
+            accepted,
+        };
+        plan(input, PlanOptions::default())
+    }
+}
+
+fn hold(observed: &mut Observed, item: &Item) {
+    match item {
+        Item::User(user) => {
+            observed.users.insert(user.name.into(), true);
+        }
+        Item::Directory(d) => {
+            let (owner, mode) = (d.owner.into(), format!("{:o}", d.mode));
+            let facts = DirectoryFacts { present: true, owner, mode };
+            observed.directories.insert(d.path.clone(), facts);
+        }
+        Item::File(f) => {
+            let facts = FileFacts {
+                sha256: Some(f.content.lasting_sha256()),
+                owner: f.owner.into(),
+                mode: format!("{:o}", f.mode),
+            };
+            observed.files.insert(f.path.clone(), facts);
+        }
+        Item::Component(c) => {
+            observed.components.insert(c.path.clone(), "ab".repeat(32));
+        }
+        Item::Image(image) => {
+            observed.images.insert(image.name.clone());
+        }
+        Item::Unit(u) => {
+            let facts = UnitFacts {
+                load: "loaded".into(),
+                active: "active".into(),
+                enabled: true,
+                ..UnitFacts::default()
+            };
+            observed.units.insert(u.name.into(), facts);
+        }
+    }
+}
+
+fn index(sequence: &Sequence, id: &str) -> usize {
+    let ids: Vec<&str> = sequence.steps.iter().map(|step| step.id.as_str()).collect();
+    ids.iter().position(|known| *known == id).unwrap_or_else(|| panic!("no {id} in {ids:?}"))
+}
+
+/// Whether `later` needs `earlier`, directly or through others.
+fn needs(sequence: &Sequence, later: usize, earlier: usize) -> bool {
+    let direct = &sequence.steps[later].needs;
+    direct.contains(&earlier) || direct.iter().any(|need| needs(sequence, *need, earlier))
+}
+
+#[test]
+fn from_bare_hosts_everything_waits_for_what_it_needs() {
+    let sequence = Scene::bare().plan().unwrap();
+    for (later, earlier) in [
+        ("curlew/control-plane-start", "quorum"),
+        ("plover/control-plane-start", "api-curlew"),
+        ("sandpiper/control-plane-start", "api-curlew"),
+        ("jetty-a/balancers-start", "api-curlew"),
+        ("objects", "balancer-jetty-b"),
+        ("stable-address", "objects"),
+        ("tern-1/token", "stable-address"),
+        ("tern-1/join", "tern-1/token"),
+        ("tern-1/join", "tern-1/nodes-prepare"),
+        ("tern-1/admit", "tern-1/join"),
+        ("tern-1/forget", "tern-1/join"),
+        ("ready-tern-1", "tern-1/admit"),
+        ("dns", "objects"),
+    ] {
+        let (l, e) = (index(&sequence, later), index(&sequence, earlier));
+        assert!(needs(&sequence, l, e), "{later} waits for {earlier}");
+    }
+    // Hosts do not wait for each other's joining, and preparing waits for nothing.
+    let (one, two) = (index(&sequence, "tern-1/join"), index(&sequence, "tern-2/join"));
+    assert!(!needs(&sequence, one, two) && !needs(&sequence, two, one));
+    let prepare = index(&sequence, "tern-1/nodes-prepare");
+    assert!(!needs(&sequence, prepare, index(&sequence, "quorum")));
+    // The kubelet is not started before its token is there.
+    let Work::Act(stretch) = &sequence.steps[prepare].work else { panic!("an act") };
+    assert!(!stretch.operations.contains(&Operation::Start(KUBELET_UNIT)));
+    for (i, step) in sequence.steps.iter().enumerate() {
+        assert!(step.needs.iter().all(|need| *need < i), "{} needs what comes before", step.id);
+    }
+}
+
+#[test]
+fn of_a_cluster_that_is_right_nothing_is_to_be_done() {
+    let sequence = Scene::raised().plan().unwrap();
+    let ids: Vec<&str> = sequence.steps.iter().map(|step| step.id.as_str()).collect();
+    assert!(sequence.is_empty(), "{ids:?}");
+}
+
+#[test]
+fn what_would_keep_a_host_from_joining_is_told_before_anything_is_touched() {
+    type Spoil = fn(&mut Observed);
+    let cases: [(Spoil, &str, &str); 4] = [
+        (|o| o.swap = true, "the host swaps", "swapoff"),
+        (|o| o.resolves = Some(false), "finds no address", "site's DNS"),
+        (|o| o.lacks.push("/usr/bin/containerd".into()), "not there", "install containerd"),
+        (|o| o.init = "runit".into(), "not systemd", "runs systemd"),
+    ];
+    let mut all = Scene::bare();
+    for (spoil, says, mend) in cases {
+        let mut scene = Scene::bare();
+        scene.edit("tern-2", spoil);
+        all.edit("tern-3", spoil);
+        let none = scene.plan().unwrap_err();
+        assert_eq!(none.troubles.len(), 1, "{says}");
+        let Trouble { host: named, answer, mend: told, .. } = &none.troubles[0];
+        assert_eq!(named.as_ref(), Some(&host("tern-2")));
+        assert!(answer.contains(says) && told.contains(mend), "{answer}: {told}");
+    }
+    assert_eq!(all.plan().unwrap_err().troubles.len(), 4, "all are told at once");
+}
+
+#[test]
+fn s4_a_node_name_that_another_machine_took_is_refused_until_it_is_accepted() {
+    let mut scene = Scene::raised();
+    scene.api(|api| api.nodes.get_mut("tern-2").unwrap().machine = "stranger".into());
+    let none = scene.plan().unwrap_err();
+    assert_eq!(none.refusals[0].rule, Rule::SameMachine);
+    assert!(none.refusals[0].mend.contains("--accept tern-2"), "{}", none.refusals[0].mend);
+    // Accepted, and not joined yet: the old node object goes before this machine joins.
+    scene.edit("tern-2", |observed| observed.joined = false);
+    assert!(scene.plan().is_err());
+    let sequence = scene.plan_accepting(&[host("tern-2")]).unwrap();
+    let (join, removed) =
+        (index(&sequence, "tern-2/token"), index(&sequence, "tern-2/node-removed"));
+    assert!(needs(&sequence, join, removed));
+}
+
+#[test]
+fn what_differs_at_nodes_is_put_right_without_joining_again() {
+    let mut scene = Scene::raised();
+    scene.edit("tern-1", |o| o.images.clear());
+    scene.edit("tern-3", |o| {
+        o.units.get_mut("containerd.service").unwrap().active = "failed".into()
+    });
+    scene.api(|api| {
+        api.nodes.get_mut("tern-2").unwrap().labels.clear();
+        api.nodes.get_mut("curlew").unwrap().taints.clear();
+        api.differing.insert("Deployment kube-system/coredns".into());
+    });
+    let sequence = scene.plan().unwrap();
+    let put = &sequence.steps[index(&sequence, "tern-1/nodes-put-right")];
+    let Work::Act(stretch) = &put.work else { panic!("an act") };
+    assert_eq!(stretch.operations.len(), 3, "three images: {:?}", stretch.operations);
+    index(&sequence, "tern-3/nodes-put-right");
+    let labels = &sequence.steps[index(&sequence, "tern-2/node-object")];
+    assert!(labels.why[0].contains("shore=north"), "{:?}", labels.why);
+    assert!(sequence.steps[index(&sequence, "curlew/node-object")].why[0].contains("taint"));
+    index(&sequence, "objects");
+    assert!(!sequence.steps.iter().any(|step| step.id.ends_with("/join")));
+}
+
+#[test]
+fn s2_control_planes_and_balancers_restart_one_after_another() {
+    let mut scene = Scene::raised();
+    for name in ["curlew", "plover", "sandpiper"] {
+        scene.edit(name, |o| {
+            let path = "/etc/zoisite/api-server/audit.yaml";
+            o.files.get_mut(path).unwrap().sha256 = Some("ff".into());
+        });
+    }
+    for name in ["jetty-a", "jetty-b"] {
+        scene.edit(name, |o| {
+            let path = "/etc/zoisite/balancer/haproxy.cfg";
+            o.files.get_mut(path).unwrap().sha256 = Some("ff".into());
+        });
+    }
+    let sequence = scene.plan().unwrap();
+    for (later, earlier) in [
+        ("plover/control-plane-restart", "api-curlew-after-restart"),
+        ("sandpiper/control-plane-restart", "api-plover-after-restart"),
+        ("jetty-b/balancers-restart", "balancer-jetty-a-after-restart"),
+    ] {
+        let (l, e) = (index(&sequence, later), index(&sequence, earlier));
+        assert!(needs(&sequence, l, e), "{later} waits for {earlier}");
+    }
+}
+
+#[test]
+fn pod_subnets_are_given_once_and_never_moved() {
+    let cluster = saltmarsh();
+    let mut assigned = std::collections::BTreeMap::new();
+    assert!(assign_subnets(&cluster, &mut assigned));
+    let before = assigned.clone();
+    let distinct: BTreeSet<_> = assigned.values().flatten().collect();
+    assert_eq!(distinct.len(), 6);
+    // tern-1 goes, tern-9 comes: nobody else moves, and what was tern-1's stays its own.
+    let text = changed(
+        "\"tern-{1..3}\" = \"10.77.0.{101..103}\"",
+        "\"tern-{2..3}\" = \"10.77.0.{102..103}\"\ntern-9 = \"10.77.0.109\"",
+    )
+    .replace("labels.\"tern-{1..2}\" = { shore = \"north\" }\n", "");
+    let grown = read(&text).cluster.unwrap();
+    assert!(assign_subnets(&grown, &mut assigned));
+    for (name, nets) in &before {
+        assert_eq!(assigned[name], *nets, "{name}");
+    }
+    assert!(!before.values().any(|nets| *nets == assigned[&host("tern-9")]));
+    assert!(!assign_subnets(&grown, &mut assigned), "a second time there is nothing to give");
+}
+
+#[test]
+fn cgroups_and_container_limits_come_from_what_the_host_has() {
+    let mut scene = Scene::bare();
+    let text = |scene: &Scene, path: &str| {
+        let blueprint = scene.blueprint();
+        let file = blueprint.host(&host("tern-1")).unwrap().files().find(|f| f.path == path);
+        file.unwrap().content.whole_text().unwrap()
+    };
+    let (kubelet, runtime) = ("/etc/zoisite/kubelet/kubelet.yaml", "/etc/containerd/config.toml");
+    assert!(text(&scene, kubelet).contains("cgroupDriver: systemd"));
+    assert!(text(&scene, runtime).contains("SystemdCgroup = true"));
+    let facts = HostFacts { unified_cgroups: false, container: true, nftables: false };
+    scene.known.facts.insert(host("tern-1"), facts);
+    assert!(text(&scene, kubelet).contains("cgroupDriver: cgroupfs"));
+    assert!(text(&scene, runtime).contains("SystemdCgroup = false"));
+    assert!(text(&scene, "/etc/zoisite/kube-proxy/kube-proxy.yaml").contains("mode: iptables"));
+    assert!(text(&scene, "/etc/cni/net.d/10-zoisite.conflist").contains("\"ipMasq\": true"));
+}
+
+#[test]
+fn own_settings_are_merged_and_what_is_computed_is_refused() {
+    let own =
+        "[control-plane]\napi-server = { event-ttl = \"2h\" }\nscheduler = { parallelism = 8 }\n";
+    let text = changed("[control-plane]\n", own).replace(
+        "[workers]\n",
+        "[workers]\nkubelet = { maxPods = 60, systemReserved = { memory = \"1Gi\" } }\n",
+    );
+    let scene = Scene::of(read(&text).cluster.unwrap());
+    let blueprint = scene.blueprint();
+    let text = |name: &str, path: &str| {
+        let file = blueprint.host(&host(name)).unwrap().files().find(|f| f.path == path).unwrap();
+        file.content.whole_text().unwrap()
+    };
+    let unit = text("curlew", "/etc/systemd/system/zoisite-api-server.service");
+    assert!(unit.contains("--event-ttl=2h"), "{unit}");
+    assert!(text("curlew", "/etc/zoisite/scheduler/scheduler.yaml").contains("parallelism: 8"));
+    let kubelet = text("tern-1", "/etc/zoisite/kubelet/kubelet.yaml");
+    assert!(kubelet.contains("maxPods: 60") && kubelet.contains("memory: 1Gi"), "{kubelet}");
+    assert!(kubelet.contains("cpu: 100m"), "the rest of a table stays");
+
+    let clash = "[control-plane]\napi-server = { etcd-servers = \"https://mine\" }\ncontroller-manager = { cluster-signing-key-file = \"/k\" }\n";
+    let text = changed("[control-plane]\n", clash)
+        .replace("[workers]\n", "[workers]\nkubelet = { cgroupDriver = \"systemd\" }\n");
+    let reading = read(&text);
+    let clashes: Vec<&str> = reading
+        .findings
+        .iter()
+        .filter(|finding| finding.code == "setting-clash")
+        .map(|finding| finding.message.as_str())
+        .collect();
+    assert_eq!(clashes.len(), 3, "{clashes:?}");
+}
+
+#[test]
+fn a_pod_network_of_the_sites_own_comes_before_nodes_are_waited_for() {
+    let text = changed("[network]\n", "[network]\npods-by = \"manifests\"\n");
+    let reading = read(&text);
+    assert!(reading.findings.iter().any(|finding| finding.code == "no-pod-network"));
+    let text = changed("[network]\n", "[network]\npods-by = \"manifests\"\nmanifests = \"site\"\n");
+    let scene = Scene::of(read(&text).cluster.unwrap());
+    let blueprint = scene.blueprint();
+    let paths: Vec<_> =
+        blueprint.host(&host("tern-1")).unwrap().files().map(|f| f.path.clone()).collect();
+    assert!(!paths.iter().any(|path| path.contains("conflist") || path.contains("masquerade")));
+}
+
+/// A request as a kubelet makes it, with one thing changed.
+fn request(change: impl FnOnce(&mut rcgen::CertificateParams, &mut NodeRequest)) -> NodeRequest {
+    let mut params = rcgen::CertificateParams::default();
+    params.distinguished_name.push(rcgen::DnType::OrganizationName, "system:nodes");
+    params.distinguished_name.push(rcgen::DnType::CommonName, "system:node:tern-1");
+    let mut out = NodeRequest {
+        name: "node-csr-1".into(),
+        username: "system:bootstrap:abcdef".into(),
+        groups: vec!["system:bootstrappers".into(), "system:authenticated".into()],
+        signer: KUBELET_CLIENT_SIGNER.into(),
+        usages: vec!["digital signature".into(), "client auth".into()],
+        pem: String::new(),
+    };
+    change(&mut params, &mut out);
+    if out.pem.is_empty() {
+        let key = rcgen::KeyPair::generate().unwrap();
+        out.pem = params.serialize_request(&key).unwrap().pem().unwrap();
+    }
+    out
+}
+
+#[test]
+fn a_request_is_signed_only_when_it_says_exactly_what_it_must() {
+    let cluster = saltmarsh();
+    let wanted = kubelet_client(&cluster, &host("tern-1"));
+    let token = Asker::Token("abcdef");
+    let good = request(|_, _| {});
+    assert_eq!(good.subject().as_deref(), Some("system:node:tern-1"));
+    let trust = Trust::new(&cluster, at("2026-11-23"));
+    let checked = check_request(&good, &wanted, token).unwrap();
+    let authority =
+        trust.authorities.iter().find(|a| a.certificate().kind.id() == "cluster").unwrap();
+    let entry = authority.sign(&checked, &wanted, &trust.keys, at("2026-11-23")).unwrap();
+    assert_eq!((entry.common_name.as_str(), entry.names.len()), ("system:node:tern-1", 0));
+    assert_eq!(entry.key, KeyKind::EcdsaP256);
+
+    type Spoil = fn(&mut rcgen::CertificateParams, &mut NodeRequest);
+    let cases: [(Spoil, &str); 10] = [
+        (|_, r| r.username = "system:bootstrap:ffffff".into(), "only system:bootstrap:abcdef may"),
+        (|_, r| r.username = "system:node:tern-1".into(), "only system:bootstrap:abcdef may"),
+        (|_, r| r.groups.clear(), "not in the group"),
+        (|_, r| r.signer = "kubernetes.io/kubelet-serving".into(), "asks the signer"),
+        (|_, r| r.usages.push("server auth".into()), "the usage 'server auth'"),
+        (
+            |p, _| p.distinguished_name.push(rcgen::DnType::CommonName, "system:node:tern-2"),
+            "names system:node:tern-2",
+        ),
+        (
+            |p, _| p.distinguished_name.push(rcgen::DnType::OrganizationName, "system:masters"),
+            "not exactly system:nodes",
+        ),
+        (
+            |p, _| p.subject_alt_names.push(rcgen::SanType::DnsName("api".try_into().unwrap())),
+            "names or addresses",
+        ),
+        (
+            |p, r| {
+                let key = rcgen::KeyPair::generate_for(&rcgen::PKCS_ECDSA_P384_SHA384).unwrap();
+                r.pem = p.serialize_request(&key).unwrap().pem().unwrap();
+            },
+            "not ECDSA on P-256",
+        ),
+        (|_, r| r.pem = "nothing".into(), "cannot be read"),
+    ];
+    for (spoil, says) in cases {
+        let faults = check_request(&request(spoil), &wanted, token).unwrap_err();
+        assert!(faults.iter().any(|fault| fault.contains(says)), "{says}: {faults:?}");
+    }
+    // A node asks for its own next certificate, and for no other's.
+    let own = request(|_, r| {
+        r.username = "system:node:tern-1".into();
+        r.groups = vec!["system:nodes".into()];
+    });
+    assert!(check_request(&own, &wanted, Asker::Node(&host("tern-1"))).is_ok());
+    let other = kubelet_client(&cluster, &host("tern-2"));
+    assert!(check_request(&own, &other, Asker::Node(&host("tern-2"))).is_err());
+}
+
+#[test]
+fn requests_that_wait_are_answered_nodes_own_signed_and_others_refused() {
+    let mut scene = Scene::raised();
+    let own = request(|_, r| {
+        r.name = "own".into();
+        r.username = "system:node:tern-1".into();
+    });
+    let stolen = request(|p, r| {
+        r.name = "stolen".into();
+        p.distinguished_name.push(rcgen::DnType::CommonName, "system:node:tern-2");
+    });
+    scene.api(|api| api.requests = vec![own, stolen]);
+    let sequence = scene.plan().unwrap();
+    let work = |id: &str| sequence.steps[index(&sequence, id)].work.clone();
+    assert!(matches!(work("request-own"), Work::Api(ApiWork::Renew { .. })));
+    assert!(matches!(work("request-stolen"), Work::Api(ApiWork::Deny { .. })));
+}
+
+fn fail() -> StepOutcome {
+    StepOutcome::Failed(Trouble::new(None, "trying", "it failed", Vec::new()))
+}
+
+/// Runs a sequence in which the steps for which `fails` holds fail; the states by id.
+fn play(
+    sequence: Sequence,
+    budget: usize,
+    fails: impl Fn(&Step) -> bool,
+) -> std::collections::BTreeMap<String, State> {
+    let mut engine = Engine::new(sequence, 4).with_budget(budget);
+    let mut commands: std::collections::VecDeque<_> = engine.begin().into();
+    while let Some(command) = commands.pop_front() {
+        let step = command.step;
+        let outcome = match fails(&engine.steps()[step]) {
+            true => fail(),
+            false => StepOutcome::Done { changed: 1 },
+        };
+        commands.extend(engine.handle(Event::Finished { step, outcome }));
+    }
+    assert!(engine.finished());
+    engine.steps().iter().map(|s| s.id.clone()).zip(engine.states().iter().cloned()).collect()
+}
+
+#[test]
+fn a_host_that_fails_to_join_stops_no_other_and_its_token_goes_in_any_case() {
+    let sequence = Scene::bare().plan().unwrap();
+    let states = play(sequence, 3, |step| step.id == "tern-2/admit");
+    assert!(matches!(states["tern-2/admit"], State::Failed(_)));
+    assert!(matches!(states["tern-2/forget"], State::Done(_)), "the token is removed");
+    assert_eq!(states["ready-tern-2"], State::NotTaken);
+    for name in ["tern-1", "tern-3"] {
+        assert!(matches!(states[&format!("ready-{name}")], State::Done(_)), "{name}");
+    }
+    assert!(matches!(states["dns"], State::Done(_)), "the others carry DNS");
+    let states = play(Scene::bare().plan().unwrap(), 3, |step| step.id == "tern-2/nodes-prepare");
+    assert_eq!(states["tern-2/forget"], State::NotTaken, "nothing was begun, nothing is tidied");
+}
+
+#[test]
+fn once_the_budget_is_spent_no_other_host_is_begun() {
+    let cluster = common::workers(60);
+    let scene = Scene::of(cluster);
+    let states = play(scene.plan().unwrap(), 2, |step| {
+        step.id.starts_with("tern-") && step.id.ends_with("/admit")
+    });
+    let failed = states.values().filter(|state| matches!(state, State::Failed(_))).count();
+    assert!(
+        (3..12).contains(&failed),
+        "{failed} failed, of a budget of two and what was under way"
+    );
+    let begun = states.iter().filter(|(id, s)| id.ends_with("/join") && **s != State::NotTaken);
+    assert!(begun.count() < 40);
+}

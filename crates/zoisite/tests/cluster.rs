@@ -1,0 +1,352 @@
+//! The whole road on real hosts: from bare machines to nodes that carry pods. Needs root and the scripts
+//! in `lab/`; run with `cargo test -p zoisite --test cluster -- --ignored --test-threads=1`.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::print_stderr, reason = "what was counted is worth reading")]
+
+mod common;
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use common::Done;
+use common::lab::{Lab, lab};
+use serde_json::{Value, json};
+
+impl Lab {
+    /// A kubeconfig with every right, in the lab's own folder, through the balancer or API server `server`.
+    fn glass(&self) -> PathBuf {
+        let path = self.place.path("glass.yaml");
+        if !path.exists() {
+            let out = path.to_str().unwrap();
+            let _ = self
+                .zoisite(&["access", "ada", "--break-glass", "--ends", "8h", "--out", out])
+                .ended(0)
+                .complains("everything, unrestricted");
+        }
+        path
+    }
+
+    /// Runs kubectl with a kubeconfig; the stable name is the hosts' to resolve, not this machine's.
+    fn kubectl(&self, config: &Path, server: &str, words: &[&str]) -> Done {
+        let program = self.place.path("components/kubernetes/1.36.3");
+        let arch = if cfg!(target_arch = "aarch64") { "linux-arm64" } else { "linux-amd64" };
+        Done::of(
+            Command::new(program.join(arch).join("kubectl"))
+                .arg("--kubeconfig")
+                .arg(config)
+                .args(["--server", server])
+                .args(words),
+        )
+    }
+
+    fn raise_converges_and_every_proof_holds(&self) {
+        self.must_converge();
+        let done = self.zoisite(&["verify", "--json"]);
+        assert_eq!(done.status, 0, "{done:?}");
+        let proofs = done.json();
+        assert_eq!(proofs["ok"], true);
+        for check in ["pod runs", "service address", "DNS", "logs", "cleaned up"] {
+            let tried = proofs["tried"].as_array().unwrap();
+            assert!(tried.iter().any(|t| t["check"] == check), "{check} was tried: {proofs:#}");
+        }
+        let _ = self.zoisite(&["status"]).ended(0).says("nodes: all Ready");
+    }
+
+    /// No authority's key and no join token is on any host's disk.
+    fn nothing_that_signs_or_lets_in_is_on_hosts(&self) {
+        let run = |program: &str, args: &[&str]| {
+            Done::of(Command::new(program).args(args)).ended(0).stdout.trim().to_owned()
+        };
+        let out = self.place.path("rendered");
+        let _ = self.zoisite(&["render", "--out", out.to_str().unwrap()]).ended(0);
+        let hosts = self.folder.join("hosts");
+        let hosts = hosts.to_str().unwrap();
+        // Every authority, by its public key.
+        let find = |folder: &str, name: &str| -> Vec<String> {
+            let found = run(
+                "find",
+                &[
+                    folder,
+                    "-path",
+                    "*/upper/proc",
+                    "-prune",
+                    "-o",
+                    "-type",
+                    "f",
+                    "-name",
+                    name,
+                    "-print",
+                ],
+            );
+            found.lines().map(ToOwned::to_owned).collect()
+        };
+        let authorities: Vec<String> = find(out.to_str().unwrap(), "*authority.crt")
+            .iter()
+            .map(|path| run("openssl", &["x509", "-in", path, "-noout", "-pubkey"]))
+            .collect();
+        assert!(authorities.len() >= 4);
+        let listed = Done::of(Command::new("grep").args([
+            "-rlI",
+            "--binary-files=text",
+            "-e",
+            "BEGIN .*PRIVATE KEY",
+            hosts,
+        ]));
+        let keys: Vec<&str> = listed.stdout.lines().collect();
+        assert!(keys.len() > 10, "{listed:?}");
+        for path in keys.iter().filter(|path| !path.contains("ssh_host_")) {
+            let public = Done::of(Command::new("openssl").args(["pkey", "-in", path, "-pubout"]));
+            if public.status == 0 {
+                let own = public.stdout.trim();
+                assert!(!authorities.iter().any(|a| a.contains(own)), "an authority's key: {path}");
+            }
+        }
+        let tokens = self.zoisite(&["token", "list", "--all", "--json"]).ended(0).json();
+        let tokens = tokens["tokens"].as_array().unwrap().clone();
+        assert!(!tokens.is_empty());
+        for token in &tokens {
+            assert_eq!(token["state"], "used-up", "{token:#}");
+            let pattern = format!("{}\\.[a-z0-9]{{16}}", token["id"].as_str().unwrap());
+            let found = Done::of(Command::new("grep").args(["-rlaE", &pattern, hosts]));
+            assert_eq!(found.stdout, "", "the token is on a disk");
+        }
+        let published = self.kubectl(
+            &self.glass(),
+            &self.api(),
+            &["get", "secrets", "-n", "kube-system", "-o", "name"],
+        );
+        assert!(!published.ended(0).stdout.contains("bootstrap-token"), "a token is published");
+    }
+
+    /// An address of the API that this machine can dial.
+    fn api(&self) -> String {
+        let status = self.zoisite(&["check", "--json"]).ended(0).json();
+        format!("https://{}:6443", status["stable"]["addresses"][0].as_str().unwrap())
+    }
+}
+
+/// Writes through the API again and again while something else is done; how many writes failed and worked.
+fn writing(lab: &Lab, during: impl FnOnce()) -> (usize, usize) {
+    let stop = Arc::new(AtomicBool::new(false));
+    let (config, server) = (lab.glass(), lab.api());
+    std::thread::scope(|scope| {
+        let writer = scope.spawn(|| {
+            let (mut failed, mut worked, mut last) = (0, 0, true);
+            while !stop.load(Ordering::Relaxed) || !last {
+                let value = format!("tide={}", failed + worked);
+                let words = [
+                    "annotate",
+                    "--overwrite",
+                    "namespace",
+                    "default",
+                    &value,
+                    "--request-timeout=20s",
+                ];
+                let done = lab.kubectl(&config, &server, &words);
+                last = done.status == 0;
+                if last {
+                    worked += 1;
+                } else {
+                    failed += 1;
+                }
+                assert!(failed < 200, "writing does not go on: {done:?}");
+            }
+            (failed, worked)
+        });
+        during();
+        stop.store(true, Ordering::Relaxed);
+        writer.join().unwrap()
+    })
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
+    let lab_ = Lab::of("saltmarsh", None, 11);
+    let before = lab_.zoisite(&["sequence", "--json"]).ended(0).json();
+    assert!(before["steps"].as_array().unwrap().len() > 80);
+    lab_.raise_converges_and_every_proof_holds();
+    lab_.nothing_that_signs_or_lets_in_is_on_hosts();
+
+    // Labels, taints, versions, addresses as the cluster file says.
+    let (glass, api) = (lab_.glass(), lab_.api());
+    let nodes = lab_.kubectl(&glass, &api, &["get", "nodes", "-o", "json"]).ended(0).json();
+    let node = |name: &str| {
+        let items = nodes["items"].as_array().unwrap();
+        items.iter().find(|n| n["metadata"]["name"] == name).unwrap().clone()
+    };
+    assert_eq!(node("tern-3")["metadata"]["labels"]["shore"], "south");
+    assert_eq!(node("curlew")["spec"]["taints"][0]["effect"], "NoSchedule");
+    assert_eq!(node("tern-1")["status"]["addresses"][0]["address"], "10.77.0.101");
+    assert_eq!(node("tern-1")["status"]["nodeInfo"]["kubeletVersion"], "v1.36.3");
+
+    // Every manifest passes the server's own strict validation.
+    let objects = lab_.place.path("rendered/_objects");
+    let words = [
+        "apply",
+        "--dry-run=server",
+        "--validate=strict",
+        "--server-side",
+        "--force-conflicts",
+        "-f",
+    ];
+    let words: Vec<&str> = words.into_iter().chain([objects.to_str().unwrap()]).collect();
+    let _ = lab_.kubectl(&glass, &api, &words).ended(0).says("deployment.apps/coredns");
+
+    // A person may do what was asked for and no more.
+    let reader = lab_.place.path("reader.yaml");
+    let out = reader.to_str().unwrap();
+    let _ = lab_.zoisite(&["access", "bea", "--ends", "8h", "--out", out]).ended(0);
+    let _ = lab_.kubectl(&reader, &api, &["get", "pods", "-A"]).ended(0).says("coredns");
+    let refused = lab_.kubectl(&reader, &api, &["get", "secrets", "-A"]).ended(1);
+    assert!(refused.stderr.contains("forbidden"), "{refused:?}");
+
+    // One etcd member, one control plane, one worker, in turn.
+    for lost in ["egret", "plover", "tern-2"] {
+        let (failed, worked) = writing(&lab_, || {
+            lab("off", &[lost]);
+            let end = Instant::now() + Duration::from_secs(240);
+            loop {
+                let status = lab_.zoisite(&["status"]);
+                assert_eq!(status.status, 3, "{lost} is off, and status says so: {status:?}");
+                let node = status.stdout.contains(&format!("{lost}  not Ready"))
+                    || status.stdout.contains(&format!("{lost}     not Ready"));
+                if lost != "tern-2" || node {
+                    break;
+                }
+                assert!(Instant::now() < end, "the lost worker stays Ready: {status:?}");
+            }
+        });
+        eprintln!("{lost} lost: {failed} writes failed, {worked} worked");
+        assert!(worked > failed, "{lost} lost: {failed} writes failed, {worked} worked");
+        lab("on", &[lost]);
+        lab_.until_well();
+    }
+    let _ = lab_.zoisite(&["verify"]).ended(0).says("the cluster works");
+}
+
+/// Asks for a node's certificate as whoever holds `token`; the name of the request.
+fn ask_for(lab: &Lab, token: &str, node: &str, name: &str) {
+    let key = lab.place.path(&format!("{name}.key"));
+    let subject = format!("/O=system:nodes/CN=system:node:{node}");
+    let request = Done::of(Command::new("openssl").args([
+        "req",
+        "-new",
+        "-newkey",
+        "ec",
+        "-pkeyopt",
+        "ec_paramgen_curve:P-256",
+        "-nodes",
+        "-keyout",
+        key.to_str().unwrap(),
+        "-subj",
+        &subject,
+    ]))
+    .ended(0)
+    .stdout;
+    let encoded =
+        Done::of(Command::new("sh").args(["-c", "printf %s \"$1\" | base64 -w0", "sh", &request]))
+            .ended(0)
+            .stdout;
+    let body = json!({
+        "apiVersion": "certificates.k8s.io/v1",
+        "kind": "CertificateSigningRequest",
+        "metadata": {"name": name},
+        "spec": {
+            "signerName": "kubernetes.io/kube-apiserver-client-kubelet",
+            "request": encoded,
+            "usages": ["client auth", "digital signature"],
+        },
+    });
+    let url = format!("{}/apis/certificates.k8s.io/v1/certificatesigningrequests", lab.api());
+    let _ = Done::of(Command::new("curl").args([
+        "-sSk",
+        "--fail-with-body",
+        "-H",
+        "Content-Type: application/json",
+        "-H",
+        &format!("Authorization: Bearer {token}"),
+        "-d",
+        &body.to_string(),
+        &url,
+    ]))
+    .ended(0);
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn three_compact_hosts_killed_on_the_way_faults_and_stolen_tokens() {
+    let lab_ = Lab::of("compact", None, 3);
+    let mut killed = 0;
+    for seconds in [4, 9, 6, 6, 5, 4, 4, 3, 3] {
+        let mut child =
+            lab_.command(&["raise"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_secs(seconds));
+        if child.try_wait().unwrap().is_none() {
+            child.kill().unwrap();
+            killed += 1;
+        }
+        child.wait().unwrap();
+    }
+    assert!(killed >= 3, "the runs ended before they were killed");
+    lab_.raise_converges_and_every_proof_holds();
+
+    // The runtime stopped, an image gone, a configuration changed: shown, and put right.
+    let _ = lab_.on("ibis", "systemctl stop containerd").ended(0);
+    let _ = lab_.on("egret", "ctr -n k8s.io images rm zoisite.local/probe:1.0.0").ended(0);
+    let _ = lab_.on("heron", "sed -i s/maxPods/x/ /etc/zoisite/kubelet/kubelet.yaml; echo >>/etc/zoisite/kubelet/kubelet.yaml").ended(0);
+    let _ = lab_
+        .zoisite(&["status"])
+        .ended(3)
+        .says("containerd.service does not run")
+        .says("image zoisite.local/probe:1.0.0 is missing")
+        .says("kubelet.yaml has other content");
+    lab_.must_converge();
+
+    // A name that does not resolve on one host stops the run before anything is touched.
+    let _ = lab_.on("egret", "sed -i.kept /api.saltmarsh/d /etc/hosts").ended(0);
+    let _ = lab_
+        .zoisite(&["raise"])
+        .ended(1)
+        .complains("egret: resolving api.saltmarsh.example failed")
+        .complains("must resolve on every node");
+    let _ = lab_.on("egret", "mv /etc/hosts.kept /etc/hosts").ended(0);
+
+    // A token of egret, stolen, asks for ibis; and one for a node that nobody knows.
+    let path = lab_.place.path("token");
+    let _ = lab_.zoisite(&["token", "issue", "egret", "--out", path.to_str().unwrap()]).ended(0);
+    let token = lab_.place.read("token").trim().to_owned();
+    ask_for(&lab_, &token, "ibis", "stolen");
+    ask_for(&lab_, &token, "stranger", "unexpected");
+    let listed = lab_.zoisite(&["token", "list"]).ended(0).says("egret").says("usable");
+    assert!(!listed.stdout.contains(&token), "a list never shows the secret half");
+    // ibis joins anew meanwhile, so that its own request is looked at too.
+    let _ = lab_
+        .on("ibis", "systemctl stop zoisite-kubelet; rm -rf /var/lib/kubelet/pki /var/lib/kubelet/kubeconfig")
+        .ended(0);
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    for name in ["stolen", "unexpected"] {
+        let request = lab_
+            .kubectl(&lab_.glass(), &lab_.api(), &["get", "csr", name, "-o", "json"])
+            .ended(0)
+            .json();
+        assert_eq!(request["status"]["certificate"], Value::Null, "{name} was signed");
+        assert_eq!(request["status"]["conditions"][0]["type"], "Denied", "{request:#}");
+    }
+    let id = token.split('.').next().unwrap();
+    let _ = lab_.zoisite(&["token", "revoke", id]).ended(0);
+    let _ = lab_.zoisite(&["token", "list"]).ended(0).says("no token can be used");
+    lab_.raise_converges_and_every_proof_holds();
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn a_single_host_is_a_whole_cluster() {
+    let lab = Lab::of("single", None, 1);
+    lab.raise_converges_and_every_proof_holds();
+    lab.nothing_that_signs_or_lets_in_is_on_hosts();
+}

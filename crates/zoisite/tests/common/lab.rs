@@ -1,0 +1,151 @@
+//! Real systemd hosts on this machine, by the scripts in `lab/`. One lab at a time.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use super::{Done, Place};
+
+pub const MEMBERS: [&str; 3] = ["heron", "egret", "ibis"];
+
+pub fn project() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").canonicalize().unwrap()
+}
+
+/// Runs one of the lab's scripts; what it prints.
+pub fn lab(script: &str, args: &[&str]) -> String {
+    let done = Done::of(
+        Command::new(project().join("lab").join(script))
+            .args(args)
+            .env("ZOISITE", env!("CARGO_BIN_EXE_zoisite")),
+    )
+    .ended(0);
+    done.stdout.trim().to_owned()
+}
+
+/// Three hosts that have just been set up, and a cluster file for them. One lab at a time.
+pub struct Lab {
+    pub place: Place,
+    pub folder: PathBuf,
+    /// Only this part of the cluster is raised and looked at.
+    part: Option<&'static str>,
+    hosts: usize,
+    _one: MutexGuard<'static, ()>,
+}
+
+impl Lab {
+    /// Three hosts, and of the cluster only the quorum.
+    pub fn fresh() -> Self {
+        Self::of("compact", Some("etcd"), 3)
+    }
+
+    /// The hosts of a cluster file of the lab, switched on and bare.
+    pub fn of(cluster: &str, part: Option<&'static str>, hosts: usize) -> Self {
+        static ONE: Mutex<()> = Mutex::new(());
+        let one = ONE.lock().unwrap_or_else(PoisonError::into_inner);
+        lab("down", &[]);
+        let file = project().join(format!("lab/clusters/{cluster}.toml"));
+        lab("up", &[file.to_str().unwrap()]);
+        let place = Place::new();
+        place.write("zoisite.toml", std::fs::read(&file).unwrap());
+        let components = lab("components/build", &[]);
+        std::os::unix::fs::symlink(components, place.path("components")).unwrap();
+        Self { place, folder: lab("where", &[]).into(), part, hosts, _one: one }
+    }
+
+    pub fn raised() -> Self {
+        let lab = Self::fresh();
+        let _ = lab.zoisite(&["raise"]).ended(0);
+        lab
+    }
+
+    pub fn command(&self, args: &[&str]) -> Command {
+        let mut command = self.place.command();
+        command.args(args);
+        if let (Some(part), ["raise" | "status" | "sequence", ..]) = (self.part, args) {
+            command.args(["--part", part]);
+        }
+        command.env("ZOISITE_SSH_CONFIG", self.folder.join("ssh_config"));
+        command
+    }
+
+    pub fn zoisite(&self, args: &[&str]) -> Done {
+        Done::of(&mut self.command(args))
+    }
+
+    /// Runs a command on a host, as root.
+    pub fn on(&self, host: &str, command: &str) -> Done {
+        Done::of(
+            Command::new("ssh")
+                .arg("-F")
+                .arg(self.folder.join("ssh_config"))
+                .args([host, "sudo", "sh", "-c"])
+                .arg(format!("'{}'", command.replace('\'', r"'\''"))),
+        )
+    }
+
+    /// Runs etcdctl on a host with its health client's certificate.
+    pub fn etcdctl(&self, host: &str, words: &str) -> Done {
+        let address = format!("10.77.0.{}", 11 + MEMBERS.iter().position(|m| *m == host).unwrap());
+        self.on(
+            host,
+            &format!(
+                "/usr/local/lib/zoisite/etcd-*/etcdctl --endpoints https://{address}:2379 \
+                 --cacert /etc/zoisite/etcd/client-authority.crt --cert /etc/zoisite/etcd/health.crt \
+                 --key /etc/zoisite/etcd/health.key --command-timeout 20s {words}"
+            ),
+        )
+    }
+
+    /// Writes a key while a member goes. A write that was on its way through a leader that is lost is
+    /// answered with an error (its outcome is unknown); once another leads, writing must work.
+    pub fn write(&self, host: &str, key: &str, value: &str) {
+        for attempt in 1..=6 {
+            let done = self.etcdctl(host, &format!("put {key} {value}"));
+            if done.status == 0 {
+                return;
+            }
+            let lost = ["request timed out", "leader changed", "no leader", "deadline exceeded"];
+            assert!(lost.iter().any(|why| done.stderr.contains(why)), "{done:?}");
+            assert!(attempt < 6, "writing does not go on: {done:?}");
+        }
+    }
+
+    pub fn status(&self) -> serde_json::Value {
+        self.zoisite(&["status", "--json"]).json()
+    }
+
+    /// Waits until `status` finds nothing wrong.
+    pub fn until_well(&self) {
+        let end = Instant::now() + Duration::from_secs(300);
+        loop {
+            let done = self.zoisite(&["status"]);
+            if done.status == 0 {
+                return;
+            }
+            assert!(Instant::now() < end, "never well again: {done:?}");
+            std::thread::sleep(Duration::from_millis(500));
+        }
+    }
+
+    /// A raise goes through, and one more finds nothing to do.
+    pub fn must_converge(&self) {
+        let _ = self.zoisite(&["raise"]).ended(0);
+        let _ = self
+            .zoisite(&["raise"])
+            .ended(0)
+            .says(&format!("nothing differs on {} hosts", self.hosts));
+        let status = self.status();
+        let (healthy, wanted) = (&status["healthy"], &status["members_wanted"]);
+        assert_eq!((healthy, &status["agree"]), (wanted, &true.into()), "{status:#}");
+    }
+}
+
+impl Drop for Lab {
+    fn drop(&mut self) {
+        if !std::thread::panicking() {
+            lab("down", &[]);
+        }
+    }
+}
