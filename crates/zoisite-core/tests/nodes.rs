@@ -1,6 +1,7 @@
 //! Control plane, balancers and nodes: blueprints, plans, requests, budgets, on data alone.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::disallowed_methods, reason = "kubelets make their own keys")]
 
 mod common;
 
@@ -272,7 +273,7 @@ fn what_differs_at_nodes_is_put_right_without_joining_again() {
     let mut scene = Scene::raised();
     scene.edit("tern-1", |o| o.images.clear());
     scene.edit("tern-3", |o| {
-        o.units.get_mut("containerd.service").unwrap().active = "failed".into()
+        o.units.get_mut("containerd.service").unwrap().active = "failed".into();
     });
     scene.api(|api| {
         api.nodes.get_mut("tern-2").unwrap().labels.clear();

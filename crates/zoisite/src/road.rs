@@ -382,10 +382,21 @@ impl Phases {
     }
 }
 
-/// The phase of a step: the last word of its name, gates all in one.
-pub fn phase(id: &str) -> &str {
-    match id.rsplit_once('/') {
-        Some((_, name)) => name,
-        None => "prove",
+/// The phase of a step, by its name: how a person would divide the time of a run.
+pub fn phase(id: &str) -> &'static str {
+    let name = id.rsplit('/').next().unwrap_or(id);
+    match name {
+        "token" | "join" | "admit" | "forget" | "node-removed" => "joins",
+        "objects" | "stable-address" => "rights",
+        "nodes-prepare" | "nodes-put-right" | "node-object" => "nodes",
+        _ if name.ends_with("-components") => "components",
+        _ if name.ends_with("-configure") => "configuration",
+        _ if name.starts_with("etcd-") || name.starts_with("quorum") => "quorum",
+        _ if name.starts_with("control-plane-") || name.starts_with("api-") => "control plane",
+        _ if name.starts_with("balancer") => "balancers",
+        _ if name.starts_with("ready-") => "joins",
+        _ if name.starts_with("dns") => "DNS",
+        _ if name.starts_with("manifests") => "manifests",
+        _ => "requests",
     }
 }

@@ -285,7 +285,7 @@ fn missing_components_and_logins_that_cannot_work_are_told_with_the_mend() {
         .ended(2)
         .complains("there is no SSH configuration nowhere");
     let _ = place.run(&["status"]).ended(2).complains("nothing has been raised");
-    let _ = place.run(&["raise", "--accept", "gull"]).ended(2).complains("no such host");
+    let _ = place.run(&["raise", "--accept", "gull"]).ended(2).complains("has no host gull");
 }
 
 #[test]

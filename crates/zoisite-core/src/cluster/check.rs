@@ -311,6 +311,12 @@ impl Check<'_> {
     fn balancers(&mut self) {
         let balancers = &self.cluster.balancers;
         if let Some(floating) = balancers.floating {
+            let finding = Finding::warns(
+                "floating-not-raised",
+                format!("{floating} stands in the certificates, and nothing moves it between balancers yet"),
+            )
+            .mend("until then: a name that leads to every balancer, or an address that the site moves by itself");
+            self.add(finding, "balancers.floating", "not raised in this version");
             if balancers.hosts.is_empty() {
                 let finding =
                     Finding::blocks("floating-without-hosts", "a floating address needs balancers")

@@ -256,8 +256,15 @@ impl World {
         let certificate = SimFile { text: "signed".into(), owner: "root".into(), mode: 0o600 };
         sim.files.insert(CLIENT.into(), certificate);
         let machine = sim.machine.clone();
+        let version = sim
+            .components
+            .keys()
+            .find_map(|path| path.strip_suffix("/kubelet")?.rsplit_once("kubernetes-"))
+            .map_or("", |(_, version)| version)
+            .to_owned();
         let facts = self.api.nodes.entry(node.host.clone()).or_default();
         facts.machine = machine;
+        facts.version = version;
         set(facts, node);
         Ok(())
     }

@@ -84,7 +84,7 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     );
     view::out(&pki::render(&proof.held, &proof.failed, false, style));
 
-    title(3, "the etcd quorum raised, on simulated hosts");
+    title(3, "raised on simulated hosts: quorum, control plane, balancers, nodes, DNS");
     let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
     let world = Arc::new(Mutex::new(world));
     raise::rehearse_with(&site, &options, 300, &world, &mut state, &vault)?;

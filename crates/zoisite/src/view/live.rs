@@ -7,7 +7,8 @@ use zoisite_fleet::RunEvent;
 
 use super::{Style, count, seconds};
 
-/// A row for each host, with its steps as a chain, and one for each gate; they change in place.
+/// A row for each host and one for all gates: how many of its steps are done, what runs and what it
+/// waits for, or what comes next and why not yet. They change in place.
 pub struct Live {
     rows: Vec<Row>,
     total: ProgressBar,
@@ -24,6 +25,9 @@ struct Row {
     bar: ProgressBar,
 }
 
+/// The row of what concerns the whole cluster.
+const GATES: &str = "cluster";
+
 /// Rows that fit on a screen; of a larger fleet the busiest are worth looking at, and all are counted.
 const MOST_ROWS: usize = 24;
 
@@ -33,7 +37,7 @@ impl Live {
         let style = Style::stderr();
         let mut rows: Vec<Row> = Vec::new();
         for (index, step) in engine.steps().iter().enumerate() {
-            let name = step.host.as_ref().map_or_else(|| step.id.clone(), ToString::to_string);
+            let name = step.host.as_ref().map_or_else(|| GATES.to_owned(), ToString::to_string);
             match rows.iter().position(|row| row.name == name) {
                 Some(row) => rows[row].steps.push(index),
                 None if rows.len() < MOST_ROWS => {
@@ -43,6 +47,8 @@ impl Live {
                 None => {}
             }
         }
+        // Gates belong to no host, and come last.
+        rows.sort_by_key(|row| row.name == GATES);
         let width = rows.iter().map(|row| row.name.len()).max().unwrap_or(0);
         for row in &rows {
             row.bar.set_style(row_style(false));
@@ -110,50 +116,65 @@ impl Live {
 
     fn message(&self, row: &Row, engine: &Engine) -> String {
         let style = self.style;
-        let mut chain = Vec::new();
-        let mut detail = String::new();
-        let mut waiting = None;
-        for step in &row.steps {
-            let name = match engine.steps()[*step].id.rsplit_once('/') {
-                Some((_, name)) => name,
-                None => "prove",
+        let states = engine.states();
+        let name = |step: usize| {
+            let id = &engine.steps()[step].id;
+            id.rsplit_once('/').map_or(id.as_str(), |(_, name)| name)
+        };
+        let of = |wanted: &dyn Fn(&State) -> bool| -> Vec<usize> {
+            row.steps.iter().copied().filter(|step| wanted(&states[*step])).collect()
+        };
+        let done = of(&|state| matches!(state, State::Done(_)));
+        let failed = of(&|state| matches!(state, State::Failed(_)));
+        let running = of(&|state| *state == State::Running);
+        let count_of = format!("{:>2}/{:<2}", done.len(), row.steps.len());
+        let mut parts = Vec::new();
+        for step in &failed {
+            let answer = match &states[*step] {
+                State::Failed(trouble) => trouble.answer.as_str(),
+                _ => "",
             };
-            chain.push(match &engine.states()[*step] {
-                State::Done(_) => {
-                    let took = self.took.get(step).copied().unwrap_or_default();
-                    format!("{} {}", style.good(&format!("✓ {name}")), style.dim(&seconds(took)))
-                }
-                State::Running => {
-                    detail = self.doing.get(step).cloned().unwrap_or_default();
-                    style.busy(&format!("▸ {name}"))
-                }
-                State::Failed(trouble) => {
-                    detail.clone_from(&trouble.answer);
-                    style.bad(&format!("✗ {name}"))
-                }
-                State::Waiting => {
-                    waiting = waiting.or(Some(*step));
-                    style.dim(&format!("· {name}"))
-                }
-                State::NotTaken => style.dim(&format!("– {name}")),
-            });
+            parts.push(format!(
+                "{} {}",
+                style.bad(&format!("✗ {}", name(*step))),
+                style.dim(answer)
+            ));
         }
-        if detail.is_empty()
-            && let Some(step) = waiting
+        for step in &running {
+            let doing = self.doing.get(step).map_or("", String::as_str);
+            parts.push(format!(
+                "{} {}",
+                style.busy(&format!("▸ {}", name(*step))),
+                style.dim(doing)
+            ));
+        }
+        if parts.is_empty() && done.len() == row.steps.len() {
+            let longest = done.iter().max_by_key(|step| self.took.get(*step).copied());
+            let longest = longest.map_or(String::new(), |step| {
+                let took = self.took.get(step).copied().unwrap_or_default();
+                format!("longest: {} {}", name(*step), seconds(took))
+            });
+            return format!("{}  {}", style.good(&format!("✓ {count_of}")), style.dim(&longest));
+        }
+        if parts.is_empty()
+            && let Some(step) = of(&|state| *state == State::Waiting).first()
         {
-            let missing: Vec<&str> = engine.steps()[step]
+            let missing: Vec<&str> = engine.steps()[*step]
                 .needs
                 .iter()
-                .filter(|need| !matches!(engine.states()[**need], State::Done(_)))
+                .filter(|need| !matches!(states[**need], State::Done(_)))
                 .map(|need| engine.steps()[*need].id.as_str())
                 .collect();
-            detail = match missing.as_slice() {
+            let why = match missing.as_slice() {
                 [] => String::new(),
                 [one] => format!("waits for {one}"),
-                many => format!("waits for {}: {}", count(many.len(), "step"), many.join(", ")),
+                [one, more @ ..] => {
+                    format!("waits for {one} and {}", count(more.len(), "other step"))
+                }
             };
+            parts.push(style.dim(&format!("· {} {why}", name(*step))));
         }
-        format!("{}   {}", chain.join("  "), style.dim(&detail))
+        format!("  {count_of}  {}", parts.join("  "))
     }
 
     /// Leaves the last state on the screen.

@@ -2,7 +2,7 @@ use std::collections::HashMap;
 use std::io::Write as _;
 use std::time::Duration;
 
-use zoisite_core::sequence::{Engine, State, Step};
+use zoisite_core::sequence::{Engine, State, Step, Work};
 use zoisite_fleet::RunEvent;
 
 use super::seconds;
@@ -25,7 +25,8 @@ impl Plain {
             // What a step waits for is worth a line when it is new, each single file is not.
             RunEvent::Doing { step, what } => {
                 let kind = what.split([' ', ':']).next().unwrap_or_default().to_owned();
-                let waits = what.starts_with("waiting") || steps[*step].host.is_none();
+                let gate = matches!(steps[*step].work, Work::Gate(_));
+                let waits = what.starts_with("waiting") || what.starts_with("again") || gate;
                 if waits && self.said.insert(*step, kind.clone()) != Some(kind) {
                     let what = what.strip_prefix("waiting: ").unwrap_or(what);
                     self.line(&steps[*step], "waits", what);
@@ -53,6 +54,6 @@ impl Plain {
 
     fn line(&self, step: &Step, word: &str, text: &str) {
         let at = seconds(self.last);
-        let _ = writeln!(std::io::stderr(), "[{at:>8}] {:<22} {word:<7} {text}", step.id);
+        let _ = writeln!(std::io::stderr(), "[{at:>8}] {:<31} {word:<7} {text}", step.id);
     }
 }
