@@ -47,7 +47,13 @@ const MISTAKES: &[(&str, &str, &str, &str, &str)] = &[
     ("\"1.36.3\"", "\"v1.36\"", "bad-version", "\"v1.36\"", "docs"),
     ("\"3.6.16\"", "\"2.3.8\"", "bad-version", "\"2.3.8\"", "docs"),
     (", \"ibis\"]", "]", "two-etcd-members", "\"heron\", \"egret\"", "three"),
-    ("\"10.77.0.5\"", "\"10.77.0.11\"", "duplicate-address", "\"10.77.0.11\"", "no machine has"),
+    (
+        "[balancers]",
+        "[balancers]\nfloating = \"10.77.0.11\"",
+        "duplicate-address",
+        "\"10.77.0.11\"",
+        "no machine has",
+    ),
     ("user = \"warden\"", "port = 0", "bad-port", "0", "1 to 65535"),
     ("[etcd]\n", "[etcd]\npeer-port = 2379\n", "port-clash", "2379", "of its own"),
     (
@@ -116,6 +122,8 @@ fn warnings_do_not_block() {
         ("\"heron\", \"egret\", \"ibis\"]", "\"heron\"]", "single-point-of-failure"),
         ("hosts = [\"jetty-{a,b}\"]", "hosts = [\"jetty-a\"]", "idle-host"),
         ("hosts = [\"jetty-{a,b}\"]", "hosts = [\"jetty-a\"]", "single-point-of-failure"),
+        ("[balancers]", "[balancers]\nfloating = \"10.77.0.5\"", "floating-not-raised"),
+        ("[workers]", "[workers]\nsigner = \"in-cluster\"", "signer-in-cluster"),
     ];
     for (from, to, code) in cases {
         let text = changed(from, to);
@@ -147,7 +155,7 @@ fn tolerances_follow_the_topology() {
     assert_eq!(five.etcd, 2);
     let four = tolerance(&changed("\"ibis\"]", "\"ibis\", \"curlew\"]"));
     assert_eq!(four.etcd, 1, "an even count adds no tolerance");
-    let own = changed("[balancers]\nhosts = [\"jetty-{a,b}\"]\nfloating = \"10.77.0.5\"\n", "");
+    let own = changed("[balancers]\nhosts = [\"jetty-{a,b}\"]\n", "");
     assert_eq!(tolerance(&own).balancers, None, "the site's own");
 }
 

@@ -407,6 +407,28 @@ fn a_pod_network_of_the_sites_own_comes_before_nodes_are_waited_for() {
     assert!(!paths.iter().any(|path| path.contains("conflist") || path.contains("masquerade")));
 }
 
+#[test]
+fn an_authoritys_key_goes_to_a_host_only_when_the_file_says_so() {
+    let keys = |scene: &Scene| -> Vec<String> {
+        let blueprint = scene.blueprint();
+        let files = blueprint.hosts.iter().flat_map(|h| h.files().cloned().collect::<Vec<_>>());
+        files.map(|f| f.path).filter(|path| path.ends_with("authority.key")).collect()
+    };
+    assert!(keys(&Scene::bare()).is_empty());
+    let text = changed("[workers]\n", "[workers]\nsigner = \"in-cluster\"\n");
+    let reading = read(&text);
+    assert!(reading.findings.iter().any(|finding| finding.code == "signer-in-cluster"));
+    let scene = Scene::of(reading.cluster.unwrap());
+    assert_eq!(keys(&scene).len(), 3, "on control planes and nowhere else");
+    let titles: Vec<String> = objects(&scene.cluster).iter().map(|o| o.title()).collect();
+    assert!(titles.contains(&"ClusterRoleBinding zoisite:join-signed".to_owned()), "{titles:?}");
+    let unit = "/etc/systemd/system/zoisite-controller-manager.service";
+    let blueprint = scene.blueprint();
+    let file = blueprint.host(&host("curlew")).unwrap().files().find(|f| f.path == unit).unwrap();
+    let text = file.content.whole_text().unwrap();
+    assert!(text.contains("--cluster-signing-key-file=") && !text.contains("-signing-controller"));
+}
+
 /// A request as a kubelet makes it, with one thing changed.
 fn request(change: impl FnOnce(&mut rcgen::CertificateParams, &mut NodeRequest)) -> NodeRequest {
     let mut params = rcgen::CertificateParams::default();

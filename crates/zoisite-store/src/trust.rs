@@ -7,8 +7,8 @@ use zoisite_core::blueprint::{ENCRYPTION_KEY, SERVICE_ACCOUNTS_KEY, SharedSecret
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::pki::{
     Asker, Authority, AuthorityKind, Due, KeyKind, KeySource, Ledger, LedgerEntry, NewKey,
-    NodeRequest, PkiError, Profile, Secret, Wanted, check_request, due, kubelet_client, run_client,
-    wanted,
+    NodeRequest, PkiError, Profile, Secret, Wanted, authority_key, check_request, due,
+    kubelet_client, run_client, wanted,
 };
 use zoisite_core::token::{TOKEN_SECONDS, TokenRecord, make_token};
 
@@ -362,10 +362,6 @@ pub fn for_this_run(
     let (entry, key) = authority.issue(&run_client(cluster, profile), keys, now)?;
     state.write(&[put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?)])?;
     Ok((entry, key))
-}
-
-fn authority_key(kind: AuthorityKind) -> String {
-    format!("authority/{kind}")
 }
 
 fn put(kind: &'static str, key: &str, value: Vec<u8>) -> Change {

@@ -15,6 +15,12 @@ impl Flags {
         Self(flags.into_iter().map(|(key, value)| (key.to_owned(), value)).collect())
     }
 
+    /// Adds more.
+    pub fn and(mut self, flags: impl IntoIterator<Item = (&'static str, String)>) -> Self {
+        self.0.extend(flags.into_iter().map(|(key, value)| (key.to_owned(), value)));
+        self
+    }
+
     /// Adds a person's own, which win over defaults; what Zoisite computes was refused before.
     pub fn own(mut self, settings: &Settings) -> Self {
         self.0.extend(settings.iter().map(|(key, value)| (key.clone(), word(value))));

@@ -9,8 +9,8 @@ use super::{
     Content, ENCRYPTION_KEY, File, HostBlueprint, Item, Part, SERVICE_ACCOUNTS_KEY, UnitFile, User,
     Workshop, kubernetes_folder,
 };
-use crate::cluster::{Cluster, Host, Role};
-use crate::pki::{AuthorityKind, Profile};
+use crate::cluster::{Cluster, Host, Role, Signer};
+use crate::pki::{AuthorityKind, Profile, authority_key};
 
 const API_SERVER: &str = "zoisite-api-server.service";
 const CONTROLLER_MANAGER: &str = "zoisite-controller-manager.service";
@@ -295,8 +295,27 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
     let folder = CONTROLLER_FOLDER;
     let profile = Profile::ControllerManager;
     let mut items = client(shop, CONTROLLER_USER, folder, profile, CONTROLLER_MANAGER);
-    let flags =
-        controller_manager_flags(shop.cluster).own(&shop.cluster.control_plane.controller_manager);
+    let mut flags = controller_manager_flags(shop.cluster);
+    if shop.cluster.workers.signer == Signer::InCluster {
+        let key = format!("{CONTROLLER_FOLDER}/cluster-authority.key");
+        flags = flags.and([
+            ("cluster-signing-cert-file", format!("{CONTROLLER_FOLDER}/cluster-authority.crt")),
+            ("cluster-signing-key-file", key.clone()),
+        ]);
+        let authority = shop.sources.ledger.authority(AuthorityKind::Cluster);
+        items.push(Item::File(File {
+            path: key,
+            owner: CONTROLLER_USER,
+            mode: 0o600,
+            content: Content::Key {
+                serial: authority_key(AuthorityKind::Cluster),
+                label: "the cluster authority".into(),
+                sha256: authority.map(|a| a.key_sha256.clone()).unwrap_or_default(),
+            },
+            restarts: Some(CONTROLLER_MANAGER),
+        }));
+    }
+    let flags = flags.own(&shop.cluster.control_plane.controller_manager);
     let start =
         flags.command(&format!("{}/kube-controller-manager", kubernetes_folder(shop.cluster)));
     let after = "network-online.target zoisite-api-server.service";
@@ -308,14 +327,12 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
 fn controller_manager_flags(cluster: &Cluster) -> Flags {
     let kubeconfig = format!("{CONTROLLER_FOLDER}/kubeconfig.yaml");
     let services: Vec<String> = cluster.network.services.iter().map(ToString::to_string).collect();
+    let mut controllers = vec!["*", "bootstrap-signer-controller", "token-cleaner-controller"];
     // No signing key: Zoisite approves and signs from the vault. Pod subnets are Zoisite's as well.
-    let controllers = [
-        "*",
-        "bootstrap-signer-controller",
-        "token-cleaner-controller",
-        "-certificatesigningrequest-approving-controller",
-        "-certificatesigningrequest-signing-controller",
-    ];
+    if cluster.workers.signer == Signer::Vault {
+        controllers.push("-certificatesigningrequest-approving-controller");
+        controllers.push("-certificatesigningrequest-signing-controller");
+    }
     Flags::new([
         ("allocate-node-cidrs", "false".into()),
         ("authentication-kubeconfig", kubeconfig.clone()),

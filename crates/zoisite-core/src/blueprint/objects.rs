@@ -4,7 +4,7 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use super::node::{dns_address, image_name};
-use crate::cluster::Cluster;
+use crate::cluster::{Cluster, Signer};
 
 /// An object of the platform's API, applied with server-side apply under Zoisite's own field manager.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -52,6 +52,16 @@ pub fn objects(cluster: &Cluster) -> Vec<ApiObject> {
         binding("zoisite:join", "system:node-bootstrapper", group("system:bootstrappers")),
         binding("zoisite:kubelet-api", "system:kubelet-api-admin", group("zoisite:kubelet-api")),
     ];
+    if cluster.workers.signer == Signer::InCluster {
+        // The platform's own approver asks for these rights of whoever asks for a certificate.
+        let requests = "system:certificates.k8s.io:certificatesigningrequests";
+        for (name, role, who) in [
+            ("zoisite:join-signed", "nodeclient", "system:bootstrappers"),
+            ("zoisite:renew-signed", "selfnodeclient", "system:nodes"),
+        ] {
+            out.push(binding(name, &format!("{requests}:{role}"), group(who)));
+        }
+    }
     out.extend(dns(cluster));
     out.into_iter().map(ApiObject).collect()
 }

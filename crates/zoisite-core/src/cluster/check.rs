@@ -7,7 +7,7 @@ use ipnet::IpNet;
 
 use super::address::{overlap, subnets_in};
 use super::finding::Finding;
-use super::model::{Cluster, PodsBy, Role};
+use super::model::{Cluster, PodsBy, Role, Signer};
 use super::names::HostName;
 use super::parse::Places;
 use crate::blueprint::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, KUBELET_OWN, SCHEDULER_OWN};
@@ -38,6 +38,7 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.quorum();
     check.ranges();
     check.routes();
+    check.signer();
     check.ports();
     check.balancers();
     check.settings();
@@ -271,6 +272,18 @@ impl Check<'_> {
             )
             .mend("name the folder that holds your pod network's manifests: network.manifests = \"manifests\"");
             self.add(finding, "network.pods-by", "nobody connects the pods");
+        }
+    }
+
+    /// What it costs to let the cluster sign.
+    fn signer(&mut self) {
+        if self.cluster.workers.signer == Signer::InCluster {
+            let finding = Finding::warns(
+                "signer-in-cluster",
+                "the cluster authority's key will be on every control-plane host",
+            )
+            .mend("whoever reads it there can make any certificate, an administrator's too: use it only for fleets that come and go without you");
+            self.add(finding, "workers.signer", "no longer only in the vault");
         }
     }
 

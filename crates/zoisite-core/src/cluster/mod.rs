@@ -21,7 +21,7 @@ pub use draft::{DraftError, DraftHost, draft, draft_hosts};
 pub use finding::{Finding, Grade};
 pub use model::{
     Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, PodsBy,
-    Role, Settings, Workers,
+    Role, Settings, Signer, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 pub use parse::{Reading, read};

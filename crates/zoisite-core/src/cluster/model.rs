@@ -150,6 +150,33 @@ pub struct Workers {
     pub taints: BTreeMap<HostName, Vec<String>>,
     /// Own settings of the kubelet.
     pub kubelet: Settings,
+    /// Who signs what joining kubelets ask for.
+    pub signer: Signer,
+}
+
+/// Who signs the client certificates of joining kubelets.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Signer {
+    /// A run, from the vault: no key that signs is on any host.
+    #[default]
+    Vault,
+    /// The platform's own controllers, with the cluster authority's key on every control-plane host.
+    InCluster,
+}
+
+impl Signer {
+    /// Reads the word used in the cluster file.
+    ///
+    /// # Errors
+    /// When there is no such signer.
+    pub fn new(text: &str) -> Result<Self, super::NameError> {
+        match text {
+            "vault" => Ok(Self::Vault),
+            "in-cluster" => Ok(Self::InCluster),
+            _ => Err(super::NameError("one of vault, in-cluster".into())),
+        }
+    }
 }
 
 /// Who connects pods of different hosts.

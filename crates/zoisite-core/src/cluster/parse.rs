@@ -10,7 +10,7 @@ use super::check;
 use super::finding::{Finding, Grade};
 use super::model::{
     Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, PodsBy,
-    Workers,
+    Signer, Workers,
 };
 use super::names::{ClusterName, HostName, NameError, Version};
 use super::pattern;
@@ -119,7 +119,8 @@ impl Parser {
             f,
         );
         let balancers = open("balancers", false, &["hosts", "floating"], f);
-        let workers = open("workers", false, &["hosts", "labels", "taints", "kubelet"], f);
+        let workers =
+            open("workers", false, &["hosts", "labels", "taints", "kubelet", "signer"], f);
         let network =
             open("network", true, &["pods", "services", "pod-subnet", "pods-by", "manifests"], f);
         let login = open("login", false, LOGIN_KEYS, f);
@@ -551,7 +552,13 @@ impl Parser {
                 }
             }
         }
-        Workers { hosts: names, labels, taints, kubelet: self.settings(Some(section), "kubelet") }
+        Workers {
+            hosts: names,
+            labels,
+            taints,
+            kubelet: self.settings(Some(section), "kubelet"),
+            signer: self.optional(section, "signer", "bad-signer", Signer::new).unwrap_or_default(),
+        }
     }
 
     fn ranges(&mut self, section: Option<&Section<'_>>, key: &str, example: &str) -> Vec<IpNet> {

@@ -36,6 +36,9 @@ pub struct AuthorityCertificate {
     pub sha256: String,
     /// The certificate, PEM.
     pub pem: String,
+    /// SHA-256 of the private key's PEM text, in hexadecimal.
+    #[serde(default)]
+    pub key_sha256: String,
 }
 
 impl AuthorityCertificate {
@@ -46,6 +49,11 @@ impl AuthorityCertificate {
     pub fn der(&self) -> Result<CertificateDer<'static>, PkiError> {
         der(&self.pem, &format!("the {} authority", self.kind))
     }
+}
+
+/// Under which key the vault holds an authority's private key.
+pub fn authority_key(kind: AuthorityKind) -> String {
+    format!("authority/{kind}")
 }
 
 pub(super) fn der(pem: &str, what: &str) -> Result<CertificateDer<'static>, PkiError> {
@@ -105,6 +113,7 @@ impl Authority {
             not_after,
             sha256: hex(&Sha256::digest(made.der())),
             pem: made.pem(),
+            key_sha256: hex(&Sha256::digest(secret.expose())),
         };
         Ok((Self::from_pair(certificate, pair)?, secret))
     }

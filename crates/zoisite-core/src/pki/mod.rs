@@ -16,7 +16,7 @@ mod request;
 mod wanted;
 
 pub(crate) use authority::hex;
-pub use authority::{Authority, AuthorityCertificate, issue_all};
+pub use authority::{Authority, AuthorityCertificate, authority_key, issue_all};
 pub use edges::{Edge, Party, edges};
 pub use keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 pub use ledger::{Due, Ledger, LedgerEntry, Why, due};

@@ -2,7 +2,7 @@ use serde::Serialize;
 
 use super::differences::Difference;
 use crate::blueprint::{ApiObject, Component, NodeWanted, Part};
-use crate::cluster::HostName;
+use crate::cluster::{HostName, Signer};
 use crate::diagnosis::Trouble;
 use crate::script::Stretch;
 
@@ -64,6 +64,8 @@ pub enum ApiWork {
     Admit {
         /// What the node object must say.
         node: NodeWanted,
+        /// Who signs.
+        signer: Signer,
         /// Deadline, in seconds.
         seconds: u32,
     },

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::control_plane::Control;
 use super::{ApiObject, Condition, Draft, NodeFacts, NodeWanted, Part, Share, Step, Work};
 use crate::blueprint::{Content, File, KUBELET_UNIT, TOKEN_PATH, token_key};
-use crate::cluster::{HostName, PodsBy};
+use crate::cluster::{HostName, PodsBy, Signer};
 use crate::script::Operation;
 use crate::sequence::rules;
 use crate::sequence::step::ApiWork;
@@ -312,13 +312,25 @@ fn join(
         vec![directory, token, Operation::Enable(KUBELET_UNIT), begin],
         vec![published],
     );
-    let work = ApiWork::Admit { node: wanted.clone(), seconds: draft.options.patience };
+    let signer = draft.input.cluster.workers.signer;
+    let seconds = draft.options.patience;
+    let work = ApiWork::Admit { node: wanted.clone(), signer, seconds };
+    let (what, why) = match signer {
+        Signer::Vault => (
+            "check its request, sign it from the vault, take the token back",
+            "no key that signs is in the cluster",
+        ),
+        Signer::InCluster => (
+            "wait until the cluster has signed its request, take the token back",
+            "workers.signer says so",
+        ),
+    };
     let admitted = api_step(
         draft,
         format!("{host}/admit"),
         Some(host),
-        "check its request, sign it from the vault, take the token back".into(),
-        vec!["no key that signs is in the cluster".into()],
+        what.into(),
+        vec![why.into()],
         vec![started],
         work,
     );
@@ -343,6 +355,9 @@ fn join(
 /// that nobody expects are refused.
 fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
     let Some(answered) = draft.input.api.answered() else { return };
+    if draft.input.cluster.workers.signer == Signer::InCluster {
+        return;
+    }
     let joining: BTreeSet<String> = shares
         .iter()
         .filter(|share| {
