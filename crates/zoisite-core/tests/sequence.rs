@@ -141,14 +141,17 @@ fn spoil(observed: &mut Observed, path: &str) {
 fn members_are_configured_each_and_started_together() {
     let sequence = Scene::new().plan().unwrap();
     let ids: Vec<&str> = sequence.steps.iter().map(|s| s.id.as_str()).collect();
-    assert_eq!(ids[ids.len() - 4..], ["quorum", "heron/note", "egret/note", "ibis/note"]);
+    assert_eq!(
+        ids[ids.len() - 4..],
+        ["quorum", "heron/etcd-note", "egret/etcd-note", "ibis/etcd-note"]
+    );
     for name in ["heron", "egret", "ibis"] {
-        let start = sequence.steps.iter().find(|s| s.id == format!("{name}/start")).unwrap();
+        let start = sequence.steps.iter().find(|s| s.id == format!("{name}/etcd-start")).unwrap();
         let needs: Vec<&str> = start.needs.iter().map(|n| ids[*n]).collect();
-        assert_eq!(needs, ["heron/configure", "egret/configure", "ibis/configure"]);
+        assert_eq!(needs, ["heron/etcd-configure", "egret/etcd-configure", "ibis/etcd-configure"]);
         assert_eq!(start.disrupts, None);
         let configure =
-            sequence.steps.iter().find(|s| s.id == format!("{name}/configure")).unwrap();
+            sequence.steps.iter().find(|s| s.id == format!("{name}/etcd-configure")).unwrap();
         let Work::Act(Stretch { operations, .. }) = &configure.work else { panic!("an act") };
         let enabled = operations.iter().any(|o| matches!(o, Operation::Enable(_)));
         assert!(!enabled, "a reboot before the others are ready must start nothing");
@@ -254,11 +257,11 @@ fn what_needs_a_restart_rolls_and_what_does_not_is_put_right_at_once() {
     assert_eq!(
         scene.ids(),
         [
-            "heron/put-right",
+            "heron/etcd-put-right",
             "quorum",
-            "egret/restart",
+            "egret/etcd-restart",
             "quorum-after-egret",
-            "ibis/restart",
+            "ibis/etcd-restart",
             "quorum-after-ibis"
         ]
     );
@@ -375,7 +378,7 @@ fn a_first_start_that_was_interrupted_goes_on_and_a_formed_one_is_known_by_any_e
     let all = |s: &Scene| formation(s.looks.values().filter_map(|l| l.as_ref().ok()));
     assert_eq!(all(&Scene::new()), Formation::Fresh);
     assert_eq!(all(&scene), Formation::Forming);
-    assert!(scene.ids().contains(&"egret/start".to_owned()));
+    assert!(scene.ids().contains(&"egret/etcd-start".to_owned()));
     scene.edit("heron", |o| o.etcd.formed = Some("9".into()));
     assert_eq!(all(&scene), Formation::Formed);
 }
@@ -399,7 +402,7 @@ fn a_member_that_is_down_is_started_before_any_other_restarts() {
         o.units.get_mut(UNIT).unwrap().active = "failed".into();
         o.etcd.status = None;
     });
-    assert_eq!(scene.ids(), ["ibis/configure", "ibis/start", "quorum"]);
+    assert_eq!(scene.ids(), ["ibis/etcd-configure", "ibis/etcd-start", "quorum"]);
     let sequence = scene.plan().unwrap();
     let Work::Act(Stretch { operations, .. }) = &sequence.steps[1].work else { panic!("an act") };
     assert_eq!(operations[..2], [Operation::Enable(UNIT), Operation::Start(UNIT)]);
@@ -452,13 +455,13 @@ fn the_engine_takes_every_step_and_the_mark_says_what_the_gate_showed() {
 fn a_failure_stops_what_needs_it_and_nothing_else() {
     let mut engine = Engine::new(Scene::new().plan().unwrap(), 40);
     let order = take(&mut engine, |id| match id {
-        "egret/components" => {
+        "egret/etcd-components" => {
             StepOutcome::Failed(Trouble::new(Some(host("egret")), "x", "y", vec![]))
         }
         id => well(id),
     });
-    assert!(order.contains(&"ibis/configure".to_owned()), "others go on");
-    assert!(!order.iter().any(|id| id.ends_with("/start")), "nobody starts alone");
+    assert!(order.contains(&"ibis/etcd-configure".to_owned()), "others go on");
+    assert!(!order.iter().any(|id| id.ends_with("/etcd-start")), "nobody starts alone");
     let tally = engine.tally();
     assert_eq!((tally.done, tally.failed, tally.not_taken), (4, 1, 8));
     let failed: Vec<_> = engine.troubles().map(|trouble| trouble.host.clone()).collect();
@@ -505,13 +508,13 @@ fn s2_the_engine_itself_holds_a_second_disruption_back() {
     let mut engine = Engine::new(sequence, 40);
     let begun: Vec<String> =
         engine.begin().iter().map(|c| engine.steps()[c.step].id.clone()).collect();
-    assert_eq!(begun.iter().filter(|id| id.ends_with("/restart")).count(), 1, "{begun:?}");
+    assert_eq!(begun.iter().filter(|id| id.ends_with("/etcd-restart")).count(), 1, "{begun:?}");
 }
 
 #[test]
 fn a_script_masks_keys_for_reading_and_is_nothing_when_cut() {
     let sequence = Scene::new().plan().unwrap();
-    let step = sequence.steps.iter().find(|s| s.id == "heron/configure").unwrap();
+    let step = sequence.steps.iter().find(|s| s.id == "heron/etcd-configure").unwrap();
     let Work::Act(stretch) = &step.work else { panic!("an act") };
     let shown = stretch.script(7, KeyText::Masked).unwrap();
     let text = shown.expose();

@@ -168,7 +168,8 @@ fn writing(lab: &Lab, during: impl FnOnce()) -> (usize, usize) {
 fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
     let lab_ = Lab::of("saltmarsh", None, 11);
     let before = lab_.zoisite(&["sequence", "--json"]).ended(0).json();
-    assert!(before["steps"].as_array().unwrap().len() > 80);
+    let steps = before["steps"].as_array().unwrap().len();
+    assert!(steps > 70, "{steps} steps");
     lab_.raise_converges_and_every_proof_holds();
     lab_.nothing_that_signs_or_lets_in_is_on_hosts();
 

@@ -17,6 +17,7 @@ use super::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
 use crate::fleet::{Contents, Progress};
 
 const SECRETS: &str = "/api/v1/namespaces/kube-system/secrets";
+const LEASES: &str = "/apis/coordination.k8s.io/v1/namespaces/kube-node-lease/leases";
 const REQUESTS: &str = "/apis/certificates.k8s.io/v1/certificatesigningrequests";
 
 /// Why a piece of work was not done.
@@ -142,6 +143,9 @@ async fn admit(
     let end = Instant::now() + Duration::from_secs(seconds.into());
     let mut evidence = Vec::new();
     let mut signed = signer == Signer::InCluster;
+    // A node object may be there from before: what counts is that its kubelet reports anew.
+    let reported = |why: &'static str| async move { renewed(api, host).await.map_err(failed(why)) };
+    let before = reported("asking when the node reported last").await?;
     loop {
         let open = match signer {
             Signer::Vault => requests(api).await.map_err(failed("listing requests"))?,
@@ -162,8 +166,9 @@ async fn admit(
             }
         }
         let path = format!("/api/v1/nodes/{host}");
-        if let Some(found) = api.get(&path).await.map_err(failed("asking for the node"))?
-            && (signed || node_facts(&found).ready)
+        let found = api.get(&path).await.map_err(failed("asking for the node"))?;
+        if found.is_some()
+            && (signed || reported("asking whether the node reports").await? != before)
         {
             break;
         }
@@ -180,6 +185,12 @@ async fn admit(
     }
     set_node(api, node).await?;
     Ok(1)
+}
+
+/// When a node's kubelet last renewed its lease, as the API words it.
+async fn renewed(api: &ApiClient, host: &HostName) -> ApiResult<Option<Value>> {
+    let lease = api.get(&format!("{LEASES}/{host}")).await?;
+    Ok(lease.and_then(|lease| lease.pointer("/spec/renewTime").cloned()))
 }
 
 /// Signs a request, or refuses it with the reasons.
@@ -277,8 +288,7 @@ pub(crate) async fn ready(api: &ApiClient, host: &HostName) -> Result<(), String
     if !facts.ready {
         return Err(format!("it is not Ready: {}", facts.why));
     }
-    let leases = "/apis/coordination.k8s.io/v1/namespaces/kube-node-lease/leases";
-    let leases = api.list(leases).await.map_err(words)?;
+    let leases = api.list(LEASES).await.map_err(words)?;
     let renewed = |lease: &Value| -> Option<jiff::Timestamp> {
         lease.pointer("/spec/renewTime")?.as_str()?.parse().ok()
     };

@@ -135,7 +135,7 @@ impl Lab {
         let _ = self
             .zoisite(&["raise"])
             .ended(0)
-            .says(&format!("nothing differs on {} hosts", self.hosts));
+            .says(&format!("nothing differs on {} host", self.hosts));
         let status = self.status();
         let (healthy, wanted) = (&status["healthy"], &status["members_wanted"]);
         assert_eq!((healthy, &status["agree"]), (wanted, &true.into()), "{status:#}");
