@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use zoisite_core::blueprint::{
-    self, ApiObject, Blueprint, ComponentSums, NodeWanted, Part, Sources, node_wanted,
+    self, ApiObject, Blueprint, BlueprintError, ComponentSums, NodeWanted, Part, Sources,
+    node_wanted,
 };
 use zoisite_core::cluster::HostName;
 use zoisite_core::pki::{AuthorityKind, Ledger, Profile, Proof, due, edges, prove, wanted};
@@ -104,7 +105,12 @@ fn make_blueprint(
     };
     blueprint::blueprint(&site.cluster, sources, parts).map_err(|errors| {
         let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
-        Failure::new(Kind::Run, all.join("; "), "zoisite pki issue makes what is missing")
+        let exhausted = errors.iter().any(|e| matches!(e, BlueprintError::NoSubnet { .. }));
+        let mend = match exhausted {
+            true => "a node keeps its subnet for ever: make network.pods larger (its first address must stay)",
+            false => "zoisite pki issue makes what is missing",
+        };
+        Failure::new(Kind::Run, all.join("; "), mend)
     })
 }
 

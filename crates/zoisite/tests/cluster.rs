@@ -350,4 +350,18 @@ fn a_single_host_is_a_whole_cluster() {
     let lab = Lab::of("single", None, 1);
     lab.raise_converges_and_every_proof_holds();
     lab.nothing_that_signs_or_lets_in_is_on_hosts();
+
+    // Where the file says so, the cluster itself signs.
+    let text = lab.place.read("zoisite.toml");
+    assert!(text.contains("[workers]\n"));
+    let text = text.replace("[workers]\n", "[workers]\nsigner = \"in-cluster\"\n");
+    lab.place.write("zoisite.toml", text);
+    lab.must_converge();
+    let _ = lab
+        .on("heron", "systemctl stop zoisite-kubelet; rm -rf /var/lib/kubelet/pki /var/lib/kubelet/kubeconfig")
+        .ended(0);
+    lab.raise_converges_and_every_proof_holds();
+    let words = ["get", "csr", "-o", "jsonpath={.items[*].status.conditions[*].reason}"];
+    let reasons = lab.kubectl(&lab.glass(), &lab.api(), &words).ended(0).stdout;
+    assert!(reasons.contains("AutoApproved"), "the platform's own approver: {reasons}");
 }

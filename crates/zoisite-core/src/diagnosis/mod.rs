@@ -116,6 +116,57 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
         "sudo is not installed",
         "install sudo on HOST",
     ),
+    // nodes
+    (
+        &["running with swap on is not supported", "swap is enabled"],
+        "the host swaps, and the kubelet does not start there",
+        "on HOST: swapoff -a, and take its line out of /etc/fstab",
+    ),
+    (
+        &["Unauthorized", "the server has asked for the client to provide credentials"],
+        "the join token was not accepted: it had ended, or was taken back",
+        "run the same command again: every run makes a new one; if it happens again, compare the clocks of HOST and the control plane",
+    ),
+    (
+        &["cni plugin not initialized", "no networks found in /etc/cni/net.d"],
+        "there is no pod network on the node yet",
+        "zoisite sequence shows whether its configuration differs; with pods-by = \"manifests\", whether those manifests run",
+    ),
+    (
+        &["container runtime is down", "containerd.sock: connect", "containerd.sock: no such file"],
+        "the container runtime does not run",
+        "on HOST: systemctl status containerd; the same command again starts it",
+    ),
+    (
+        &["ErrImageNeverPull", "ImagePullBackOff", "ErrImagePull", "failed to pull image"],
+        "an image is not on the node",
+        "the same command again imports the images of the components folder; your own must be on a registry that HOST reaches",
+    ),
+    (
+        &["systemd cgroup driver", "cgroup driver", "cgroup v1 support is unsupported"],
+        "kubelet, runtime and host do not agree on cgroups",
+        "take own settings of cgroups out of workers.kubelet: what the host has is looked at",
+    ),
+    (
+        &["UnknownIssuer"],
+        "something answers there with a certificate of another authority: another cluster, or another server",
+        "check where the stable address leads: getent ahosts NAME on HOST",
+    ),
+    (
+        &[
+            "handshake eof",
+            "unexpected end of file",
+            "tls handshake eof",
+            "connection closed before message completed",
+        ],
+        "what answers there forwards to no API server that is ready",
+        "zoisite status shows which API servers are; then the balancer's log on its host: journalctl -u zoisite-balancer",
+    ),
+    (
+        &["Name does not resolve", "no such host", "Temporary failure in name resolution"],
+        "the name does not resolve on the host",
+        "add it to the site's DNS, or to /etc/hosts on HOST",
+    ),
     // files and disks
     (
         &["No space left on device", "no space left on device"],
@@ -197,6 +248,13 @@ mod tests {
             ("cat: write error: No space left on device", "disk is full"),
             ("listen tcp 10.77.0.11:2380: bind: address already in use", "holds the port"),
             ("dial tcp 10.77.0.12:2380: i/o timeout", "does not reach its peers"),
+            ("failed to run Kubelet: running with swap on is not supported", "the host swaps"),
+            ("cannot create certificate signing request: Unauthorized", "token was not accepted"),
+            ("container runtime network not ready: cni plugin not initialized", "no pod network"),
+            ("invalid peer certificate: UnknownIssuer", "another cluster"),
+            ("tls handshake eof", "forwards to no API server"),
+            ("lookup api.saltmarsh.example: no such host", "does not resolve"),
+            ("Error: ErrImageNeverPull", "not on the node"),
         ];
         for (answer, cause) in cases {
             let trouble = Trouble::new(Some(host.clone()), "trying", answer, Vec::new());

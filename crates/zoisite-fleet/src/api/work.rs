@@ -142,7 +142,7 @@ async fn admit(
     let subject = format!("system:node:{host}");
     let end = Instant::now() + Duration::from_secs(seconds.into());
     let mut evidence = Vec::new();
-    let mut signed = signer == Signer::InCluster;
+    let mut signed = false;
     // A node object may be there from before: what counts is that its kubelet reports anew.
     let reported = |why: &'static str| async move { renewed(api, host).await.map_err(failed(why)) };
     let before = reported("asking when the node reported last").await?;
@@ -177,7 +177,7 @@ async fn admit(
             let answer = format!("{waited} did not appear within {seconds} seconds");
             return Err(refused(format!("waiting for {waited}"), answer, evidence));
         }
-        progress(match signed {
+        progress(match signed || signer == Signer::InCluster {
             false => "waiting for the kubelet's request".to_owned(),
             true => "waiting for the node to register".to_owned(),
         });

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use zoisite_core::blueprint::ApiObject;
+use zoisite_core::blueprint::{ApiObject, KUBELET_UNIT};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, StepOutcome};
@@ -115,12 +115,12 @@ impl SshFleet {
                     Ok(changed) => return StepOutcome::Done { changed },
                     Err(error) => {
                         let passing = error.passing;
-                        let trouble = Trouble::new(
-                            host.cloned(),
-                            error.attempted,
-                            error.answer,
-                            error.evidence,
-                        );
+                        let mut evidence = error.evidence;
+                        if let (ApiWork::Admit { node, .. }, false) = (what, passing) {
+                            evidence.extend(self.log_of(&node.host, KUBELET_UNIT).await);
+                        }
+                        let trouble =
+                            Trouble::new(host.cloned(), error.attempted, error.answer, evidence);
                         if !passing {
                             return StepOutcome::Failed(trouble);
                         }
@@ -134,6 +134,15 @@ impl SshFleet {
             progress(format!("again: {}", trouble.answer));
             tokio::time::sleep(Duration::from_millis(500)).await;
         }
+    }
+
+    /// The last lines of a unit's log on a host: evidence, or nothing.
+    pub(super) async fn log_of(&self, host: &HostName, unit: &str) -> Vec<String> {
+        let command = format!("journalctl -u {unit} -n 12 -o cat --no-pager");
+        let mut lines = Vec::new();
+        let mut line = |text: &str| lines.push(text.chars().take(400).collect());
+        let _ = self.converse(host, &command, "reading the log", async |_| (), &mut line).await;
+        lines
     }
 
     pub(super) async fn attempt_api(&self, condition: &Condition) -> Result<StepOutcome, Trouble> {

@@ -241,6 +241,24 @@ impl SshFleet {
         })
     }
 
+    /// Adds what the unit concerned has logged to a gate that did not hold, unless it was only asked once.
+    async fn with_log(&self, gate: &Gate, trouble: Trouble) -> Trouble {
+        let unit = match (&gate.condition, gate.seconds) {
+            (_, 0) => None,
+            (Condition::Ready { host }, _) => Some((host, "zoisite-kubelet")),
+            (Condition::Api { host }, _) => Some((host, "zoisite-api-server")),
+            (Condition::Stable { from, balancer: true }, _) => Some((from, "zoisite-balancer")),
+            _ => None,
+        };
+        match unit {
+            Some((host, unit)) => {
+                let evidence = self.log_of(host, unit).await;
+                Trouble::new(trouble.host, trouble.attempted, trouble.answer, evidence)
+            }
+            None => trouble,
+        }
+    }
+
     async fn etcd(&self, host: &HostName) -> Result<EtcdClient, String> {
         let access = self.access.as_ref().ok_or("this run has no certificate for etcd")?;
         let session = self.session(host).await.map_err(|trouble| trouble.answer)?;
@@ -447,7 +465,9 @@ impl Fleet for SshFleet {
             };
             match attempt {
                 Ok(outcome) => return outcome,
-                Err(trouble) if Instant::now() >= end => return StepOutcome::Failed(trouble),
+                Err(trouble) if Instant::now() >= end => {
+                    return StepOutcome::Failed(self.with_log(gate, trouble).await);
+                }
                 Err(trouble) => progress(trouble.to_string()),
             }
             tokio::time::sleep(Duration::from_millis(300)).await;
