@@ -132,8 +132,11 @@ impl Prepared {
     }
 }
 
-/// Whether an API server runs, so that there is something to be asked.
-pub fn api_runs(looks: &Looks) -> bool {
+/// Whether there may be an API to be asked: an API server was seen to run, or none was looked at.
+pub fn may_ask(prepared: &Prepared, looks: &Looks) -> bool {
+    if !prepared.has(Part::ControlPlane) {
+        return prepared.has(Part::Nodes);
+    }
     looks.values().filter_map(|look| look.as_ref().ok()).any(|observed| {
         observed.units.get("zoisite-api-server.service").is_some_and(|unit| unit.active == "active")
     })
@@ -165,14 +168,13 @@ pub fn prove_edges(site: &Site, ledger: &Ledger, now: Timestamp) -> Result<Proof
     Err(failure.unwrap_or_else(|| Failure::told(Kind::Run)))
 }
 
-/// A fleet over SSH for the hosts of a blueprint.
+/// A fleet over SSH for every host of the cluster; it connects to those that are asked.
 pub fn ssh_fleet(
     site: &Site,
-    blueprint: &Blueprint,
     contents: SiteContents,
     generation: u64,
 ) -> Result<SshFleet, Failure> {
-    let targets = site.targets(blueprint.hosts.iter().map(|host| &host.host));
+    let targets = site.targets(site.cluster.hosts.iter().map(|host| &host.name));
     for config in targets.iter().filter_map(|target| target.login.ssh_config.as_deref()).take(1) {
         if !std::path::Path::new(config).exists() {
             return Err(Failure::new(
@@ -223,11 +225,11 @@ pub fn look_ahead(site: &Site, parts: &[Part], deep: bool) -> Result<Ahead, Fail
     let mut state = site.scratch()?;
     let mut prepared = prepare(site, &mut state, || site.scratch_vault(), parts)?;
     let nothing = site.contents(&Sequence::default(), &mut state, &Vault::fleeting())?;
-    let mut fleet = ssh_fleet(site, &prepared.blueprint, nothing, 0)?;
+    let mut fleet = ssh_fleet(site, nothing, 0)?;
     let depth = if deep { Depth::Deep } else { Depth::Quick };
     let seen = crate::commands::block_on(async {
         let looks = look(&fleet, &prepared.blueprint, depth).await;
-        if api_runs(&looks) {
+        if may_ask(&prepared, &looks) {
             // The store is under an overlay here: the run's certificate is forgotten with it.
             let vault = site.scratch_vault()?;
             fleet.set_api_access(api_access(site, &mut state, &vault, &prepared.ledger)?);
@@ -248,7 +250,7 @@ pub async fn ask(
     prepared: &Prepared,
     looks: &Looks,
 ) -> Result<ApiLook, Failure> {
-    if !api_runs(looks) || prepared.objects.is_empty() {
+    if !may_ask(prepared, looks) || prepared.objects.is_empty() {
         return Ok(ApiLook::Absent);
     }
     let vault = site.vault()?;

@@ -37,7 +37,7 @@ pub async fn see(site: &Site, fleet: &dyn Fleet, prepared: &Prepared) -> Seen {
 /// Asks the API, each of its servers, and the stable address.
 pub async fn see_api(site: &Site, fleet: &dyn Fleet, prepared: &Prepared, looks: Looks) -> Seen {
     let mut asked = BTreeMap::new();
-    if !road::api_runs(&looks) || !prepared.has(Part::ControlPlane) {
+    if !road::may_ask(prepared, &looks) {
         return Seen { looks, api: ApiLook::Absent, asked };
     }
     let api = fleet.ask(&prepared.objects).await;

@@ -63,25 +63,15 @@ impl Lab {
         };
         let out = self.place.path("rendered");
         let _ = self.zoisite(&["render", "--out", out.to_str().unwrap()]).ended(0);
-        let hosts = self.folder.join("hosts");
-        let hosts = hosts.to_str().unwrap();
+        // What was written on each host's disk, besides its base system.
+        let disks: Vec<String> = std::fs::read_dir(self.folder.join("hosts"))
+            .unwrap()
+            .map(|host| host.unwrap().path().join("upper").to_str().unwrap().to_owned())
+            .collect();
+        let search = |options: &[&str]| Done::of(Command::new("grep").args(options).args(&disks));
         // Every authority, by its public key.
         let find = |folder: &str, name: &str| -> Vec<String> {
-            let found = run(
-                "find",
-                &[
-                    folder,
-                    "-path",
-                    "*/upper/proc",
-                    "-prune",
-                    "-o",
-                    "-type",
-                    "f",
-                    "-name",
-                    name,
-                    "-print",
-                ],
-            );
+            let found = run("find", &[folder, "-type", "f", "-name", name]);
             found.lines().map(ToOwned::to_owned).collect()
         };
         let authorities: Vec<String> = find(out.to_str().unwrap(), "*authority.crt")
@@ -89,13 +79,7 @@ impl Lab {
             .map(|path| run("openssl", &["x509", "-in", path, "-noout", "-pubkey"]))
             .collect();
         assert!(authorities.len() >= 4);
-        let listed = Done::of(Command::new("grep").args([
-            "-rlI",
-            "--binary-files=text",
-            "-e",
-            "BEGIN .*PRIVATE KEY",
-            hosts,
-        ]));
+        let listed = search(&["-rlI", "-e", "BEGIN .*PRIVATE KEY"]);
         let keys: Vec<&str> = listed.stdout.lines().collect();
         assert!(keys.len() > 10, "{listed:?}");
         for path in keys.iter().filter(|path| !path.contains("ssh_host_")) {
@@ -111,7 +95,7 @@ impl Lab {
         for token in &tokens {
             assert_eq!(token["state"], "used-up", "{token:#}");
             let pattern = format!("{}\\.[a-z0-9]{{16}}", token["id"].as_str().unwrap());
-            let found = Done::of(Command::new("grep").args(["-rlaE", &pattern, hosts]));
+            let found = search(&["-rlaE", &pattern]);
             assert_eq!(found.stdout, "", "the token is on a disk");
         }
         let published = self.kubectl(

@@ -103,7 +103,7 @@ pub fn with_api(
 ) -> Result<(), Failure> {
     let prepared = prepare(site, state, || site.vault(), &[Part::ControlPlane])?;
     let nothing = site.contents(&Sequence::default(), state, &Vault::fleeting())?;
-    let mut fleet = road::ssh_fleet(site, &prepared.blueprint, nothing, 0)?;
+    let mut fleet = road::ssh_fleet(site, nothing, 0)?;
     fleet.set_api_access(road::api_access(site, state, vault, &prepared.ledger)?);
     block_on(async {
         let done = match fleet.any_api().await {

@@ -114,7 +114,7 @@ fn raise(
         tell_prepared(&prepared);
     }
     let nothing = site.contents(&Sequence::default(), state, &Vault::fleeting())?;
-    let mut fleet = road::ssh_fleet(site, &prepared.blueprint, nothing, run.generation)?;
+    let mut fleet = road::ssh_fleet(site, nothing, run.generation)?;
     let depth = if args.deep { Depth::Deep } else { Depth::Quick };
     let mut raise = Raise {
         site,

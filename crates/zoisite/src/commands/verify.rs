@@ -38,7 +38,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     let vault = site.vault()?;
     let prepared = prepare(&site, &mut state, || site.scratch_vault(), Part::ALL)?;
     let nothing = site.contents(&Sequence::default(), &mut state, &Vault::fleeting())?;
-    let mut fleet = road::ssh_fleet(&site, &prepared.blueprint, nothing, 0)?;
+    let mut fleet = road::ssh_fleet(&site, nothing, 0)?;
     fleet.set_api_access(road::api_access(&site, &mut state, &vault, &prepared.ledger)?);
     let letters = FreshKeys.serial();
     let wanted = Verification {
