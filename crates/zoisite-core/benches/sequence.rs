@@ -54,6 +54,7 @@ fn sequence(c: &mut Criterion) {
                     api: &ApiLook::Absent,
                     objects: &objects(&cluster),
                     nodes: &nodes,
+                    spent: &[],
                     accepted: &[],
                 };
                 (topology.tolerance, plan(input, PlanOptions::default()).unwrap())

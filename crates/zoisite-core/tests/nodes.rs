@@ -135,6 +135,7 @@ impl Scene {
             api: &self.api,
             objects: &objects(&self.cluster),
             nodes: &self.nodes(),
+            spent: &["spent1".into()],
             accepted,
         };
         plan(input, PlanOptions::default())
@@ -266,6 +267,18 @@ fn s4_a_node_name_that_another_machine_took_is_refused_until_it_is_accepted() {
     let (join, removed) =
         (index(&sequence, "tern-2/token"), index(&sequence, "tern-2/node-removed"));
     assert!(needs(&sequence, join, removed));
+}
+
+#[test]
+fn s6_what_a_run_that_was_cut_off_left_of_a_token_is_taken_away() {
+    let mut scene = Scene::raised();
+    scene.edit("tern-1", |observed| observed.token_left = true);
+    scene.api(|api| api.tokens = ["spent1".to_owned(), "other1".to_owned()].into());
+    let sequence = scene.plan().unwrap();
+    let ids: Vec<&str> = sequence.steps.iter().map(|step| step.id.as_str()).collect();
+    assert_eq!(ids, ["tern-1/forget", "tokens"]);
+    let Work::Api(ApiWork::Unpublish { ids }) = &sequence.steps[1].work else { panic!("tokens") };
+    assert_eq!(*ids, ["spent1"], "a token that can still be used stays");
 }
 
 #[test]

@@ -116,8 +116,9 @@ impl Scene {
     fn plan(&self) -> Result<Sequence, Unplannable> {
         let Self { cluster, blueprint, sums, looks } = self;
         let api = &ApiLook::Absent;
-        let (objects, nodes, accepted) = (&[], &[], &[]);
-        let input = PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, accepted };
+        let (objects, nodes, spent, accepted) = (&[], &[], &[], &[]);
+        let input =
+            PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, spent, accepted };
         plan(input, PlanOptions::default())
     }
 

@@ -159,8 +159,9 @@ impl Stage {
             false => ApiLook::Absent,
         };
         let (looks, api) = (&looks, &api);
-        let accepted = &[];
-        let input = PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, accepted };
+        let (spent, accepted) = (&[], &[]);
+        let input =
+            PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, spent, accepted };
         plan(input, PlanOptions { patience: 60 })
     }
 

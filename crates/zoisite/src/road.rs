@@ -38,6 +38,8 @@ pub struct Prepared {
     pub objects: Vec<ApiObject>,
     /// What node objects must say.
     pub nodes: Vec<NodeWanted>,
+    /// Ids of join tokens that were used or taken back.
+    spent: Vec<String>,
     parts: Vec<Part>,
 }
 
@@ -74,6 +76,8 @@ pub fn prepare(
             node_wanted(&site.cluster, &host.name, nets)
         }));
     }
+    let tokens = state.tokens()?.into_iter().filter(|token| token.gone.is_some());
+    let spent = tokens.map(|token| token.id).collect();
     let blueprint = make_blueprint(site, state, &ledger, parts)?;
     Ok(Prepared {
         issued,
@@ -82,6 +86,7 @@ pub fn prepare(
         blueprint,
         objects,
         nodes: wanted_nodes,
+        spent,
         parts: parts.to_vec(),
     })
 }
@@ -317,7 +322,8 @@ pub fn plan_for(
     let (looks, api) = seen;
     let Prepared { blueprint, objects, nodes, .. } = prepared;
     let cluster = &site.cluster;
-    let input = PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, accepted };
+    let spent = &prepared.spent;
+    let input = PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, spent, accepted };
     plan(input, PlanOptions { patience }).map_err(Failure::from)
 }
 

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use super::{quote, wrapped};
-use crate::blueprint::{FIRST_START, HostBlueprint, Item};
+use crate::blueprint::{FIRST_START, HostBlueprint, Item, TOKEN_PATH};
 
 const OBSERVE: &str = include_str!("observe.sh");
 
@@ -67,7 +67,7 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
         let name = quote(node.stable_name.as_deref().unwrap_or_default());
         let _ = writeln!(body, "node_facts");
         let (client, images) = (quote(&node.client), quote(&node.images));
-        let _ = writeln!(body, "node_state {client} {images} {name}");
+        let _ = writeln!(body, "node_state {client} {images} {name} {}", quote(TOKEN_PATH));
     }
     if let Some(etcd) = &blueprint.etcd {
         let _ = writeln!(body, "room {}", quote(&etcd.folder));

@@ -89,9 +89,10 @@ node_facts() {
   if nft list tables >/dev/null 2>&1; then say nftables yes; else say nftables no; fi
   if [ "$(wc -l </proc/swaps)" -gt 1 ]; then say swap yes; else say swap no; fi
 }
-# the kubelet's certificate, words that list images, a name that must resolve or nothing
+# the kubelet's certificate, words that list images, a name that must resolve or nothing, a join token
 node_state() {
   if [ -s "$1" ]; then say joined yes; else say joined no; fi
+  if [ -e "$4" ]; then say token-left yes; fi
   # Where the runtime does not run, its client would wait for it.
   if systemctl is-active -q containerd; then
     $2 ls -q 2>/dev/null | while read -r image; do say image "$image"; done

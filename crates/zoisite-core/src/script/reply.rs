@@ -131,6 +131,8 @@ pub struct Observed {
     pub swap: bool,
     /// Whether the kubelet holds a client certificate.
     pub joined: bool,
+    /// Whether a join token is still there, though nobody needs it any more.
+    pub token_left: bool,
     /// Images in the container runtime's store.
     pub images: BTreeSet<String>,
     /// Whether the stable address resolves, asked of nodes where it is a name.
@@ -218,6 +220,7 @@ impl Observed {
                 }
                 ["swap", there] => out.swap = there == "yes",
                 ["joined", done] => out.joined = done == "yes",
+                ["token-left", there] => out.token_left = there == "yes",
                 ["image", name] => {
                     out.images.insert(name.into());
                 }

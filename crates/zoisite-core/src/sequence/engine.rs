@@ -184,7 +184,11 @@ impl Engine {
             });
             let hopeless = match tidies {
                 // There is nothing to tidy where nothing was begun.
-                true => ready && needs.clone().all(|state| *state == State::NotTaken),
+                true => {
+                    ready
+                        && needs.clone().count() > 0
+                        && needs.clone().all(|state| *state == State::NotTaken)
+                }
                 false => {
                     needs.clone().any(|state| matches!(state, State::Failed(_) | State::NotTaken))
                         || self.interrupted

@@ -60,6 +60,11 @@ pub enum ApiWork {
         /// The host.
         host: HostName,
     },
+    /// Take back tokens that were used.
+    Unpublish {
+        /// Their ids.
+        ids: Vec<String>,
+    },
     /// Wait for a joining kubelet's request, check and sign it, and give its node what it must have.
     Admit {
         /// What the node object must say.

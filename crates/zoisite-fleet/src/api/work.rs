@@ -66,6 +66,12 @@ pub(crate) async fn work(
             Ok(changed)
         }
         ApiWork::Publish { host } => publish(api, contents, host).await,
+        ApiWork::Unpublish { ids } => {
+            for id in ids {
+                unpublish(api, id).await?;
+            }
+            Ok(ids.len())
+        }
         ApiWork::Admit { node, signer, seconds } => {
             let admitted = admit(api, contents, (node, *signer), *seconds, progress).await;
             // The token goes in any case: a host that failed gets another one next time.
@@ -106,7 +112,7 @@ async fn publish(
     let attempted = || "publishing the join token".to_owned();
     let unrecorded = |why: String| refused(attempted(), why, Vec::new());
     for id in contents.retire_tokens(host, false).map_err(unrecorded)? {
-        api.delete(&format!("{SECRETS}/{}", token_name(&id))).await.map_err(failed(attempted()))?;
+        unpublish(api, &id).await?;
     }
     let (record, token) = contents.join_token(host).map_err(unrecorded)?;
     match api.create(SECRETS, &token_object(&record, &token)).await {
@@ -122,12 +128,18 @@ async fn retract(
     contents: &dyn Contents,
     host: &HostName,
 ) -> Result<(), WorkError> {
-    let attempted = || "taking the join token back".to_owned();
-    let unrecorded = |why: String| refused(attempted(), why, Vec::new());
-    for id in contents.retire_tokens(host, true).map_err(unrecorded)? {
-        api.delete(&format!("{SECRETS}/{}", token_name(&id))).await.map_err(failed(attempted()))?;
+    let attempted = "taking the join token back".to_owned();
+    let ids =
+        contents.retire_tokens(host, true).map_err(|why| refused(attempted, why, Vec::new()))?;
+    for id in ids {
+        unpublish(api, &id).await?;
     }
     Ok(())
+}
+
+async fn unpublish(api: &ApiClient, id: &str) -> Result<(), WorkError> {
+    let path = format!("{SECRETS}/{}", token_name(id));
+    api.delete(&path).await.map_err(failed("taking a join token back"))
 }
 
 /// Waits for the kubelet's request, answers it, waits for its node object, and gives it what it must have.

@@ -235,6 +235,11 @@ impl World {
                 Ok(1)
             }
             ApiWork::RemoveNode { host } => Ok(usize::from(self.api.nodes.remove(host).is_some())),
+            ApiWork::Unpublish { ids } => {
+                let before = self.api.tokens.len();
+                self.api.tokens.retain(|id, _| !ids.contains(id));
+                Ok(before - self.api.tokens.len())
+            }
             ApiWork::Renew { .. } | ApiWork::Deny { .. } => Ok(1),
         }
     }

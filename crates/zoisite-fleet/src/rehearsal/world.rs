@@ -3,7 +3,7 @@ use std::net::IpAddr;
 
 use sha2::{Digest as _, Sha256};
 use zoisite_core::blueprint::{
-    Component, Content, FIRST_START, File, HostBlueprint, HostFacts, Item,
+    Component, Content, FIRST_START, File, HostBlueprint, HostFacts, Item, TOKEN_PATH,
 };
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
@@ -486,6 +486,7 @@ impl World {
         if let Some(node) = &blueprint.node {
             out.images.clone_from(&sim.images);
             out.joined = sim.files.contains_key(&node.client);
+            out.token_left = sim.files.contains_key(TOKEN_PATH);
             out.facts = Some(HostFacts::default());
             out.resolves = node.stable_name.as_ref().map(|_| true);
         }

@@ -102,6 +102,8 @@ pub struct PlanInput<'a> {
     pub objects: &'a [ApiObject],
     /// What node objects must say.
     pub nodes: &'a [NodeWanted],
+    /// Ids of join tokens that were used or taken back.
+    pub spent: &'a [String],
     /// Hosts behind which another machine was accepted in this run.
     pub accepted: &'a [HostName],
 }

@@ -58,6 +58,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &Control) {
         ready.push(join(draft, share, wanted, facts, (gate, network)));
     }
     requests(draft, &shares);
+    spent(draft);
     rollout(draft, "dns", "DNS runs", own, rights, &ready);
     let mut needs = before;
     needs.extend(&ready);
@@ -199,6 +200,9 @@ fn upkeep(
             )
         },
     );
+    if share.observed.token_left {
+        forget(draft, host, Vec::new());
+    }
     let unready = facts.is_some_and(|facts| !facts.ready);
     let needs: Vec<usize> = acted.into_iter().chain(set).chain(network).collect();
     if !unready && needs.is_empty() {
@@ -334,14 +338,7 @@ fn join(
         vec![started],
         work,
     );
-    let forgotten = draft.act(
-        host,
-        ("forget", "remove the token from the host"),
-        vec!["a token is gone after its use".into()],
-        vec![Operation::Remove(TOKEN_PATH.into())],
-        vec![started, admitted],
-    );
-    draft.steps[forgotten].tidies = true;
+    forget(draft, host, vec![started, admitted]);
     let needs = [admitted].into_iter().chain(network).collect();
     let ready = ready_gate(draft, host, needs);
     for step in &mut draft.steps[first..] {
@@ -349,6 +346,31 @@ fn join(
     }
     draft.steps[ready].host = Some(host.clone());
     ready
+}
+
+/// Rule S6: a token is gone from the host after its use, also when it was of no use.
+fn forget(draft: &mut Draft<'_>, host: &HostName, needs: Vec<usize>) {
+    let step = draft.act(
+        host,
+        ("forget", "remove the token from the host"),
+        vec!["a token is gone after its use".into()],
+        vec![Operation::Remove(TOKEN_PATH.into())],
+        needs,
+    );
+    draft.steps[step].tidies = true;
+}
+
+/// Rule S6: a token that was used, or taken back, and is still published (a run was cut off) goes.
+fn spent(draft: &mut Draft<'_>) {
+    let Some(answered) = draft.input.api.answered() else { return };
+    let ids = draft.input.spent.iter().filter(|id| answered.tokens.contains(*id));
+    let ids: Vec<String> = ids.cloned().collect();
+    if ids.is_empty() {
+        return;
+    }
+    let why = vec!["a token is gone after its use".to_owned()];
+    let what = "take back tokens that were used".to_owned();
+    api_step(draft, "tokens".into(), None, what, why, Vec::new(), ApiWork::Unpublish { ids });
 }
 
 /// Requests that wait for an answer: nodes' own for their next certificate are checked and signed, those
