@@ -178,6 +178,8 @@ pub struct NodeStatus {
     /// `Ready`, `not Ready`, `not joined`, `unknown`.
     pub state: &'static str,
     pub why: Option<String>,
+    /// Whether the host itself could be looked at.
+    pub looked: bool,
     pub facts: Option<NodeFacts>,
     /// End of the certificate with which its kubelet shows who it is.
     pub certificate_end: Option<Timestamp>,
@@ -334,6 +336,7 @@ fn nodes(prepared: &Prepared, seen: &Seen, sums: &ComponentSums) -> Vec<NodeStat
                 host: host.clone(),
                 state,
                 why: unreachable.or(why),
+                looked: look.is_some_and(Result::is_ok),
                 facts,
                 certificate_end: certificate.map(|entry| entry.not_after),
                 differences,
@@ -472,7 +475,7 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
             from(&|facts| facts.since.parse().map_or("–".into(), |since| age(since, now))),
             from(&subnets),
             node.certificate_end.map_or_else(|| "–".into(), view::day),
-            on_host(node.state, &node.differences),
+            on_host(if node.looked { node.state } else { "unreachable" }, &node.differences),
         ]
     });
     let titles =

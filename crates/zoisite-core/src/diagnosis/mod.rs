@@ -148,7 +148,7 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
         "take own settings of cgroups out of workers.kubelet: what the host has is looked at",
     ),
     (
-        &["UnknownIssuer"],
+        &["UnknownIssuer", "invalid peer certificate: BadSignature"],
         "something answers there with a certificate of another authority: another cluster, or another server",
         "check where the stable address leads: getent ahosts NAME on HOST",
     ),
