@@ -578,6 +578,31 @@ fn a_host_that_fails_to_join_stops_no_other_and_its_token_goes_in_any_case() {
 }
 
 #[test]
+fn an_interrupt_begins_nothing_new_but_takes_a_token_back() {
+    let mut engine = Engine::new(Scene::bare().plan().unwrap(), 1);
+    let mut commands: std::collections::VecDeque<_> = engine.begin().into();
+    while let Some(command) = commands.pop_front() {
+        let step = command.step;
+        if engine.steps()[step].id == "tern-1/join" {
+            commands.extend(engine.handle(Event::Interrupt));
+        }
+        commands.extend(
+            engine.handle(Event::Finished { step, outcome: StepOutcome::Done { changed: 1 } }),
+        );
+    }
+    assert!(engine.finished());
+    let state = |id: &str| {
+        let at = engine.steps().iter().position(|step| step.id == id).unwrap();
+        engine.states()[at].clone()
+    };
+    assert!(matches!(state("tern-1/join"), State::Done(_)));
+    assert!(matches!(state("tern-1/forget"), State::Done(_)), "the token does not stay");
+    for id in ["tern-1/admit", "dns", "ready-tern-1"] {
+        assert_eq!(state(id), State::NotTaken, "{id}");
+    }
+}
+
+#[test]
 fn once_the_budget_is_spent_no_other_host_is_begun() {
     let cluster = common::workers(60);
     let scene = Scene::of(cluster);

@@ -367,3 +367,62 @@ fn a_store_is_made_once_also_when_two_begin_together() {
     let json = place.run(&["pki", "list", "--all", "--json"]).ended(0).json();
     assert_eq!(json["certificates"].as_array().unwrap().len(), 39);
 }
+
+#[test]
+fn tokens_access_and_proofs_need_a_cluster_and_sensible_words() {
+    let place = Place::saltmarsh();
+    for command in [&["token", "list"][..], &["access", "ada"], &["verify"], &["status"]] {
+        let _ = place.run(command).ended(2).complains("nothing has been raised");
+    }
+    assert_eq!(place.files().len(), 1, "nothing was made");
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    let _ = place.run(&["token", "list"]).ended(0).says("no token can be used");
+    let _ = place.run(&["token", "list", "--json"]).ended(0).says("\"tokens\": []");
+    let _ =
+        place.run(&["token", "revoke", "abcdef"]).ended(2).complains("there is no token abcdef");
+    let _ = place.run(&["token", "issue", "gull"]).ended(2).complains("has no host gull");
+    let _ = place.run(&["token", "issue"]).ended(2);
+    let _ = place.run(&["token", "issue", "tern-1", "--ends", "soon"]).ended(2).complains("30m");
+    let _ = place
+        .run(&["access", "ada", "--break-glass", "--ends", "2d"])
+        .ended(2)
+        .complains("a day at most");
+    let _ = place.run(&["access", "ada", "--group", "system:masters"]).ended(2);
+    let _ = place.run(&["access", "system:admin"]).ended(2);
+    let _ = place.run(&["access", "ada", "--break-glass", "--may", "edit"]).ended(2);
+    let files = place.files();
+    assert!(!files.iter().any(|(name, _)| name.contains("kube")), "{files:?}");
+}
+
+#[test]
+fn manifests_of_the_site_are_read_in_order_and_faults_name_the_file() {
+    let place = Place::saltmarsh();
+    let text =
+        place.read("zoisite.toml").replace("[network]\n", "[network]\nmanifests = \"site\"\n");
+    place.write("zoisite.toml", text);
+    let _ = place.run(&["render", "--out", "out"]).ended(2).complains("site");
+    place.write(
+        "site/20-second.yaml",
+        "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: two}\n---\n",
+    );
+    place.write(
+        "site/10-first.yaml",
+        "apiVersion: v1\nkind: Namespace\nmetadata: {name: tides}\n---\napiVersion: v1\nkind: ConfigMap\nmetadata: {name: one, namespace: tides}\n",
+    );
+    place.write("site/notes.txt", "not a manifest");
+    let _ = place.run(&["render", "--out", "out"]).ended(0);
+    let mut objects: Vec<String> =
+        place.files().into_iter().map(|(n, _)| n).filter(|n| n.contains("_objects/")).collect();
+    objects.sort();
+    let last: Vec<&str> =
+        objects[objects.len() - 3..].iter().map(|name| name.rsplit_once('-').unwrap().1).collect();
+    assert_eq!(last, ["tides.yaml", "one.yaml", "two.yaml"], "{objects:?}");
+    for (broken, says) in [("kind: [", "is not YAML"), ("kind: Pod\n", "has no apiVersion")] {
+        place.write("site/30-broken.yaml", broken);
+        let _ = place
+            .run(&["render", "--out", "out"])
+            .ended(2)
+            .complains("30-broken.yaml")
+            .complains(says);
+    }
+}

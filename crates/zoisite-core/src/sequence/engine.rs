@@ -3,7 +3,7 @@
 
 use std::collections::BTreeSet;
 
-use super::step::{Proven, Sequence, Step, StepOutcome, Work};
+use super::step::{Proven, Sequence, Step, StepOutcome, When, Work};
 use crate::cluster::HostName;
 use crate::diagnosis::Trouble;
 use crate::script::{Operation, Stretch};
@@ -176,24 +176,27 @@ impl Engine {
                 continue;
             }
             let needs = self.steps[step].needs.iter().map(|need| &self.states[*need]);
-            let tidies = self.steps[step].tidies;
+            let when = self.steps[step].when;
             let ready = needs.clone().all(|state| match state {
                 State::Done(_) => true,
-                State::Failed(_) | State::NotTaken => tidies,
+                State::Failed(_) | State::NotTaken => when != When::Done,
                 State::Waiting | State::Running => false,
             });
-            let hopeless = match tidies {
+            let stopped = self.interrupted || self.over_budget(step);
+            let in_vain = || {
+                let mut all = needs.clone().peekable();
+                ready && all.peek().is_some() && all.all(|state| *state == State::NotTaken)
+            };
+            let hopeless = match when {
+                When::Done => {
+                    stopped
+                        || needs
+                            .clone()
+                            .any(|state| matches!(state, State::Failed(_) | State::NotTaken))
+                }
+                When::Ended => stopped || in_vain(),
                 // There is nothing to tidy where nothing was begun.
-                true => {
-                    ready
-                        && needs.clone().count() > 0
-                        && needs.clone().all(|state| *state == State::NotTaken)
-                }
-                false => {
-                    needs.clone().any(|state| matches!(state, State::Failed(_) | State::NotTaken))
-                        || self.interrupted
-                        || self.over_budget(step)
-                }
+                When::Begun => in_vain(),
             };
             if hopeless {
                 self.states[step] = State::NotTaken;

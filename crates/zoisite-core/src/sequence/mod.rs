@@ -19,4 +19,4 @@ pub use plan::{
     formation, plan,
 };
 pub use rules::{MachinePin, Refusal, Rule, same_machine};
-pub use step::{ApiWork, Condition, Gate, Proven, Sequence, Step, StepOutcome, Work};
+pub use step::{ApiWork, Condition, Gate, Proven, Sequence, Step, StepOutcome, When, Work};

@@ -127,6 +127,18 @@ pub enum Work {
     },
 }
 
+/// What must have become of the steps that a step needs.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum When {
+    /// All are done.
+    #[default]
+    Done,
+    /// All have ended, some of them perhaps by failing: others carry what it does.
+    Ended,
+    /// All have ended, in whatever way, and one was begun: it tidies up, also after an interrupt.
+    Begun,
+}
+
 /// One step of a sequence.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Step {
@@ -142,8 +154,8 @@ pub struct Step {
     pub needs: Vec<usize>,
     /// What is interrupted for a while, if anything.
     pub disrupts: Option<Part>,
-    /// It tidies up: it is taken even when what it needs failed, or the run was interrupted.
-    pub tidies: bool,
+    /// What must have become of what it needs.
+    pub when: When,
     /// It belongs to the joining of a host; failures of those have a budget.
     pub joins: bool,
     /// The work itself.

@@ -1,7 +1,7 @@
 //! The etcd quorum: formed by starting together, kept by restarting one at a time.
 
 use super::super::rules;
-use super::{Condition, Differs, Draft, Operation, Part, Share, Step, Work};
+use super::{Condition, Differs, Draft, Operation, Part, Share, Step, When, Work};
 use crate::blueprint::EtcdPaths;
 use crate::cluster::HostName;
 use crate::script::Observed;
@@ -265,7 +265,7 @@ fn mark_formed(draft: &mut Draft<'_>, member: &Member<'_>, gate: usize) {
         why: vec!["a member that loses its data must never again start as if new".into()],
         needs: vec![gate],
         disrupts: None,
-        tidies: false,
+        when: When::Done,
         joins: false,
         work: Work::MarkFormed {
             host,

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 pub use self::etcd::{Formation, formation};
 use super::differences::{Difference, Differs, differences};
 use super::rules::Refusal;
-use super::step::{Condition, Gate, Sequence, Step, Work};
+use super::step::{Condition, Gate, Sequence, Step, When, Work};
 use crate::blueprint::{
     ApiObject, Blueprint, Component, ComponentSums, HostBlueprint, Item, NodeWanted, Part, Taint,
 };
@@ -385,7 +385,7 @@ impl<'a> Draft<'a> {
             why,
             needs: Vec::new(),
             disrupts: None,
-            tidies: false,
+            when: When::Done,
             joins: false,
             work: Work::Upload { host, components },
         }))
@@ -407,7 +407,7 @@ impl<'a> Draft<'a> {
             why,
             needs,
             disrupts: None,
-            tidies: false,
+            when: When::Done,
             joins: false,
             work: Work::Act(Stretch { host: host.clone(), operations }),
         })
@@ -429,7 +429,7 @@ impl<'a> Draft<'a> {
             why: vec![why],
             needs,
             disrupts: None,
-            tidies: false,
+            when: When::Done,
             joins: false,
             work: Work::Gate(Gate { condition, seconds }),
         })

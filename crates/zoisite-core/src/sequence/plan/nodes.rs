@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::control_plane::Control;
-use super::{ApiObject, Condition, Draft, NodeFacts, NodeWanted, Part, Share, Step, Work};
+use super::{ApiObject, Condition, Draft, NodeFacts, NodeWanted, Part, Share, Step, When, Work};
 use crate::blueprint::{Content, File, KUBELET_UNIT, TOKEN_PATH, token_key};
 use crate::cluster::{HostName, PodsBy, Signer};
 use crate::script::Operation;
@@ -67,7 +67,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &Control) {
         PodsBy::Manifests => network,
     };
     if let Some(applied) = applied.filter(|_| network.is_none()) {
-        draft.steps[applied].tidies = true;
+        draft.steps[applied].when = When::Ended;
     }
     rollout(draft, "manifests-run", "the site's workloads run", site, applied, &[]);
 }
@@ -120,7 +120,7 @@ fn api_step(
         why,
         needs,
         disrupts: None,
-        tidies: false,
+        when: When::Done,
         joins: false,
         work: Work::Api(work),
     })
@@ -158,7 +158,7 @@ fn rollout(
         needs,
     );
     // A node that did not join is told by its own step; the others carry the workloads.
-    draft.steps[gate].tidies = !ready.is_empty();
+    draft.steps[gate].when = When::Ended;
 }
 
 /// A node that has joined: put right what differs on the host and in its node object.
@@ -357,7 +357,7 @@ fn forget(draft: &mut Draft<'_>, host: &HostName, needs: Vec<usize>) {
         vec![Operation::Remove(TOKEN_PATH.into())],
         needs,
     );
-    draft.steps[step].tidies = true;
+    draft.steps[step].when = When::Begun;
 }
 
 /// Rule S6: a token that was used, or taken back, and is still published (a run was cut off) goes.
