@@ -209,7 +209,8 @@ impl Standing {
         quorum.healthy == quorum.members_wanted
             && quorum.agree
             && self.services().all(|service| service.state == "ready")
-            && self.nodes.iter().all(|node| node.state == "Ready")
+            // The API calls a silent node Ready for a while: the host itself must answer too.
+            && self.nodes.iter().all(|node| node.state == "Ready" && node.looked)
             && self.stable.as_ref().is_none_or(Result::is_ok)
             && self.objects.is_empty()
             && self.api_silent.is_none()
@@ -448,6 +449,9 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
     let all = standing.nodes.len();
     let head = match &standing.api_silent {
         Some(why) => style.bad(&format!("unknown: {why}")),
+        None if standing.nodes.iter().any(|node| !node.looked) => {
+            style.warn("not all hosts could be reached")
+        }
         None if ready == all => style.good("all Ready"),
         None => style.warn("not all are Ready"),
     };
@@ -484,7 +488,8 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
     if many {
         out.push_str(&format!("  {} more are Ready and as they must be\n", ready));
     }
-    for node in standing.nodes.iter().filter(|node| node.state != "Ready").take(12) {
+    let ailing = |node: &&NodeStatus| node.state != "Ready" || !node.looked;
+    for node in standing.nodes.iter().filter(ailing).take(12) {
         if let Some(why) = &node.why {
             let short: String = why.chars().take(160).collect();
             out.push_str(&format!("\n  {}: {}\n", node.host, style.dim(&short)));
