@@ -163,6 +163,7 @@ fn hold(observed: &mut Observed, item: &Item) {
         Item::Component(c) => {
             observed.components.insert(c.path.clone(), "ab".repeat(32));
         }
+        Item::Absent(_) => {}
         Item::Image(image) => {
             observed.images.insert(image.name.clone());
         }
@@ -440,6 +441,20 @@ fn an_authoritys_key_goes_to_a_host_only_when_the_file_says_so() {
     let file = blueprint.host(&host("curlew")).unwrap().files().find(|f| f.path == unit).unwrap();
     let text = file.content.whole_text().unwrap();
     assert!(text.contains("--cluster-signing-key-file=") && !text.contains("-signing-controller"));
+}
+
+#[test]
+fn s5_an_authoritys_key_that_is_no_longer_wanted_on_hosts_is_removed() {
+    let mut scene = Scene::raised();
+    let path = "/etc/zoisite/controller-manager/cluster-authority.key";
+    scene.edit("plover", |o| {
+        o.files.insert(path.into(), FileFacts::default());
+    });
+    let sequence = scene.plan().unwrap();
+    let step = &sequence.steps[index(&sequence, "plover/control-plane-put-right")];
+    assert!(step.why[0].contains("is still there"), "{:?}", step.why);
+    let Work::Act(stretch) = &step.work else { panic!("an act") };
+    assert_eq!(stretch.operations, [Operation::Remove(path.into())]);
 }
 
 /// A request as a kubelet makes it, with one thing changed.

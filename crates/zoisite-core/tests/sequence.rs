@@ -86,6 +86,7 @@ impl Scene {
                     Item::Component(c) => {
                         observed.components.insert(c.path.clone(), "ab".repeat(32));
                     }
+                    Item::Absent(_) => {}
                     Item::Image(image) => {
                         observed.images.insert(image.name.clone());
                     }

@@ -359,4 +359,10 @@ fn a_single_host_is_a_whole_cluster() {
     let words = ["get", "csr", "-o", "jsonpath={.items[*].status.conditions[*].reason}"];
     let reasons = lab.kubectl(&lab.glass(), &lab.api(), &words).ended(0).stdout;
     assert!(reasons.contains("AutoApproved"), "the platform's own approver: {reasons}");
+    // And where it no longer does, the key goes from the host again.
+    let text = lab.place.read("zoisite.toml").replace("signer = \"in-cluster\"\n", "");
+    lab.place.write("zoisite.toml", text);
+    lab.must_converge();
+    let _ =
+        lab.on("heron", "test ! -e /etc/zoisite/controller-manager/cluster-authority.key").ended(0);
 }

@@ -296,8 +296,10 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
     let profile = Profile::ControllerManager;
     let mut items = client(shop, CONTROLLER_USER, folder, profile, CONTROLLER_MANAGER);
     let mut flags = controller_manager_flags(shop.cluster);
-    if shop.cluster.workers.signer == Signer::InCluster {
-        let key = format!("{CONTROLLER_FOLDER}/cluster-authority.key");
+    let key = format!("{CONTROLLER_FOLDER}/cluster-authority.key");
+    if shop.cluster.workers.signer == Signer::Vault {
+        items.push(Item::Absent(key));
+    } else {
         flags = flags.and([
             ("cluster-signing-cert-file", format!("{CONTROLLER_FOLDER}/cluster-authority.crt")),
             ("cluster-signing-key-file", key.clone()),

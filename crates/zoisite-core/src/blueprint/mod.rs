@@ -171,6 +171,8 @@ pub enum Item {
     File(File),
     /// A pinned file of a component, large and the same everywhere.
     Component(Component),
+    /// A file that must not be there: what an earlier cluster file asked for and this one forbids.
+    Absent(String),
     /// An image in the container runtime's store.
     Image(Image),
     /// A systemd unit: whether it is enabled and runs. Its file is a [`File`] of its own.

@@ -266,10 +266,12 @@ net.ipv4.ip_forward = 1
         lines.push(("ExecStart", format!("/usr/sbin/nft -f {path}")));
         items.push(Workshop::file(&path, masquerade(shop.cluster), Some(NETWORK_UNIT)));
     }
-    if routed {
-        let path = "/etc/cni/net.d/10-zoisite.conflist";
-        items.push(Workshop::file(path, cni(subnets, !facts.nftables), None));
-    }
+    let path = "/etc/cni/net.d/10-zoisite.conflist";
+    items.push(match routed {
+        true => Workshop::file(path, cni(subnets, !facts.nftables), None),
+        // It would stand before the site's own.
+        false => Item::Absent(path.into()),
+    });
     let what = format!("pod network of {} on {}", shop.cluster.name, shop.host.name);
     let unit =
         UnitFile::service(&what, "network-online.target").section("Service", lines).at_boot();

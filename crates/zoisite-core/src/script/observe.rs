@@ -32,6 +32,7 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
                 let _ = writeln!(body, "user {}", quote(user.name));
             }
             Item::Directory(directory) => paths.push(quote(&directory.path)),
+            Item::Absent(path) => paths.push(quote(path)),
             Item::File(file) => {
                 paths.push(quote(&file.path));
                 match file.content.first_start() {

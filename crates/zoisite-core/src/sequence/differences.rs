@@ -12,6 +12,8 @@ use crate::script::Observed;
 pub enum Differs {
     /// It is not there.
     Missing,
+    /// It is there, and must not be.
+    StillThere,
     /// Its content is another.
     Content,
     /// Its owner or mode is another: as found.
@@ -28,6 +30,7 @@ impl fmt::Display for Differs {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Missing => f.write_str("is missing"),
+            Self::StillThere => f.write_str("is still there"),
             Self::Content => f.write_str("has other content"),
             Self::Access(found) => write!(f, "has owner and mode {found}"),
             Self::NotEnabled => f.write_str("does not start at boot"),
@@ -115,6 +118,11 @@ pub fn differences(
                         add(&component.path, Differs::Content, component.restarts);
                     }
                     Some(_) => {}
+                }
+            }
+            Item::Absent(path) => {
+                if observed.files.contains_key(path) {
+                    add(path, Differs::StillThere, None);
                 }
             }
             Item::Image(image) => {

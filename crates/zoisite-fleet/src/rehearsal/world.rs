@@ -478,6 +478,11 @@ impl World {
                     }
                 }
                 Item::Image(_) => {}
+                Item::Absent(path) => {
+                    if sim.files.contains_key(path) {
+                        out.files.insert(path.clone(), FileFacts::default());
+                    }
+                }
                 Item::Unit(unit) => {
                     out.units.insert(unit.name.into(), self.unit_facts(&blueprint.host, unit.name));
                 }

@@ -87,6 +87,10 @@ pub fn run(options: &Options, args: &RenderArgs) -> Result<ExitCode, Failure> {
                     (entry.owner, entry.mode) = (Some("root".into()), Some("0755".into()));
                     entry.note = Some(format!("from the components folder: {}", component.pinned));
                 }
+                Item::Absent(path) => {
+                    (entry.kind, entry.path) = ("absent".into(), path.clone());
+                    entry.note = Some("must not be there".into());
+                }
                 Item::Image(image) => {
                     (entry.kind, entry.path) = ("image".into(), image.name.clone());
                     entry.note = Some(format!("imported from {}", image.archive));

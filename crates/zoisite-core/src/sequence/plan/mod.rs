@@ -290,6 +290,7 @@ impl<'a> Share<'a> {
                 Item::User(user) => Some(Operation::User(user.clone())),
                 Item::Directory(directory) => Some(Operation::Directory(directory.clone())),
                 Item::File(file) => Some(Operation::File(file.clone())),
+                Item::Absent(path) => Some(Operation::Remove(path.clone())),
                 Item::Component(_) | Item::Image(_) | Item::Unit(_) => None,
             })
             .collect()
@@ -311,6 +312,7 @@ impl<'a> Share<'a> {
                     out.push(Operation::Directory(directory.clone()));
                 }
                 Item::File(file) if different => out.push(Operation::File(file.clone())),
+                Item::Absent(path) if different => out.push(Operation::Remove(path.clone())),
                 Item::Image(image) if different => out.push(Operation::Import(image.clone())),
                 Item::Unit(unit)
                     if self.blueprint.part_of(index) == self.part
