@@ -144,12 +144,13 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
         input,
         options,
         steps: Vec::new(),
-        differences: Vec::new(),
+        differences: BTreeMap::new(),
         none: Unplannable { refusals: Vec::new(), troubles: Vec::new() },
     };
     for blueprint in &input.blueprint.hosts {
         if let Some(Ok(observed)) = input.looks.get(&blueprint.host) {
-            draft.differences.extend(differences(blueprint, observed, input.sums));
+            let found = differences(blueprint, observed, input.sums);
+            draft.differences.insert(&blueprint.host, found);
             draft.none.troubles.extend(unusable(blueprint, observed, input.sums));
         }
     }
@@ -159,7 +160,11 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     if !draft.none.refusals.is_empty() || !draft.none.troubles.is_empty() {
         return Err(draft.none);
     }
-    Ok(Sequence { steps: draft.steps, differences: draft.differences })
+    // In the order of the cluster file, as everything that is shown.
+    let mut by_host = draft.differences;
+    let hosts = input.blueprint.hosts.iter();
+    let differences = hosts.filter_map(|host| by_host.remove(&host.host)).flatten().collect();
+    Ok(Sequence { steps: draft.steps, differences })
 }
 
 /// What makes a host unfit before anything is tried.
@@ -238,7 +243,7 @@ struct Draft<'a> {
     input: PlanInput<'a>,
     options: PlanOptions,
     steps: Vec<Step>,
-    differences: Vec<Difference>,
+    differences: BTreeMap<&'a HostName, Vec<Difference>>,
     none: Unplannable,
 }
 
@@ -345,12 +350,9 @@ impl<'a> Draft<'a> {
             .filter(|blueprint| blueprint.has(part))
             .filter_map(|blueprint| {
                 let observed = input.looks.get(&blueprint.host)?.as_ref().ok()?;
-                let differences = self
-                    .differences
-                    .iter()
-                    .filter(|d| d.host == blueprint.host && blueprint.part_of(d.item) == part)
-                    .cloned()
-                    .collect();
+                let found = self.differences.get(&blueprint.host).into_iter().flatten();
+                let differences =
+                    found.filter(|d| blueprint.part_of(d.item) == part).cloned().collect();
                 Some(Share { blueprint, observed, part, differences })
             })
             .collect()

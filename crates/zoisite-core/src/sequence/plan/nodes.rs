@@ -1,6 +1,6 @@
 //! Nodes and what runs in the cluster: prepared, joined by token, kept right.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::control_plane::Control;
 use super::{ApiObject, Condition, Draft, NodeFacts, NodeWanted, Part, Share, Step, When, Work};
@@ -35,10 +35,9 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &Control) {
     let shares = draft.shares(Part::Nodes);
     let mut ready = Vec::new();
     let mut stable = None;
+    let nodes: BTreeMap<_, _> = input.nodes.iter().map(|wanted| (&wanted.host, wanted)).collect();
     for share in &shares {
-        let Some(wanted) = input.nodes.iter().find(|wanted| wanted.host == *share.host()) else {
-            continue;
-        };
+        let Some(wanted) = nodes.get(share.host()).copied() else { continue };
         let facts = answered.and_then(|api| api.nodes.get(share.host().as_str()));
         let known = facts.is_some() || answered.is_none();
         if share.observed.joined && known {
