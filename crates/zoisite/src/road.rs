@@ -386,13 +386,14 @@ impl Phases {
         }
     }
 
-    /// `components 1.2 s · configure 0.4 s`.
+    /// `components 1.2 s · configuration 0.4 s`, a few on a line.
     pub fn render(&self) -> String {
-        self.0
+        let all: Vec<String> = self
+            .0
             .iter()
             .map(|(name, from, to)| format!("{name} {}", view::seconds(to.saturating_sub(*from))))
-            .collect::<Vec<_>>()
-            .join(" · ")
+            .collect();
+        all.chunks(5).map(|line| line.join(" · ")).collect::<Vec<_>>().join("\n        ")
     }
 }
 

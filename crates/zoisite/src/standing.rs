@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use zoisite_core::blueprint::{ComponentSums, HostBlueprint, Part};
 use zoisite_core::cluster::HostName;
-use zoisite_core::pki::Profile;
+use zoisite_core::pki::{Ledger, Profile};
 use zoisite_core::script::{Depth, EtcdStatus, Observed};
 use zoisite_core::sequence::{
     ApiLook, Condition, Difference, Gate, Looks, NodeFacts, StepOutcome, differences,
@@ -241,7 +241,12 @@ fn of_part(
 }
 
 /// Puts together what was seen.
-pub fn standing(site: &Site, prepared: &Prepared, seen: &Seen, sums: &ComponentSums) -> Standing {
+pub fn standing(
+    site: &Site,
+    (prepared, ledger): (&Prepared, &Ledger),
+    seen: &Seen,
+    sums: &ComponentSums,
+) -> Standing {
     let mut quorum = quorum_status(site, prepared, &seen.looks, sums);
     if !prepared.has(Part::Etcd) {
         quorum.members_wanted = 0;
@@ -257,7 +262,7 @@ pub fn standing(site: &Site, prepared: &Prepared, seen: &Seen, sums: &ComponentS
         control_planes: services(Part::ControlPlane),
         balancers: services(Part::Balancer),
         stable: seen.asked.get(STABLE).cloned(),
-        nodes: nodes(prepared, seen, sums),
+        nodes: nodes((prepared, ledger), seen, sums),
         objects,
         api_silent: match &seen.api {
             ApiLook::Silent(trouble) => Some(trouble.answer.clone()),
@@ -307,8 +312,12 @@ fn services(
         .collect()
 }
 
-fn nodes(prepared: &Prepared, seen: &Seen, sums: &ComponentSums) -> Vec<NodeStatus> {
-    let current = prepared.ledger.current();
+fn nodes(
+    (prepared, ledger): (&Prepared, &Ledger),
+    seen: &Seen,
+    sums: &ComponentSums,
+) -> Vec<NodeStatus> {
+    let current = ledger.current();
     prepared
         .nodes
         .iter()
@@ -398,10 +407,6 @@ fn render_control(site: &Site, standing: &Standing, style: Style) -> String {
         (_, None) => style.warn("the stable address was not asked"),
     };
     let mut out = format!("control plane: {head} ({ready} of {all})\n\n");
-    let state = |service: &ServiceStatus| match service.state {
-        "ready" => service.state.to_owned(),
-        other => style.bad(other),
-    };
     let rows = standing.control_planes.iter().map(|service| ("control plane", service));
     let rows = rows.chain(standing.balancers.iter().map(|service| ("balancer", service)));
     let rows = rows.map(|(what, service)| {
@@ -421,7 +426,7 @@ fn render_control(site: &Site, standing: &Standing, style: Style) -> String {
         vec![
             service.host.to_string(),
             what.to_owned(),
-            state(service),
+            service.state.to_owned(),
             units,
             on_host(service.state, &service.differences),
         ]
@@ -471,10 +476,7 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
         };
         vec![
             node.host.to_string(),
-            match node.state {
-                "Ready" => "Ready".to_owned(),
-                other => style.bad(other),
-            },
+            node.state.to_owned(),
             from(&|facts| facts.version.clone()),
             from(&|facts| facts.since.parse().map_or("–".into(), |since| age(since, now))),
             from(&subnets),

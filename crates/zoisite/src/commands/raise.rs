@@ -228,7 +228,9 @@ impl Raise<'_> {
             ));
         }
         let seen = standing::see(self.site, fleet, &self.prepared).await;
-        let status = standing::standing(self.site, &self.prepared, &seen, &self.sums);
+        // What was signed in this run is in the ledger since.
+        let ledger = state.ledger()?;
+        let status = standing::standing(self.site, (&self.prepared, &ledger), &seen, &self.sums);
         self.tell(&engine, &status, &phases, total);
         still_different(&status)?;
         Ok(format!("{} changed in {} steps", tally.changed, tally.done))
@@ -254,7 +256,7 @@ impl Raise<'_> {
                 proven.wrote, proven.cluster_id
             ));
         }
-        view::out(&format!("time    {} in all: {}", seconds(total), phases.render()));
+        view::out(&format!("time    {} in all\n        {}", seconds(total), phases.render()));
         view::out(
             "next    zoisite verify proves that it works; zoisite access NAME lets a person in",
         );

@@ -131,31 +131,32 @@ pub fn render(sequence: &Sequence, as_table: bool, style: Style) -> String {
         }
         // Gates belong to no host, and come last.
         hosts.sort_by_key(|host| host.is_none());
+        let name = |step: &Step| step.id.rsplit('/').next().unwrap_or_default().to_owned();
+        let width = sequence.steps.iter().map(|step| name(step).len()).max().unwrap_or(0);
         for host in hosts {
             let title = host.map_or("gates".to_owned(), ToString::to_string);
             out.push_str(&format!("{}\n", style.bold(&title)));
             for step in sequence.steps.iter().filter(|step| step.host.as_ref() == host) {
-                let name = step.id.rsplit('/').next().unwrap_or_default();
                 let disrupts = match step.disrupts {
                     Some(part) => style.warn(&format!("  disrupts {part}")),
                     None => String::new(),
                 };
                 out.push_str(&format!(
                     "  {} {}{disrupts}\n",
-                    style.busy(&format!("{name:<18}")),
+                    style.busy(&format!("{:<width$}", name(step))),
                     step.what
                 ));
                 // A few reasons are worth reading, many are not: the first ones stand for all.
                 let shown = if step.why.len() > 4 { 2 } else { step.why.len() };
                 for why in &step.why[..shown] {
-                    out.push_str(&style.dim(&format!("  {:<18} because {why}\n", "")));
+                    out.push_str(&style.dim(&format!("  {:<width$} because {why}\n", "")));
                 }
                 if step.why.len() > shown {
                     let more = step.why.len() - shown;
-                    out.push_str(&style.dim(&format!("  {:<18} and {more} more\n", "")));
+                    out.push_str(&style.dim(&format!("  {:<width$} and {more} more\n", "")));
                 }
                 if !step.needs.is_empty() {
-                    out.push_str(&style.dim(&format!("  {:<18} after {}\n", "", needs(step))));
+                    out.push_str(&style.dim(&format!("  {:<width$} after {}\n", "", needs(step))));
                 }
             }
         }

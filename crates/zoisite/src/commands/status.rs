@@ -29,7 +29,7 @@ pub fn run(options: &Options, args: &StatusArgs) -> Result<ExitCode, Failure> {
     }
     let Ahead { state, sums, prepared, seen } =
         road::look_ahead(&site, &args.parts.chosen(), args.deep)?;
-    let standing = standing(&site, &prepared, &seen, &sums);
+    let standing = standing(&site, (&prepared, &prepared.ledger), &seen, &sums);
     if options.json {
         view::json(&standing);
     } else {

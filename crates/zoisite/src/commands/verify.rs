@@ -109,9 +109,9 @@ pub fn render(cluster: &str, tried: &[Tried], style: Style) -> String {
         let good = own.iter().filter(|tried| tried.fault.is_none()).count();
         let slowest = own.iter().map(|tried| tried.milliseconds).max().unwrap_or(0);
         let result = match (own.len(), good) {
-            (0, _) => style.warn("not tried"),
-            (n, good) if n == good => style.good(&format!("{good} of {n}")),
-            (n, good) => style.bad(&format!("{good} of {n}")),
+            (0, _) => "not tried".to_owned(),
+            (n, good) if n == good => format!("✓ {good} of {n}"),
+            (n, good) => format!("✗ {good} of {n}"),
         };
         let on: Vec<&str> = own.iter().map(|tried| tried.on.as_str()).take(4).collect();
         let more = own.len().saturating_sub(on.len());

@@ -35,20 +35,21 @@ impl Live {
     pub fn new(engine: &Engine) -> Self {
         let screen = MultiProgress::new();
         let style = Style::stderr();
-        let mut rows: Vec<Row> = Vec::new();
+        let mut rows: Vec<(String, Vec<usize>)> = Vec::new();
         for (index, step) in engine.steps().iter().enumerate() {
             let name = step.host.as_ref().map_or_else(|| GATES.to_owned(), ToString::to_string);
-            match rows.iter().position(|row| row.name == name) {
-                Some(row) => rows[row].steps.push(index),
-                None if rows.len() < MOST_ROWS => {
-                    let bar = screen.add(ProgressBar::new_spinner());
-                    rows.push(Row { name, steps: vec![index], bar });
-                }
+            match rows.iter().position(|(known, _)| *known == name) {
+                Some(row) => rows[row].1.push(index),
+                None if rows.len() < MOST_ROWS => rows.push((name, vec![index])),
                 None => {}
             }
         }
         // Gates belong to no host, and come last.
-        rows.sort_by_key(|row| row.name == GATES);
+        rows.sort_by_key(|(name, _)| name == GATES);
+        let rows: Vec<Row> = rows
+            .into_iter()
+            .map(|(name, steps)| Row { name, steps, bar: screen.add(ProgressBar::new_spinner()) })
+            .collect();
         let width = rows.iter().map(|row| row.name.len()).max().unwrap_or(0);
         for row in &rows {
             row.bar.set_style(row_style(false));
