@@ -21,7 +21,13 @@ put_text() {
 lock() {
   attempt "making $state" mkdir -p -m 0700 "$state" "$state/pending" "$state/replaced"
   exec 9>"$state/lock"
-  if ! flock -w 60 9; then say busy; exit 75; fi
+  # Another run is not waited for long; another step of this very run may take its time.
+  waited=0
+  until flock -w 10 9; do
+    waited=$((waited + 10))
+    if [ "$(cat "$state/generation" 2>/dev/null)" = "$1" ] && [ "$waited" -lt 3600 ]; then continue; fi
+    if [ "$waited" -ge 60 ]; then say busy; exit 75; fi
+  done
   last=$(cat "$state/generation" 2>/dev/null || echo 0)
   if [ "$last" -gt "$1" ]; then say newer "$last"; exit 76; fi
   if [ "$last" != "$1" ]; then
