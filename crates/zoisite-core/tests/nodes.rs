@@ -7,17 +7,17 @@ mod common;
 
 use std::collections::BTreeSet;
 
-use common::{Known, Trust, at, changed, host, saltmarsh};
+use common::{Known, Trust, at, changed, hold, host, saltmarsh};
 use zoisite_core::blueprint::{
-    Blueprint, ComponentSums, HostFacts, Item, KUBELET_UNIT, NodeWanted, Part, assign_subnets,
-    blueprint, node_wanted, objects,
+    Blueprint, ComponentSums, HostFacts, KUBELET_UNIT, NodeWanted, Part, assign_subnets, blueprint,
+    node_wanted, objects,
 };
 use zoisite_core::cluster::{Cluster, read};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::{
     Asker, KUBELET_CLIENT_SIGNER, KeyKind, NodeRequest, check_request, kubelet_client,
 };
-use zoisite_core::script::{DirectoryFacts, EtcdStatus, FileFacts, Observed, Operation, UnitFacts};
+use zoisite_core::script::{EtcdStatus, FileFacts, Observed, Operation};
 use zoisite_core::sequence::{
     ApiLook, ApiObserved, ApiWork, Engine, Event, Looks, NodeFacts, PlanInput, PlanOptions, Rule,
     Sequence, State, Step, StepOutcome, Unplannable, Work, plan,
@@ -139,43 +139,6 @@ impl Scene {
             accepted,
         };
         plan(input, PlanOptions::default())
-    }
-}
-
-fn hold(observed: &mut Observed, item: &Item) {
-    match item {
-        Item::User(user) => {
-            observed.users.insert(user.name.into(), true);
-        }
-        Item::Directory(d) => {
-            let (owner, mode) = (d.owner.into(), format!("{:o}", d.mode));
-            let facts = DirectoryFacts { present: true, owner, mode };
-            observed.directories.insert(d.path.clone(), facts);
-        }
-        Item::File(f) => {
-            let facts = FileFacts {
-                sha256: Some(f.content.lasting_sha256()),
-                owner: f.owner.into(),
-                mode: format!("{:o}", f.mode),
-            };
-            observed.files.insert(f.path.clone(), facts);
-        }
-        Item::Component(c) => {
-            observed.components.insert(c.path.clone(), "ab".repeat(32));
-        }
-        Item::Absent(_) => {}
-        Item::Image(image) => {
-            observed.images.insert(image.name.clone());
-        }
-        Item::Unit(u) => {
-            let facts = UnitFacts {
-                load: "loaded".into(),
-                active: "active".into(),
-                enabled: true,
-                ..UnitFacts::default()
-            };
-            observed.units.insert(u.name.into(), facts);
-        }
     }
 }
 

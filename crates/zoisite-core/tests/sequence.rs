@@ -4,16 +4,13 @@
 
 mod common;
 
-use common::{Known, Trust, at, host, saltmarsh};
+use common::{Known, Trust, at, hold, host, saltmarsh};
 use zoisite_core::blueprint::{
     Blueprint, ComponentSums, Content, FIRST_START, Item, Part, blueprint,
 };
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::script::{
-    DirectoryFacts, EtcdStatus, FileFacts, KeyText, Observed, Operation, Outcome, Reply, Stretch,
-    UnitFacts,
-};
+use zoisite_core::script::{EtcdStatus, KeyText, Observed, Operation, Outcome, Reply, Stretch};
 use zoisite_core::sequence::{
     ApiLook, Command, Engine, Event, Formation, Looks, PlanInput, PlanOptions, Proven, Rule,
     Sequence, State, StepOutcome, Unplannable, Work, differences, formation, plan,
@@ -62,44 +59,7 @@ impl Scene {
             let observed = look.as_mut().unwrap();
             let blueprint = scene.blueprint.host(name).unwrap();
             for item in &blueprint.items {
-                match item {
-                    Item::User(user) => {
-                        observed.users.insert(user.name.into(), true);
-                    }
-                    Item::Directory(d) => {
-                        let facts = DirectoryFacts {
-                            present: true,
-                            owner: d.owner.into(),
-                            mode: format!("{:o}", d.mode),
-                        };
-                        observed.directories.insert(d.path.clone(), facts);
-                    }
-                    Item::File(f) => {
-                        let sha256 = Some(f.content.lasting_sha256());
-                        let facts = FileFacts {
-                            sha256,
-                            owner: f.owner.into(),
-                            mode: format!("{:o}", f.mode),
-                        };
-                        observed.files.insert(f.path.clone(), facts);
-                    }
-                    Item::Component(c) => {
-                        observed.components.insert(c.path.clone(), "ab".repeat(32));
-                    }
-                    Item::Absent(_) => {}
-                    Item::Image(image) => {
-                        observed.images.insert(image.name.clone());
-                    }
-                    Item::Unit(u) => {
-                        let facts = UnitFacts {
-                            load: "loaded".into(),
-                            active: "active".into(),
-                            enabled: true,
-                            ..UnitFacts::default()
-                        };
-                        observed.units.insert(u.name.into(), facts);
-                    }
-                }
+                hold(observed, item);
             }
             observed.etcd.data = true;
             observed.etcd.owner = Some(ID.into());

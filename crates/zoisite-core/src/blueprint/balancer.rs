@@ -6,7 +6,7 @@ use crate::cluster::Role;
 use crate::pki::AuthorityKind;
 
 /// Name of the balancer's unit.
-pub(crate) const BALANCER_UNIT: &str = "zoisite-balancer.service";
+pub const BALANCER_UNIT: &str = "zoisite-balancer.service";
 const USER: &str = "zoisite-balancer";
 const FOLDER: &str = "/etc/zoisite/balancer";
 

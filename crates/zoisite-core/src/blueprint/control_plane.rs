@@ -6,13 +6,14 @@ use super::config::{Credential, Flags, kubeconfig, merge};
 use super::etcd::url;
 use super::unit::HARDENED;
 use super::{
-    Content, ENCRYPTION_KEY, File, HostBlueprint, Item, Part, SERVICE_ACCOUNTS_KEY, UnitFile, User,
+    Content, ENCRYPTION_KEY, HostBlueprint, Item, Part, SERVICE_ACCOUNTS_KEY, UnitFile, User,
     Workshop, kubernetes_folder,
 };
 use crate::cluster::{Cluster, Host, Role, Signer};
 use crate::pki::{AuthorityKind, Profile, authority_key};
 
-const API_SERVER: &str = "zoisite-api-server.service";
+/// Name of the API server's unit.
+pub const API_SERVER_UNIT: &str = "zoisite-api-server.service";
 const CONTROLLER_MANAGER: &str = "zoisite-controller-manager.service";
 const SCHEDULER: &str = "zoisite-scheduler.service";
 
@@ -78,7 +79,7 @@ pub(crate) const SCHEDULER_OWN: &[&str] = &["apiVersion", "kind", "clientConnect
 
 pub(super) fn control_plane(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
     let mut items = shop.kubernetes(&[
-        ("kube-apiserver", Some(API_SERVER)),
+        ("kube-apiserver", Some(API_SERVER_UNIT)),
         ("kube-controller-manager", Some(CONTROLLER_MANAGER)),
         ("kube-scheduler", Some(SCHEDULER)),
     ]);
@@ -88,19 +89,10 @@ pub(super) fn control_plane(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
     out.extend(Part::ControlPlane, items);
 }
 
-/// A secret that all control planes share.
-fn shared(path: &str, owner: &'static str, key: &str, label: &str, sha256: &str) -> Item {
-    Item::File(File {
-        path: path.to_owned(),
-        owner,
-        mode: 0o600,
-        content: Content::Key {
-            serial: key.to_owned(),
-            label: label.to_owned(),
-            sha256: sha256.to_owned(),
-        },
-        restarts: Some(API_SERVER),
-    })
+/// A secret of the API server that all control planes share.
+fn shared(path: &str, key: &str, label: &str, sha256: &str) -> Item {
+    let (serial, label, sha256) = (key.to_owned(), label.to_owned(), sha256.to_owned());
+    Workshop::key(path, API_USER, Content::Key { serial, label, sha256 }, Some(API_SERVER_UNIT))
 }
 
 fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
@@ -115,7 +107,7 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
         (AuthorityKind::EtcdClient, "etcd-authority.crt"),
         (AuthorityKind::FrontProxy, "front-proxy-authority.crt"),
     ] {
-        items.extend(shop.authority(kind, &at(name), Some(API_SERVER)));
+        items.extend(shop.authority(kind, &at(name), Some(API_SERVER_UNIT)));
     }
     for profile in
         [Profile::ApiServer, Profile::ApiServerEtcd, Profile::ApiServerKubelet, Profile::FrontProxy]
@@ -127,27 +119,25 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
         Workshop::file(
             &at("service-accounts.pub"),
             secrets.service_accounts.as_str(),
-            Some(API_SERVER),
+            Some(API_SERVER_UNIT),
         ),
         shared(
             &at("service-accounts.key"),
-            API_USER,
             SERVICE_ACCOUNTS_KEY,
             "service accounts",
             &secrets.service_accounts_sha256,
         ),
         shared(
             &at("encryption.yaml"),
-            API_USER,
             ENCRYPTION_KEY,
             "encryption at rest",
             &secrets.encryption_sha256,
         ),
     ]);
     let authentication = shop.yaml(&authentication());
-    items.push(Workshop::file(&at("authentication.yaml"), authentication, Some(API_SERVER)));
+    items.push(Workshop::file(&at("authentication.yaml"), authentication, Some(API_SERVER_UNIT)));
     let audit = shop.yaml(&audit_policy());
-    items.push(Workshop::file(&at("audit.yaml"), audit, Some(API_SERVER)));
+    items.push(Workshop::file(&at("audit.yaml"), audit, Some(API_SERVER_UNIT)));
     let flags =
         api_server_flags(shop.cluster, shop.host).own(&shop.cluster.control_plane.api_server);
     let start = flags.command(&format!("{}/kube-apiserver", kubernetes_folder(shop.cluster)));
@@ -166,7 +156,7 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
         ],
         &[("CapabilityBoundingSet", "CAP_NET_BIND_SERVICE")],
     );
-    items.extend(Workshop::unit(API_SERVER, Part::ControlPlane, &unit));
+    items.extend(Workshop::unit(API_SERVER_UNIT, Part::ControlPlane, &unit));
     items
 }
 
@@ -305,17 +295,10 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
             ("cluster-signing-key-file", key.clone()),
         ]);
         let authority = shop.sources.ledger.authority(AuthorityKind::Cluster);
-        items.push(Item::File(File {
-            path: key,
-            owner: CONTROLLER_USER,
-            mode: 0o600,
-            content: Content::Key {
-                serial: authority_key(AuthorityKind::Cluster),
-                label: "the cluster authority".into(),
-                sha256: authority.map(|a| a.key_sha256.clone()).unwrap_or_default(),
-            },
-            restarts: Some(CONTROLLER_MANAGER),
-        }));
+        let sha256 = authority.map(|a| a.key_sha256.clone()).unwrap_or_default();
+        let serial = authority_key(AuthorityKind::Cluster);
+        let content = Content::Key { serial, label: "the cluster authority".into(), sha256 };
+        items.push(Workshop::key(&key, CONTROLLER_USER, content, Some(CONTROLLER_MANAGER)));
     }
     let flags = flags.own(&shop.cluster.control_plane.controller_manager);
     let start =

@@ -13,7 +13,7 @@ use crate::cluster::{Cluster, Host, Role};
 use crate::pki::{AuthorityKind, ETCD_USER, Profile};
 
 /// Name of the member's unit.
-const UNIT: &str = "zoisite-etcd.service";
+pub const ETCD_UNIT: &str = "zoisite-etcd.service";
 /// Folder of its configuration and certificates.
 const CONFIG: &str = "/etc/zoisite/etcd";
 
@@ -119,18 +119,18 @@ pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
         items.push(Item::Component(Component {
             path: format!("{binaries}/{file}"),
             pinned: Pinned { name: "etcd", version: version.clone(), file },
-            restarts: (file == "etcd").then_some(UNIT),
+            restarts: (file == "etcd").then_some(ETCD_UNIT),
         }));
     }
     // etcd reads its authorities when it starts, and its own certificates at every handshake.
     for kind in [AuthorityKind::EtcdClient, AuthorityKind::EtcdPeer] {
-        items.extend(shop.authority(kind, &authority_path(kind), Some(UNIT)));
+        items.extend(shop.authority(kind, &authority_path(kind), Some(ETCD_UNIT)));
     }
     for profile in [Profile::EtcdServer, Profile::EtcdPeer, Profile::EtcdHealth] {
         items.extend(shop.certificate(profile));
     }
     let paths = EtcdPaths {
-        unit: UNIT,
+        unit: ETCD_UNIT,
         user: ETCD_USER,
         owner_mark: format!("{folder}/cluster"),
         formed_mark: format!("{folder}/formed"),
@@ -150,13 +150,17 @@ pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
             owner: "root",
             mode: 0o644,
             content,
-            restarts: Some(UNIT),
+            restarts: Some(ETCD_UNIT),
         })),
         Err(why) => {
             shop.errors.push(BlueprintError::Yaml { host: host.name.clone(), why });
         }
     }
-    items.extend(Workshop::unit(UNIT, Part::Etcd, &unit_file(cluster, host, &binaries, &paths)));
+    items.extend(Workshop::unit(
+        ETCD_UNIT,
+        Part::Etcd,
+        &unit_file(cluster, host, &binaries, &paths),
+    ));
     out.extend(Part::Etcd, items);
     out.etcd = Some(paths);
 }

@@ -20,11 +20,12 @@ use std::sync::Arc;
 use serde::Serialize;
 use sha2::{Digest as _, Sha256};
 
-pub(crate) use balancer::BALANCER_UNIT;
+pub use balancer::BALANCER_UNIT;
 pub use components::{ComponentSums, ComponentsError, Pinned};
 pub use config::person_kubeconfig;
+pub use control_plane::API_SERVER_UNIT;
 pub(crate) use control_plane::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, SCHEDULER_OWN};
-pub use etcd::{EtcdPaths, initial_cluster};
+pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster};
 pub(crate) use node::KUBELET_OWN;
 pub use node::{
     KUBELET_UNIT, NodePaths, NodeWanted, TOKEN_PATH, Taint, assign_subnets, image_name, node_wanted,
@@ -338,6 +339,11 @@ pub fn token_key(host: &HostName) -> String {
     format!("token/{host}")
 }
 
+/// The host whose join token the vault holds under a key, if that is what it is.
+pub fn token_host(key: &str) -> Option<HostName> {
+    HostName::new(key.strip_prefix("token/")?).ok()
+}
+
 /// What a host's own nature decides: never a constant, always looked at.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub struct HostFacts {
@@ -441,20 +447,25 @@ impl Workshop<'_> {
             self.errors.push(BlueprintError::NoCertificate { profile, host });
             return Vec::new();
         };
+        let key = Content::Key {
+            serial: entry.serial.clone(),
+            label: entry.label(),
+            sha256: entry.key_sha256.clone(),
+        };
         vec![
             Self::file(&place.certificate(), entry.pem.as_str(), None),
-            Item::File(File {
-                path: place.key(),
-                owner: place.owner,
-                mode: 0o600,
-                content: Content::Key {
-                    serial: entry.serial.clone(),
-                    label: entry.label(),
-                    sha256: entry.key_sha256.clone(),
-                },
-                restarts: None,
-            }),
+            Self::key(&place.key(), place.owner, key, None),
         ]
+    }
+
+    /// A secret from the vault, for its owner alone.
+    fn key(
+        path: &str,
+        owner: &'static str,
+        content: Content,
+        restarts: Option<&'static str>,
+    ) -> Item {
+        Item::File(File { path: path.to_owned(), owner, mode: 0o600, content, restarts })
     }
 
     /// A value as YAML, under a line that says who wrote it.

@@ -3,18 +3,18 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use zoisite_core::blueprint::{ApiObject, KUBELET_UNIT, NodeWanted, TOKEN_PATH};
+use zoisite_core::blueprint::{
+    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted, TOKEN_PATH,
+};
 use zoisite_core::cluster::HostName;
 use zoisite_core::pki::Secret;
 use zoisite_core::sequence::{ApiLook, ApiObserved, ApiWork, NodeFacts};
 use zoisite_core::token::TokenRecord;
 
-use super::world::{ETCD, SimFile, SimHost, World};
+use super::world::{SimFile, SimHost, World};
 
 /// The container runtime's unit, which the distribution brings.
 pub(super) const RUNTIME: &str = "containerd.service";
-const API_SERVER: &str = "zoisite-api-server.service";
-const BALANCER: &str = "zoisite-balancer.service";
 const NETWORK: &str = "zoisite-network.service";
 const CLIENT: &str = "/var/lib/kubelet/pki/kubelet-client-current.pem";
 const CNI: &str = "/etc/cni/net.d/10-zoisite.conflist";
@@ -99,7 +99,7 @@ impl World {
     /// Whether a service other than etcd says that it is ready.
     pub(super) fn service_ready(&self, host: &HostName, unit: &str) -> bool {
         let Some(sim) = self.hosts.get(host).filter(|sim| sim.started(unit)) else { return false };
-        if unit != API_SERVER {
+        if unit != API_SERVER_UNIT {
             return true;
         }
         // It is ready when one of the members that its own command names serves.
@@ -116,7 +116,7 @@ impl World {
     }
 
     pub(super) fn api_ready(&self, host: &HostName) -> Result<(), String> {
-        match self.service_ready(host, API_SERVER) {
+        match self.service_ready(host, API_SERVER_UNIT) {
             true => Ok(()),
             false => Err("Connection refused".into()),
         }
@@ -129,11 +129,11 @@ impl World {
 
     /// The stable address, or the balancer on one host.
     pub(super) fn stable(&self, balancer: Option<&HostName>) -> Result<(), String> {
-        let runs = |sim: &SimHost| sim.started(BALANCER);
+        let runs = |sim: &SimHost| sim.started(BALANCER_UNIT);
         let forwarded = match balancer {
             Some(host) => self.hosts.get(host).is_some_and(runs),
             None => {
-                let known = self.hosts.values().any(|sim| sim.knows(BALANCER));
+                let known = self.hosts.values().any(|sim| sim.knows(BALANCER_UNIT));
                 !known || self.hosts.values().any(runs)
             }
         };
@@ -160,13 +160,13 @@ impl World {
 
     /// Rule S2 for the control plane: another API server is ready while one restarts, if there is one.
     pub(super) fn watch_control_plane(&mut self, host: &HostName, unit: &str) {
-        if unit != API_SERVER || !self.service_ready(host, unit) {
+        if unit != API_SERVER_UNIT || !self.service_ready(host, unit) {
             return;
         }
         let others: Vec<&HostName> = self
             .hosts
             .iter()
-            .filter(|(other, sim)| *other != host && sim.up && sim.knows(API_SERVER))
+            .filter(|(other, sim)| *other != host && sim.up && sim.knows(API_SERVER_UNIT))
             .map(|(other, _)| other)
             .collect();
         if !others.is_empty() && others.iter().all(|other| self.api_ready(other).is_err()) {
@@ -286,7 +286,7 @@ impl World {
 
     /// Whether a unit runs and says that it is ready.
     pub fn runs(&self, host: &HostName, unit: &str) -> bool {
-        if unit == ETCD { self.serves(host) } else { self.service_ready(host, unit) }
+        if unit == ETCD_UNIT { self.serves(host) } else { self.service_ready(host, unit) }
     }
 }
 

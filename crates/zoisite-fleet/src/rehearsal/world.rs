@@ -3,7 +3,7 @@ use std::net::IpAddr;
 
 use sha2::{Digest as _, Sha256};
 use zoisite_core::blueprint::{
-    Component, Content, FIRST_START, File, HostBlueprint, HostFacts, Item, TOKEN_PATH,
+    Component, Content, ETCD_UNIT, FIRST_START, File, HostBlueprint, HostFacts, Item, TOKEN_PATH,
 };
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
@@ -15,9 +15,6 @@ use zoisite_core::script::{
 use super::cluster::{RUNTIME, SimApi};
 use super::etcd::{Config, Member};
 use crate::quorum::MemberAnswer;
-
-/// etcd's unit, whose process is modelled in full.
-pub(super) const ETCD: &str = "zoisite-etcd.service";
 
 /// Something that goes wrong in a rehearsal.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -189,7 +186,7 @@ impl World {
             sim.data = None;
             sim.process = None;
             sim.files.retain(|path, _| !path.starts_with("/var/lib/etcd/"));
-            if let Some(unit) = sim.units.get_mut(ETCD) {
+            if let Some(unit) = sim.units.get_mut(ETCD_UNIT) {
                 unit.started = false;
             }
         }
@@ -324,7 +321,7 @@ impl World {
             }
             Operation::Start(unit) => {
                 let runs = match *unit {
-                    ETCD => sim.process.is_some(),
+                    ETCD_UNIT => sim.process.is_some(),
                     _ => sim.units.get(*unit).is_some_and(|unit| unit.started),
                 };
                 if !runs {
@@ -343,7 +340,7 @@ impl World {
 
     /// Rule S2: taking a serving member down must leave the quorum standing.
     fn watch_disruption(&mut self, host: &HostName, unit: &str) {
-        if unit != ETCD {
+        if unit != ETCD_UNIT {
             return self.watch_control_plane(host, unit);
         }
         let Some(member) = self.hosts.get(host).and_then(|sim| sim.process.clone()) else { return };
@@ -361,7 +358,7 @@ impl World {
     fn start(&mut self, host: &HostName, unit: &str) {
         let Some(sim) = self.hosts.get_mut(host) else { return };
         sim.pending.remove(unit);
-        if unit != ETCD {
+        if unit != ETCD_UNIT {
             let outcome = sim.begin(unit);
             let slot = sim.units.entry(unit.to_owned()).or_default();
             slot.started = outcome.is_ok();
@@ -390,7 +387,7 @@ impl World {
 
     /// Whether the member serves; systemd calls it active from then on.
     pub(super) fn ready(&mut self, host: &HostName, unit: &str) -> bool {
-        if unit != ETCD {
+        if unit != ETCD_UNIT {
             return self.service_ready(host, unit);
         }
         let ready = self.serves(host);
@@ -533,12 +530,12 @@ impl World {
         let present = sim.knows(unit);
         let known = sim.units.get(unit).cloned().unwrap_or_default();
         let (active, sub) = match (&sim.process, known.failed) {
-            _ if unit != ETCD && known.started => match self.service_ready(host, unit) {
+            _ if unit != ETCD_UNIT && known.started => match self.service_ready(host, unit) {
                 true => ("active", "running"),
                 false => ("activating", "start"),
             },
-            (_, None) if unit != ETCD => ("inactive", "dead"),
-            (_, Some(_)) if unit != ETCD => ("activating", "auto-restart"),
+            (_, None) if unit != ETCD_UNIT => ("inactive", "dead"),
+            (_, Some(_)) if unit != ETCD_UNIT => ("activating", "auto-restart"),
             (Some(process), _) if process.was_ready || self.serves(host) => ("active", "running"),
             (Some(_), _) => ("activating", "start"),
             (None, Some(_)) => ("activating", "auto-restart"),

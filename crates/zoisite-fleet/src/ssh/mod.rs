@@ -14,7 +14,9 @@ use async_trait::async_trait;
 use openssh::{ChildStdin, ForwardType, Session, Stdio};
 use tokio::io::{AsyncBufReadExt as _, AsyncReadExt as _, AsyncWriteExt as _, BufReader};
 use tokio::sync::OnceCell;
-use zoisite_core::blueprint::{ApiObject, Component, HostBlueprint};
+use zoisite_core::blueprint::{
+    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, Component, HostBlueprint, KUBELET_UNIT,
+};
 use zoisite_core::cluster::{Cluster, Endpoint, HostName, Login};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::script::{
@@ -245,9 +247,9 @@ impl SshFleet {
     async fn with_log(&self, gate: &Gate, trouble: Trouble) -> Trouble {
         let unit = match (&gate.condition, gate.seconds) {
             (_, 0) => None,
-            (Condition::Ready { host }, _) => Some((host, "zoisite-kubelet")),
-            (Condition::Api { host }, _) => Some((host, "zoisite-api-server")),
-            (Condition::Stable { from, balancer: true }, _) => Some((from, "zoisite-balancer")),
+            (Condition::Ready { host }, _) => Some((host, KUBELET_UNIT)),
+            (Condition::Api { host }, _) => Some((host, API_SERVER_UNIT)),
+            (Condition::Stable { from, balancer: true }, _) => Some((from, BALANCER_UNIT)),
             _ => None,
         };
         match unit {

@@ -2,79 +2,96 @@
 //! address before the next is touched.
 
 use super::{Condition, Draft, Part, Share};
+use crate::blueprint::{API_SERVER_UNIT, BALANCER_UNIT};
 use crate::cluster::HostName;
 
-/// What later steps wait for.
-pub(super) struct Control {
-    /// The last gates of API servers and balancers, in this sequence.
-    pub gates: Vec<usize>,
+/// A service that many hosts share, of which one may be away at a time.
+struct Service {
+    part: Part,
+    /// The unit whose restart interrupts what the host serves.
+    main: &'static str,
+    /// What starting a host's units is, in a few words.
+    starting: &'static str,
+    /// What restarting them is.
+    restarting: &'static str,
+    /// The first one ever starts alone: why, and why the others wait for it.
+    first_alone: Option<(&'static str, &'static str)>,
+    /// Adds the gate at which a host answers; the words are the end of the gate's name.
+    gate: fn(&mut Draft<'_>, &HostName, &str, Vec<usize>) -> usize,
 }
 
-const API_SERVER: &str = "zoisite-api-server.service";
+const API_SERVERS: Service = Service {
+    part: Part::ControlPlane,
+    main: API_SERVER_UNIT,
+    starting: "start API server, controller manager and scheduler",
+    restarting: "put right what differs, and restart what must",
+    // It fills an empty etcd; the others then find everything there.
+    first_alone: Some(("the first one fills the empty etcd", "the first one answers")),
+    gate: answers,
+};
 
-pub(super) fn plan(draft: &mut Draft<'_>, quorum: Option<usize>) -> Control {
+const BALANCERS: Service = Service {
+    part: Part::Balancer,
+    main: BALANCER_UNIT,
+    starting: "start the balancer",
+    restarting: "put right what differs, and restart the balancer",
+    first_alone: None,
+    gate: forwards,
+};
+
+/// Plans for control planes, then balancers. Returns the last gates, for which later steps wait.
+pub(super) fn plan(draft: &mut Draft<'_>, quorum: Option<usize>) -> Vec<usize> {
     let quorum: Vec<usize> = quorum.into_iter().collect();
-    let api = api_servers(draft, &quorum);
-    let balancers = balancers(draft, &api);
-    let gates = if balancers.is_empty() { api } else { balancers };
-    Control { gates }
+    let api = service(draft, &API_SERVERS, &quorum);
+    let balancers = service(draft, &BALANCERS, &api);
+    if balancers.is_empty() { api } else { balancers }
 }
 
-/// Whether a part of a host can be brought right without anything that serves being interrupted.
-fn quiet(share: &Share<'_>, main: &str) -> bool {
-    share.runs(main) && !share.restarts().contains(main)
-}
-
-fn api_servers(draft: &mut Draft<'_>, quorum: &[usize]) -> Vec<usize> {
-    let shares = draft.shares(Part::ControlPlane);
-    let serving = shares.iter().any(|share| share.runs(API_SERVER));
+/// Starts what does not run, puts right what needs no interruption, and restarts the others one after
+/// another, each ready before the next. Returns the last gates.
+fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]) -> Vec<usize> {
+    let shares = draft.shares(service.part);
+    let (running, absent): (Vec<_>, Vec<_>) =
+        shares.iter().partition(|share| share.runs(service.main));
+    let (rolling, quiet): (Vec<_>, Vec<_>) =
+        running.iter().partition(|share| share.restarts().contains(service.main));
+    let part = service.part;
+    let alone = service.first_alone.filter(|_| running.is_empty());
     let mut gates = Vec::new();
-    let mut first: Option<usize> = None;
-    for share in shares.iter().filter(|share| !share.runs(API_SERVER)) {
+    for share in absent {
         let configured = configure(draft, share);
-        let mut needs: Vec<usize> = quorum.to_vec();
-        needs.extend(configured);
-        // The first one fills an empty etcd; the others then find everything there.
-        needs.extend(first.filter(|_| !serving));
-        let why = match (serving, first) {
-            (false, None) => "the first one fills the empty etcd".to_owned(),
-            (false, Some(_)) => "the first one answers".to_owned(),
-            (true, _) => "it does not run".to_owned(),
+        let mut needs: Vec<usize> = before.iter().copied().chain(configured).collect();
+        let why = match (alone, gates.first()) {
+            (None, _) => "it does not run",
+            (Some((first, _)), None) => first,
+            (Some((_, others)), Some(gate)) => {
+                needs.push(*gate);
+                others
+            }
         };
-        // Files were put before; what is left is to start the units.
-        let started = draft.act(
-            share.host(),
-            ("control-plane-start", "start API server, controller manager and scheduler"),
-            vec![why],
-            starts(share, draft.options.patience),
-            needs,
-        );
-        let gate = gate(draft, share.host(), "", vec![started]);
-        first.get_or_insert(gate);
-        gates.push(gate);
+        let id = format!("{part}-start");
+        let operations = starts(share, draft.options.patience);
+        let what = (id.as_str(), service.starting);
+        let started = draft.act(share.host(), what, vec![why.to_owned()], operations, needs);
+        gates.push((service.gate)(draft, share.host(), "", vec![started]));
     }
-    for share in shares.iter().filter(|share| quiet(share, API_SERVER)) {
-        put_right(draft, share);
+    for share in quiet {
+        draft.put_right(share, "put right what differs");
     }
-    let rolling = shares.iter().filter(|share| share.runs(API_SERVER) && !quiet(share, API_SERVER));
     for share in rolling {
         let uploaded = draft.upload(share);
-        let needs = uploaded.into_iter().chain(gates.iter().copied()).chain(quorum.iter().copied());
-        let needs: Vec<usize> = needs.collect();
-        let restarted = draft.act(
-            share.host(),
-            ("control-plane-restart", "put right what differs, and restart what must"),
-            share.why(),
-            share.all(|_| true, draft.options.patience),
-            needs,
-        );
-        draft.steps[restarted].disrupts = Some(Part::ControlPlane);
-        gates = vec![gate(draft, share.host(), "-after-restart", vec![restarted])];
+        let needs = uploaded.iter().chain(&gates).chain(before).copied().collect();
+        let id = format!("{part}-restart");
+        let operations = share.all(|_| true, draft.options.patience);
+        let what = (id.as_str(), service.restarting);
+        let restarted = draft.act(share.host(), what, share.why(), operations, needs);
+        draft.steps[restarted].disrupts = Some(part);
+        gates = vec![(service.gate)(draft, share.host(), "-after-restart", vec![restarted])];
     }
     gates
 }
 
-fn gate(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {
+fn answers(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {
     draft.gate(
         format!("api-{host}{after}"),
         format!("the API server of {host} is ready at its own address"),
@@ -112,57 +129,6 @@ fn starts(share: &Share<'_>, seconds: u32) -> Vec<super::Operation> {
     });
     let settle = units.iter().map(|unit| Settle { unit, seconds });
     begin.chain(settle).collect()
-}
-
-/// Changes after which nothing that serves is interrupted.
-fn put_right(draft: &mut Draft<'_>, share: &Share<'_>) {
-    let uploaded = draft.upload(share);
-    let operations = share.all(|_| true, draft.options.patience);
-    if operations.is_empty() {
-        return;
-    }
-    let id = format!("{}-put-right", share.part);
-    draft.act(
-        share.host(),
-        (&id, "put right what differs"),
-        share.why_but_components(),
-        operations,
-        uploaded.into_iter().collect(),
-    );
-}
-
-fn balancers(draft: &mut Draft<'_>, api: &[usize]) -> Vec<usize> {
-    let unit = crate::blueprint::BALANCER_UNIT;
-    let shares = draft.shares(Part::Balancer);
-    let mut gates = Vec::new();
-    for share in shares.iter().filter(|share| !share.runs(unit)) {
-        let mut needs: Vec<usize> = configure(draft, share).into_iter().collect();
-        needs.extend_from_slice(api);
-        let started = draft.act(
-            share.host(),
-            ("balancers-start", "start the balancer"),
-            vec!["it does not run".into()],
-            starts(share, draft.options.patience),
-            needs,
-        );
-        gates.push(forwards(draft, share.host(), "", vec![started]));
-    }
-    for share in shares.iter().filter(|share| quiet(share, unit)) {
-        put_right(draft, share);
-    }
-    for share in shares.iter().filter(|share| share.runs(unit) && !quiet(share, unit)) {
-        let needs: Vec<usize> = gates.iter().chain(api).copied().collect();
-        let restarted = draft.act(
-            share.host(),
-            ("balancers-restart", "put right what differs, and restart the balancer"),
-            share.why(),
-            share.all(|_| true, draft.options.patience),
-            needs,
-        );
-        draft.steps[restarted].disrupts = Some(Part::Balancer);
-        gates = vec![forwards(draft, share.host(), "-after-restart", vec![restarted])];
-    }
-    gates
 }
 
 fn forwards(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {

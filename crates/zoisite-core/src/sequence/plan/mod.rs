@@ -417,6 +417,18 @@ impl<'a> Draft<'a> {
         })
     }
 
+    /// Changes after which nothing that serves is interrupted: all that differs, in one round trip.
+    fn put_right(&mut self, share: &Share<'_>, what: &str) -> Option<usize> {
+        let uploaded = self.upload(share);
+        let operations = share.all(|_| true, self.options.patience);
+        if operations.is_empty() {
+            return None;
+        }
+        let id = format!("{}-put-right", share.part);
+        let needs = uploaded.into_iter().collect();
+        Some(self.act(share.host(), (&id, what), share.why_but_components(), operations, needs))
+    }
+
     fn gate(
         &mut self,
         id: String,

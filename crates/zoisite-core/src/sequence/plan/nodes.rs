@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::control_plane::Control;
 use super::{ApiObject, Condition, Draft, NodeFacts, NodeWanted, Part, Share, Step, When, Work};
 use crate::blueprint::{Content, File, KUBELET_UNIT, TOKEN_PATH, token_key};
 use crate::cluster::{HostName, PodsBy, Signer};
@@ -10,7 +9,7 @@ use crate::script::Operation;
 use crate::sequence::rules;
 use crate::sequence::step::ApiWork;
 
-pub(super) fn plan(draft: &mut Draft<'_>, control: &Control) {
+pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     let input = draft.input;
     if !input.blueprint.hosts.iter().any(|host| host.has(Part::Nodes)) {
         return;
@@ -18,14 +17,9 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &Control) {
     let answered = input.api.answered();
     let own = input.objects.iter().take_while(|object| is_own(object)).count();
     let (own, site) = input.objects.split_at(own);
-    let rights = apply(
-        draft,
-        "objects",
-        "apply the rights that joining needs, and DNS",
-        own,
-        &control.gates,
-    );
-    let before: Vec<usize> = rights.into_iter().chain(control.gates.iter().copied()).collect();
+    let rights =
+        apply(draft, "objects", "apply the rights that joining needs, and DNS", own, control);
+    let before: Vec<usize> = rights.into_iter().chain(control.iter().copied()).collect();
     // Nodes are not Ready until there is a pod network: where the site brings it, it comes first.
     let network = match input.cluster.network.pods_by {
         PodsBy::Routes => None,
@@ -62,12 +56,15 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &Control) {
     let mut needs = before;
     needs.extend(&ready);
     let applied = match input.cluster.network.pods_by {
-        PodsBy::Routes => apply(draft, "manifests", MANIFESTS, site, &needs),
+        PodsBy::Routes => {
+            let applied = apply(draft, "manifests", MANIFESTS, site, &needs);
+            if let Some(applied) = applied {
+                draft.steps[applied].when = When::Ended;
+            }
+            applied
+        }
         PodsBy::Manifests => network,
     };
-    if let Some(applied) = applied.filter(|_| network.is_none()) {
-        draft.steps[applied].when = When::Ended;
-    }
     rollout(draft, "manifests-run", "the site's workloads run", site, applied, &[]);
 }
 
@@ -173,17 +170,7 @@ fn upkeep(
         return None;
     }
     let host = share.host();
-    let uploaded = draft.upload(share);
-    let operations = share.all(|_| true, draft.options.patience);
-    let acted = (!operations.is_empty()).then(|| {
-        draft.act(
-            host,
-            ("nodes-put-right", "put right what differs; pods go on"),
-            share.why_but_components(),
-            operations,
-            uploaded.into_iter().collect(),
-        )
-    });
+    let acted = draft.put_right(share, "put right what differs; pods go on");
     let set = facts.map(|facts| node_differences(wanted, facts)).filter(|why| !why.is_empty()).map(
         |why| {
             let work = ApiWork::SetNode { node: wanted.clone() };
