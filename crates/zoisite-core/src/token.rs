@@ -115,7 +115,7 @@ pub fn token_object(record: &TokenRecord, token: &Secret) -> Value {
         "apiVersion": "v1",
         "kind": "Secret",
         "type": "bootstrap.kubernetes.io/token",
-        "metadata": {"name": token_name(id), "namespace": "kube-system"},
+        "metadata": {"name": format!("{NAME}{id}"), "namespace": "kube-system"},
         "stringData": {
             "token-id": id,
             "token-secret": secret,
@@ -126,9 +126,19 @@ pub fn token_object(record: &TokenRecord, token: &Secret) -> Value {
     })
 }
 
-/// Name of the Secret that publishes the token with this id.
-pub fn token_name(id: &str) -> String {
-    format!("bootstrap-token-{id}")
+/// Where the platform's API keeps the Secrets that publish tokens.
+pub const TOKENS_PATH: &str = "/api/v1/namespaces/kube-system/secrets";
+
+const NAME: &str = "bootstrap-token-";
+
+/// Path of the Secret that publishes the token with this id.
+pub fn token_path(id: &str) -> String {
+    format!("{TOKENS_PATH}/{NAME}{id}")
+}
+
+/// The id of the token that a Secret of this name publishes.
+pub fn token_id(name: &str) -> &str {
+    name.strip_prefix(NAME).unwrap_or(name)
 }
 
 #[cfg(test)]

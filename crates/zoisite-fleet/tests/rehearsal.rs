@@ -11,6 +11,7 @@ use proptest::prelude::*;
 use zoisite_core::blueprint::{
     ApiObject, Blueprint, Component, ComponentSums, Content, ENCRYPTION_KEY, Item, NodeWanted,
     Part, SERVICE_ACCOUNTS_KEY, SharedSecrets, Sources, assign_subnets, blueprint, node_wanted,
+    token_host,
 };
 use zoisite_core::cluster::{Cluster, Host, HostName, read};
 use zoisite_core::pki::{Ledger, NodeRequest, Secret};
@@ -36,8 +37,8 @@ struct TestContents(Keys);
 
 impl Contents for TestContents {
     fn key(&self, serial: &str) -> Option<Secret> {
-        if let Some(host) = serial.strip_prefix("token/") {
-            return self.join_token(&HostName::new(host).unwrap()).ok().map(|(_, token)| token);
+        if let Some(host) = token_host(serial) {
+            return self.join_token(&host).ok().map(|(_, token)| token);
         }
         self.0.iter().find(|(known, _)| known == serial).map(|(_, key)| key.clone())
     }

@@ -24,7 +24,10 @@ pub use vault::Vault;
 
 /// SHA-256 of octets, in hexadecimal.
 pub(crate) fn sha256(bytes: &[u8]) -> String {
-    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, bytes);
+    hex(&aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, bytes))
+}
+
+fn hex(digest: &aws_lc_rs::digest::Digest) -> String {
     digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
@@ -43,5 +46,5 @@ pub fn sha256_of(path: &std::path::Path) -> std::io::Result<String> {
             n => context.update(&block[..n]),
         }
     }
-    Ok(context.finish().as_ref().iter().map(|byte| format!("{byte:02x}")).collect())
+    Ok(hex(&context.finish()))
 }

@@ -32,6 +32,22 @@ impl Issued {
     }
 }
 
+/// Whether nothing has to be made or issued, so that a run need not open the vault for it.
+///
+/// # Errors
+/// When the store cannot be used.
+pub fn is_complete(
+    state: &State,
+    cluster: &Cluster,
+    ledger: &Ledger,
+    now: Timestamp,
+) -> Result<bool, StoreError> {
+    let authorities = AuthorityKind::ALL.iter().all(|kind| ledger.authority(*kind).is_some());
+    Ok(authorities
+        && state.shared_secrets()?.is_some()
+        && due(&wanted(cluster), ledger, now).is_empty())
+}
+
 /// Makes missing authorities and issues every certificate that is due; a second call does nothing.
 ///
 /// With `again`, every certificate is issued anew.
@@ -50,11 +66,10 @@ pub fn issue(
     let mut issued = Issued::default();
     let mut changes = Vec::new();
     let mut authorities = BTreeMap::new();
-    let complete = AuthorityKind::ALL.iter().all(|kind| ledger.authority(*kind).is_some());
-    let shared = state.shared_secrets()?;
-    if complete && shared.is_some() && !again && due(&wanted(cluster), &ledger, now).is_empty() {
+    if !again && is_complete(state, cluster, &ledger, now)? {
         return Ok(issued);
     }
+    let shared = state.shared_secrets()?;
     let recipients = state.recipients(vault)?;
     for kind in AuthorityKind::ALL {
         let authority = match ledger.authority(kind) {
@@ -92,8 +107,7 @@ pub fn issue(
             .as_ref()
             .and_then(|serial| ledger.entries.iter().find(|old| old.serial == *serial))
         {
-            let replaced = LedgerEntry { replaced_by: Some(entry.serial.clone()), ..old.clone() };
-            changes.push(put(CERTIFICATE, &old.serial, json(CERTIFICATE, &replaced)?));
+            changes.push(replaced(old, &entry)?);
             changes.push(Change::Remove { kind: SECRET, key: old.serial.clone() });
         }
         changes.push(put(SECRET, &entry.serial, Vault::seal(&key, &recipients)?));
@@ -269,8 +283,7 @@ impl NodeDesk {
         let ledger = self.state.ledger()?;
         let mut changes = vec![put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?)];
         if let Some(old) = ledger.current().get(&(Profile::KubeletClient, host.clone())) {
-            let old = LedgerEntry { replaced_by: Some(entry.serial.clone()), ..(*old).clone() };
-            changes.push(put(CERTIFICATE, &old.serial, json(CERTIFICATE, &old)?));
+            changes.push(replaced(old, &entry)?);
         }
         self.state.write(&changes)?;
         if let Some(token) = by_token {
@@ -285,18 +298,19 @@ impl NodeDesk {
     }
 }
 
-/// Issues a short-lived certificate for a person, with a key that is not kept.
+/// Issues a certificate that is recorded and whose key is handed out and not kept: a person's, a run's.
 ///
 /// # Errors
 /// When the authority is missing or cannot be opened.
-pub fn for_person(
+pub fn issue_unkept(
     state: &mut State,
     vault: &Vault,
     wanted: &Wanted,
+    keys: &dyn KeySource,
     now: Timestamp,
 ) -> Result<(LedgerEntry, Secret), StoreError> {
-    let authority = open_authority(state, vault, AuthorityKind::Cluster)?;
-    let (entry, key) = authority.issue(wanted, &crate::FreshKeys, now)?;
+    let authority = open_authority(state, vault, wanted.profile.authority())?;
+    let (entry, key) = authority.issue(wanted, keys, now)?;
     state.write(&[put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?)])?;
     Ok((entry, key))
 }
@@ -358,10 +372,13 @@ pub fn for_this_run(
     keys: &dyn KeySource,
     now: Timestamp,
 ) -> Result<(LedgerEntry, Secret), StoreError> {
-    let authority = open_authority(state, vault, profile.authority())?;
-    let (entry, key) = authority.issue(&run_client(cluster, profile), keys, now)?;
-    state.write(&[put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?)])?;
-    Ok((entry, key))
+    issue_unkept(state, vault, &run_client(cluster, profile), keys, now)
+}
+
+/// Records that a certificate took the place of another.
+fn replaced(old: &LedgerEntry, by: &LedgerEntry) -> Result<Change, StoreError> {
+    let replaced = LedgerEntry { replaced_by: Some(by.serial.clone()), ..old.clone() };
+    Ok(put(CERTIFICATE, &old.serial, json(CERTIFICATE, &replaced)?))
 }
 
 fn put(kind: &'static str, key: &str, value: Vec<u8>) -> Change {

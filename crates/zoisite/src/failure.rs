@@ -43,15 +43,6 @@ impl Failure {
         Self { kind, problems: vec![Problem { what: what.into(), notes }] }
     }
 
-    /// A command that needs a cluster came before any raise.
-    pub fn nothing_raised(file: &std::path::Path) -> Self {
-        Self::new(
-            Kind::Usage,
-            format!("nothing has been raised from {} yet", file.display()),
-            "zoisite sequence shows what would be done, zoisite raise does it",
-        )
-    }
-
     /// A failure that says nothing more: all was said before.
     pub fn told(kind: Kind) -> Self {
         Self { kind, problems: Vec::new() }

@@ -4,13 +4,14 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use ipnet::IpNet;
 use jiff::Timestamp;
 use zoisite_core::blueprint::{
-    self, ApiObject, Blueprint, BlueprintError, ComponentSums, NodeWanted, Part, Sources,
-    node_wanted,
+    self, API_SERVER_UNIT, ApiObject, Blueprint, BlueprintError, ComponentSums, NodeWanted, Part,
+    Sources, node_wanted,
 };
 use zoisite_core::cluster::HostName;
-use zoisite_core::pki::{AuthorityKind, Ledger, Profile, Proof, due, edges, prove, wanted};
+use zoisite_core::pki::{AuthorityKind, Ledger, Profile, Proof, edges, prove};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
     ApiLook, Condition, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions, Refusal, Sequence,
@@ -38,6 +39,7 @@ pub struct Prepared {
     pub objects: Vec<ApiObject>,
     /// What node objects must say.
     pub nodes: Vec<NodeWanted>,
+    subnets: BTreeMap<HostName, Vec<IpNet>>,
     /// Ids of join tokens that were used or taken back.
     spent: Vec<String>,
     parts: Vec<Part>,
@@ -52,40 +54,35 @@ pub fn prepare(
 ) -> Result<Prepared, Failure> {
     let now = now();
     let ledger = state.ledger()?;
-    let complete = AuthorityKind::ALL.iter().all(|kind| ledger.authority(*kind).is_some());
     // The vault is opened only when something must be issued: a run with nothing to do needs no key.
-    let issued = if complete
-        && state.shared_secrets()?.is_some()
-        && due(&wanted(&site.cluster), &ledger, now).is_empty()
-    {
+    let issued = if trust::is_complete(state, &site.cluster, &ledger, now)? {
         Issued::default()
     } else {
         trust::issue(state, &vault()?, &site.cluster, &FreshKeys, now, false)?
     };
     let ledger = if issued.is_empty() { ledger } else { state.ledger()? };
     let proof = prove_edges(site, &ledger, now)?;
-    let nodes = parts.contains(&Part::Nodes);
-    let mut objects = Vec::new();
-    let mut wanted_nodes = Vec::new();
-    if nodes {
+    let subnets = state.subnets(&site.cluster)?;
+    let (mut objects, mut nodes) = (Vec::new(), Vec::new());
+    if parts.contains(&Part::Nodes) {
         objects = blueprint::objects(&site.cluster);
         objects.extend(site.manifests()?);
-        let subnets = state.subnets(&site.cluster)?;
-        wanted_nodes.extend(site.cluster.nodes().iter().map(|host| {
+        nodes.extend(site.cluster.nodes().iter().map(|host| {
             let nets = subnets.get(&host.name).map_or(&[][..], Vec::as_slice);
             node_wanted(&site.cluster, &host.name, nets)
         }));
     }
     let tokens = state.tokens()?.into_iter().filter(|token| token.gone.is_some());
     let spent = tokens.map(|token| token.id).collect();
-    let blueprint = make_blueprint(site, state, &ledger, parts)?;
+    let blueprint = make_blueprint(site, state, &ledger, &subnets, parts)?;
     Ok(Prepared {
         issued,
         ledger,
         proof,
         blueprint,
         objects,
-        nodes: wanted_nodes,
+        nodes,
+        subnets,
         spent,
         parts: parts.to_vec(),
     })
@@ -95,19 +92,14 @@ fn make_blueprint(
     site: &Site,
     state: &mut State,
     ledger: &Ledger,
+    subnets: &BTreeMap<HostName, Vec<IpNet>>,
     parts: &[Part],
 ) -> Result<Blueprint, Failure> {
     let cluster_id = state.cluster_id()?;
     let shared = state.shared_secrets()?.unwrap_or_default();
-    let subnets = state.subnets(&site.cluster)?;
     let facts = state.facts()?;
-    let sources = Sources {
-        ledger,
-        cluster_id: &cluster_id,
-        shared: &shared,
-        subnets: &subnets,
-        facts: &facts,
-    };
+    let sources =
+        Sources { ledger, cluster_id: &cluster_id, shared: &shared, subnets, facts: &facts };
     blueprint::blueprint(&site.cluster, sources, parts).map_err(|errors| {
         let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
         let exhausted = errors.iter().any(|e| matches!(e, BlueprintError::NoSubnet { .. }));
@@ -131,7 +123,7 @@ impl Prepared {
             .iter()
             .filter_map(|(host, look)| Some((host.clone(), look.as_ref().ok()?.facts.clone()?)));
         if state.note_facts(seen)? {
-            self.blueprint = make_blueprint(site, state, &self.ledger, &self.parts)?;
+            self.blueprint = make_blueprint(site, state, &self.ledger, &self.subnets, &self.parts)?;
         }
         Ok(())
     }
@@ -143,7 +135,7 @@ pub fn may_ask(prepared: &Prepared, looks: &Looks) -> bool {
         return prepared.has(Part::Nodes);
     }
     looks.values().filter_map(|look| look.as_ref().ok()).any(|observed| {
-        observed.units.get("zoisite-api-server.service").is_some_and(|unit| unit.active == "active")
+        observed.units.get(API_SERVER_UNIT).is_some_and(|unit| unit.active == "active")
     })
 }
 
@@ -174,11 +166,7 @@ pub fn prove_edges(site: &Site, ledger: &Ledger, now: Timestamp) -> Result<Proof
 }
 
 /// A fleet over SSH for every host of the cluster; it connects to those that are asked.
-pub fn ssh_fleet(
-    site: &Site,
-    contents: SiteContents,
-    generation: u64,
-) -> Result<SshFleet, Failure> {
+pub fn ssh_fleet(site: &Site, generation: u64) -> Result<SshFleet, Failure> {
     let targets = site.targets(site.cluster.hosts.iter().map(|host| &host.name));
     for config in targets.iter().filter_map(|target| target.login.ssh_config.as_deref()).take(1) {
         if !std::path::Path::new(config).exists() {
@@ -189,9 +177,10 @@ pub fn ssh_fleet(
             ));
         }
     }
-    SshFleet::new(targets, Arc::new(contents), Places::of(&site.cluster), generation).map_err(
-        |error| Failure::file("making a folder for connections in", "/tmp".as_ref(), &error),
-    )
+    SshFleet::new(targets, Arc::new(site.no_contents()), Places::of(&site.cluster), generation)
+        .map_err(|error| {
+            Failure::file("making a folder for connections in", "/tmp".as_ref(), &error)
+        })
 }
 
 /// A fleet of simulated hosts.
@@ -229,8 +218,7 @@ pub fn look_ahead(site: &Site, parts: &[Part], deep: bool) -> Result<Ahead, Fail
     let sums = site.sums()?;
     let mut state = site.scratch()?;
     let mut prepared = prepare(site, &mut state, || site.scratch_vault(), parts)?;
-    let nothing = site.contents(&Sequence::default(), &mut state, &Vault::fleeting())?;
-    let mut fleet = ssh_fleet(site, nothing, 0)?;
+    let mut fleet = ssh_fleet(site, 0)?;
     let depth = if deep { Depth::Deep } else { Depth::Quick };
     let seen = crate::commands::block_on(async {
         let looks = look(&fleet, &prepared.blueprint, depth).await;

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use jiff::Timestamp;
-use zoisite_core::blueprint::{ApiObject, Component, ComponentSums, Content};
+use zoisite_core::blueprint::{ApiObject, Component, ComponentSums, Content, token_host};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
 use zoisite_core::pki::{KeySource as _, NodeRequest, Secret};
 use zoisite_core::script::Operation;
@@ -117,6 +117,17 @@ impl Site {
         if SqliteRecords::exists(&self.store_folder()) { self.state().map(Some) } else { Ok(None) }
     }
 
+    /// The store of a cluster that was raised, as far as this workstation knows.
+    pub fn raised_state(&self) -> Result<State, Failure> {
+        self.existing_state()?.ok_or_else(|| {
+            Failure::new(
+                Kind::Usage,
+                format!("nothing has been raised from {} yet", self.file.display()),
+                "zoisite sequence shows what would be done, zoisite raise does it",
+            )
+        })
+    }
+
     /// The store under an overlay, for looking ahead: nothing is written.
     pub fn scratch(&self) -> Result<State, Failure> {
         let folder = self.store_folder();
@@ -199,6 +210,16 @@ impl Site {
             .collect()
     }
 
+    /// Enough for looking: no key, and nobody is let in.
+    pub fn no_contents(&self) -> SiteContents {
+        SiteContents {
+            folder: self.components_folder(),
+            keys: HashMap::new(),
+            verified: Default::default(),
+            desk: Desk::Closed,
+        }
+    }
+
     /// What a sequence needs besides itself: the keys that its steps name, and no others (rule S5).
     pub fn contents(
         &self,
@@ -206,29 +227,24 @@ impl Site {
         state: &mut State,
         vault: &Vault,
     ) -> Result<SiteContents, Failure> {
-        let mut keys = HashMap::new();
+        let mut contents = self.no_contents();
         for step in &sequence.steps {
             let Work::Act(stretch) = &step.work else { continue };
             for operation in &stretch.operations {
                 let Operation::File(file) = operation else { continue };
                 let Content::Key { serial, label, .. } = &file.content else { continue };
                 // Tokens are made when they are published, not before.
-                if serial.starts_with(TOKEN_KEYS) {
+                if token_host(serial).is_some() {
                     continue;
                 }
                 let key = state.secret(serial, vault).map_err(|error| match error {
                     StoreError::NoSecret(_) => StoreError::NoSecret(label.clone()),
                     other => other,
                 })?;
-                keys.insert(serial.clone(), key);
+                contents.keys.insert(serial.clone(), key);
             }
         }
-        Ok(SiteContents {
-            folder: self.components_folder(),
-            keys,
-            verified: Default::default(),
-            desk: Desk::Closed,
-        })
+        Ok(contents)
     }
 
     /// The same, with a desk that lets nodes in when the sequence has any use for one.
@@ -309,9 +325,6 @@ impl Site {
     }
 }
 
-/// With what the keys of join tokens begin (`blueprint::token_key`).
-const TOKEN_KEYS: &str = "token/";
-
 /// Keys that a run needs, and the components folder.
 pub struct SiteContents {
     folder: PathBuf,
@@ -353,8 +366,8 @@ impl SiteContents {
 
 impl Contents for SiteContents {
     fn key(&self, serial: &str) -> Option<Secret> {
-        match serial.strip_prefix(TOKEN_KEYS).map(HostName::new) {
-            Some(host) => self.join_token(&host.ok()?).ok().map(|(_, token)| token),
+        match token_host(serial) {
+            Some(host) => self.join_token(&host).ok().map(|(_, token)| token),
             None => self.keys.get(serial).cloned(),
         }
     }

@@ -7,7 +7,7 @@ use serde::Serialize;
 use zoisite_core::blueprint::{ComponentSums, HostBlueprint, Part};
 use zoisite_core::cluster::HostName;
 use zoisite_core::pki::{Ledger, Profile};
-use zoisite_core::script::{Depth, EtcdStatus, Observed};
+use zoisite_core::script::{Depth, EtcdStatus};
 use zoisite_core::sequence::{
     ApiLook, Condition, Difference, Gate, Looks, NodeFacts, StepOutcome, differences,
 };
@@ -100,7 +100,7 @@ fn quorum_status(
     site: &Site,
     prepared: &Prepared,
     looks: &Looks,
-    sums: &ComponentSums,
+    differing: &Differing<'_>,
 ) -> QuorumStatus {
     let current = prepared.ledger.current();
     let mut members = Vec::new();
@@ -123,7 +123,7 @@ fn quorum_status(
         match looks.get(&host.host) {
             Some(Ok(observed)) => {
                 let active = observed.units.get(paths.unit).map(|unit| unit.active.as_str());
-                member.differences = of_part(host, observed, sums, Part::Etcd);
+                member.differences = of_part(host, differing, Part::Etcd);
                 member.state = match (&observed.etcd.status, active) {
                     (Some(status), _) if status.has_leader() => "healthy",
                     (Some(_), _) => "without a leader",
@@ -229,15 +229,12 @@ impl Standing {
     }
 }
 
-fn of_part(
-    host: &HostBlueprint,
-    observed: &Observed,
-    sums: &ComponentSums,
-    part: Part,
-) -> Vec<Difference> {
-    let mut all = differences(host, observed, sums);
-    all.retain(|difference| host.part_of(difference.item) == part);
-    all
+/// What differs on each host that could be looked at.
+type Differing<'a> = BTreeMap<&'a HostName, Vec<Difference>>;
+
+fn of_part(host: &HostBlueprint, differing: &Differing<'_>, part: Part) -> Vec<Difference> {
+    let all = differing.get(&host.host).into_iter().flatten();
+    all.filter(|difference| host.part_of(difference.item) == part).cloned().collect()
 }
 
 /// Puts together what was seen.
@@ -247,11 +244,18 @@ pub fn standing(
     seen: &Seen,
     sums: &ComponentSums,
 ) -> Standing {
-    let mut quorum = quorum_status(site, prepared, &seen.looks, sums);
+    let looked = prepared
+        .blueprint
+        .hosts
+        .iter()
+        .filter_map(|host| Some((host, seen.looks.get(&host.host)?.as_ref().ok()?)));
+    let differing: Differing<'_> =
+        looked.map(|(host, observed)| (&host.host, differences(host, observed, sums))).collect();
+    let mut quorum = quorum_status(site, prepared, &seen.looks, &differing);
     if !prepared.has(Part::Etcd) {
         quorum.members_wanted = 0;
     }
-    let services = |part| services(prepared, seen, sums, part);
+    let services = |part| services(prepared, seen, &differing, part);
     let mut objects: Vec<String> = Vec::new();
     if let Some(api) = seen.api.answered() {
         objects.extend(api.differing.iter().map(|title| format!("{title} is not as it must be")));
@@ -262,7 +266,7 @@ pub fn standing(
         control_planes: services(Part::ControlPlane),
         balancers: services(Part::Balancer),
         stable: seen.asked.get(STABLE).cloned(),
-        nodes: nodes((prepared, ledger), seen, sums),
+        nodes: nodes((prepared, ledger), seen, &differing),
         objects,
         api_silent: match &seen.api {
             ApiLook::Silent(trouble) => Some(trouble.answer.clone()),
@@ -274,7 +278,7 @@ pub fn standing(
 fn services(
     prepared: &Prepared,
     seen: &Seen,
-    sums: &ComponentSums,
+    differing: &Differing<'_>,
     part: Part,
 ) -> Vec<ServiceStatus> {
     let hosts = prepared.blueprint.hosts.iter().filter(|host| host.has(part));
@@ -289,7 +293,7 @@ fn services(
             };
             match seen.looks.get(&host.host) {
                 Some(Ok(observed)) => {
-                    out.differences = of_part(host, observed, sums, part);
+                    out.differences = of_part(host, differing, part);
                     for unit in host.units_of(part) {
                         let active = observed.units.get(unit.name).map(|u| u.active.clone());
                         out.units.insert(unit.name, active.unwrap_or_else(|| "absent".into()));
@@ -315,7 +319,7 @@ fn services(
 fn nodes(
     (prepared, ledger): (&Prepared, &Ledger),
     seen: &Seen,
-    sums: &ComponentSums,
+    differing: &Differing<'_>,
 ) -> Vec<NodeStatus> {
     let current = ledger.current();
     prepared
@@ -335,12 +339,8 @@ fn nodes(
             let unreachable = look.and_then(|look| look.as_ref().err()).map(|t| t.answer.clone());
             let why = facts.as_ref().filter(|facts| !facts.ready).map(|facts| facts.why.clone());
             let blueprint = prepared.blueprint.host(host);
-            let differences = match (blueprint, look) {
-                (Some(blueprint), Some(Ok(observed))) => {
-                    of_part(blueprint, observed, sums, Part::Nodes)
-                }
-                _ => Vec::new(),
-            };
+            let differences = blueprint.map(|host| of_part(host, differing, Part::Nodes));
+
             let certificate = current.get(&(Profile::KubeletClient, host.clone()));
             NodeStatus {
                 host: host.clone(),
@@ -349,7 +349,7 @@ fn nodes(
                 looked: look.is_some_and(Result::is_ok),
                 facts,
                 certificate_end: certificate.map(|entry| entry.not_after),
-                differences,
+                differences: differences.unwrap_or_default(),
             }
         })
         .collect()

@@ -8,6 +8,7 @@ use serde_json::Value;
 use zoisite_core::blueprint::{ApiObject, Taint};
 use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
 use zoisite_core::sequence::{ApiObserved, NodeFacts};
+use zoisite_core::token::{TOKENS_PATH, token_id};
 
 use super::work::waiting;
 use super::{ApiClient, ApiResult};
@@ -15,16 +16,16 @@ use super::{ApiClient, ApiResult};
 /// Asks everything that a plan needs, most of it at once.
 pub(crate) async fn look(api: &ApiClient, objects: &[ApiObject]) -> ApiResult<ApiObserved> {
     let version = api.get("/version").await?.unwrap_or_default();
-    let tokens = "/api/v1/namespaces/kube-system/secrets?fieldSelector=type%3Dbootstrap.kubernetes.io%2Ftoken";
+    let tokens = format!("{TOKENS_PATH}?fieldSelector=type%3Dbootstrap.kubernetes.io%2Ftoken");
     let (nodes, requests, tokens) =
-        try_join3(api.list("/api/v1/nodes"), requests(api), api.list(tokens)).await?;
+        try_join3(api.list("/api/v1/nodes"), requests(api), api.list(&tokens)).await?;
     let mut out = ApiObserved {
         version: version["gitVersion"].as_str().unwrap_or_default().trim_start_matches('v').into(),
         nodes: nodes.iter().map(|node| (text(node, "/metadata/name"), node_facts(node))).collect(),
         requests,
         tokens: tokens
             .iter()
-            .map(|token| text(token, "/metadata/name").replacen("bootstrap-token-", "", 1))
+            .map(|token| token_id(&text(token, "/metadata/name")).to_owned())
             .collect(),
         ..ApiObserved::default()
     };

@@ -10,13 +10,12 @@ use zoisite_core::blueprint::{ApiObject, NodeWanted};
 use zoisite_core::cluster::{HostName, Signer};
 use zoisite_core::pki::NodeRequest;
 use zoisite_core::sequence::ApiWork;
-use zoisite_core::token::{token_name, token_object};
+use zoisite_core::token::{TOKENS_PATH, token_object, token_path};
 
 use super::look::{condition, node_facts, requests};
 use super::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
 use crate::fleet::{Contents, Progress};
 
-const SECRETS: &str = "/api/v1/namespaces/kube-system/secrets";
 const LEASES: &str = "/apis/coordination.k8s.io/v1/namespaces/kube-node-lease/leases";
 const REQUESTS: &str = "/apis/certificates.k8s.io/v1/certificatesigningrequests";
 
@@ -115,7 +114,7 @@ async fn publish(
         unpublish(api, &id).await?;
     }
     let (record, token) = contents.join_token(host).map_err(unrecorded)?;
-    match api.create(SECRETS, &token_object(&record, &token)).await {
+    match api.create(TOKENS_PATH, &token_object(&record, &token)).await {
         Ok(_) => Ok(1),
         // It is there already: this step was tried before.
         Err(error) if error.code == 409 => Ok(0),
@@ -138,8 +137,7 @@ async fn retract(
 }
 
 async fn unpublish(api: &ApiClient, id: &str) -> Result<(), WorkError> {
-    let path = format!("{SECRETS}/{}", token_name(id));
-    api.delete(&path).await.map_err(failed("taking a join token back"))
+    api.delete(&token_path(id)).await.map_err(failed("taking a join token back"))
 }
 
 /// Waits for the kubelet's request, answers it, waits for its node object, and gives it what it must have.

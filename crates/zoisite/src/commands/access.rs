@@ -5,7 +5,7 @@ use clap::{Args, ValueEnum};
 use serde_json::{Value, json};
 use zoisite_core::blueprint::{ApiObject, person_kubeconfig};
 use zoisite_core::pki::{AuthorityKind, person};
-use zoisite_store::trust;
+use zoisite_store::{FreshKeys, trust};
 
 use super::with_api;
 use crate::cli::Options;
@@ -93,9 +93,7 @@ fn plain(text: &str, rule: &str) -> Result<String, String> {
 
 pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let Some(mut state) = site.existing_state()? else {
-        return Err(Failure::nothing_raised(&site.file));
-    };
+    let mut state = site.raised_state()?;
     if args.break_glass && args.ends > DAY {
         return Err(Failure::new(
             Kind::Usage,
@@ -132,7 +130,7 @@ pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
     let who = lock_holder();
     let command = format!("access {} in {group}", args.name);
     let record = state.begin_run(&command, &format!("{} on {}", who.user, who.host), now())?;
-    let (entry, key) = trust::for_person(&mut state, &vault, &wanted, now())?;
+    let (entry, key) = trust::issue_unkept(&mut state, &vault, &wanted, &FreshKeys, now())?;
     state.end_run(record, &format!("until {}", view::minute(entry.not_after)), now())?;
     let authority = state.ledger()?.authority(AuthorityKind::Cluster).map(|a| a.pem.clone());
     let authority = base64(&authority.unwrap_or_default());

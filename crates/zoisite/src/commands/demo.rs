@@ -7,7 +7,6 @@ use zoisite_core::blueprint::Part;
 use zoisite_core::cluster::{Topology, read};
 use zoisite_core::pki::{edges, prove};
 use zoisite_core::script::Depth;
-use zoisite_core::sequence::Sequence;
 use zoisite_fleet::{Fleet as _, World};
 use zoisite_store::{FreshKeys, SqliteRecords, State, Vault, trust};
 
@@ -92,8 +91,7 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     title(4, "raised again: nothing differs");
     let prepared = prepare(&site, &mut state, || Ok(Vault::fleeting()), Part::ALL)?;
     let sums = raise::simulated_sums(&prepared);
-    let nothing = site.contents(&Sequence::default(), &mut state, &vault)?;
-    let fleet = road::rehearsal_fleet(&world, nothing, u64::MAX);
+    let fleet = road::rehearsal_fleet(&world, site.no_contents(), u64::MAX);
     let (looks, api) = super::block_on(async {
         (
             road::look(&fleet, &prepared.blueprint, Depth::Quick).await,

@@ -18,7 +18,6 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use zoisite_core::blueprint::Part;
-use zoisite_core::sequence::Sequence;
 use zoisite_fleet::{ApiClient, Fleet as _};
 use zoisite_store::{State, Vault};
 
@@ -102,8 +101,7 @@ pub fn with_api(
     work: impl AsyncFnOnce(&ApiClient) -> zoisite_fleet::ApiResult<()>,
 ) -> Result<(), Failure> {
     let prepared = prepare(site, state, || site.vault(), &[Part::ControlPlane])?;
-    let nothing = site.contents(&Sequence::default(), state, &Vault::fleeting())?;
-    let mut fleet = road::ssh_fleet(site, nothing, 0)?;
+    let mut fleet = road::ssh_fleet(site, 0)?;
     fleet.set_api_access(road::api_access(site, state, vault, &prepared.ledger)?);
     block_on(async {
         let done = match fleet.any_api().await {

@@ -113,8 +113,7 @@ fn raise(
     if !options.json {
         tell_prepared(&prepared);
     }
-    let nothing = site.contents(&Sequence::default(), state, &Vault::fleeting())?;
-    let mut fleet = road::ssh_fleet(site, nothing, run.generation)?;
+    let mut fleet = road::ssh_fleet(site, run.generation)?;
     let depth = if args.deep { Depth::Deep } else { Depth::Quick };
     let mut raise = Raise {
         site,
@@ -346,8 +345,7 @@ pub fn rehearse_with(
     let sums = simulated_sums(&prepared);
     let run = state.begin_run("raise, rehearsed", "rehearsal", now())?;
     super::block_on(async {
-        let nothing = site.contents(&Sequence::default(), state, vault)?;
-        let looking = road::rehearsal_fleet(world, nothing, run.generation);
+        let looking = road::rehearsal_fleet(world, site.no_contents(), run.generation);
         let looks = road::look(&looking, &prepared.blueprint, Depth::Quick).await;
         let seen = (&looks, &ApiLook::Absent);
         let sequence = road::plan_for(site, &prepared, seen, &sums, &[], patience)?;

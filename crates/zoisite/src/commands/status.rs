@@ -24,9 +24,7 @@ pub struct StatusArgs {
 
 pub fn run(options: &Options, args: &StatusArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    if site.existing_state()?.is_none() {
-        return Err(Failure::nothing_raised(&site.file));
-    }
+    site.raised_state()?;
     let Ahead { state, sums, prepared, seen } =
         road::look_ahead(&site, &args.parts.chosen(), args.deep)?;
     let standing = standing(&site, (&prepared, &prepared.ledger), &seen, &sums);

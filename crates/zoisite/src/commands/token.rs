@@ -3,7 +3,7 @@ use std::process::ExitCode;
 use clap::{Args, Subcommand};
 use serde_json::json;
 use zoisite_core::cluster::HostName;
-use zoisite_core::token::{TokenRecord, token_name, token_object};
+use zoisite_core::token::{TOKENS_PATH, TokenRecord, token_object, token_path};
 use zoisite_fleet::ApiClient;
 use zoisite_store::{State, trust};
 
@@ -59,9 +59,7 @@ enum What {
 
 pub fn run(options: &Options, args: &TokenArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let Some(mut state) = site.existing_state()? else {
-        return Err(Failure::nothing_raised(&site.file));
-    };
+    let mut state = site.raised_state()?;
     match &args.what {
         What::List { all } => list(options, &state, *all),
         What::Issue { host, hosts, ends, out } => {
@@ -74,7 +72,7 @@ pub fn run(options: &Options, args: &TokenArgs) -> Result<ExitCode, Failure> {
                 trust::make_join_token(&mut state, &recipients, hosts, uses, *ends, now())?;
             let object = token_object(&record, &token);
             with_api(&site, &mut state, &vault, async |api: &ApiClient| {
-                api.create("/api/v1/namespaces/kube-system/secrets", &object).await.map(|_| ())
+                api.create(TOKENS_PATH, &object).await.map(|_| ())
             })
             .inspect_err(|_| {
                 // What was not published must not be listed as usable.
@@ -107,8 +105,9 @@ pub fn run(options: &Options, args: &TokenArgs) -> Result<ExitCode, Failure> {
                 ));
             };
             let vault = site.vault()?;
-            let path = format!("/api/v1/namespaces/kube-system/secrets/{}", token_name(id));
-            with_api(&site, &mut state, &vault, async |api: &ApiClient| api.delete(&path).await)?;
+            with_api(&site, &mut state, &vault, async |api: &ApiClient| {
+                api.delete(&token_path(id)).await
+            })?;
             let gone = record.gone.or(Some(now()));
             state.put_token(&TokenRecord { gone, ..record }, None)?;
             view::note(&format!("the token {id} is gone, here and in the cluster"));

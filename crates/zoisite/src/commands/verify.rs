@@ -6,9 +6,8 @@ use clap::Args;
 use serde_json::json;
 use zoisite_core::blueprint::{Part, image_name};
 use zoisite_core::pki::KeySource as _;
-use zoisite_core::sequence::Sequence;
 use zoisite_fleet::{CHECKS, Fleet as _, Tried, Verification, verify};
-use zoisite_store::{FreshKeys, Vault};
+use zoisite_store::FreshKeys;
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
@@ -31,14 +30,11 @@ pub struct VerifyArgs {
 
 pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    if site.existing_state()?.is_none() {
-        return Err(Failure::nothing_raised(&site.file));
-    }
+    site.raised_state()?;
     let mut state = site.scratch()?;
     let vault = site.vault()?;
     let prepared = prepare(&site, &mut state, || site.scratch_vault(), Part::ALL)?;
-    let nothing = site.contents(&Sequence::default(), &mut state, &Vault::fleeting())?;
-    let mut fleet = road::ssh_fleet(&site, nothing, 0)?;
+    let mut fleet = road::ssh_fleet(&site, 0)?;
     fleet.set_api_access(road::api_access(&site, &mut state, &vault, &prepared.ledger)?);
     let letters = FreshKeys.serial();
     let wanted = Verification {
