@@ -7,7 +7,7 @@
 mod common;
 
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -277,17 +277,8 @@ fn ask_for(lab: &Lab, token: &str, node: &str, name: &str) {
 #[ignore = "needs the lab: root and systemd hosts"]
 fn three_compact_hosts_killed_on_the_way_faults_and_stolen_tokens() {
     let lab_ = Lab::of("compact", None, 3);
-    let mut killed = 0;
-    for seconds in [4, 9, 6, 6, 5, 4, 4, 3, 3] {
-        let mut child =
-            lab_.command(&["raise"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(Duration::from_secs(seconds));
-        if child.try_wait().unwrap().is_none() {
-            child.kill().unwrap();
-            killed += 1;
-        }
-        child.wait().unwrap();
-    }
+    let killed =
+        lab_.raises_killed_after([4, 9, 6, 6, 5, 4, 4, 3, 3].map(|seconds| seconds * 1_000));
     assert!(killed >= 3, "the runs ended before they were killed");
     lab_.raise_converges_and_every_proof_holds();
 

@@ -84,19 +84,8 @@ fn one_member_off_reading_and_writing_go_on_and_it_heals_without_a_hand() {
 #[ignore = "needs the lab: root and systemd hosts"]
 fn killed_at_many_points_the_next_raise_converges() {
     let lab = Lab::fresh();
-    let start = |args: &[&str]| -> Child {
-        lab.command(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
-    };
-    let mut killed = 0;
-    for milliseconds in [150, 500, 900, 1_300, 1_700, 2_200, 2_800, 3_500, 4_500, 6_000] {
-        let mut child = start(&["raise"]);
-        std::thread::sleep(Duration::from_millis(milliseconds));
-        if child.try_wait().unwrap().is_none() {
-            child.kill().unwrap();
-            killed += 1;
-        }
-        child.wait().unwrap();
-    }
+    let killed =
+        lab.raises_killed_after([150, 500, 900, 1_300, 1_700, 2_200, 2_800, 3_500, 4_500, 6_000]);
     assert!(killed >= 3, "the runs ended before they were killed");
     lab.must_converge();
     let _ = lab.zoisite(&["history"]).ended(0).says("was cut off");
@@ -106,12 +95,7 @@ fn killed_at_many_points_the_next_raise_converges() {
         let _ =
             lab.on(host, "sed -i s/4294967296/2147483648/ /etc/zoisite/etcd/etcd.yaml").ended(0);
     }
-    for milliseconds in [600, 1_000, 1_500, 2_200] {
-        let mut child = start(&["raise"]);
-        std::thread::sleep(Duration::from_millis(milliseconds));
-        let _ = child.kill();
-        child.wait().unwrap();
-    }
+    lab.raises_killed_after([600, 1_000, 1_500, 2_200]);
     lab.must_converge();
 }
 

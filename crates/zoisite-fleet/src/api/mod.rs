@@ -86,7 +86,11 @@ impl From<kube::Error> for ApiError {
 /// What the API's answers are read as.
 pub type ApiResult<T> = Result<T, ApiError>;
 
-trait Stream: tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin {}
+/// Any stream of octets.
+pub(crate) trait Stream:
+    tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin
+{
+}
 impl<S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin> Stream for S {}
 
 /// A TLS stream over whatever the tunnel gave.

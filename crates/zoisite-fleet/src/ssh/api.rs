@@ -7,7 +7,7 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, StepOutcome};
 
-use super::{SshFleet, forward};
+use super::SshFleet;
 use crate::api::{ApiClient, look, ready, rollout, work};
 use crate::fleet::Progress;
 
@@ -24,15 +24,8 @@ impl SshFleet {
         socket: &str,
     ) -> Result<ApiClient, String> {
         let access = self.api_access.as_ref().ok_or("this run has no certificate for the API")?;
-        let session = self.session(from).await.map_err(|trouble| trouble.to_string())?;
-        let index = self.hosts.keys().position(|host| host == from).unwrap_or(0);
-        let path = self.folder.path().join(format!("{socket}{index}"));
-        if path.exists() || forward(session, &path, to.clone()).await {
-            ApiClient::new(access, name, move || tokio::net::UnixStream::connect(path.clone()))
-        } else {
-            // Forwarding is forbidden there: dial it directly.
-            ApiClient::new(access, name, move || tokio::net::TcpStream::connect(to.clone()))
-        }
+        let way = self.way(from, socket, to).await.map_err(|trouble| trouble.to_string())?;
+        ApiClient::new(access, name, move || way.clone().connect())
     }
 
     /// A client of the API server on a host.

@@ -3,15 +3,16 @@
 
 mod api;
 mod master;
+mod tunnel;
 
 use std::collections::BTreeMap;
 use std::net::IpAddr;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
-use openssh::{ChildStdin, ForwardType, Session, Stdio};
+use openssh::{ChildStdin, Session, Stdio};
 use tokio::io::{AsyncBufReadExt as _, AsyncReadExt as _, AsyncWriteExt as _, BufReader};
 use tokio::sync::OnceCell;
 use zoisite_core::blueprint::{
@@ -148,8 +149,7 @@ impl SshFleet {
         let connected = self.hosts.get(host).ok_or_else(|| {
             Trouble::new(Some(host.clone()), "reaching the host", "it is not in the fleet", vec![])
         })?;
-        let index = self.hosts.keys().position(|name| name == host).unwrap_or(0);
-        let socket = self.folder.path().join(format!("h{index}"));
+        let socket = self.socket(host, "h");
         let master = connected
             .master
             .get_or_init(|| Master::open(&connected.target, socket, &self.prompt))
@@ -263,22 +263,10 @@ impl SshFleet {
 
     async fn etcd(&self, host: &HostName) -> Result<EtcdClient, String> {
         let access = self.access.as_ref().ok_or("this run has no certificate for etcd")?;
-        let session = self.session(host).await.map_err(|trouble| trouble.answer)?;
-        let address = self.hosts[host].target.address;
-        let index = self.hosts.keys().position(|name| name == host).unwrap_or(0);
-        let socket = self.folder.path().join(format!("e{index}"));
-        let forwarded = socket.exists()
-            || forward(session, &socket, (address.to_string(), self.places.etcd_port)).await;
-        let name = address.to_string();
-        if forwarded {
-            let dial = move || tokio::net::UnixStream::connect(socket.clone());
-            EtcdClient::connect(access, &name, dial).await
-        } else {
-            // Forwarding is forbidden there: dial it directly.
-            let port = self.places.etcd_port;
-            let dial = move || tokio::net::TcpStream::connect((address, port));
-            EtcdClient::connect(access, &name, dial).await
-        }
+        let name = self.hosts[host].target.address.to_string();
+        let way = self.way(host, "e", (name.clone(), self.places.etcd_port)).await;
+        let way = way.map_err(|trouble| trouble.answer)?;
+        EtcdClient::connect(access, &name, move || way.clone().connect()).await
     }
 
     /// One attempt at proving a quorum.
@@ -328,12 +316,6 @@ impl SshFleet {
         proven.wrote = writer.to_string();
         Ok(proven)
     }
-}
-
-/// Opens a socket here that leads to an address as the host reaches it.
-async fn forward(session: &Session, socket: &Path, to: (String, u16)) -> bool {
-    let to = openssh::Socket::TcpSocket { host: to.0.into(), port: to.1 };
-    session.request_port_forward(ForwardType::Local, socket, to).await.is_ok()
 }
 
 async fn read_all(from: Option<impl tokio::io::AsyncRead + Unpin>) -> String {

@@ -1,7 +1,7 @@
 //! Real systemd hosts on this machine, by the scripts in `lab/`. One lab at a time.
 
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -72,6 +72,22 @@ impl Lab {
 
     pub fn zoisite(&self, args: &[&str]) -> Done {
         Done::of(&mut self.command(args))
+    }
+
+    /// Begins a raise for each of these times, in milliseconds, and kills it then; how many still ran.
+    pub fn raises_killed_after(&self, times: impl IntoIterator<Item = u64>) -> usize {
+        let mut killed = 0;
+        for milliseconds in times {
+            let mut command = self.command(&["raise"]);
+            let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+            std::thread::sleep(Duration::from_millis(milliseconds));
+            if child.try_wait().unwrap().is_none() {
+                child.kill().unwrap();
+                killed += 1;
+            }
+            child.wait().unwrap();
+        }
+        killed
     }
 
     /// Runs a command on a host, as root.
