@@ -26,6 +26,7 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
     let mut paths = Vec::new();
     let mut plain = Vec::new();
     let mut components = Vec::new();
+    let mut units = Vec::new();
     for item in &blueprint.items {
         match item {
             Item::User(user) => {
@@ -46,15 +47,14 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
             Item::Component(component) => components.push(quote(&component.path)),
             // All images are listed at once, below.
             Item::Image(_) => {}
-            Item::Unit(unit) => {
-                let _ = writeln!(body, "unit {}", quote(unit.name));
-            }
+            Item::Unit(unit) => units.push(quote(unit.name)),
         }
     }
     for (what, words) in [
         ("paths".to_owned(), paths),
         ("sums".into(), plain),
         (format!("components {depth}"), components),
+        ("units".into(), units),
     ] {
         if !words.is_empty() {
             let _ = writeln!(body, "{what} \\\n  {}", words.join(" \\\n  "));

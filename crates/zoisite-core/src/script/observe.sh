@@ -54,13 +54,27 @@ components() {
       say component "$path" "$sum"
     done
 }
-unit() {
-  systemctl show "$1" -p LoadState -p ActiveState -p SubState -p UnitFileState -p NeedDaemonReload \
-    -p NRestarts -p Result 2>/dev/null | while IFS='=' read -r key value; do
-    say unit "$1" "$key" "$value"
+# systemd answers for all units at once, in order, with an empty line between them.
+active=
+units() {
+  for unit in "$@"; do
+    if [ -e "$state/pending/$unit" ]; then say unit "$unit" Pending yes; fi
   done
-  if [ -e "$state/pending/$1" ]; then say unit "$1" Pending yes; fi
+  shown=$(systemctl show "$@" -p LoadState -p ActiveState -p SubState -p UnitFileState \
+    -p NeedDaemonReload -p NRestarts -p Result 2>/dev/null)
+  while IFS='=' read -r key value; do
+    if [ -z "$key" ]; then
+      shift
+      continue
+    fi
+    say unit "$1" "$key" "$value"
+    if [ "$key=$value" = ActiveState=active ]; then active="$active $1 "; fi
+  done <<SHOWN
+$shown
+SHOWN
 }
+# Whether a unit was seen to be active.
+is_active() { case $active in *" $1 "*) ;; *) return 1 ;; esac; }
 # folder, data directory, owner's mark, formed mark
 etcd_data() {
   if [ -d "$2/member" ]; then say etcd-data present; else say etcd-data absent; fi
@@ -74,7 +88,7 @@ etcd_data() {
 }
 # client program, endpoint, authority, certificate, key, unit; a member that is not ready is not asked
 etcd_status() {
-  [ -x "$1" ] && [ -r "$5" ] && systemctl is-active -q "$6" || return 0
+  [ -x "$1" ] && [ -r "$5" ] && is_active "$6" || return 0
   answer=$("$1" --endpoints "$2" --cacert "$3" --cert "$4" --key "$5" --dial-timeout 2s \
     --command-timeout 4s endpoint status -w json 2>&1)
   case $answer in
@@ -94,7 +108,7 @@ node_state() {
   if [ -s "$1" ]; then say joined yes; else say joined no; fi
   if [ -e "$4" ]; then say token-left yes; fi
   # Where the runtime does not run, its client would wait for it.
-  if systemctl is-active -q containerd; then
+  if is_active containerd.service; then
     $2 ls -q 2>/dev/null | while read -r image; do say image "$image"; done
   fi
   [ -z "$3" ] || if getent ahosts "$3" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use base64::Engine as _;
-use futures_util::future::{join_all, try_join3};
+use futures_util::future::{join, join_all, try_join4};
 use serde_json::Value;
 use zoisite_core::blueprint::{ApiObject, Taint};
 use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
@@ -13,12 +13,15 @@ use zoisite_core::token::{TOKENS_PATH, token_id};
 use super::work::waiting;
 use super::{ApiClient, ApiResult};
 
-/// Asks everything that a plan needs, most of it at once.
+/// Asks everything that a plan needs, all at once.
 pub(crate) async fn look(api: &ApiClient, objects: &[ApiObject]) -> ApiResult<ApiObserved> {
-    let version = api.get("/version").await?.unwrap_or_default();
     let tokens = format!("{TOKENS_PATH}?fieldSelector=type%3Dbootstrap.kubernetes.io%2Ftoken");
-    let (nodes, requests, tokens) =
-        try_join3(api.list("/api/v1/nodes"), requests(api), api.list(&tokens)).await?;
+    let lists =
+        try_join4(api.get("/version"), api.list("/api/v1/nodes"), requests(api), api.list(&tokens));
+    let compared = join_all(objects.iter().map(|object| compare(api, object)));
+    let (lists, compared) = join(lists, compared).await;
+    let (version, nodes, requests, tokens) = lists?;
+    let version = version.unwrap_or_default();
     let mut out = ApiObserved {
         version: version["gitVersion"].as_str().unwrap_or_default().trim_start_matches('v').into(),
         nodes: nodes.iter().map(|node| (text(node, "/metadata/name"), node_facts(node))).collect(),
@@ -29,7 +32,7 @@ pub(crate) async fn look(api: &ApiClient, objects: &[ApiObject]) -> ApiResult<Ap
             .collect(),
         ..ApiObserved::default()
     };
-    for (object, found) in join_all(objects.iter().map(|object| compare(api, object))).await {
+    for (object, found) in compared {
         match found {
             Compared::Same(live) => {
                 if let Some(why) = waiting(object, &live) {

@@ -11,11 +11,12 @@ use std::time::Duration;
 
 use http::{Method, Request};
 use hyper_util::client::legacy::connect::{Connected, Connection};
-use hyper_util::rt::{TokioExecutor, TokioIo};
+use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use rustls_pki_types::pem::PemObject as _;
 use rustls_pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use serde_json::Value;
 use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
 use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 use zoisite_core::blueprint::ApiObject;
 use zoisite_core::pki::Secret;
@@ -94,15 +95,18 @@ pub(crate) trait Stream:
 impl<S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin> Stream for S {}
 
 /// A TLS stream over whatever the tunnel gave.
-struct Tunnelled(TokioIo<Box<dyn Stream>>);
+struct Tunnelled<S>(TokioIo<TlsStream<S>>);
 
-impl Connection for Tunnelled {
+impl<S: Stream> Connection for Tunnelled<S> {
     fn connected(&self) -> Connected {
-        Connected::new()
+        match self.0.inner().get_ref().1.alpn_protocol() {
+            Some(HTTP_2) => Connected::new().negotiated_h2(),
+            _ => Connected::new(),
+        }
     }
 }
 
-impl hyper::rt::Read for Tunnelled {
+impl<S: Stream> hyper::rt::Read for Tunnelled<S> {
     fn poll_read(
         mut self: Pin<&mut Self>,
         cx: &mut Context<'_>,
@@ -112,7 +116,7 @@ impl hyper::rt::Read for Tunnelled {
     }
 }
 
-impl hyper::rt::Write for Tunnelled {
+impl<S: Stream> hyper::rt::Write for Tunnelled<S> {
     fn poll_write(
         mut self: Pin<&mut Self>,
         cx: &mut Context<'_>,
@@ -136,7 +140,10 @@ type Resources = HashMap<(String, String), (String, bool)>;
 /// A client of one API server, or of the stable address.
 #[derive(Clone)]
 pub struct ApiClient {
+    /// One connection carries every call.
     client: kube::Client,
+    /// HTTP/1.1, which exec is an upgrade of.
+    upgradable: kube::Client,
     resources: Arc<Mutex<Resources>>,
 }
 
@@ -166,6 +173,35 @@ fn tls(access: &ApiAccess) -> Result<ClientConfig, String> {
         .map_err(|e| e.to_string())
 }
 
+fn client<D, F, S>(config: ClientConfig, server: &ServerName<'static>, dial: D) -> kube::Client
+where
+    D: Fn() -> F + Send + Sync + Clone + 'static,
+    F: Future<Output = std::io::Result<S>> + Send + 'static,
+    S: Stream + 'static,
+{
+    let (connector, server) = (TlsConnector::from(Arc::new(config)), server.clone());
+    let connector = tower::service_fn(move |_: http::Uri| {
+        let (dial, connector, server) = (dial.clone(), connector.clone(), server.clone());
+        Box::pin(async move {
+            let stream = tokio::time::timeout(CONNECT, async {
+                connector.connect(server, dial().await?).await
+            })
+            .await
+            .map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
+            Ok::<_, std::io::Error>(Tunnelled(TokioIo::new(stream)))
+        })
+    });
+    // A connection whose far end is gone without a word must not swallow later calls.
+    let client = hyper_util::client::legacy::Client::builder(TokioExecutor::new())
+        .timer(TokioTimer::new())
+        .http2_keep_alive_interval(CONNECT)
+        .http2_keep_alive_timeout(CONNECT)
+        .build::<_, kube::client::Body>(connector);
+    let base = kube::client::middleware::BaseUriLayer::new(http::Uri::from_static("https://api"));
+    let service = tower::ServiceBuilder::new().layer(base).service(client);
+    kube::Client::new(service, "default")
+}
+
 impl ApiClient {
     /// A client over streams that `dial` makes; the server is verified as `name`. Connects to nothing yet.
     ///
@@ -177,31 +213,20 @@ impl ApiClient {
         F: Future<Output = std::io::Result<S>> + Send + 'static,
         S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin + 'static,
     {
-        let connector = TlsConnector::from(Arc::new(tls(access)?));
         let server = ServerName::try_from(name.to_owned()).map_err(|e| e.to_string())?;
-        let connector = tower::service_fn(move |_: http::Uri| {
-            let (dial, connector, server) = (dial.clone(), connector.clone(), server.clone());
-            Box::pin(async move {
-                let stream = tokio::time::timeout(CONNECT, async {
-                    connector.connect(server, dial().await?).await
-                })
-                .await
-                .map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
-                let stream: Box<dyn Stream> = Box::new(stream);
-                Ok::<_, std::io::Error>(Tunnelled(TokioIo::new(stream)))
-            })
-        });
-        let client = hyper_util::client::legacy::Client::builder(TokioExecutor::new())
-            .build::<_, kube::client::Body>(connector);
-        let base =
-            kube::client::middleware::BaseUriLayer::new(http::Uri::from_static("https://api"));
-        let service = tower::ServiceBuilder::new().layer(base).service(client);
-        Ok(Self { client: kube::Client::new(service, "default"), resources: Arc::default() })
+        let config = tls(access)?;
+        let mut multiplexed = config.clone();
+        multiplexed.alpn_protocols = vec![HTTP_2.to_vec(), b"http/1.1".to_vec()];
+        Ok(Self {
+            client: client(multiplexed, &server, dial.clone()),
+            upgradable: client(config, &server, dial),
+            resources: Arc::default(),
+        })
     }
 
     /// The general client, for logs and exec.
     pub fn client(&self) -> kube::Client {
-        self.client.clone()
+        self.upgradable.clone()
     }
 
     async fn text(&self, request: Request<Vec<u8>>) -> ApiResult<String> {
@@ -352,6 +377,7 @@ impl ApiClient {
     }
 }
 
+const HTTP_2: &[u8] = b"h2";
 const JSON: &str = "application/json";
 
 /// Deadline for reaching a server.

@@ -476,6 +476,10 @@ impl Fleet for SshFleet {
     }
 
     async fn close(&self) {
+        // A master does not end while something still goes through it.
+        if let Ok(mut apis) = self.apis.lock() {
+            apis.clear();
+        }
         let masters = self.hosts.values().filter_map(|host| host.master.get()?.as_ref().ok());
         futures_util::future::join_all(masters.map(Master::close)).await;
     }
