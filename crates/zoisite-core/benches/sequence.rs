@@ -54,7 +54,7 @@ fn sequence(c: &mut Criterion) {
                     api: &ApiLook::Absent,
                     objects: &objects(&cluster),
                     nodes: &nodes,
-                    spent: &[],
+                    tokens: &[],
                     accepted: &[],
                 };
                 (topology.tolerance, plan(input, PlanOptions::default()).unwrap())

@@ -72,10 +72,17 @@ impl TokenRecord {
         }
     }
 
-    /// Whether a host may join with it at `now`.
-    pub fn serves(&self, host: &HostName, now: Timestamp) -> bool {
-        self.state(now) == TokenState::Usable
-            && (self.hosts.is_empty() || self.hosts.contains(host))
+    /// Whether it was made for a host.
+    pub fn is_for(&self, host: &HostName) -> bool {
+        self.hosts.is_empty() || self.hosts.contains(host)
+    }
+
+    /// Whether a request that was made with it lets a host in: it was not taken back, and has a use left
+    /// for this host. It may have ended since: the API took the request while it was good.
+    pub fn admits(&self, host: &HostName) -> bool {
+        self.gone.is_none()
+            && self.is_for(host)
+            && self.used.len() < self.uses as usize
             && !self.used.iter().any(|(used, _)| used == host)
     }
 
@@ -182,11 +189,12 @@ mod tests {
             used: Vec::new(),
             gone: None,
         };
-        assert!(record.serves(&host("tern-1"), now));
-        assert!(!record.serves(&host("tern-2"), now));
+        assert!(record.admits(&host("tern-1")));
+        assert!(!record.admits(&host("tern-2")));
         assert_eq!(record.state(later), TokenState::Ended);
         let revoked = TokenRecord { gone: Some(now), ..record.clone() };
         assert_eq!(revoked.state(now), TokenState::Revoked);
+        assert!(!revoked.admits(&host("tern-1")));
         let used = TokenRecord { used: vec![(host("tern-1"), now)], gone: Some(now), ..record };
         assert_eq!(used.state(later), TokenState::UsedUp);
     }

@@ -22,6 +22,7 @@ use zoisite_core::sequence::{
     ApiLook, ApiObserved, ApiWork, Engine, Event, Looks, NodeFacts, PlanInput, PlanOptions, Rule,
     Sequence, State, Step, StepOutcome, Unplannable, Work, plan,
 };
+use zoisite_core::token::TokenRecord;
 
 const ID: &str = "0123456789abcdef";
 
@@ -31,6 +32,7 @@ struct Scene {
     trust: Trust,
     looks: Looks,
     api: ApiLook,
+    tokens: Vec<TokenRecord>,
 }
 
 impl Scene {
@@ -57,7 +59,7 @@ impl Scene {
             })
             .collect();
         let known = Known::of(&cluster);
-        Self { cluster, known, trust, looks, api: ApiLook::Absent }
+        Self { cluster, known, trust, looks, api: ApiLook::Absent, tokens: Vec::new() }
     }
 
     /// Everything is as it must be.
@@ -135,7 +137,7 @@ impl Scene {
             api: &self.api,
             objects: &objects(&self.cluster),
             nodes: &self.nodes(),
-            spent: &["spent1".into()],
+            tokens: &self.tokens,
             accepted,
         };
         plan(input, PlanOptions::default())
@@ -237,6 +239,8 @@ fn s4_a_node_name_that_another_machine_took_is_refused_until_it_is_accepted() {
 fn s6_what_a_run_that_was_cut_off_left_of_a_token_is_taken_away() {
     let mut scene = Scene::raised();
     scene.edit("tern-1", |observed| observed.token_left = true);
+    scene.tokens = vec![token("spent1", "tern-1"), token("other1", "tern-1")];
+    scene.tokens[0].gone = Some(at("2026-11-23"));
     scene.api(|api| api.tokens = ["spent1".to_owned(), "other1".to_owned()].into());
     let sequence = scene.plan().unwrap();
     let ids: Vec<&str> = sequence.steps.iter().map(|step| step.id.as_str()).collect();
@@ -420,6 +424,18 @@ fn s5_an_authoritys_key_that_is_no_longer_wanted_on_hosts_is_removed() {
     assert_eq!(stretch.operations, [Operation::Remove(path.into())]);
 }
 
+fn token(id: &str, name: &str) -> TokenRecord {
+    TokenRecord {
+        id: id.into(),
+        hosts: vec![host(name)],
+        uses: 1,
+        made: at("2026-11-23"),
+        ends: at("2026-11-24"),
+        used: Vec::new(),
+        gone: None,
+    }
+}
+
 /// A request as a kubelet makes it, with one thing changed.
 fn request(change: impl FnOnce(&mut rcgen::CertificateParams, &mut NodeRequest)) -> NodeRequest {
     let mut params = rcgen::CertificateParams::default();
@@ -514,6 +530,41 @@ fn requests_that_wait_are_answered_nodes_own_signed_and_others_refused() {
     let work = |id: &str| sequence.steps[index(&sequence, id)].work.clone();
     assert!(matches!(work("request-own"), Work::Api(ApiWork::Renew { .. })));
     assert!(matches!(work("request-stolen"), Work::Api(ApiWork::Deny { .. })));
+}
+
+#[test]
+fn a_host_that_was_set_up_by_other_means_is_let_in_with_its_token_and_no_other() {
+    let mut scene = Scene::raised();
+    let trouble = Trouble::new(Some(host("tern-1")), "logging in", "it is behind NAT", Vec::new());
+    scene.looks.insert(host("tern-1"), Err(trouble));
+    scene.api(|api| {
+        api.nodes.remove("tern-1");
+        api.requests = vec![request(|_, _| {})];
+    });
+    let mut plan = |tokens: Vec<TokenRecord>| {
+        scene.tokens = tokens;
+        let sequence = scene.plan().unwrap();
+        let request = sequence.steps[index(&sequence, "request-node-csr-1")].work.clone();
+        (matches!(request, Work::Api(ApiWork::Admit { .. })), sequence)
+    };
+    let (admitted, sequence) = plan(vec![token("abcdef", "tern-1")]);
+    assert!(admitted);
+    let (ready, request) =
+        (index(&sequence, "ready-tern-1"), index(&sequence, "request-node-csr-1"));
+    assert!(needs(&sequence, ready, request), "it is waited for");
+    let batch = TokenRecord { hosts: Vec::new(), uses: 2, ..token("abcdef", "tern-1") };
+    assert!(plan(vec![batch.clone()]).0, "a batch lets any host of the file in");
+
+    let now = at("2026-11-23");
+    let used = vec![(host("tern-2"), now), (host("tern-3"), now)];
+    for (tokens, what) in [
+        (Vec::new(), "nobody made it"),
+        (vec![token("abcdef", "tern-2")], "it is another host's"),
+        (vec![TokenRecord { gone: Some(now), ..token("abcdef", "tern-1") }], "it was taken back"),
+        (vec![TokenRecord { used, ..batch }], "two have used it"),
+    ] {
+        assert!(!plan(tokens).0, "{what}");
+    }
 }
 
 fn fail() -> StepOutcome {

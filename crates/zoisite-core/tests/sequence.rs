@@ -77,9 +77,9 @@ impl Scene {
     fn plan(&self) -> Result<Sequence, Unplannable> {
         let Self { cluster, blueprint, sums, looks } = self;
         let api = &ApiLook::Absent;
-        let (objects, nodes, spent, accepted) = (&[], &[], &[], &[]);
+        let (objects, nodes, tokens, accepted) = (&[], &[], &[], &[]);
         let input =
-            PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, spent, accepted };
+            PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, tokens, accepted };
         plan(input, PlanOptions::default())
     }
 

@@ -160,9 +160,9 @@ impl Stage {
             false => ApiLook::Absent,
         };
         let (looks, api) = (&looks, &api);
-        let (spent, accepted) = (&[], &[]);
+        let (tokens, accepted) = (&[], &[]);
         let input =
-            PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, spent, accepted };
+            PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, tokens, accepted };
         plan(input, PlanOptions { patience: 60 })
     }
 

@@ -90,6 +90,11 @@ fn a_token_lets_in_its_own_host_once_and_no_other() {
     let current = ledger.current();
     let recorded = current[&(Profile::KubeletClient, host("tern-1"))];
     assert_eq!(recorded.serial, entry.serial, "it is recorded");
+    let again = desk.sign(&host("tern-1"), &own, scene.now).unwrap().unwrap();
+    assert_eq!(again.serial, entry.serial, "asked the same once more, it gives the same");
+    let thief = request(&record.id, "tern-1");
+    let faults = desk.sign(&host("tern-1"), &thief, scene.now).unwrap().unwrap_err();
+    assert!(faults[0].contains("used up"), "{faults:?}");
 
     // Its next certificate takes the place of this one.
     let mut next = own;
@@ -99,6 +104,23 @@ fn a_token_lets_in_its_own_host_once_and_no_other() {
     let ledger = scene.state().ledger().unwrap();
     let old = ledger.entries.iter().find(|old| old.serial == entry.serial).unwrap();
     assert_eq!(old.replaced_by.as_ref(), Some(&later.serial));
+}
+
+#[test]
+fn a_batch_lets_in_as_many_hosts_as_it_says() {
+    let scene = Scene::new();
+    let mut state = scene.state();
+    let recipients = state.recipients(&scene.vault).unwrap();
+    let (record, _) =
+        trust::make_join_token(&mut state, &recipients, Vec::new(), 2, 900, scene.now).unwrap();
+    let mut desk = scene.desk();
+    for node in ["tern-1", "tern-2"] {
+        let signed = desk.sign(&host(node), &request(&record.id, node), scene.now).unwrap();
+        assert_eq!(signed.unwrap().host, Some(host(node)));
+    }
+    assert_eq!(scene.token_state(&record.id), TokenState::UsedUp);
+    let third = desk.sign(&host("tern-3"), &request(&record.id, "tern-3"), scene.now).unwrap();
+    assert!(third.unwrap_err()[0].contains("used up"));
 }
 
 #[test]
@@ -114,6 +136,8 @@ fn tokens_of_runs_that_were_cut_off_are_taken_back_and_leave_no_secret() {
     );
     assert_eq!(scene.token_state(&old.id), TokenState::Revoked);
     assert_eq!(scene.token_state(&new.id), TokenState::Usable);
+    let stale = desk.sign(&host("tern-1"), &request(&old.id, "tern-1"), scene.now).unwrap();
+    assert!(stale.unwrap_err()[0].contains("taken back"));
     assert_eq!(scene.token_state(&other.id), TokenState::Usable, "another host's stays");
     assert_eq!(desk.retire(&host("tern-1"), true, scene.now).unwrap(), [new.id]);
     // Neither in the store's file nor beside it does a token stand in clear.

@@ -17,6 +17,7 @@ use zoisite_core::sequence::{
     ApiLook, Condition, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions, Refusal, Sequence,
     Work, plan, same_machine,
 };
+use zoisite_core::token::TokenRecord;
 use zoisite_fleet::{ApiAccess, EtcdAccess, Fleet, Places, Rehearsal, SshFleet, World};
 use zoisite_store::trust::{self, Issued};
 use zoisite_store::{FreshKeys, State, Vault};
@@ -40,8 +41,7 @@ pub struct Prepared {
     /// What node objects must say.
     pub nodes: Vec<NodeWanted>,
     subnets: BTreeMap<HostName, Vec<IpNet>>,
-    /// Ids of join tokens that were used or taken back.
-    spent: Vec<String>,
+    tokens: Vec<TokenRecord>,
     parts: Vec<Part>,
 }
 
@@ -72,8 +72,7 @@ pub fn prepare(
             node_wanted(&site.cluster, &host.name, nets)
         }));
     }
-    let tokens = state.tokens()?.into_iter().filter(|token| token.gone.is_some());
-    let spent = tokens.map(|token| token.id).collect();
+    let tokens = state.tokens()?;
     let blueprint = make_blueprint(site, state, &ledger, &subnets, parts)?;
     Ok(Prepared {
         issued,
@@ -83,7 +82,7 @@ pub fn prepare(
         objects,
         nodes,
         subnets,
-        spent,
+        tokens,
         parts: parts.to_vec(),
     })
 }
@@ -308,10 +307,10 @@ pub fn plan_for(
     patience: u32,
 ) -> Result<Sequence, Failure> {
     let (looks, api) = seen;
-    let Prepared { blueprint, objects, nodes, .. } = prepared;
+    let Prepared { blueprint, objects, nodes, tokens, .. } = prepared;
     let cluster = &site.cluster;
-    let spent = &prepared.spent;
-    let input = PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, spent, accepted };
+    let input =
+        PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, tokens, accepted };
     plan(input, PlanOptions { patience }).map_err(Failure::from)
 }
 

@@ -3,6 +3,7 @@
 use rcgen::{CertificateSigningRequestParams, DnType, IsCa, KeyUsagePurpose};
 use serde::{Deserialize, Serialize};
 
+use super::ledger::LedgerEntry;
 use super::wanted::Wanted;
 use crate::cluster::HostName;
 
@@ -46,6 +47,17 @@ pub enum Asker<'a> {
 /// A request that was checked: all that is taken from it is its public key.
 #[derive(Debug)]
 pub struct CheckedRequest(pub(super) CertificateSigningRequestParams);
+
+impl CheckedRequest {
+    /// Whether it asks for the key that a certificate already certifies: the same request, once more.
+    pub fn has_key_of(&self, entry: &LedgerEntry) -> bool {
+        let Ok(der) = entry.der() else { return false };
+        x509_parser::parse_x509_certificate(&der).is_ok_and(|(_, certificate)| {
+            *certificate.public_key().subject_public_key.data
+                == *rcgen::PublicKeyData::der_bytes(&self.0.public_key)
+        })
+    }
+}
 
 /// Holds a request against what may be signed for a host.
 ///

@@ -113,6 +113,11 @@ async fn publish(
     for id in contents.retire_tokens(host, false).map_err(unrecorded)? {
         unpublish(api, &id).await?;
     }
+    let stale = requests(api).await.map_err(failed("listing requests"))?;
+    for request in stale.iter().filter(|request| asks_for(request, host)) {
+        let why = "its token was taken back: the host is let in anew";
+        deny(api, &request.name, why).await.map_err(failed("refusing a stale request"))?;
+    }
     let (record, token) = contents.join_token(host).map_err(unrecorded)?;
     match api.create(TOKENS_PATH, &token_object(&record, &token)).await {
         Ok(_) => Ok(1),
@@ -120,6 +125,12 @@ async fn publish(
         Err(error) if error.code == 409 => Ok(0),
         Err(error) => Err(failed(attempted())(error)),
     }
+}
+
+/// Whether a request was made with a token, for a host's certificate.
+fn asks_for(request: &NodeRequest, host: &HostName) -> bool {
+    request.username.starts_with("system:bootstrap:")
+        && request.subject().is_some_and(|subject| subject == format!("system:node:{host}"))
 }
 
 async fn retract(
@@ -299,21 +310,26 @@ pub(crate) async fn ready(api: &ApiClient, host: &HostName) -> Result<(), String
         return Err(format!("it is not Ready: {}", facts.why));
     }
     let leases = api.list(LEASES).await.map_err(words)?;
-    let renewed = |lease: &Value| -> Option<jiff::Timestamp> {
-        lease.pointer("/spec/renewTime")?.as_str()?.parse().ok()
-    };
-    let newest = leases.iter().filter_map(renewed).max();
+    // The lease of a kubelet that has just registered may come ten seconds later than its word.
+    let heartbeat = condition(&node, "Ready").and_then(|ready| time(ready, "/lastHeartbeatTime"));
+    let renewed = |lease: &Value| time(lease, "/spec/renewTime");
     let own = leases
         .iter()
         .find(|lease| lease.pointer("/metadata/name").is_some_and(|name| name == host.as_str()))
-        .and_then(renewed);
-    match (own, newest) {
-        (Some(own), Some(newest)) if newest.as_second() - own.as_second() > 45 => {
+        .and_then(renewed)
+        .max(heartbeat);
+    let newest = leases.iter().filter_map(renewed).max();
+    match own {
+        None => Err("its kubelet has not reported yet".into()),
+        Some(own) if newest.is_some_and(|newest| newest.as_second() - own.as_second() > 45) => {
             Err("its kubelet has not reported for a while".into())
         }
-        (None, _) => Err("its kubelet has not reported yet".into()),
-        _ => Ok(()),
+        Some(_) => Ok(()),
     }
+}
+
+fn time(object: &Value, pointer: &str) -> Option<jiff::Timestamp> {
+    object.pointer(pointer)?.as_str()?.parse().ok()
 }
 
 /// Whether workloads run as wanted.

@@ -19,6 +19,7 @@ use crate::cluster::{Cluster, HostName};
 use crate::diagnosis::Trouble;
 use crate::pki::NodeRequest;
 use crate::script::{Observed, Operation, Stretch};
+use crate::token::TokenRecord;
 
 /// What looking at a host gave.
 pub type Look = Result<Observed, Trouble>;
@@ -102,8 +103,8 @@ pub struct PlanInput<'a> {
     pub objects: &'a [ApiObject],
     /// What node objects must say.
     pub nodes: &'a [NodeWanted],
-    /// Ids of join tokens that were used or taken back.
-    pub spent: &'a [String],
+    /// Every join token that was made.
+    pub tokens: &'a [TokenRecord],
     /// Hosts behind which another machine was accepted in this run.
     pub accepted: &'a [HostName],
 }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{ApiObject, Condition, Draft, NodeFacts, NodeWanted, Part, Share, Step, When, Work};
-use crate::blueprint::{Content, File, KUBELET_UNIT, TOKEN_PATH, token_key};
+use crate::blueprint::{ASKING_KEY_PATH, Content, File, KUBELET_UNIT, TOKEN_PATH, token_key};
 use crate::cluster::{HostName, PodsBy, Signer};
 use crate::script::Operation;
 use crate::sequence::rules;
@@ -299,7 +299,13 @@ fn join(
         host,
         ("join", "start the kubelet with the token; it makes its own key and asks"),
         vec!["it has no certificate yet".into()],
-        vec![directory, token, Operation::Enable(KUBELET_UNIT), begin],
+        vec![
+            directory,
+            token,
+            Operation::Remove(ASKING_KEY_PATH.into()),
+            Operation::Enable(KUBELET_UNIT),
+            begin,
+        ],
         vec![published],
     );
     let signer = draft.input.cluster.workers.signer;
@@ -349,8 +355,9 @@ fn forget(draft: &mut Draft<'_>, host: &HostName, needs: Vec<usize>) {
 /// Rule S6: a token that was used, or taken back, and is still published (a run was cut off) goes.
 fn spent(draft: &mut Draft<'_>) {
     let Some(answered) = draft.input.api.answered() else { return };
-    let ids = draft.input.spent.iter().filter(|id| answered.tokens.contains(*id));
-    let ids: Vec<String> = ids.cloned().collect();
+    let spent = draft.input.tokens.iter().filter(|token| token.gone.is_some());
+    let ids: Vec<String> =
+        spent.map(|token| token.id.clone()).filter(|id| answered.tokens.contains(id)).collect();
     if ids.is_empty() {
         return;
     }
@@ -359,44 +366,65 @@ fn spent(draft: &mut Draft<'_>) {
     api_step(draft, "tokens".into(), None, what, why, Vec::new(), ApiWork::Unpublish { ids });
 }
 
-/// Requests that wait for an answer: nodes' own for their next certificate are checked and signed, those
-/// that nobody expects are refused.
+/// Requests that wait for an answer: nodes' own for their next certificate are checked and signed, hosts
+/// that were set up by other means with a token of theirs are let in, and what nobody expects is refused.
 fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
-    let Some(answered) = draft.input.api.answered() else { return };
-    if draft.input.cluster.workers.signer == Signer::InCluster {
+    let input = draft.input;
+    let Some(answered) = input.api.answered() else { return };
+    let signer = input.cluster.workers.signer;
+    if signer == Signer::InCluster {
         return;
     }
-    let joining: BTreeSet<String> = shares
-        .iter()
-        .filter(|share| {
-            !share.observed.joined || !answered.nodes.contains_key(share.host().as_str())
-        })
-        .map(|share| format!("system:node:{}", share.host()))
-        .collect();
+    let reached = |host: &HostName| shares.iter().find(|share| share.host() == host);
+    let mut let_in = BTreeSet::new();
     for request in &answered.requests {
         let subject = request.subject().unwrap_or_default();
-        // A joining host's request is looked at when it is let in.
-        if joining.contains(&subject) && request.username.starts_with("system:bootstrap:") {
+        let node = input.nodes.iter().find(|node| subject == format!("system:node:{}", node.host));
+        let id = format!("request-{}", request.name);
+        let work = match (node, request.username.strip_prefix("system:bootstrap:")) {
+            (Some(node), None) if request.username == subject => {
+                let host = node.host.clone();
+                Some((node, ApiWork::Renew { host, request: request.name.clone() }))
+            }
+            (Some(node), Some(token)) => {
+                let joining = reached(&node.host).is_some_and(|share| {
+                    !share.observed.joined || !answered.nodes.contains_key(node.host.as_str())
+                });
+                // A joining host's request is looked at when it is let in.
+                if joining || let_in.contains(&node.host) {
+                    continue;
+                }
+                let token = input.tokens.iter().find(|known| known.id == token);
+                token.filter(|token| token.admits(&node.host)).map(|_| {
+                    let seconds = draft.options.patience;
+                    (node, ApiWork::Admit { node: node.clone(), signer, seconds })
+                })
+            }
+            _ => None,
+        };
+        let Some((node, work)) = work else {
+            let why = format!("{} asks for {subject}, and nobody expects that", request.username);
+            let work = ApiWork::Deny { request: request.name.clone(), why: why.clone() };
+            let what = "refuse a request that nobody expects".to_owned();
+            api_step(draft, id, None, what, vec![why], Vec::new(), work);
+            continue;
+        };
+        let host = &node.host;
+        if matches!(work, ApiWork::Renew { .. }) {
+            let why = vec!["its kubelet asks for the next one".to_owned()];
+            let what = format!("check and sign the next certificate of {host}");
+            api_step(draft, id, Some(host), what, why, Vec::new(), work);
             continue;
         }
-        let node = draft.input.nodes.iter().find(|node| {
-            subject == format!("system:node:{}", node.host) && request.username == subject
-        });
-        let id = format!("request-{}", request.name);
-        match node.map(|node| node.host.clone()) {
-            Some(host) => {
-                let work = ApiWork::Renew { host: host.clone(), request: request.name.clone() };
-                let why = vec!["its kubelet asks for the next one".to_owned()];
-                let what = format!("check and sign the next certificate of {host}");
-                api_step(draft, id, Some(&host), what, why, Vec::new(), work);
-            }
-            None => {
-                let why =
-                    format!("{} asks for {subject}, and nobody expects that", request.username);
-                let work = ApiWork::Deny { request: request.name.clone(), why: why.clone() };
-                let what = "refuse a request that nobody expects".to_owned();
-                api_step(draft, id, None, what, vec![why], Vec::new(), work);
-            }
+        let_in.insert(host.clone());
+        let why = vec!["it was set up by other means, with a token of its own".to_owned()];
+        let what = "check its request, sign it from the vault, take the token back".to_owned();
+        let admitted = api_step(draft, id, Some(host), what, why, Vec::new(), work);
+        draft.steps[admitted].joins = true;
+        if reached(host).is_none() {
+            let ready = ready_gate(draft, host, vec![admitted]);
+            draft.steps[ready].joins = true;
+            draft.steps[ready].host = Some(host.clone());
         }
     }
 }
