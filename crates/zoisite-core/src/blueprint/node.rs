@@ -19,9 +19,6 @@ use crate::pki::{AuthorityKind, Profile};
 pub const KUBELET_UNIT: &str = "zoisite-kubelet.service";
 /// Where a join token is for as long as the join takes: in memory, never on a disk.
 pub const TOKEN_PATH: &str = "/run/zoisite/join.token";
-/// The key with which a kubelet asks until it has a certificate. Its request is named after that key:
-/// with the same key, one that was refused would be refused for as long as the API keeps it.
-pub const ASKING_KEY_PATH: &str = "/var/lib/kubelet/pki/kubelet-client.key.tmp";
 
 const NETWORK_UNIT: &str = "zoisite-network.service";
 const PROXY_UNIT: &str = "zoisite-kube-proxy.service";

@@ -148,9 +148,14 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
         "take own settings of cgroups out of workers.kubelet: what the host has is looked at",
     ),
     (
-        &["UnknownIssuer", "invalid peer certificate: BadSignature"],
-        "something answers there with a certificate of another authority: another cluster, or another server",
-        "check where the stable address leads: getent ahosts NAME on HOST",
+        &["invalid peer certificate: Expired", "invalid peer certificate: NotValidYet"],
+        "a certificate is not valid at this machine's time",
+        "compare the clocks: date on HOST and here; then time synchronisation",
+    ),
+    (
+        &["invalid peer certificate"],
+        "what answers there has a certificate of another authority or for another name: it is another cluster, or another server",
+        "put right where the name leads (the site's DNS, or /etc/hosts on HOST): to the balancers of this cluster, or to its control-plane hosts",
     ),
     (
         &[
@@ -252,6 +257,7 @@ mod tests {
             ("cannot create certificate signing request: Unauthorized", "token was not accepted"),
             ("container runtime network not ready: cni plugin not initialized", "no pod network"),
             ("invalid peer certificate: UnknownIssuer", "another cluster"),
+            ("invalid peer certificate: Expired", "not valid at this machine's time"),
             ("tls handshake eof", "forwards to no API server"),
             ("lookup api.saltmarsh.example: no such host", "does not resolve"),
             ("Error: ErrImageNeverPull", "not on the node"),

@@ -68,17 +68,12 @@ impl From<kube::Error> for ApiError {
         match error {
             kube::Error::Api(status) => Self { code: status.code, message: status.message },
             other => {
-                let mut message = other.to_string();
-                let mut source = std::error::Error::source(&other);
-                while let Some(cause) = source {
-                    let text = cause.to_string();
-                    if !message.contains(&text) {
-                        message.push_str(": ");
-                        message.push_str(&text);
-                    }
-                    source = cause.source();
+                // The layers between say only that something was sent; what went wrong is at the bottom.
+                let mut cause: &dyn std::error::Error = &other;
+                while let Some(deeper) = cause.source() {
+                    cause = deeper;
                 }
-                Self { code: 0, message }
+                Self { code: 0, message: cause.to_string() }
             }
         }
     }

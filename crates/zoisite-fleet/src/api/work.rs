@@ -269,16 +269,31 @@ async fn deny(api: &ApiClient, name: &str, why: &str) -> ApiResult<()> {
     judge(api, name, "Denied", why).await
 }
 
-/// Gives a node object its labels, taints and pod subnets.
+/// Gives a node object its labels, taints and pod subnets. Its kubelet and the platform's controllers
+/// write it too, most of all while it is new: what one of them was faster with is done once more.
 async fn set_node(api: &ApiClient, node: &NodeWanted) -> Result<usize, WorkError> {
-    let attempted = || format!("putting the node object {} right", node.host);
+    let mut tries = 0;
+    loop {
+        tries += 1;
+        match try_set_node(api, node).await {
+            Err(error) if error.code == 409 && tries < 20 => {}
+            result => {
+                return result
+                    .map(|()| 1)
+                    .map_err(failed(format!("putting the node object {} right", node.host)));
+            }
+        }
+    }
+}
+
+async fn try_set_node(api: &ApiClient, node: &NodeWanted) -> ApiResult<()> {
     let path = format!("/api/v1/nodes/{}", node.host);
     let labels = ApiObject(json!({
         "apiVersion": "v1",
         "kind": "Node",
         "metadata": {"name": node.host, "labels": node.labels},
     }));
-    let applied = api.apply(&labels, false).await.map_err(failed(attempted()))?;
+    let applied = api.apply(&labels, false).await?;
     let facts = node_facts(&applied);
     let mut spec = serde_json::Map::new();
     if let (true, Some(first)) = (facts.subnets.is_empty(), node.subnets.first()) {
@@ -295,9 +310,9 @@ async fn set_node(api: &ApiClient, node: &NodeWanted) -> Result<usize, WorkError
         let version = applied.pointer("/metadata/resourceVersion");
         let patch = json!({"metadata": {"resourceVersion": version}, "spec": spec});
         let path = format!("{path}?fieldManager={FIELD_MANAGER}");
-        api.merge(&path, &patch).await.map_err(failed(attempted()))?;
+        api.merge(&path, &patch).await?;
     }
-    Ok(1)
+    Ok(())
 }
 
 /// Whether a node is Ready and its kubelet reports: a Ready that a lost host left behind does not count.

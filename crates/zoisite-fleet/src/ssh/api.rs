@@ -132,9 +132,28 @@ impl SshFleet {
     /// The last lines of a unit's log on a host: evidence, or nothing.
     pub(super) async fn log_of(&self, host: &HostName, unit: &str) -> Vec<String> {
         let command = format!("journalctl -u {unit} -n 12 -o cat --no-pager");
+        self.lines_of(host, &command, "reading the log").await
+    }
+
+    /// Where a host finds the stable address.
+    pub(super) async fn leads_to(&self, from: &HostName) -> Vec<String> {
+        let name = &self.places.stable.host;
+        let command = format!("getent ahosts {name}");
+        let lines = self.lines_of(from, &command, "looking for the stable address").await;
+        let mut found: Vec<&str> =
+            lines.iter().filter_map(|line| line.split_whitespace().next()).collect();
+        found.dedup();
+        match found.as_slice() {
+            [] => vec![format!("{from} finds no address for {name}")],
+            found => vec![format!("on {from}, {name} leads to {}", found.join(", "))],
+        }
+    }
+
+    /// What a command prints on a host; nothing where it cannot be run.
+    async fn lines_of(&self, host: &HostName, command: &str, attempted: &str) -> Vec<String> {
         let mut lines = Vec::new();
         let mut line = |text: &str| lines.push(text.chars().take(400).collect());
-        let _ = self.converse(host, &command, "reading the log", async |_| (), &mut line).await;
+        let _ = self.converse(host, command, attempted, async |_| (), &mut line).await;
         lines
     }
 

@@ -243,22 +243,20 @@ impl SshFleet {
         })
     }
 
-    /// Adds what the unit concerned has logged to a gate that did not hold, unless it was only asked once.
-    async fn with_log(&self, gate: &Gate, trouble: Trouble) -> Trouble {
-        let unit = match (&gate.condition, gate.seconds) {
-            (_, 0) => None,
-            (Condition::Ready { host }, _) => Some((host, KUBELET_UNIT)),
-            (Condition::Api { host }, _) => Some((host, API_SERVER_UNIT)),
-            (Condition::Stable { from, balancer: true }, _) => Some((from, BALANCER_UNIT)),
-            _ => None,
-        };
-        match unit {
-            Some((host, unit)) => {
-                let evidence = self.log_of(host, unit).await;
-                Trouble::new(trouble.host, trouble.attempted, trouble.answer, evidence)
+    /// Adds evidence to a gate that did not hold, unless it was only asked once: what the unit concerned
+    /// has logged, or where the stable address leads.
+    async fn with_evidence(&self, gate: &Gate, trouble: Trouble) -> Trouble {
+        let evidence = match (&gate.condition, gate.seconds) {
+            (_, 0) => return trouble,
+            (Condition::Ready { host }, _) => self.log_of(host, KUBELET_UNIT).await,
+            (Condition::Api { host }, _) => self.log_of(host, API_SERVER_UNIT).await,
+            (Condition::Stable { from, balancer: true }, _) => {
+                self.log_of(from, BALANCER_UNIT).await
             }
-            None => trouble,
-        }
+            (Condition::Stable { from, balancer: false }, _) => self.leads_to(from).await,
+            (Condition::Quorum { .. } | Condition::Rollout { .. }, _) => return trouble,
+        };
+        Trouble::new(trouble.host, trouble.attempted, trouble.answer, evidence)
     }
 
     async fn etcd(&self, host: &HostName) -> Result<EtcdClient, String> {
@@ -450,7 +448,7 @@ impl Fleet for SshFleet {
             match attempt {
                 Ok(outcome) => return outcome,
                 Err(trouble) if Instant::now() >= end => {
-                    return StepOutcome::Failed(self.with_log(gate, trouble).await);
+                    return StepOutcome::Failed(self.with_evidence(gate, trouble).await);
                 }
                 Err(trouble) => progress(trouble.to_string()),
             }

@@ -216,7 +216,8 @@ impl Raise<'_> {
             let failure = Failure::troubles(engine.troubles());
             return Err(match tally.not_taken {
                 0 => failure,
-                n => failure.note("left out", format!("{} that need it", count(n, "step"))),
+                1 => failure.note("left out", "1 step that needs it"),
+                n => failure.note("left out", format!("{n} steps that need it")),
             });
         }
         if tally.not_taken > 0 {

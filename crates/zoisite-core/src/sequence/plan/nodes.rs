@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{ApiObject, Condition, Draft, NodeFacts, NodeWanted, Part, Share, Step, When, Work};
-use crate::blueprint::{ASKING_KEY_PATH, Content, File, KUBELET_UNIT, TOKEN_PATH, token_key};
+use crate::blueprint::{Content, File, KUBELET_UNIT, TOKEN_PATH, token_key};
 use crate::cluster::{HostName, PodsBy, Signer};
 use crate::script::Operation;
 use crate::sequence::rules;
@@ -299,13 +299,7 @@ fn join(
         host,
         ("join", "start the kubelet with the token; it makes its own key and asks"),
         vec!["it has no certificate yet".into()],
-        vec![
-            directory,
-            token,
-            Operation::Remove(ASKING_KEY_PATH.into()),
-            Operation::Enable(KUBELET_UNIT),
-            begin,
-        ],
+        vec![directory, token, Operation::Enable(KUBELET_UNIT), begin],
         vec![published],
     );
     let signer = draft.input.cluster.workers.signer;
