@@ -15,9 +15,12 @@ mod node;
 mod objects;
 mod unit;
 
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
 
+use rayon::prelude::*;
 use serde::Serialize;
+use serde_json::Value;
 use sha2::{Digest as _, Sha256};
 
 pub use balancer::BALANCER_UNIT;
@@ -35,7 +38,7 @@ pub use unit::UnitFile;
 
 use std::collections::BTreeMap;
 
-use crate::cluster::{Cluster, HostName};
+use crate::cluster::{Cluster, Host, HostName};
 use crate::pki::{AuthorityKind, Ledger, LedgerEntry, Profile};
 
 /// A part of the cluster that is brought up as a whole.
@@ -394,13 +397,30 @@ pub enum BlueprintError {
 /// What is needed to work out the items of one host, and the faults found on the way.
 struct Workshop<'a> {
     cluster: &'a Cluster,
-    host: &'a crate::cluster::Host,
+    host: &'a Host,
     sources: Sources<'a>,
-    current: &'a std::collections::HashMap<(Profile, HostName), &'a LedgerEntry>,
+    current: &'a HashMap<(Profile, HostName), &'a LedgerEntry>,
+    shared: &'a SharedTexts,
     errors: Vec<BlueprintError>,
 }
 
+/// Texts that are the same on many hosts, written once.
+#[derive(Debug, Default)]
+struct SharedTexts(Mutex<HashMap<String, Arc<str>>>);
+
 impl Workshop<'_> {
+    /// A configuration as YAML that is the same on every host with this `key`; made when first asked for.
+    fn shared_yaml(&mut self, key: String, value: impl FnOnce() -> Value) -> Arc<str> {
+        let known = self.shared.0.lock().ok().and_then(|texts| texts.get(&key).cloned());
+        known.unwrap_or_else(|| {
+            let text: Arc<str> = self.yaml(&value()).into();
+            if let Ok(mut texts) = self.shared.0.lock() {
+                texts.insert(key, Arc::clone(&text));
+            }
+            text
+        })
+    }
+
     fn directory(path: &str, owner: &'static str, mode: u32) -> Item {
         Item::Directory(Directory { path: path.to_owned(), owner, mode })
     }
@@ -527,9 +547,12 @@ pub fn blueprint(
     let balancers = named(&cluster.balancers.hosts);
     let nodes: std::collections::HashSet<_> =
         cluster.nodes().iter().map(|host| host.name.clone()).collect();
-    for host in &cluster.hosts {
+    let shared = SharedTexts::default();
+    let host = |host: &Host| {
         let mut made = HostBlueprint::new(&host.name);
-        let mut shop = Workshop { cluster, host, sources, current: &current, errors: Vec::new() };
+        let errors = Vec::new();
+        let mut shop =
+            Workshop { cluster, host, sources, current: &current, shared: &shared, errors };
         for part in parts {
             match part {
                 Part::Etcd if members.contains(&host.name) => etcd::member(&mut shop, &mut made),
@@ -543,7 +566,11 @@ pub fn blueprint(
                 Part::Etcd | Part::ControlPlane | Part::Balancer | Part::Nodes => {}
             }
         }
-        errors.append(&mut shop.errors);
+        (made, shop.errors)
+    };
+    let all: Vec<_> = cluster.hosts.par_iter().map(host).collect();
+    for (made, mut faults) in all {
+        errors.append(&mut faults);
         if !made.items.is_empty() {
             hosts.push(made);
         }

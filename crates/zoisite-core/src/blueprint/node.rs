@@ -234,9 +234,8 @@ net.ipv4.ip_forward = 1
 ";
     let routed = shop.cluster.network.pods_by == PodsBy::Routes;
     let mut routes = String::from(super::WRITTEN);
-    for (other, nets) in
-        shop.sources.subnets.iter().filter(|(other, _)| routed && **other != shop.host.name)
-    {
+    let others = shop.sources.subnets.iter().filter(|(other, _)| **other != shop.host.name);
+    for (other, nets) in routed.then_some(others).into_iter().flatten() {
         let Some(via) = shop.cluster.host(other).map(|host| host.address) else { continue };
         for net in nets.iter().filter(|net| net.addr().is_ipv4() == via.is_ipv4()) {
             routes.push_str(&format!("route replace {net} via {via} proto {ROUTE_PROTOCOL}\n"));
@@ -342,17 +341,22 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
     items.extend(shop.authority(AuthorityKind::Cluster, &authority, Some(KUBELET_UNIT)));
     items.extend(shop.certificate(Profile::KubeletServing));
     let wanted = node_wanted(shop.cluster, &shop.host.name, subnets);
-    let mut config = kubelet_config(shop.cluster, facts, &wanted, &authority);
-    merge(&mut config, &shop.cluster.workers.kubelet);
-    let text = shop.yaml(&config);
+    let cluster = shop.cluster;
+    let text = shop.shared_yaml(format!("kubelet.yaml {facts:?} {:?}", wanted.taints), || {
+        let mut config = kubelet_config(cluster, facts, &wanted, &authority);
+        merge(&mut config, &cluster.workers.kubelet);
+        config
+    });
     items.push(Workshop::file(&format!("{KUBELET}/kubelet.yaml"), text, Some(KUBELET_UNIT)));
-    let bootstrap = shop.yaml(&kubeconfig(
-        shop.cluster.name.as_str(),
-        &stable_url(shop.cluster),
-        json!({"certificate-authority": authority}),
-        "join",
-        &Credential::TokenFile(TOKEN_PATH),
-    ));
+    let bootstrap = shop.shared_yaml("join.yaml".into(), || {
+        kubeconfig(
+            cluster.name.as_str(),
+            &stable_url(cluster),
+            json!({"certificate-authority": authority}),
+            "join",
+            &Credential::TokenFile(TOKEN_PATH),
+        )
+    });
     items.push(Workshop::file(&format!("{KUBELET}/join.yaml"), bootstrap, Some(KUBELET_UNIT)));
     let flags = Flags::new([
         ("bootstrap-kubeconfig", format!("{KUBELET}/join.yaml")),
@@ -425,16 +429,19 @@ fn proxy(shop: &mut Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
     let authority = format!("{PROXY}/cluster-authority.crt");
     items.extend(shop.authority(AuthorityKind::Cluster, &authority, Some(PROXY_UNIT)));
     items.extend(shop.certificate(Profile::KubeProxy));
-    let config = shop.yaml(&kubeconfig(
-        shop.cluster.name.as_str(),
-        &stable_url(shop.cluster),
-        json!({"certificate-authority": authority}),
-        Profile::KubeProxy.id(),
-        &Credential::Files {
-            certificate: &format!("{PROXY}/client.crt"),
-            key: &format!("{PROXY}/client.key"),
-        },
-    ));
+    let cluster = shop.cluster;
+    let config = shop.shared_yaml("kube-proxy kubeconfig.yaml".into(), || {
+        kubeconfig(
+            cluster.name.as_str(),
+            &stable_url(cluster),
+            json!({"certificate-authority": authority}),
+            Profile::KubeProxy.id(),
+            &Credential::Files {
+                certificate: &format!("{PROXY}/client.crt"),
+                key: &format!("{PROXY}/client.key"),
+            },
+        )
+    });
     items.push(Workshop::file(&format!("{PROXY}/kubeconfig.yaml"), config, Some(PROXY_UNIT)));
     let pods: Vec<String> = shop.cluster.network.pods.iter().map(ToString::to_string).collect();
     // `kubeproxy.config.k8s.io/v1alpha1`.

@@ -92,13 +92,17 @@ impl Lab {
 
     /// Runs a command on a host, as root.
     pub fn on(&self, host: &str, command: &str) -> Done {
-        Done::of(
-            Command::new("ssh")
-                .arg("-F")
-                .arg(self.folder.join("ssh_config"))
-                .args([host, "sudo", "sh", "-c"])
-                .arg(format!("'{}'", command.replace('\'', r"'\''"))),
-        )
+        self.on_given(host, command, Stdio::null())
+    }
+
+    /// Runs a command on a host, as root, with an input: sudo writes commands into the journal.
+    pub fn on_given(&self, host: &str, command: &str, input: impl Into<Stdio>) -> Done {
+        let mut ssh = Command::new("ssh");
+        ssh.arg("-F")
+            .arg(self.folder.join("ssh_config"))
+            .args([host, "sudo", "sh", "-c"])
+            .arg(format!("'{}'", command.replace('\'', r"'\''")));
+        Done::of_given(&mut ssh, input)
     }
 
     /// Runs etcdctl on a host with its health client's certificate.

@@ -29,8 +29,12 @@ impl fmt::Debug for Done {
 impl Done {
     /// Runs a command to its end.
     pub fn of(command: &mut Command) -> Self {
+        Self::of_given(command, Stdio::null())
+    }
+
+    pub fn of_given(command: &mut Command, input: impl Into<Stdio>) -> Self {
         let shown = format!("{command:?}");
-        let output = command.stdin(Stdio::null()).output().unwrap();
+        let output = command.stdin(input).output().unwrap();
         Self {
             status: output.status.code().unwrap_or(-1),
             stdout: String::from_utf8(output.stdout).unwrap(),

@@ -6,6 +6,7 @@ mod nodes;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 pub use self::etcd::{Formation, formation};
@@ -141,20 +142,22 @@ pub struct Unplannable {
 /// # Errors
 /// Every refusal by a safety rule and every trouble that stands in the way.
 pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unplannable> {
-    let mut draft = Draft {
-        input,
-        options,
-        steps: Vec::new(),
-        differences: BTreeMap::new(),
-        none: Unplannable { refusals: Vec::new(), troubles: Vec::new() },
+    let compare = |blueprint: &HostBlueprint| {
+        let observed = input.looks.get(&blueprint.host)?.as_ref().ok()?;
+        let found = differences(blueprint, observed, input.sums);
+        Some((found, unusable(blueprint, observed, input.sums)))
     };
-    for blueprint in &input.blueprint.hosts {
-        if let Some(Ok(observed)) = input.looks.get(&blueprint.host) {
-            let found = differences(blueprint, observed, input.sums);
-            draft.differences.insert(&blueprint.host, found);
-            draft.none.troubles.extend(unusable(blueprint, observed, input.sums));
-        }
+    let hosts = &input.blueprint.hosts;
+    let compared: Vec<Option<_>> = hosts.par_iter().map(compare).collect();
+    let mut differences = BTreeMap::new();
+    let mut none = Unplannable { refusals: Vec::new(), troubles: Vec::new() };
+    for (blueprint, (found, troubles)) in
+        hosts.iter().zip(compared).filter_map(|(blueprint, compared)| Some((blueprint, compared?)))
+    {
+        differences.insert(&blueprint.host, found);
+        none.troubles.extend(troubles);
     }
+    let mut draft = Draft { input, options, steps: Vec::new(), differences: &differences, none };
     let quorum = etcd::plan(&mut draft);
     let control = control_plane::plan(&mut draft, quorum);
     nodes::plan(&mut draft, &control);
@@ -162,10 +165,10 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
         return Err(draft.none);
     }
     // In the order of the cluster file, as everything that is shown.
-    let mut by_host = draft.differences;
-    let hosts = input.blueprint.hosts.iter();
-    let differences = hosts.filter_map(|host| by_host.remove(&host.host)).flatten().collect();
-    Ok(Sequence { steps: draft.steps, differences })
+    let steps = draft.steps;
+    let differences =
+        hosts.iter().filter_map(|host| differences.remove(&host.host)).flatten().collect();
+    Ok(Sequence { steps, differences })
 }
 
 /// What makes a host unfit before anything is tried.
@@ -244,7 +247,7 @@ struct Draft<'a> {
     input: PlanInput<'a>,
     options: PlanOptions,
     steps: Vec<Step>,
-    differences: BTreeMap<&'a HostName, Vec<Difference>>,
+    differences: &'a BTreeMap<&'a HostName, Vec<Difference>>,
     none: Unplannable,
 }
 
@@ -254,7 +257,7 @@ struct Share<'a> {
     blueprint: &'a HostBlueprint,
     observed: &'a Observed,
     part: Part,
-    differences: Vec<Difference>,
+    differences: Vec<&'a Difference>,
 }
 
 impl<'a> Share<'a> {
@@ -281,7 +284,7 @@ impl<'a> Share<'a> {
 
     /// The reasons that are not about components: those have a step of their own.
     fn why_but_components(&self) -> Vec<String> {
-        let plain = |d: &&Difference| !matches!(self.item(d), Item::Component(_));
+        let plain = |d: &&&Difference| !matches!(self.item(d), Item::Component(_));
         self.differences.iter().filter(plain).map(ToString::to_string).collect()
     }
 
@@ -352,8 +355,7 @@ impl<'a> Draft<'a> {
             .filter_map(|blueprint| {
                 let observed = input.looks.get(&blueprint.host)?.as_ref().ok()?;
                 let found = self.differences.get(&blueprint.host).into_iter().flatten();
-                let differences =
-                    found.filter(|d| blueprint.part_of(d.item) == part).cloned().collect();
+                let differences = found.filter(|d| blueprint.part_of(d.item) == part).collect();
                 Some(Share { blueprint, observed, part, differences })
             })
             .collect()
