@@ -8,6 +8,7 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use jiff::Timestamp;
 use proptest::prelude::*;
+use proptest::sample::Index;
 use zoisite_core::blueprint::{
     ApiObject, Blueprint, Component, ComponentSums, Content, ENCRYPTION_KEY, Item, NodeWanted,
     Part, SERVICE_ACCOUNTS_KEY, SharedSecrets, Sources, assign_subnets, blueprint, node_wanted,
@@ -486,61 +487,84 @@ fn s11_an_older_run_never_acts_after_a_newer_one() {
 
 #[derive(Clone, Debug)]
 enum Mishap {
+    /// This program is killed after so many operations.
     Kill(u64),
+    /// So many operations later, one fails.
     Fail(u64),
-    Off(usize),
-    On(usize),
-    Edit(usize),
+    Off(Index),
+    On(Index),
+    /// Somebody changes a file of a host.
+    Edit(Index, Index),
     Raise,
 }
 
-fn mishap() -> impl Strategy<Value = Mishap> {
+fn mishap(operations: u64) -> impl Strategy<Value = Mishap> {
     prop_oneof![
-        (0..90_u64).prop_map(Mishap::Kill),
-        (0..90_u64).prop_map(Mishap::Fail),
-        (0..3_usize).prop_map(Mishap::Off),
-        (0..3_usize).prop_map(Mishap::On),
-        (0..3_usize).prop_map(Mishap::Edit),
+        (0..operations).prop_map(Mishap::Kill),
+        (0..operations).prop_map(Mishap::Fail),
+        any::<Index>().prop_map(Mishap::Off),
+        any::<Index>().prop_map(Mishap::On),
+        any::<(Index, Index)>().prop_map(|(host, file)| Mishap::Edit(host, file)),
         Just(Mishap::Raise),
         Just(Mishap::Raise),
     ]
 }
 
 /// How many schedules to try; the environment may ask for more.
-fn cases() -> u32 {
-    std::env::var("ZOISITE_SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(300)
+fn cases(usual: u32) -> ProptestConfig {
+    let asked = std::env::var("ZOISITE_SEEDS").ok().and_then(|n| n.parse().ok());
+    ProptestConfig {
+        cases: asked.unwrap_or(usual),
+        failure_persistence: None,
+        ..ProptestConfig::default()
+    }
+}
+
+/// Whatever happens in whatever order, no rule is broken, and once all is mended one raise converges.
+fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
+    let hosts = stage.blueprint.hosts.clone();
+    for mishap in mishaps {
+        let now = stage.world().operations();
+        match mishap {
+            Mishap::Kill(n) => stage.world().fault(Fault::Killed { operation: now + n }),
+            Mishap::Fail(n) => stage.world().fault(Fault::Fails { operation: now + n }),
+            Mishap::Off(i) => stage.world().power(&i.get(&hosts).host, false),
+            Mishap::On(i) => stage.world().power(&i.get(&hosts).host, true),
+            Mishap::Edit(i, j) => {
+                let changed = i.get(&hosts);
+                let files: Vec<_> = changed.files().collect();
+                let edited = |text: &str| format!("{text}# somebody was here\n");
+                stage.world().edit(&changed.host, &j.get(&files).path, edited);
+            }
+            Mishap::Raise => {
+                stage.raise();
+            }
+        }
+        assert_eq!(stage.world().broken(), [""; 0], "after {mishaps:?}");
+    }
+    stage.world().mend();
+    for host in &hosts {
+        stage.world().power(&host.host, true);
+    }
+    stage.must_converge(&format!("{mishaps:?}"));
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig {
-        cases: cases(), failure_persistence: None, ..ProptestConfig::default()
-    })]
-
-    /// Whatever happens in whatever order, no rule is broken, and once all is mended one raise
-    /// converges.
+    #![proptest_config(cases(300))]
     #[test]
     fn any_schedule_of_mishaps_converges_and_breaks_no_rule(
-        mishaps in proptest::collection::vec(mishap(), 0..14),
+        mishaps in proptest::collection::vec(mishap(90), 0..14),
     ) {
-        let mut stage = Stage::etcd();
-        let members = stage.cluster.etcd.members.clone();
-        for mishap in &mishaps {
-            let now = stage.world().operations();
-            match mishap {
-                Mishap::Kill(n) => stage.world().fault(Fault::Killed { operation: now + n }),
-                Mishap::Fail(n) => stage.world().fault(Fault::Fails { operation: now + n }),
-                Mishap::Off(i) => stage.world().power(&members[*i], false),
-                Mishap::On(i) => stage.world().power(&members[*i], true),
-                Mishap::Edit(i) => stage.edit(members[*i].as_str()),
-                Mishap::Raise => { stage.raise(); }
-            }
-            let broken = stage.world().broken().to_vec();
-            prop_assert!(broken.is_empty(), "{:?} after {:?}", broken, mishaps);
-        }
-        stage.world().mend();
-        for member in &members {
-            stage.world().power(member, true);
-        }
-        stage.must_converge(&format!("{mishaps:?}"));
+        live_through(Stage::etcd(), &mishaps);
+    }
+}
+
+proptest! {
+    #![proptest_config(cases(60))]
+    #[test]
+    fn any_schedule_of_mishaps_on_the_whole_cluster_converges_and_breaks_no_rule(
+        mishaps in proptest::collection::vec(mishap(600), 0..10),
+    ) {
+        live_through(Stage::whole(), &mishaps);
     }
 }
