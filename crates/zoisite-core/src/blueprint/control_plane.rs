@@ -180,6 +180,8 @@ fn audit_policy() -> Value {
         "kind": "Policy",
         "omitStages": ["RequestReceived"],
         "rules": [
+            // Who read a secret is worth knowing; who read anything else is not.
+            {"level": "Metadata", "resources": [{"group": "", "resources": ["secrets"]}]},
             {"level": "None", "verbs": ["get", "list", "watch"]},
             {"level": "None", "resources": [
                 {"group": "coordination.k8s.io", "resources": ["leases"]},
@@ -187,7 +189,7 @@ fn audit_policy() -> Value {
                 {"group": "events.k8s.io", "resources": ["events"]},
             ]},
             {"level": "Metadata", "resources": [
-                {"group": "", "resources": ["secrets", "configmaps", "serviceaccounts/token"]},
+                {"group": "", "resources": ["configmaps", "serviceaccounts/token"]},
                 {"group": "authentication.k8s.io", "resources": ["tokenreviews"]},
             ]},
             {"level": "Request", "resources": [

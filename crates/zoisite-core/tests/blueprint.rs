@@ -1,0 +1,450 @@
+//! What hosts must hold: that it fits together, and that it is as narrow as it can be.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::collections::BTreeSet;
+
+use common::{Known, SALTMARSH, Trust, at, changed, host};
+use serde_json::Value;
+use zoisite_core::blueprint::{
+    Blueprint, Content, File, HostBlueprint, HostFacts, Item, Part, blueprint, objects,
+};
+use zoisite_core::cluster::{Cluster, read};
+
+const COMPACT: &str = include_str!("../../../lab/clusters/compact.toml");
+const SINGLE: &str = include_str!("../../../lab/clusters/single.toml");
+
+fn cluster(text: &str) -> Cluster {
+    let reading = read(text);
+    reading.cluster.unwrap_or_else(|| panic!("{:?}", reading.findings))
+}
+
+fn made(text: &str) -> Blueprint {
+    with_facts(text, &[])
+}
+
+fn with_facts(text: &str, facts: &[(&str, HostFacts)]) -> Blueprint {
+    let cluster = cluster(text);
+    let mut trust = Trust::new(&cluster, at("2026-11-23"));
+    trust.issue(&cluster, at("2026-11-23"));
+    let mut known = Known::of(&cluster);
+    known.facts.extend(facts.iter().map(|(name, facts)| (host(name), facts.clone())));
+    blueprint(&cluster, known.sources(&trust.ledger, "0123456789abcdef"), Part::ALL).unwrap()
+}
+
+/// The demo, a compact cluster, a single host, a site with its own pod network, one with two families.
+fn clusters() -> Vec<String> {
+    vec![
+        SALTMARSH.into(),
+        COMPACT.into(),
+        SINGLE.into(),
+        changed("[network]\n", "[network]\npods-by = \"manifests\"\nmanifests = \"site\"\n"),
+        two_families(),
+    ]
+}
+
+fn two_families() -> String {
+    changed("pods = \"10.90.0.0/16\"", "pods = [\"10.90.0.0/16\", \"fd90::/48\"]")
+        .replace("services = \"10.91.0.0/20\"", "services = [\"10.91.0.0/20\", \"fd91::/112\"]")
+}
+
+fn file<'a>(blueprint: &'a Blueprint, name: &str, path: &str) -> &'a File {
+    let found = blueprint.host(&host(name)).unwrap().files().find(|file| file.path == path);
+    found.unwrap_or_else(|| panic!("{name} has no {path}"))
+}
+
+fn text(blueprint: &Blueprint, name: &str, path: &str) -> String {
+    file(blueprint, name, path).content.whole_text().unwrap()
+}
+
+fn unit(blueprint: &Blueprint, name: &str, unit: &str) -> String {
+    text(blueprint, name, &format!("/etc/systemd/system/zoisite-{unit}.service"))
+}
+
+/// The value of a flag in a unit's command.
+fn flag<'a>(unit: &'a str, name: &str) -> Option<&'a str> {
+    let start = unit.lines().find_map(|line| line.strip_prefix("ExecStart="))?;
+    let words = start.split(' ').map(|word| word.trim_matches('"'));
+    words.into_iter().find_map(|word| word.strip_prefix(&format!("--{name}=")))
+}
+
+fn yaml(text: &str) -> Value {
+    serde_saphyr::from_str(text).unwrap()
+}
+
+/// Paths of Zoisite's own places that a text names.
+fn named_paths(text: &str) -> BTreeSet<String> {
+    let own = ["/etc/zoisite/", "/usr/local/lib/zoisite/", "/etc/cni/net.d/"];
+    text.split(|c: char| c.is_whitespace() || "\"'=,:;{}[]()".contains(c))
+        .filter(|word| own.iter().any(|place| word.starts_with(place)))
+        .map(|word| word.trim_end_matches('/').to_owned())
+        .collect()
+}
+
+fn paths_of(host: &HostBlueprint) -> BTreeSet<&str> {
+    host.items
+        .iter()
+        .filter_map(|item| match item {
+            Item::Directory(directory) => Some(directory.path.as_str()),
+            Item::File(file) => Some(&file.path),
+            Item::Component(component) => Some(&component.path),
+            Item::Absent(_) | Item::User(_) | Item::Image(_) | Item::Unit(_) => None,
+        })
+        .collect()
+}
+
+#[test]
+fn every_path_that_a_file_names_is_on_that_host() {
+    for text in clusters() {
+        for host in &made(&text).hosts {
+            let held = paths_of(host);
+            let mut seen = 0;
+            for file in host.files() {
+                let Some(content) = file.content.whole_text() else { continue };
+                for path in named_paths(&content) {
+                    seen += 1;
+                    assert!(
+                        held.contains(path.as_str()),
+                        "{}: {} names {path}",
+                        host.host,
+                        file.path
+                    );
+                }
+            }
+            assert!(seen > 0, "{}", host.host);
+        }
+    }
+}
+
+#[test]
+fn what_is_needed_is_put_before_what_needs_it() {
+    for text in clusters() {
+        for host in &made(&text).hosts {
+            let mut there: BTreeSet<&str> =
+                ["/", "/etc", "/etc/systemd/system", "/usr/local/lib"].into();
+            let mut users: BTreeSet<&str> = ["root"].into();
+            let mut units = BTreeSet::new();
+            for item in &host.items {
+                let name = &host.host;
+                match item {
+                    Item::User(user) => {
+                        users.insert(user.name);
+                    }
+                    Item::Directory(directory) => {
+                        assert!(users.contains(directory.owner), "{name}: {directory:?}");
+                        there.insert(&directory.path);
+                    }
+                    Item::File(file) => {
+                        assert!(users.contains(file.owner), "{name}: {}", file.path);
+                        let (folder, last) = file.path.rsplit_once('/').unwrap();
+                        assert!(there.contains(folder), "{name}: no folder for {}", file.path);
+                        if last.ends_with(".service") {
+                            units.insert(last.to_owned());
+                        }
+                    }
+                    Item::Component(component) => {
+                        let (folder, _) = component.path.rsplit_once('/').unwrap();
+                        assert!(there.contains(folder), "{name}: {}", component.path);
+                    }
+                    Item::Unit(unit) if unit.name.starts_with("zoisite-") => {
+                        assert!(units.contains(unit.name), "{name}: {} has no file yet", unit.name);
+                    }
+                    Item::Unit(_) | Item::Image(_) | Item::Absent(_) => {}
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn s5_keys_are_for_their_owner_alone_and_nothing_is_for_others_to_write() {
+    for text in clusters() {
+        for host in &made(&text).hosts {
+            for file in host.files() {
+                let key = matches!(file.content, Content::Key { .. });
+                assert_eq!(file.mode & 0o022, 0, "{}: {}", host.host, file.path);
+                assert_eq!(key, file.mode == 0o600, "{}: {}", host.host, file.path);
+            }
+        }
+    }
+}
+
+#[test]
+fn what_a_unit_reads_restarts_it_and_only_a_unit_of_that_host() {
+    for text in clusters() {
+        for host in &made(&text).hosts {
+            let units: BTreeSet<&str> = host.units().map(|unit| unit.name).collect();
+            for file in host.files() {
+                if let Some(unit) = file.restarts {
+                    assert!(units.contains(unit), "{}: {} restarts {unit}", host.host, file.path);
+                }
+            }
+            for unit in units.iter().filter(|name| name.starts_with("zoisite-")) {
+                let path = format!("/etc/systemd/system/{unit}");
+                let own = host.files().find(|file| file.path == path).unwrap();
+                assert_eq!(own.restarts, Some(*unit), "{}", host.host);
+            }
+        }
+    }
+}
+
+#[test]
+fn services_run_as_users_of_their_own_with_nothing_they_do_not_need() {
+    let blueprint = made(SALTMARSH);
+    let mut users = BTreeSet::new();
+    for (name, service) in [
+        ("heron", "etcd"),
+        ("curlew", "api-server"),
+        ("curlew", "controller-manager"),
+        ("curlew", "scheduler"),
+        ("jetty-a", "balancer"),
+    ] {
+        let text = unit(&blueprint, name, service);
+        let user = text.lines().find_map(|line| line.strip_prefix("User=")).unwrap();
+        assert!(user.starts_with("zoisite-"), "{service} runs as {user}");
+        assert!(users.insert(user.to_owned()), "{service} shares {user}");
+        for line in
+            ["NoNewPrivileges=yes", "ProtectSystem=strict", "ProtectHome=yes", "PrivateTmp=yes"]
+        {
+            assert!(text.lines().any(|l| l == line), "{service}: {line}");
+        }
+    }
+    // What manages the host's own containers and rules cannot.
+    for service in ["kubelet", "kube-proxy"] {
+        assert!(!unit(&blueprint, "tern-1", service).contains("User="), "{service}");
+    }
+}
+
+#[test]
+fn the_api_server_lets_in_only_who_shows_who_they_are() {
+    let blueprint = made(SALTMARSH);
+    let unit = unit(&blueprint, "curlew", "api-server");
+    for (name, value) in [
+        ("authorization-mode", "Node,RBAC"),
+        ("enable-bootstrap-token-auth", "true"),
+        ("enable-admission-plugins", "NodeRestriction"),
+        ("bind-address", "10.77.0.21"),
+        ("secure-port", "6443"),
+        ("etcd-servers", "https://10.77.0.11:2379,https://10.77.0.12:2379,https://10.77.0.13:2379"),
+        ("requestheader-allowed-names", "zoisite:front-proxy"),
+        ("tls-min-version", "VersionTLS12"),
+        ("profiling", "false"),
+        ("service-cluster-ip-range", "10.91.0.0/20"),
+    ] {
+        assert_eq!(flag(&unit, name), Some(value), "{name}");
+    }
+    for never in ["token-auth-file", "anonymous-auth", "insecure-port"] {
+        assert_eq!(flag(&unit, never), None);
+    }
+    let folder = "/etc/zoisite/api-server";
+    let authentication =
+        yaml(&text(&blueprint, "curlew", &format!("{folder}/authentication.yaml")));
+    let paths: Vec<&str> = authentication["anonymous"]["conditions"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|condition| condition["path"].as_str().unwrap())
+        .collect();
+    assert_eq!(paths, ["/livez", "/readyz", "/healthz"], "anonymous access to health alone");
+    let encryption = file(&blueprint, "curlew", &format!("{folder}/encryption.yaml"));
+    assert_eq!((encryption.owner, encryption.mode), ("zoisite-api", 0o600));
+    // The front proxy's authority is another than the one that clients are verified with.
+    assert_ne!(flag(&unit, "requestheader-client-ca-file"), flag(&unit, "client-ca-file"));
+}
+
+#[test]
+fn the_audit_log_names_who_read_a_secret_and_never_what_it_holds() {
+    let blueprint = made(SALTMARSH);
+    let unit = unit(&blueprint, "curlew", "api-server");
+    for (name, value) in
+        [("audit-log-maxage", "30"), ("audit-log-maxbackup", "5"), ("audit-log-maxsize", "100")]
+    {
+        assert_eq!(flag(&unit, name), Some(value), "it is rotated");
+    }
+    let policy = yaml(&text(&blueprint, "curlew", flag(&unit, "audit-policy-file").unwrap()));
+    // The first rule that matches decides (audit.k8s.io/v1, `Policy.rules`).
+    let level = |verb: &str, resource: &str| {
+        let holds = |rule: &Value, key: &str, what: &str| {
+            rule[key].as_array().is_none_or(|list| list.iter().any(|one| one == what))
+        };
+        let rule = policy["rules"].as_array().unwrap().iter().find(|rule| {
+            let groups = rule["resources"].as_array();
+            holds(rule, "verbs", verb)
+                && groups.is_none_or(|groups| {
+                    groups.iter().any(|g| g["group"] == "" && holds(g, "resources", resource))
+                })
+        });
+        rule.unwrap()["level"].as_str().unwrap().to_owned()
+    };
+    assert_eq!(level("get", "secrets"), "Metadata");
+    assert_eq!(level("create", "secrets"), "Metadata");
+    assert_eq!(level("list", "pods"), "None");
+    assert_eq!(level("delete", "pods"), "Metadata");
+    assert_eq!(level("create", "events"), "None");
+}
+
+#[test]
+fn no_controller_signs_and_tokens_are_cleaned() {
+    let blueprint = made(SALTMARSH);
+    let unit = unit(&blueprint, "plover", "controller-manager");
+    let controllers = flag(&unit, "controllers").unwrap();
+    for on in ["*", "bootstrap-signer-controller", "token-cleaner-controller"] {
+        assert!(controllers.split(',').any(|one| one == on), "{on}");
+    }
+    assert!(controllers.contains("-certificatesigningrequest-signing-controller"));
+    assert_eq!(flag(&unit, "cluster-signing-key-file"), None);
+    assert_eq!(flag(&unit, "allocate-node-cidrs"), Some("false"), "the address plan does it");
+    assert_eq!(flag(&unit, "leader-elect"), Some("true"));
+}
+
+#[test]
+fn balancers_ask_each_api_server_whether_it_is_ready_and_verify_it() {
+    let blueprint = made(SALTMARSH);
+    let config = text(&blueprint, "jetty-b", "/etc/zoisite/balancer/haproxy.cfg");
+    assert!(config.contains("bind 10.77.0.32:6443"), "{config}");
+    assert!(config.contains("uri /readyz") && config.contains("check-ssl verify required"));
+    for (name, address) in [("curlew", 21), ("plover", 22), ("sandpiper", 23)] {
+        let server =
+            format!("server {name} 10.77.0.{address}:6443 check-sni {name} verifyhost {name}");
+        assert!(config.contains(&server), "{config}");
+    }
+    // A watch is silent for as long as nothing happens.
+    assert!(config.contains("timeout client 1h") && config.contains("timeout server 1h"));
+    assert!(
+        blueprint
+            .host(&host("tern-1"))
+            .unwrap()
+            .units()
+            .all(|unit| !unit.name.contains("balancer"))
+    );
+}
+
+#[test]
+fn balancers_may_share_control_plane_hosts_on_another_port_and_not_on_the_same() {
+    let shared = |port: &str| {
+        changed("[control-plane]\n", &format!("[control-plane]\nport = {port}\n"))
+            .replace("hosts = [\"jetty-{a,b}\"]", "hosts = [\"curlew\", \"plover\"]")
+            .replace("floating = \"10.77.0.5\"\n", "")
+    };
+    let blueprint = made(&shared("6444"));
+    let config = text(&blueprint, "curlew", "/etc/zoisite/balancer/haproxy.cfg");
+    assert!(
+        config.contains("bind 10.77.0.21:6443") && config.contains("server plover 10.77.0.22:6444")
+    );
+    assert_eq!(flag(&unit(&blueprint, "curlew", "api-server"), "secure-port"), Some("6444"));
+    let reading = read(&shared("6443"));
+    assert!(reading.findings.iter().any(|finding| finding.code == "port-clash"));
+}
+
+#[test]
+fn every_host_routes_to_all_other_nodes_pods_and_to_none_of_its_own() {
+    let blueprint = made(SALTMARSH);
+    let cluster = cluster(SALTMARSH);
+    let known = Known::of(&cluster);
+    for node in cluster.nodes() {
+        let routes = text(&blueprint, node.name.as_str(), "/etc/zoisite/network/routes");
+        for (other, nets) in &known.subnets {
+            let via = cluster.host(other).unwrap().address;
+            let route = format!("route replace {} via {via} ", nets[0]);
+            assert_eq!(routes.contains(&route), *other != node.name, "{} to {other}", node.name);
+        }
+        let conflist = text(&blueprint, node.name.as_str(), "/etc/cni/net.d/10-zoisite.conflist");
+        assert!(conflist.contains(&known.subnets[&node.name][0].to_string()), "its own subnet");
+    }
+}
+
+#[test]
+fn two_address_families_reach_every_place_that_names_addresses() {
+    let blueprint = made(&two_families());
+    let both = "10.91.0.0/20,fd91::/112";
+    assert_eq!(
+        flag(&unit(&blueprint, "curlew", "api-server"), "service-cluster-ip-range"),
+        Some(both)
+    );
+    let kubelet = yaml(&text(&blueprint, "tern-1", "/etc/zoisite/kubelet/kubelet.yaml"));
+    assert_eq!(kubelet["clusterDNS"], serde_json::json!(["10.91.0.10", "fd91::a"]));
+    let proxy = yaml(&text(&blueprint, "tern-1", "/etc/zoisite/kube-proxy/kube-proxy.yaml"));
+    assert_eq!(proxy["clusterCIDR"], "10.90.0.0/16,fd90::/48");
+    let masquerade = text(&blueprint, "tern-1", "/etc/zoisite/network/masquerade.nft");
+    assert!(
+        masquerade.contains("table ip zoisite_pods")
+            && masquerade.contains("table ip6 zoisite_pods6")
+    );
+    let conflist: Value =
+        serde_json::from_str(&text(&blueprint, "tern-1", "/etc/cni/net.d/10-zoisite.conflist"))
+            .unwrap();
+    assert_eq!(conflist["plugins"][0]["ipam"]["ranges"].as_array().unwrap().len(), 2);
+    let all = objects(&cluster(&two_families()));
+    let dns = all.iter().find(|object| object.title() == "Service kube-system/coredns").unwrap();
+    assert_eq!(dns.0["spec"]["clusterIPs"], serde_json::json!(["10.91.0.10", "fd91::a"]));
+}
+
+#[test]
+fn a_host_that_is_a_container_itself_is_not_asked_for_what_it_cannot_give() {
+    let facts = HostFacts { unified_cgroups: true, container: true, nftables: true };
+    let blueprint = with_facts(SALTMARSH, &[("tern-1", facts)]);
+    let proxy = |name| yaml(&text(&blueprint, name, "/etc/zoisite/kube-proxy/kube-proxy.yaml"));
+    assert_eq!(proxy("tern-1")["conntrack"]["maxPerCore"], 0);
+    assert_eq!(proxy("tern-2")["conntrack"], Value::Null);
+    let runtime = |name| text(&blueprint, name, "/etc/containerd/config.toml");
+    assert!(runtime("tern-1").contains("restrict_oom_score_adj = true"));
+    assert!(runtime("tern-2").contains("restrict_oom_score_adj = false"));
+}
+
+#[test]
+fn rights_in_the_cluster_are_the_least_that_joining_and_dns_need() {
+    let all = objects(&cluster(SALTMARSH));
+    for object in &all {
+        assert_eq!(object.0["metadata"]["labels"]["app.kubernetes.io/managed-by"], "zoisite");
+        for rule in object.0["rules"].as_array().into_iter().flatten() {
+            for verb in rule["verbs"].as_array().unwrap() {
+                assert!(verb == "list" || verb == "watch", "{}: {verb}", object.title());
+            }
+        }
+        let role = object.0["roleRef"]["name"].as_str().unwrap_or_default();
+        assert!(role != "cluster-admin" && !role.contains("nodeclient"), "{}", object.title());
+    }
+    let dns = all.iter().find(|object| object.kind() == "Deployment").unwrap();
+    let spec = &dns.0["spec"];
+    assert_eq!(spec["replicas"], 2);
+    let pod = &spec["template"]["spec"];
+    assert_eq!(pod["topologySpreadConstraints"][0]["topologyKey"], "kubernetes.io/hostname");
+    assert_eq!(pod["containers"][0]["securityContext"]["runAsNonRoot"], true);
+    assert_ne!(pod["containers"][0]["imagePullPolicy"], "Always", "no registry is needed");
+}
+
+#[test]
+fn one_host_that_does_everything_holds_every_part_once() {
+    let blueprint = made(SINGLE);
+    assert_eq!(blueprint.hosts.len(), 1);
+    let only = &blueprint.hosts[0];
+    for part in [Part::Etcd, Part::ControlPlane, Part::Nodes] {
+        assert!(only.has(part), "{part}");
+    }
+    assert!(!only.has(Part::Balancer), "the API server is dialled itself");
+    let units: Vec<&str> = only.units().map(|unit| unit.name).collect();
+    let once: BTreeSet<&str> = units.iter().copied().collect();
+    assert_eq!(units.len(), once.len(), "{units:?}");
+    assert_eq!(only.node.as_ref().unwrap().stable_name, None, "an address needs no name");
+}
+
+#[test]
+fn the_same_file_gives_the_same_blueprint_whatever_the_number_of_cores() {
+    let cluster = common::workers(200);
+    let mut trust = Trust::new(&cluster, at("2026-11-23"));
+    trust.issue(&cluster, at("2026-11-23"));
+    let known = Known::of(&cluster);
+    let make = || {
+        blueprint(&cluster, known.sources(&trust.ledger, "0123456789abcdef"), Part::ALL).unwrap()
+    };
+    let one = rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap().install(make);
+    let many = make();
+    let names = |b: &Blueprint| b.hosts.iter().map(|h| h.host.clone()).collect::<Vec<_>>();
+    assert_eq!(names(&one), names(&many));
+    assert_eq!(names(&one).len(), 200, "in the order of the cluster file");
+    for (left, right) in one.hosts.iter().zip(&many.hosts) {
+        assert_eq!(left.items, right.items, "{}", left.host);
+    }
+}
