@@ -2,6 +2,7 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use serde_json::json;
+use zoisite_core::blueprint::TOKEN_PATH;
 use zoisite_core::cluster::HostName;
 use zoisite_core::token::{TOKENS_PATH, TokenRecord, token_object, token_path};
 use zoisite_fleet::ApiClient;
@@ -16,10 +17,10 @@ use crate::view::{self, Style, count, table::table};
 /// List, issue and revoke join tokens
 ///
 /// A raise makes a token for each host that it joins and takes it back at once: nothing has to be done
-/// here for that. This is for hosts that are set up by other means.
+/// here for that. This is for hosts that are set up by other means; the next raise lets them in.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite token list\n  zoisite token issue tern-4 --ends 30m\n  zoisite token issue --hosts 20\n  zoisite token revoke abc123"
+    after_help = "Examples:\n  zoisite token list\n  zoisite token issue tern-4 --ends 30m --out token\n  zoisite token issue --hosts 20\n  zoisite token revoke abc123"
 )]
 pub struct TokenArgs {
     #[command(subcommand)]
@@ -92,6 +93,9 @@ pub fn run(options: &Options, args: &TokenArgs) -> Result<ExitCode, Failure> {
                 "for {}, until {}; it is published, and whoever has it may ask for a node's certificate",
                 record.for_whom(),
                 view::minute(record.ends)
+            ));
+            view::note(&format!(
+                "put it into {TOKEN_PATH} on the host, by standard input (sudo writes commands into the journal), and start the kubelet; the next raise lets it in"
             ));
             Ok(ExitCode::SUCCESS)
         }
