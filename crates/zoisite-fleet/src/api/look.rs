@@ -150,3 +150,75 @@ fn node_request(request: &Value) -> NodeRequest {
         pem: String::from_utf8_lossy(&pem).into_owned(),
     }
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn what_servers_write_by_themselves_is_no_difference_and_all_else_is() {
+        let live = json!({
+            "metadata": {"name": "dns", "uid": "1", "resourceVersion": "7", "generation": 2,
+                         "managedFields": [{"manager": "zoisite"}], "labels": {"a": "b"}},
+            "spec": {"replicas": 2},
+            "status": {"replicas": 1},
+        });
+        let mut dry = live.clone();
+        dry["metadata"]["resourceVersion"] = json!("9");
+        dry["metadata"]["managedFields"] = json!([]);
+        dry["status"] = json!({"replicas": 2});
+        assert_eq!(settled(&live), settled(&dry));
+        for (pointer, value) in [("/spec/replicas", json!(3)), ("/metadata/labels/a", json!("c"))] {
+            let mut other = dry.clone();
+            *other.pointer_mut(pointer).unwrap() = value;
+            assert_ne!(settled(&live), settled(&other), "{pointer}");
+        }
+    }
+
+    #[test]
+    fn a_node_object_is_read_with_what_is_missing_left_empty() {
+        let facts = node_facts(&json!({"metadata": {"name": "tern-1"}}));
+        assert_eq!(facts, NodeFacts::default());
+        let facts = node_facts(&json!({
+            "metadata": {"name": "tern-1", "labels": {"shore": "north"}},
+            "spec": {"podCIDRs": ["10.90.3.0/24", "not a range"],
+                     "taints": [{"key": "slow", "effect": "NoSchedule"}]},
+            "status": {
+                "conditions": [
+                    {"type": "MemoryPressure", "status": "True"},
+                    {"type": "Ready", "status": "False", "message": "cni plugin not initialized"},
+                ],
+                "nodeInfo": {"kubeletVersion": "v1.36.3", "machineID": "abc"},
+            },
+        }));
+        assert!(!facts.ready);
+        assert_eq!(facts.why, "cni plugin not initialized");
+        assert_eq!((facts.version.as_str(), facts.machine.as_str()), ("1.36.3", "abc"));
+        assert_eq!(facts.subnets, ["10.90.3.0/24".parse().unwrap()]);
+        assert_eq!(
+            (facts.labels["shore"].as_str(), facts.taints[0].key.as_str()),
+            ("north", "slow")
+        );
+    }
+
+    #[test]
+    fn a_request_is_read_out_of_its_wrapping() {
+        let pem = "-----BEGIN CERTIFICATE REQUEST-----\n";
+        let request = node_request(&json!({
+            "metadata": {"name": "csr-1"},
+            "spec": {
+                "request": base64::engine::general_purpose::STANDARD.encode(pem),
+                "signerName": KUBELET_CLIENT_SIGNER,
+                "username": "system:bootstrap:abcdef",
+                "groups": ["system:bootstrappers"],
+                "usages": ["client auth"],
+            },
+        }));
+        assert_eq!((request.name.as_str(), request.pem.as_str()), ("csr-1", pem));
+        assert_eq!(request.username, "system:bootstrap:abcdef");
+        assert_eq!(request.subject(), None, "what cannot be read names nobody");
+    }
+}
