@@ -255,6 +255,7 @@ fn what_differs_at_nodes_is_put_right_without_joining_again() {
     scene.edit("tern-1", |o| o.images.clear());
     scene.edit("tern-3", |o| {
         o.units.get_mut("containerd.service").unwrap().active = "failed".into();
+        o.images.clear();
     });
     scene.api(|api| {
         api.nodes.get_mut("tern-2").unwrap().labels.clear();
@@ -265,7 +266,10 @@ fn what_differs_at_nodes_is_put_right_without_joining_again() {
     let put = &sequence.steps[index(&sequence, "tern-1/nodes-put-right")];
     let Work::Act(stretch) = &put.work else { panic!("an act") };
     assert_eq!(stretch.operations.len(), 3, "three images: {:?}", stretch.operations);
-    index(&sequence, "tern-3/nodes-put-right");
+    let stopped = &sequence.steps[index(&sequence, "tern-3/nodes-put-right")];
+    let told = |what: &str| stopped.why.iter().filter(|why| why.contains(what)).count();
+    assert_eq!(told("containerd.service does not run (failed"), 1, "{:?}", stopped.why);
+    assert_eq!(told("cannot be seen while containerd.service does not run"), 3);
     let labels = &sequence.steps[index(&sequence, "tern-2/node-object")];
     assert!(labels.why[0].contains("shore=north"), "{:?}", labels.why);
     assert!(sequence.steps[index(&sequence, "curlew/node-object")].why[0].contains("taint"));

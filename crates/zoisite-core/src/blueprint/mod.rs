@@ -31,7 +31,8 @@ pub(crate) use control_plane::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, SCHEDULER
 pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster};
 pub(crate) use node::KUBELET_OWN;
 pub use node::{
-    KUBELET_UNIT, NodePaths, NodeWanted, TOKEN_PATH, Taint, assign_subnets, image_name, node_wanted,
+    KUBELET_UNIT, NodePaths, NodeWanted, RUNTIME_UNIT, TOKEN_PATH, Taint, assign_subnets,
+    image_name, node_wanted,
 };
 pub use objects::{ApiObject, objects};
 pub use unit::UnitFile;

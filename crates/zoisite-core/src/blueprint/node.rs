@@ -22,7 +22,8 @@ pub const TOKEN_PATH: &str = "/run/zoisite/join.token";
 
 const NETWORK_UNIT: &str = "zoisite-network.service";
 const PROXY_UNIT: &str = "zoisite-kube-proxy.service";
-const RUNTIME_UNIT: &str = "containerd.service";
+/// Name of the container runtime's unit, which is its distribution's own.
+pub const RUNTIME_UNIT: &str = "containerd.service";
 
 const KUBELET: &str = "/etc/zoisite/kubelet";
 const PROXY: &str = "/etc/zoisite/kube-proxy";

@@ -96,8 +96,9 @@ import() {
     if [ "$(date +%s)" -ge "$end" ]; then evidence containerd.service "the container runtime does not answer"; fi
     sleep 0.2
   done
-  if ctr -n k8s.io images ls -q 2>/dev/null | grep -qxF "$1"; then same; return; fi
+  if ctr -n k8s.io images ls -q "$pinned" 2>/dev/null | grep -qxF "$1"; then same; return; fi
   attempt "importing $1 from $2" ctr -n k8s.io images import "$2"
+  attempt "pinning $1" ctr -n k8s.io images label "$1" io.cri-containerd.pinned=pinned
   changed
 }
 remove() {

@@ -109,7 +109,7 @@ node_state() {
   if [ -e "$4" ]; then say token-left yes; fi
   # Where the runtime does not run, its client would wait for it.
   if is_active containerd.service; then
-    $2 ls -q 2>/dev/null | while read -r image; do say image "$image"; done
+    $2 ls -q "$pinned" 2>/dev/null | while read -r image; do say image "$image"; done
   fi
   [ -z "$3" ] || if getent ahosts "$3" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
 }

@@ -2,7 +2,7 @@ use std::fmt;
 
 use serde::Serialize;
 
-use crate::blueprint::{ComponentSums, HostBlueprint, Item};
+use crate::blueprint::{ComponentSums, HostBlueprint, Item, RUNTIME_UNIT};
 use crate::cluster::HostName;
 use crate::script::Observed;
 
@@ -18,6 +18,8 @@ pub enum Differs {
     Content,
     /// Its owner or mode is another: as found.
     Access(String),
+    /// Whether it is there cannot be seen: the service that knows does not run.
+    Unseen(&'static str),
     /// A unit does not start at boot.
     NotEnabled,
     /// A unit does not run: its state.
@@ -33,6 +35,7 @@ impl fmt::Display for Differs {
             Self::StillThere => f.write_str("is still there"),
             Self::Content => f.write_str("has other content"),
             Self::Access(found) => write!(f, "has owner and mode {found}"),
+            Self::Unseen(unit) => write!(f, "cannot be seen while {unit} does not run"),
             Self::NotEnabled => f.write_str("does not start at boot"),
             Self::NotRunning(state) => write!(f, "does not run ({state})"),
             Self::NotRestarted => f.write_str("runs with older files than are there"),
@@ -127,7 +130,12 @@ pub fn differences(
             }
             Item::Image(image) => {
                 if !observed.images.contains(&image.name) {
-                    add(&format!("image {}", image.name), Differs::Missing, None);
+                    let runtime = observed.units.get(RUNTIME_UNIT);
+                    let stopped =
+                        runtime.is_some_and(|u| u.load == "loaded" && u.active != "active");
+                    let how =
+                        if stopped { Differs::Unseen(RUNTIME_UNIT) } else { Differs::Missing };
+                    add(&format!("image {}", image.name), how, None);
                 }
             }
             Item::Unit(unit) => match observed.units.get(unit.name) {
