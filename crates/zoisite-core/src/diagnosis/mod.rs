@@ -165,7 +165,7 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
             "connection closed before message completed",
         ],
         "what answers there forwards to no API server that is ready",
-        "zoisite status shows which API servers are; then the balancer's log on its host: journalctl -u zoisite-balancer",
+        "zoisite status shows which API servers are ready; where they are, something keeps HOST from reaching them (a firewall?): journalctl -u zoisite-balancer on it",
     ),
     (
         &["Name does not resolve", "no such host", "Temporary failure in name resolution"],
