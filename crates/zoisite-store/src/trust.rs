@@ -268,8 +268,7 @@ impl NodeDesk {
         let wanted = kubelet_client(&self.cluster, host);
         let tokens = self.state.tokens()?;
         let by_token = request
-            .username
-            .strip_prefix("system:bootstrap:")
+            .token()
             .and_then(|id| tokens.iter().find(|token| token.id == id && token.is_for(host)));
         let asker = match &by_token {
             Some(token) => Asker::Token(&token.id),
@@ -280,17 +279,17 @@ impl NodeDesk {
             Err(faults) => return Ok(Err(faults)),
         };
         let ledger = self.state.ledger()?;
+        let old = ledger.current().get(&(Profile::KubeletClient, host.clone())).copied();
         if let Some(token) = by_token.filter(|token| !token.admits(host)) {
             // Where the answer did not reach the API, the same is asked once more.
-            let current = ledger.current();
-            return Ok(match current.get(&(Profile::KubeletClient, host.clone())) {
-                Some(entry) if checked.has_key_of(entry) => Ok((*entry).clone()),
+            return Ok(match old {
+                Some(entry) if checked.has_key_of(entry) => Ok(entry.clone()),
                 _ => Err(vec![format!("the token {} was used up or taken back", token.id)]),
             });
         }
         let entry = self.authority.sign(&checked, &wanted, &crate::FreshKeys, now)?;
         let mut changes = vec![put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?)];
-        if let Some(old) = ledger.current().get(&(Profile::KubeletClient, host.clone())) {
+        if let Some(old) = old {
             changes.push(replaced(old, &entry)?);
         }
         self.state.write(&changes)?;

@@ -28,6 +28,11 @@ pub struct NodeRequest {
 }
 
 impl NodeRequest {
+    /// Id of the join token that it was made with; a node's own request has none.
+    pub fn token(&self) -> Option<&str> {
+        self.username.strip_prefix("system:bootstrap:")
+    }
+
     /// Common name of the subject that it asks for, if it can be read.
     pub fn subject(&self) -> Option<String> {
         let request = CertificateSigningRequestParams::from_pem(&self.pem).ok()?;

@@ -129,7 +129,7 @@ async fn publish(
 
 /// Whether a request was made with a token, for a host's certificate.
 fn asks_for(request: &NodeRequest, host: &HostName) -> bool {
-    request.username.starts_with("system:bootstrap:")
+    request.token().is_some()
         && request.subject().is_some_and(|subject| subject == format!("system:node:{host}"))
 }
 

@@ -4,7 +4,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use zoisite_core::blueprint::{
-    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted, TOKEN_PATH,
+    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted, RUNTIME_UNIT,
+    TOKEN_PATH,
 };
 use zoisite_core::cluster::HostName;
 use zoisite_core::pki::Secret;
@@ -13,8 +14,6 @@ use zoisite_core::token::TokenRecord;
 
 use super::world::{SimFile, SimHost, World};
 
-/// The container runtime's unit, which the distribution brings.
-pub(super) const RUNTIME: &str = "containerd.service";
 const NETWORK: &str = "zoisite-network.service";
 const CLIENT: &str = "/var/lib/kubelet/pki/kubelet-client-current.pem";
 const CNI: &str = "/etc/cni/net.d/10-zoisite.conflist";
@@ -38,7 +37,7 @@ impl SimHost {
 
     /// Whether systemd knows the unit: Zoisite's own by its file, the distribution's always.
     pub fn knows(&self, unit: &str) -> bool {
-        unit == RUNTIME || self.unit_text(unit).is_some()
+        unit == RUNTIME_UNIT || self.unit_text(unit).is_some()
     }
 
     pub fn started(&self, unit: &str) -> bool {
@@ -48,7 +47,7 @@ impl SimHost {
     /// Starts a unit: its user, its program and every file that its command names must be there.
     pub fn begin(&self, unit: &str) -> Result<(), Vec<String>> {
         let Some(text) = self.unit_text(unit) else {
-            return if unit == RUNTIME {
+            return if unit == RUNTIME_UNIT {
                 Ok(())
             } else {
                 Err(vec![format!("Unit {unit} not found")])
@@ -80,7 +79,7 @@ impl SimHost {
 
     /// Whether pods can run here, or why not.
     fn carries(&self) -> Result<(), String> {
-        for unit in [KUBELET_UNIT, RUNTIME, NETWORK] {
+        for unit in [KUBELET_UNIT, RUNTIME_UNIT, NETWORK] {
             if !self.started(unit) {
                 return Err(format!("{unit} does not run"));
             }

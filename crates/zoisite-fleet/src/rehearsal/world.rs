@@ -3,7 +3,8 @@ use std::net::IpAddr;
 
 use sha2::{Digest as _, Sha256};
 use zoisite_core::blueprint::{
-    Component, Content, ETCD_UNIT, FIRST_START, File, HostBlueprint, HostFacts, Item, TOKEN_PATH,
+    Component, Content, ETCD_UNIT, FIRST_START, File, HostBlueprint, HostFacts, Item, RUNTIME_UNIT,
+    TOKEN_PATH,
 };
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
@@ -12,7 +13,7 @@ use zoisite_core::script::{
     DirectoryFacts, EtcdFacts, EtcdStatus, FileFacts, Observed, Operation, Outcome, UnitFacts,
 };
 
-use super::cluster::{RUNTIME, SimApi};
+use super::cluster::SimApi;
 use super::etcd::{Config, Member};
 use crate::quorum::MemberAnswer;
 
@@ -303,7 +304,7 @@ impl World {
                 })
             }
             Operation::Import(image) => {
-                if !sim.units.get(RUNTIME).is_some_and(|unit| unit.started) {
+                if !sim.units.get(RUNTIME_UNIT).is_some_and(|unit| unit.started) {
                     return Err(failed("importing", "the container runtime does not answer"));
                 }
                 if !sim.components.contains_key(&image.archive) {

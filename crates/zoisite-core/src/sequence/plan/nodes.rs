@@ -68,6 +68,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     rollout(draft, "manifests-run", "the site's workloads run", site, applied, &[]);
 }
 
+const SIGNED_HERE: &str = "check its request, sign it from the vault, take the token back";
 const MANIFESTS: &str = "apply the site's manifests";
 
 fn is_own(object: &ApiObject) -> bool {
@@ -306,10 +307,7 @@ fn join(
     let seconds = draft.options.patience;
     let work = ApiWork::Admit { node: wanted.clone(), signer, seconds };
     let (what, why) = match signer {
-        Signer::Vault => (
-            "check its request, sign it from the vault, take the token back",
-            "no key that signs is in the cluster",
-        ),
+        Signer::Vault => (SIGNED_HERE, "no key that signs is in the cluster"),
         Signer::InCluster => (
             "wait until the cluster has signed its request, take the token back",
             "workers.signer says so",
@@ -365,23 +363,26 @@ fn spent(draft: &mut Draft<'_>) {
 fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
     let input = draft.input;
     let Some(answered) = input.api.answered() else { return };
-    let signer = input.cluster.workers.signer;
-    if signer == Signer::InCluster {
+    if input.cluster.workers.signer == Signer::InCluster {
         return;
     }
-    let reached = |host: &HostName| shares.iter().find(|share| share.host() == host);
     let mut let_in = BTreeSet::new();
     for request in &answered.requests {
         let subject = request.subject().unwrap_or_default();
         let node = input.nodes.iter().find(|node| subject == format!("system:node:{}", node.host));
         let id = format!("request-{}", request.name);
-        let work = match (node, request.username.strip_prefix("system:bootstrap:")) {
+        match (node, request.token()) {
             (Some(node), None) if request.username == subject => {
-                let host = node.host.clone();
-                Some((node, ApiWork::Renew { host, request: request.name.clone() }))
+                let host = &node.host;
+                let work = ApiWork::Renew { host: host.clone(), request: request.name.clone() };
+                let why = vec!["its kubelet asks for the next one".to_owned()];
+                let what = format!("check and sign the next certificate of {host}");
+                api_step(draft, id, Some(host), what, why, Vec::new(), work);
+                continue;
             }
             (Some(node), Some(token)) => {
-                let joining = reached(&node.host).is_some_and(|share| {
+                let share = shares.iter().find(|share| *share.host() == node.host);
+                let joining = share.is_some_and(|share| {
                     !share.observed.joined || !answered.nodes.contains_key(node.host.as_str())
                 });
                 // A joining host's request is looked at when it is let in.
@@ -389,36 +390,31 @@ fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
                     continue;
                 }
                 let token = input.tokens.iter().find(|known| known.id == token);
-                token.filter(|token| token.admits(&node.host)).map(|_| {
-                    let seconds = draft.options.patience;
-                    (node, ApiWork::Admit { node: node.clone(), signer, seconds })
-                })
+                if token.is_some_and(|token| token.admits(&node.host)) {
+                    let_in.insert(&node.host);
+                    set_up_elsewhere(draft, id, node, share.is_some());
+                    continue;
+                }
             }
-            _ => None,
-        };
-        let Some((node, work)) = work else {
-            let why = format!("{} asks for {subject}, and nobody expects that", request.username);
-            let work = ApiWork::Deny { request: request.name.clone(), why: why.clone() };
-            let what = "refuse a request that nobody expects".to_owned();
-            api_step(draft, id, None, what, vec![why], Vec::new(), work);
-            continue;
-        };
-        let host = &node.host;
-        if matches!(work, ApiWork::Renew { .. }) {
-            let why = vec!["its kubelet asks for the next one".to_owned()];
-            let what = format!("check and sign the next certificate of {host}");
-            api_step(draft, id, Some(host), what, why, Vec::new(), work);
-            continue;
+            _ => {}
         }
-        let_in.insert(host.clone());
-        let why = vec!["it was set up by other means, with a token of its own".to_owned()];
-        let what = "check its request, sign it from the vault, take the token back".to_owned();
-        let admitted = api_step(draft, id, Some(host), what, why, Vec::new(), work);
-        draft.steps[admitted].joins = true;
-        if reached(host).is_none() {
-            let ready = ready_gate(draft, host, vec![admitted]);
-            draft.steps[ready].joins = true;
-            draft.steps[ready].host = Some(host.clone());
-        }
+        let why = format!("{} asks for {subject}, and nobody expects that", request.username);
+        let work = ApiWork::Deny { request: request.name.clone(), why: why.clone() };
+        let what = "refuse a request that nobody expects".to_owned();
+        api_step(draft, id, None, what, vec![why], Vec::new(), work);
+    }
+}
+
+/// Lets a host in that was set up by other means; one that cannot be looked at is waited for, too.
+fn set_up_elsewhere(draft: &mut Draft<'_>, id: String, node: &NodeWanted, reached: bool) {
+    let (host, seconds) = (&node.host, draft.options.patience);
+    let work = ApiWork::Admit { node: node.clone(), signer: Signer::Vault, seconds };
+    let why = vec!["it was set up by other means, with a token of its own".to_owned()];
+    let admitted = api_step(draft, id, Some(host), SIGNED_HERE.into(), why, Vec::new(), work);
+    draft.steps[admitted].joins = true;
+    if !reached {
+        let ready = ready_gate(draft, host, vec![admitted]);
+        draft.steps[ready].joins = true;
+        draft.steps[ready].host = Some(host.clone());
     }
 }
