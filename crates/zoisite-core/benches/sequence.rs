@@ -56,6 +56,10 @@ fn sequence(c: &mut Criterion) {
                     nodes: &nodes,
                     tokens: &[],
                     accepted: &[],
+                    identity: "0123456789abcdef",
+                    begun: None,
+                    departed: &Default::default(),
+                    now: at("2026-11-23"),
                 };
                 (topology.tolerance, plan(input, PlanOptions::default()).unwrap())
             });

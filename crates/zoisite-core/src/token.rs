@@ -14,7 +14,7 @@ use crate::pki::Secret;
 /// Lifetime of a join token when nothing else is said, in seconds.
 pub const TOKEN_SECONDS: i64 = 15 * 60;
 
-/// What is recorded of a token; its secret half is in the vault.
+/// What is recorded of a token; its secret half is in the strongbox.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TokenRecord {
     /// Its public half.
@@ -31,6 +31,9 @@ pub struct TokenRecord {
     pub used: Vec<(HostName, Timestamp)>,
     /// When it was taken back or used up.
     pub gone: Option<Timestamp>,
+    /// Whether a run made it, to let the host in by itself: it is of no use after that run.
+    #[serde(default)]
+    pub by_run: bool,
 }
 
 /// In which state a token is.
@@ -188,6 +191,7 @@ mod tests {
             ends: Timestamp::from_second(2_000).unwrap(),
             used: Vec::new(),
             gone: None,
+            by_run: false,
         };
         assert!(record.admits(&host("tern-1")));
         assert!(!record.admits(&host("tern-2")));

@@ -123,7 +123,8 @@ fn what_is_needed_is_put_before_what_needs_it() {
     for text in clusters() {
         for host in &made(&text).hosts {
             let mut there: BTreeSet<&str> =
-                ["/", "/etc", "/etc/systemd/system", "/usr/local/lib"].into();
+                // The last one is made by every script that acts, for its lock.
+                ["/", "/etc", "/etc/systemd/system", "/usr/local/lib", "/var/lib/zoisite"].into();
             let mut users: BTreeSet<&str> = ["root"].into();
             let mut units = BTreeSet::new();
             for item in &host.items {

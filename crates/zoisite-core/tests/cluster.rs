@@ -7,7 +7,7 @@ mod common;
 use common::{SALTMARSH, changed, host, saltmarsh};
 use proptest::prelude::*;
 use zoisite_core::cluster::{
-    ClusterName, Finding, Grade, Role, Topology, draft, draft_hosts, read,
+    ClusterName, Finding, Grade, MADE_UP_NAME, Role, Topology, draft, draft_hosts, read,
 };
 
 #[test]
@@ -150,7 +150,7 @@ fn missing_tables_and_keys_are_named() {
 fn tolerances_follow_the_topology() {
     let tolerance = |text: &str| Topology::of(&read(text).cluster.unwrap()).tolerance;
     let demo = tolerance(SALTMARSH);
-    assert_eq!((demo.balancers, demo.api, demo.etcd), (Some(1), 2, 1));
+    assert_eq!((demo.balancers, demo.api, demo.etcd), (Some(1), 1, 1), "the API stands on etcd");
     let five = tolerance(&changed("\"ibis\"]", "\"ibis\", \"curlew\", \"plover\"]"));
     assert_eq!(five.etcd, 2);
     let four = tolerance(&changed("\"ibis\"]", "\"ibis\", \"curlew\"]"));
@@ -161,14 +161,86 @@ fn tolerances_follow_the_topology() {
 
 #[test]
 fn the_cheapest_next_step_prefers_hosts_that_are_there() {
-    let next = Topology::of(&saltmarsh()).next;
-    assert_eq!(
-        next,
-        [
-            "2 more etcd members, on hosts that are there: curlew and plover",
-            "1 more balancer, on hosts that are there: heron"
-        ]
-    );
+    let topology = Topology::of(&saltmarsh());
+    assert_eq!(topology.tolerance.whole, 1);
+    let next = topology.next.unwrap();
+    assert_eq!(next, "2 more etcd members (curlew, plover) and 1 more balancer (heron)");
+}
+
+#[test]
+fn a_layer_survives_no_more_than_what_it_stands_on() {
+    let name = ClusterName::new("saltmarsh").unwrap();
+    let of = |hosts: &str| {
+        let hosts = draft_hosts(&name, &[hosts.into()]).unwrap();
+        Topology::of(&read(&draft(&name, &hosts, "1.36.3", "3.6.16")).cluster.unwrap())
+    };
+    // Three hosts that do everything: two of them are the quorum of etcd, and the API stands on that.
+    let three = of("10.77.0.11-13");
+    assert_eq!((three.tolerance.api, three.tolerance.etcd, three.tolerance.whole), (1, 1, 1));
+    let next = three.next.unwrap();
+    assert_eq!(next, "2 more etcd members, with 2 new machines", "one change is offered, not two");
+    let one = of("10.77.0.11");
+    assert_eq!(one.tolerance.whole, 0);
+    assert!(one.next.unwrap().contains("a stable address that no single host owns"));
+}
+
+#[test]
+fn versions_settings_and_labels_that_cannot_be_served_are_refused_with_what_can() {
+    let cases = [
+        ("\"1.36.3\"", "\"1.33.0\"", "bad-version", "raises Kubernetes 1.34, 1.35, 1.36"),
+        ("\"1.36.3\"", "\"1.37.0\"", "bad-version", "raises Kubernetes 1.34, 1.35, 1.36"),
+        ("\"3.6.16\"", "\"3.7.0\"", "bad-version", "raises etcd 3.5, 3.6"),
+        (
+            "[etcd]\n",
+            "[etcd]\nsettings = { force-new-cluster = true }\n",
+            "setting-begins-anew",
+            "begins another cluster",
+        ),
+        (
+            "[etcd]\n",
+            "[etcd]\nsettings = { discovery-srv = \"x\" }\n",
+            "setting-begins-anew",
+            "begins another cluster",
+        ),
+        ("shore = \"north\"", "\"-shore\" = \"north\"", "bad-label", "a letter or digit first"),
+        ("shore = \"north\"", "shore = \"north side\"", "bad-label", "'north side' is no value"),
+        ("shore = \"north\"", "\"Salt.Marsh/shore\" = \"north\"", "bad-label", "no DNS name"),
+        (
+            "labels.tern-3",
+            "taints.tern-3 = [\"a b=c:NoSchedule\"]\nlabels.tern-3",
+            "bad-taint",
+            "'a b' is no key",
+        ),
+        ("curlew = \"10.77.0.21\"", "curlew = \"fd00::21\"", "family-mismatch", "no IPv6 range"),
+    ];
+    for (from, to, code, label) in cases {
+        let reading = read(&changed(from, to));
+        let found = reading.findings.iter().find(|f| f.code == code && f.grade == Grade::Blocks);
+        let found = found.unwrap_or_else(|| panic!("{to}: {:?}", reading.findings));
+        assert!(found.label.contains(label), "{to}: {found:?}");
+    }
+}
+
+#[test]
+fn a_stable_name_that_new_made_up_is_warned_of() {
+    let name = ClusterName::new("saltmarsh").unwrap();
+    let hosts = draft_hosts(&name, &["10.77.0.11-13".into()]).unwrap();
+    let reading = read(&draft(&name, &hosts, "1.36.3", "3.6.16"));
+    assert!(reading.of(Grade::Warns).any(|f| f.code == MADE_UP_NAME), "{:?}", reading.findings);
+    assert!(!read(SALTMARSH).findings.iter().any(|f| f.code == MADE_UP_NAME));
+}
+
+#[test]
+fn words_of_the_file_bring_nothing_to_a_terminal_that_it_would_obey() {
+    let reading = read(&changed("\"saltmarsh\"", "\"salt\\u001b]0;owned\\u0007\""));
+    for finding in &reading.findings {
+        let text = format!("{}{}{}", finding.message, finding.label, finding.mend);
+        assert!(!text.contains(['\u{1b}', '\u{7}']), "{text:?}");
+    }
+    assert!(reading.findings.iter().any(|f| f.message.contains("owned")));
+    // Nor without end.
+    let reading = read(&changed("\"saltmarsh\"", &format!("\"{}\"", "a".repeat(100_000))));
+    assert!(reading.findings.iter().all(|f| f.message.len() < 2_000));
 }
 
 #[test]

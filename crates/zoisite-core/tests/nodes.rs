@@ -7,153 +7,19 @@ mod common;
 
 use std::collections::BTreeSet;
 
-use common::{Known, Trust, at, changed, hold, host, saltmarsh};
-use zoisite_core::blueprint::{
-    Blueprint, ComponentSums, HostFacts, KUBELET_UNIT, NodeWanted, Part, assign_subnets, blueprint,
-    node_wanted, objects,
-};
-use zoisite_core::cluster::{Cluster, read};
+use common::scene::{Scene, index, needs};
+use common::{Trust, at, changed, host, saltmarsh, token};
+use zoisite_core::blueprint::{HostFacts, KUBELET_UNIT, assign_subnets, objects};
+use zoisite_core::cluster::read;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::{
     Asker, KUBELET_CLIENT_SIGNER, KeyKind, NodeRequest, check_request, kubelet_client,
 };
-use zoisite_core::script::{EtcdStatus, FileFacts, Observed, Operation};
+use zoisite_core::script::{FileFacts, Identity, Observed, Operation};
 use zoisite_core::sequence::{
-    ApiLook, ApiObserved, ApiWork, Engine, Event, Looks, NodeFacts, PlanInput, PlanOptions, Rule,
-    Sequence, State, Step, StepOutcome, Unplannable, Work, plan,
+    ApiWork, Engine, Event, Rule, Sequence, State, Step, StepOutcome, Work,
 };
 use zoisite_core::token::TokenRecord;
-
-const ID: &str = "0123456789abcdef";
-
-struct Scene {
-    cluster: Cluster,
-    known: Known,
-    trust: Trust,
-    looks: Looks,
-    api: ApiLook,
-    tokens: Vec<TokenRecord>,
-}
-
-impl Scene {
-    /// Every host is switched on and bare.
-    fn bare() -> Self {
-        Self::of(saltmarsh())
-    }
-
-    fn of(cluster: Cluster) -> Self {
-        let mut trust = Trust::new(&cluster, at("2026-11-23"));
-        trust.issue(&cluster, at("2026-11-23"));
-        let looks = cluster
-            .hosts
-            .iter()
-            .map(|h| {
-                let observed = Observed {
-                    machine: format!("machine of {}", h.name),
-                    arch: "amd64".into(),
-                    init: "systemd".into(),
-                    resolves: Some(true),
-                    ..Observed::default()
-                };
-                (h.name.clone(), Ok(observed))
-            })
-            .collect();
-        let known = Known::of(&cluster);
-        Self { cluster, known, trust, looks, api: ApiLook::Absent, tokens: Vec::new() }
-    }
-
-    /// Everything is as it must be.
-    fn raised() -> Self {
-        let mut scene = Self::bare();
-        let blueprint = scene.blueprint();
-        let mut api = ApiObserved::default();
-        for (name, look) in &mut scene.looks {
-            let observed = look.as_mut().unwrap();
-            for item in &blueprint.host(name).unwrap().items {
-                hold(observed, item);
-            }
-            observed.joined = true;
-            observed.etcd.data = true;
-            observed.etcd.owner = Some(ID.into());
-            observed.etcd.formed = Some("9".into());
-            observed.etcd.status =
-                Some(EtcdStatus { leader: "0000000000000009".into(), ..EtcdStatus::default() });
-        }
-        for node in scene.nodes() {
-            let facts = NodeFacts {
-                ready: true,
-                machine: format!("machine of {}", node.host),
-                subnets: node.subnets,
-                labels: node.labels,
-                taints: node.taints,
-                ..NodeFacts::default()
-            };
-            api.nodes.insert(node.host.to_string(), facts);
-        }
-        scene.api = ApiLook::Answered(Box::new(api));
-        scene
-    }
-
-    fn blueprint(&self) -> Blueprint {
-        blueprint(&self.cluster, self.known.sources(&self.trust.ledger, ID), Part::ALL).unwrap()
-    }
-
-    fn nodes(&self) -> Vec<NodeWanted> {
-        let wanted = |h: &&zoisite_core::cluster::Host| {
-            node_wanted(&self.cluster, &h.name, &self.known.subnets[&h.name])
-        };
-        self.cluster.nodes().iter().map(wanted).collect()
-    }
-
-    fn edit(&mut self, name: &str, change: impl FnOnce(&mut Observed)) {
-        change(self.looks.get_mut(&host(name)).unwrap().as_mut().unwrap());
-    }
-
-    fn api(&mut self, change: impl FnOnce(&mut ApiObserved)) {
-        match &mut self.api {
-            ApiLook::Answered(api) => change(api),
-            other => panic!("{other:?}"),
-        }
-    }
-
-    fn plan(&self) -> Result<Sequence, Unplannable> {
-        self.plan_accepting(&[])
-    }
-
-    fn plan_accepting(
-        &self,
-        accepted: &[zoisite_core::cluster::HostName],
-    ) -> Result<Sequence, Unplannable> {
-        let blueprint = self.blueprint();
-        let mut sums = ComponentSums::default();
-        for component in blueprint.hosts.iter().flat_map(|h| h.components()) {
-            sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
-        }
-        let input = PlanInput {
-            cluster: &self.cluster,
-            blueprint: &blueprint,
-            looks: &self.looks,
-            sums: &sums,
-            api: &self.api,
-            objects: &objects(&self.cluster),
-            nodes: &self.nodes(),
-            tokens: &self.tokens,
-            accepted,
-        };
-        plan(input, PlanOptions::default())
-    }
-}
-
-fn index(sequence: &Sequence, id: &str) -> usize {
-    let ids: Vec<&str> = sequence.steps.iter().map(|step| step.id.as_str()).collect();
-    ids.iter().position(|known| *known == id).unwrap_or_else(|| panic!("no {id} in {ids:?}"))
-}
-
-/// Whether `later` needs `earlier`, directly or through others.
-fn needs(sequence: &Sequence, later: usize, earlier: usize) -> bool {
-    let direct = &sequence.steps[later].needs;
-    direct.contains(&earlier) || direct.iter().any(|need| needs(sequence, *need, earlier))
-}
 
 #[test]
 fn from_bare_hosts_everything_waits_for_what_it_needs() {
@@ -227,7 +93,7 @@ fn s4_a_node_name_that_another_machine_took_is_refused_until_it_is_accepted() {
     assert_eq!(none.refusals[0].rule, Rule::SameMachine);
     assert!(none.refusals[0].mend.contains("--accept tern-2"), "{}", none.refusals[0].mend);
     // Accepted, and not joined yet: the old node object goes before this machine joins.
-    scene.edit("tern-2", |observed| observed.joined = false);
+    scene.edit("tern-2", |observed| observed.identity = Identity::Absent);
     assert!(scene.plan().is_err());
     let sequence = scene.plan_accepting(&[host("tern-2")]).unwrap();
     let (join, removed) =
@@ -426,18 +292,6 @@ fn s5_an_authoritys_key_that_is_no_longer_wanted_on_hosts_is_removed() {
     assert!(step.why[0].contains("is still there"), "{:?}", step.why);
     let Work::Act(stretch) = &step.work else { panic!("an act") };
     assert_eq!(stretch.operations, [Operation::Remove(path.into())]);
-}
-
-fn token(id: &str, name: &str) -> TokenRecord {
-    TokenRecord {
-        id: id.into(),
-        hosts: vec![host(name)],
-        uses: 1,
-        made: at("2026-11-23"),
-        ends: at("2026-11-24"),
-        used: Vec::new(),
-        gone: None,
-    }
 }
 
 /// A request as a kubelet makes it, with one thing changed.

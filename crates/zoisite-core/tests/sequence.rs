@@ -12,7 +12,7 @@ use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::script::{EtcdStatus, KeyText, Observed, Operation, Outcome, Reply, Stretch};
 use zoisite_core::sequence::{
-    ApiLook, Command, Engine, Event, Formation, Looks, PlanInput, PlanOptions, Proven, Rule,
+    ApiLook, Begun, Command, Engine, Event, Formation, Looks, PlanInput, PlanOptions, Proven, Rule,
     Sequence, State, StepOutcome, Unplannable, Work, differences, formation, plan,
 };
 
@@ -23,6 +23,7 @@ struct Scene {
     blueprint: Blueprint,
     sums: ComponentSums,
     looks: Looks,
+    begun: Option<Begun>,
 }
 
 /// A host that holds nothing yet.
@@ -49,7 +50,7 @@ impl Scene {
         }
         let looks =
             cluster.etcd.members.iter().map(|m| (m.clone(), Ok(bare(m.as_str())))).collect();
-        Self { cluster, blueprint, sums, looks }
+        Self { cluster, blueprint, sums, looks, begun: None }
     }
 
     /// All members hold everything and serve.
@@ -75,11 +76,24 @@ impl Scene {
     }
 
     fn plan(&self) -> Result<Sequence, Unplannable> {
-        let Self { cluster, blueprint, sums, looks } = self;
+        let Self { cluster, blueprint, sums, looks, .. } = self;
         let api = &ApiLook::Absent;
         let (objects, nodes, tokens, accepted) = (&[], &[], &[], &[]);
-        let input =
-            PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, tokens, accepted };
+        let input = PlanInput {
+            cluster,
+            blueprint,
+            looks,
+            sums,
+            api,
+            objects,
+            nodes,
+            tokens,
+            accepted,
+            identity: ID,
+            begun: self.begun.as_ref(),
+            departed: &Default::default(),
+            now: at("2026-11-23"),
+        };
         plan(input, PlanOptions::default())
     }
 
@@ -337,7 +351,8 @@ fn a_first_start_that_was_interrupted_goes_on_and_a_formed_one_is_known_by_any_e
         o.etcd.data = true;
         o.etcd.owner = Some(ID.into());
     });
-    let all = |s: &Scene| formation(s.looks.values().filter_map(|l| l.as_ref().ok()));
+    let all =
+        |s: &Scene| formation(s.looks.values().filter_map(|l| l.as_ref().ok()), s.begun.as_ref());
     assert_eq!(all(&Scene::new()), Formation::Fresh);
     assert_eq!(all(&scene), Formation::Forming);
     assert!(scene.ids().contains(&"egret/etcd-start".to_owned()));

@@ -14,7 +14,7 @@ pub type Progress<'a> = &'a (dyn Fn(String) + Send + Sync);
 
 /// Where contents that are not in the blueprint come from.
 pub trait Contents: Send + Sync {
-    /// The private key of the certificate with this serial number, from the vault.
+    /// The private key of the certificate with this serial number, from the strongbox.
     fn key(&self, serial: &str) -> Option<Secret>;
 
     /// The file of a component for an architecture, its checksum verified on this machine.
@@ -37,7 +37,7 @@ pub trait Contents: Send + Sync {
     /// When that cannot be recorded.
     fn retire_tokens(&self, host: &HostName, this_run_too: bool) -> Result<Vec<String>, String>;
 
-    /// Checks what a node asks for and signs it from the vault; the certificate, PEM.
+    /// Checks what a node asks for and signs it from the strongbox; the certificate, PEM.
     ///
     /// # Errors
     /// Every reason why it is refused.

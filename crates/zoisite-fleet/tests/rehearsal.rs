@@ -18,14 +18,20 @@ use zoisite_core::cluster::{Cluster, Host, HostName, read};
 use zoisite_core::pki::{Ledger, NodeRequest, Secret};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
-    ApiLook, Engine, Looks, PlanInput, PlanOptions, Rule, Sequence, Tally, Unplannable, plan,
+    ApiLook, Begun, Engine, Looks, PlanInput, PlanOptions, Rule, Sequence, Tally, Unplannable, plan,
 };
 use zoisite_core::token::TokenRecord;
 use zoisite_fleet::{Contents, Fault, Fleet as _, Rehearsal, World, run};
-use zoisite_store::{FreshKeys, Overlay, State, Vault, trust};
+use zoisite_store::{FreshKeys, Overlay, State, Strongbox, trust};
 
 const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
 const CONFIG: &str = "/etc/zoisite/etcd/etcd.yaml";
+
+const ID: &str = "0123456789abcdef";
+
+fn now() -> Timestamp {
+    "2026-11-23T12:00:00Z".parse().unwrap()
+}
 
 fn host(name: &str) -> HostName {
     HostName::new(name).unwrap()
@@ -33,7 +39,7 @@ fn host(name: &str) -> HostName {
 
 type Keys = Vec<(String, Secret)>;
 
-/// The vault of a test.
+/// The strongbox of a test.
 struct TestContents(Keys);
 
 impl Contents for TestContents {
@@ -54,7 +60,8 @@ impl Contents for TestContents {
         let token = Secret::new(format!("{id}.secretofthistoken"));
         let hosts = vec![host.clone()];
         let (used, gone) = (Vec::new(), None);
-        Ok((TokenRecord { id, hosts, uses: 1, made: now, ends: now, used, gone }, token))
+        let by_run = true;
+        Ok((TokenRecord { id, hosts, uses: 1, made: now, ends: now, used, gone, by_run }, token))
     }
 
     fn retire_tokens(&self, _: &HostName, _: bool) -> Result<Vec<String>, String> {
@@ -72,14 +79,13 @@ fn issued() -> &'static (Cluster, Ledger, Keys, SharedSecrets) {
     ISSUED.get_or_init(|| {
         let cluster = read(SALTMARSH).cluster.unwrap();
         let mut state = State::new(Box::new(Overlay::over(None)));
-        let vault = Vault::fleeting();
-        let now = "2026-11-23T12:00:00Z".parse().unwrap();
-        trust::issue(&mut state, &vault, &cluster, &FreshKeys, now, false).unwrap();
+        let strongbox = Strongbox::fleeting();
+        trust::issue(&mut state, &strongbox, &cluster, &FreshKeys, now(), false).unwrap();
         let ledger = state.ledger().unwrap();
         let serials = ledger.entries.iter().map(|entry| entry.serial.clone());
         let shared = [SERVICE_ACCOUNTS_KEY, ENCRYPTION_KEY].map(ToOwned::to_owned);
         let serials = serials.chain(shared);
-        let keys = serials.map(|s| (s.clone(), state.secret(&s, &vault).unwrap())).collect();
+        let keys = serials.map(|s| (s.clone(), state.secret(&s, &strongbox).unwrap())).collect();
         let shared = state.shared_secrets().unwrap().unwrap();
         (cluster, ledger, keys, shared)
     })
@@ -91,6 +97,8 @@ struct Stage {
     sums: ComponentSums,
     world: Arc<Mutex<World>>,
     runs: u64,
+    /// What the program has recorded of the cluster's beginning.
+    begun: Option<Begun>,
     objects: Vec<ApiObject>,
     nodes: Vec<NodeWanted>,
 }
@@ -120,8 +128,14 @@ impl Stage {
         let mut subnets = BTreeMap::new();
         assign_subnets(cluster, &mut subnets);
         let facts = BTreeMap::new();
-        let cluster_id = "0123456789abcdef";
-        let sources = Sources { ledger, cluster_id, shared, subnets: &subnets, facts: &facts };
+        let sources = Sources {
+            ledger,
+            cluster_id: ID,
+            shared,
+            subnets: &subnets,
+            facts: &facts,
+            departed: &Default::default(),
+        };
         let blueprint = blueprint(cluster, sources, parts).unwrap();
         let (mut objects, mut nodes) = (Vec::new(), Vec::new());
         if parts.contains(&Part::Nodes) {
@@ -135,7 +149,16 @@ impl Stage {
         }
         let world = World::new(cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
         let world = Arc::new(Mutex::new(world));
-        Self { cluster: cluster.clone(), blueprint, sums, world, runs: 0, objects, nodes }
+        Self {
+            cluster: cluster.clone(),
+            blueprint,
+            sums,
+            world,
+            runs: 0,
+            begun: None,
+            objects,
+            nodes,
+        }
     }
 
     fn raised() -> Self {
@@ -161,9 +184,25 @@ impl Stage {
             false => ApiLook::Absent,
         };
         let (looks, api) = (&looks, &api);
-        let (tokens, accepted) = (&[], &[]);
-        let input =
-            PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, tokens, accepted };
+        let record =
+            |node: &NodeWanted| TestContents(Keys::new()).join_token(&node.host).unwrap().0;
+        let tokens: Vec<TokenRecord> = nodes.iter().map(record).collect();
+        let (tokens, accepted) = (&tokens, &[]);
+        let input = PlanInput {
+            cluster,
+            blueprint,
+            looks,
+            sums,
+            api,
+            objects,
+            nodes,
+            tokens,
+            accepted,
+            identity: ID,
+            begun: self.begun.as_ref(),
+            departed: &Default::default(),
+            now: now(),
+        };
         plan(input, PlanOptions { patience: 60 })
     }
 
@@ -183,6 +222,7 @@ impl Stage {
                 Ok(sequence) => sequence,
                 Err(none) => return Ended::Refused(none),
             };
+            self.begun.get_or_insert_with(|| Begun::of(&self.cluster, ID, now()));
             let mut engine = Engine::new(sequence, 40);
             let mut unseen = |_: &_, _: &_| {};
             let raising = run(&mut engine, &fleet, std::future::pending(), &mut unseen);
@@ -190,6 +230,9 @@ impl Stage {
                 () = raising => false,
                 () = fleet.killed() => true,
             };
+            if let (Some(begun), Some(proven)) = (&mut self.begun, engine.proven()) {
+                begun.formed = Some(proven.cluster_id.clone());
+            }
             if killed { Ended::Killed } else { Ended::Done(engine.tally()) }
         })
     }

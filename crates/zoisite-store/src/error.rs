@@ -45,6 +45,20 @@ pub enum StoreError {
         /// Since when.
         since: Timestamp,
     },
+    /// The lock was held, and is another's by now.
+    #[error("this run's lock on the store is gone: {by} has it")]
+    LockLost {
+        /// Who has it.
+        by: String,
+    },
+    /// A record was changed by somebody else since it was read.
+    #[error("the {kind} record '{key}' was changed meanwhile")]
+    Overtaken {
+        /// Kind of record.
+        kind: &'static str,
+        /// Its key.
+        key: String,
+    },
     /// SQLite failed otherwise.
     #[error("using the store {}", path.display())]
     Database {
@@ -79,6 +93,14 @@ pub enum StoreError {
         /// The file.
         path: PathBuf,
     },
+    /// There is no identity, and what is in the store was encrypted for one.
+    #[error("there is no identity {}", path.display())]
+    NoIdentity {
+        /// The file that is not there.
+        path: PathBuf,
+        /// Public keys for which the secrets were encrypted.
+        recipients: Vec<String>,
+    },
     /// The identity cannot open what is in the store.
     #[error("the identity {} cannot open this cluster's secrets", path.display())]
     WrongIdentity {
@@ -88,7 +110,7 @@ pub enum StoreError {
         recipients: Vec<String>,
     },
     /// A secret that should be there is not.
-    #[error("the vault does not hold the key of {0}")]
+    #[error("the strongbox does not hold the key of {0}")]
     NoSecret(String),
     /// Encryption failed.
     #[error("encrypting a secret: {0}")]
@@ -114,11 +136,19 @@ impl StoreError {
             Self::Locked { .. } => {
                 "wait until it ends; a lock whose process is gone is taken over by itself".into()
             }
+            Self::LockLost { .. } => {
+                "nothing more was written; wait until that run ends, then run the same command again"
+                    .into()
+            }
+            Self::Overtaken { .. } => {
+                "nothing was written; run the same command again: it goes on from what stands now"
+                    .into()
+            }
             Self::LooseIdentity { path, .. } => format!("chmod 600 {}", path.display()),
             Self::BadIdentity { path } => {
                 format!("name another file with --identity, or remove {}", path.display())
             }
-            Self::WrongIdentity { recipients, .. } => {
+            Self::WrongIdentity { recipients, .. } | Self::NoIdentity { recipients, .. } => {
                 format!(
                     "name the right file with --identity: the one of {}",
                     recipients.join(" or ")

@@ -1,7 +1,7 @@
 //! Records, locks and secrets.
 //!
 //! The state of a cluster lives in a folder `.zoisite/` beside its cluster file: one SQLite file
-//! behind the trait [`Records`]. Secrets are encrypted by the [`Vault`] before they reach it.
+//! behind the trait [`Records`]. Secrets are encrypted by the [`Strongbox`] before they reach it.
 //! [`trust`] issues what is due and records it in the same transaction. What is stored here is intent
 //! and history; what is true is found by looking at the hosts.
 
@@ -11,16 +11,16 @@ mod overlay;
 mod records;
 mod sqlite;
 mod state;
+mod strongbox;
 pub mod trust;
-mod vault;
 
 pub use error::StoreError;
 pub use keys::FreshKeys;
 pub use overlay::Overlay;
-pub use records::{Change, LockHolder, Records};
+pub use records::{Change, LockHolder, Over, Records, Stored};
 pub use sqlite::{FORMAT, SqliteRecords};
-pub use state::{RunRecord, State, StoredEvent};
-pub use vault::Vault;
+pub use state::{Met, RunRecord, State, StoredEvent};
+pub use strongbox::Strongbox;
 
 /// SHA-256 of octets, in hexadecimal.
 pub(crate) fn sha256(bytes: &[u8]) -> String {
@@ -29,6 +29,11 @@ pub(crate) fn sha256(bytes: &[u8]) -> String {
 
 fn hex(digest: &aws_lc_rs::digest::Digest) -> String {
     digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// Makes what was made or replaced in a folder outlast a power cut.
+pub(crate) fn sync_folder(folder: &std::path::Path) -> std::io::Result<()> {
+    std::fs::File::open(folder)?.sync_all()
 }
 
 /// SHA-256 of a file, in hexadecimal, read in blocks.

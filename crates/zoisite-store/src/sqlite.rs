@@ -1,31 +1,51 @@
 //! Records in one SQLite file.
 
 use std::fs;
-use std::io::Write as _;
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use rusqlite::{Connection, ErrorCode, OptionalExtension as _, params};
+use rusqlite::TransactionBehavior::Immediate;
+use rusqlite::{Connection, ErrorCode, OptionalExtension as _, Transaction, params};
 
 use crate::StoreError;
-use crate::records::{Change, LockHolder, Records};
+use crate::records::{Change, LockHolder, Over, Records, Stored};
 
 /// The format that this program writes.
-pub const FORMAT: i64 = 1;
+pub const FORMAT: i64 = 2;
 
 const SCHEMA: &str = "
-    CREATE TABLE record (kind TEXT, key TEXT, value BLOB NOT NULL, PRIMARY KEY (kind, key)) WITHOUT ROWID;
+    CREATE TABLE record (kind TEXT, key TEXT, value BLOB, revision INTEGER NOT NULL,
+                         PRIMARY KEY (kind, key)) WITHOUT ROWID;
     CREATE TABLE event (id INTEGER PRIMARY KEY, run INTEGER NOT NULL, at TEXT NOT NULL, event TEXT NOT NULL);
     CREATE INDEX event_run ON event (run);
     CREATE TABLE lock (one INTEGER PRIMARY KEY CHECK (one = 1), holder TEXT, since TEXT, until TEXT);
 ";
+
+/// From format 1: revisions, and a record for each host where one held all of them.
+const FROM_1: &str = "
+    CREATE TABLE new (kind TEXT, key TEXT, value BLOB, revision INTEGER NOT NULL,
+                      PRIMARY KEY (kind, key)) WITHOUT ROWID;
+    INSERT INTO new SELECT kind, key, value, 1 FROM record
+        WHERE NOT (kind = 'meta' AND key IN ('pod-subnets', 'host-facts'));
+    INSERT INTO new SELECT substr(record.key, 1, length(record.key) - (record.key = 'pod-subnets')),
+                           each.key, CAST(each.value AS BLOB), 1
+        FROM record, json_each(CAST(record.value AS TEXT)) AS each
+        WHERE record.kind = 'meta' AND record.key IN ('pod-subnets', 'host-facts');
+    DROP TABLE record;
+    ALTER TABLE new RENAME TO record;
+";
+
+/// How long another process is waited for that writes at this moment, in seconds.
+const BUSY: u64 = 20;
 
 /// The store of one cluster.
 #[derive(Debug)]
 pub struct SqliteRecords {
     connection: Connection,
     path: PathBuf,
+    /// The lock that was taken through this value; nothing is written once it is another's.
+    held: Option<String>,
 }
 
 impl SqliteRecords {
@@ -39,11 +59,10 @@ impl SqliteRecords {
             let path = path.to_owned();
             move |source| StoreError::File { doing, path, source }
         };
-        if !folder.is_dir() {
-            fs::DirBuilder::new()
-                .mode(0o700)
-                .create(folder)
-                .map_err(file("making the folder", folder))?;
+        // Two programs may do this at the same moment: what the other one made is as good.
+        match fs::DirBuilder::new().mode(0o700).create(folder) {
+            Err(error) if !folder.is_dir() => return Err(file("making the folder", folder)(error)),
+            _ => {}
         }
         let ignore = folder.join(".gitignore");
         if !ignore.exists() {
@@ -51,18 +70,14 @@ impl SqliteRecords {
         }
         if !path.exists() {
             // Made empty by us, so that it never exists with another mode.
-            fs::OpenOptions::new()
-                .write(true)
-                .create_new(true)
-                .mode(0o600)
-                .open(&path)
-                .and_then(|mut made| made.flush())
-                .map_err(file("making", &path))?;
+            let mut new = fs::OpenOptions::new();
+            let made = new.append(true).create(true).mode(0o600).open(&path);
+            made.and_then(|made| made.sync_all()).map_err(file("making", &path))?;
+            crate::sync_folder(folder).map_err(file("writing", folder))?;
         }
-        let empty = fs::metadata(&path).map_err(file("reading", &path))?.len() == 0;
         let connection = Connection::open(&path).map_err(|source| sort(source, &path))?;
-        let store = Self { connection, path };
-        store.prepare(empty)?;
+        let mut store = Self { connection, path, held: None };
+        store.prepare()?;
         Ok(store)
     }
 
@@ -71,43 +86,71 @@ impl SqliteRecords {
         folder.join("store.sqlite").exists()
     }
 
-    fn prepare(&self, empty: bool) -> Result<(), StoreError> {
-        let connection = &self.connection;
-        self.run(|| connection.busy_timeout(std::time::Duration::from_secs(20)))?;
-        let format: i64 =
-            self.run(|| connection.query_row("PRAGMA user_version", [], |row| row.get(0)))?;
-        if format > FORMAT {
-            return Err(StoreError::Newer {
-                path: self.path.clone(),
-                found: format,
-                known: FORMAT,
-            });
+    fn prepare(&mut self) -> Result<(), StoreError> {
+        let Self { connection, path, .. } = self;
+        let path: &Path = path;
+        let failed = |source| sort(source, path);
+        connection.busy_timeout(std::time::Duration::from_secs(BUSY)).map_err(failed)?;
+        let format = |connection: &Connection| -> rusqlite::Result<i64> {
+            connection.query_row("PRAGMA user_version", [], |row| row.get(0))
+        };
+        let found = format(connection).map_err(failed)?;
+        if found > FORMAT {
+            return Err(StoreError::Newer { path: path.to_owned(), found, known: FORMAT });
         }
-        if format == 0 {
-            if !empty {
-                return Err(StoreError::Damaged {
-                    path: self.path.clone(),
-                    why: "it is not a Zoisite store".into(),
-                });
-            }
-            self.run(|| {
-                connection.execute_batch(&format!(
-                    "PRAGMA journal_mode = WAL; BEGIN; {SCHEMA} PRAGMA user_version = {FORMAT}; COMMIT;"
-                ))
-            })?;
+        if found < FORMAT {
+            log_ahead(connection).map_err(failed)?;
+            let transaction = connection.transaction_with_behavior(Immediate).map_err(failed)?;
+            // Another program may have been faster.
+            let found = format(&transaction).map_err(failed)?;
+            let tables: i64 = transaction
+                .query_row("SELECT count(*) FROM sqlite_master", [], |row| row.get(0))
+                .map_err(failed)?;
+            let steps = match found {
+                0 if tables > 0 => {
+                    return Err(StoreError::Damaged {
+                        path: path.to_owned(),
+                        why: "it is not a Zoisite store".into(),
+                    });
+                }
+                0 => SCHEMA,
+                1 => FROM_1,
+                _ => "",
+            };
+            transaction
+                .execute_batch(&format!("{steps} PRAGMA user_version = {FORMAT};"))
+                .and_then(|()| transaction.commit())
+                .map_err(failed)?;
         }
-        self.run(|| connection.execute_batch("PRAGMA synchronous = NORMAL;"))?;
+        // A lost write could lose an authority: every one is on the disk before it counts.
+        connection.execute_batch("PRAGMA synchronous = FULL;").map_err(failed)?;
         let verdict: String =
-            self.run(|| connection.query_row("PRAGMA quick_check(1)", [], |row| row.get(0)))?;
+            connection.query_row("PRAGMA quick_check(1)", [], |row| row.get(0)).map_err(failed)?;
         if verdict == "ok" {
             Ok(())
         } else {
-            Err(StoreError::Damaged { path: self.path.clone(), why: verdict })
+            Err(StoreError::Damaged { path: path.to_owned(), why: verdict })
         }
     }
 
     fn run<T>(&self, work: impl FnOnce() -> rusqlite::Result<T>) -> Result<T, StoreError> {
         work().map_err(|source| sort(source, &self.path))
+    }
+}
+
+/// Switches to the write-ahead log. SQLite does not wait for others here, however patient it is told to be.
+fn log_ahead(connection: &Connection) -> rusqlite::Result<()> {
+    let end = std::time::Instant::now() + std::time::Duration::from_secs(BUSY);
+    loop {
+        match connection.query_row("PRAGMA journal_mode = WAL", [], |_| Ok(())) {
+            Err(error)
+                if error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy)
+                    && std::time::Instant::now() < end =>
+            {
+                std::thread::sleep(std::time::Duration::from_millis(20));
+            }
+            done => return done,
+        }
     }
 }
 
@@ -120,51 +163,104 @@ fn sort(source: rusqlite::Error, path: &Path) -> StoreError {
     }
 }
 
+/// Makes a change, unless what stands there is not what it was made over; the revision it then has.
+fn change(transaction: &Transaction<'_>, change: &Change) -> rusqlite::Result<Option<u64>> {
+    let Change { kind, key, value, over } = change;
+    let found: Option<(bool, u64)> = transaction
+        .prepare_cached(
+            "SELECT value IS NOT NULL, revision FROM record WHERE kind = ?1 AND key = ?2",
+        )?
+        .query_row(params![kind, key], |row| {
+            Ok((row.get(0)?, row.get::<_, i64>(1)?.cast_unsigned()))
+        })
+        .optional()?;
+    let fits = match (over, found) {
+        (Over::Whatever, _) | (Over::Nothing, None | Some((false, _))) => true,
+        (Over::Revision(read), Some((true, revision))) => *read == revision,
+        (Over::Nothing, Some((true, _))) | (Over::Revision(_), _) => false,
+    };
+    if !fits {
+        return Ok(None);
+    }
+    let revision = found.map_or(0, |(_, revision)| revision) + 1;
+    transaction
+        .prepare_cached("INSERT OR REPLACE INTO record VALUES (?1, ?2, ?3, ?4)")?
+        .execute(params![kind, key, value, revision.cast_signed()])?;
+    Ok(Some(revision))
+}
+
+/// Who holds the lock, as it is written down.
+fn holder_in(connection: &Connection) -> rusqlite::Result<Option<String>> {
+    connection.query_row("SELECT holder FROM lock", [], |row| row.get(0)).optional()
+}
+
 impl Records for SqliteRecords {
-    fn get(&self, kind: &'static str, key: &str) -> Result<Option<Vec<u8>>, StoreError> {
+    fn get(&self, kind: &'static str, key: &str) -> Result<Option<Stored>, StoreError> {
         self.run(|| {
             self.connection
-                .prepare_cached("SELECT value FROM record WHERE kind = ?1 AND key = ?2")?
-                .query_row(params![kind, key], |row| row.get(0))
+                .prepare_cached(
+                    "SELECT value, revision FROM record WHERE kind = ?1 AND key = ?2 AND value IS NOT NULL",
+                )?
+                .query_row(params![kind, key], |row| {
+                    let revision = row.get::<_, i64>(1)?.cast_unsigned();
+                    Ok(Stored { value: row.get(0)?, revision })
+                })
                 .optional()
         })
     }
 
-    fn list(&self, kind: &'static str) -> Result<Vec<(String, Vec<u8>)>, StoreError> {
+    fn list(&self, kind: &'static str) -> Result<Vec<(String, Stored)>, StoreError> {
         self.run(|| {
             self.connection
-                .prepare_cached("SELECT key, value FROM record WHERE kind = ?1 ORDER BY key")?
-                .query_map([kind], |row| Ok((row.get(0)?, row.get(1)?)))?
+                .prepare_cached(
+                    "SELECT key, value, revision FROM record WHERE kind = ?1 AND value IS NOT NULL ORDER BY key",
+                )?
+                .query_map([kind], |row| {
+                    let revision = row.get::<_, i64>(2)?.cast_unsigned();
+                    Ok((row.get(0)?, Stored { value: row.get(1)?, revision }))
+                })?
                 .collect()
         })
     }
 
-    fn write(&mut self, changes: &[Change]) -> Result<(), StoreError> {
-        let path = self.path.clone();
+    fn write(&mut self, changes: &[Change]) -> Result<Vec<u64>, StoreError> {
+        let Self { connection, path, held } = self;
         let mut write = || {
-            let transaction = self.connection.transaction()?;
-            for change in changes {
-                match change {
-                    Change::Put { kind, key, value } => transaction
-                        .prepare_cached("INSERT OR REPLACE INTO record VALUES (?1, ?2, ?3)")?
-                        .execute(params![kind, key, value])?,
-                    Change::Remove { kind, key } => transaction
-                        .prepare_cached("DELETE FROM record WHERE kind = ?1 AND key = ?2")?
-                        .execute(params![kind, key])?,
-                };
+            let transaction = connection.transaction_with_behavior(Immediate)?;
+            if let Some(held) = held {
+                let found = holder_in(&transaction)?;
+                if found.as_ref() != Some(held) {
+                    let other =
+                        found.and_then(|text| serde_json::from_str::<LockHolder>(&text).ok());
+                    let by = other.map_or_else(|| "nobody".into(), |other| other.to_string());
+                    return Ok(Err(StoreError::LockLost { by }));
+                }
             }
-            transaction.commit()
+            let mut revisions = Vec::with_capacity(changes.len());
+            for one in changes {
+                let Some(revision) = change(&transaction, one)? else {
+                    let key = one.key.clone();
+                    return Ok(Err(StoreError::Overtaken { kind: one.kind, key }));
+                };
+                revisions.push(revision);
+            }
+            transaction.commit()?;
+            Ok(Ok(revisions))
         };
-        write().map_err(|source| sort(source, &path))
+        write().map_err(|source| sort(source, path))?
     }
 
     fn append(&mut self, run: u64, at: Timestamp, event: &str) -> Result<(), StoreError> {
-        self.run(|| {
+        // There are hundreds of these in a run, and the last ones may be lost with the power.
+        let quickly = |speed| self.run(|| self.connection.execute_batch(speed));
+        quickly("PRAGMA synchronous = NORMAL;")?;
+        let appended = self.run(|| {
             self.connection
                 .prepare_cached("INSERT INTO event (run, at, event) VALUES (?1, ?2, ?3)")?
                 .execute(params![run.cast_signed(), at.to_string(), event])
-        })?;
-        Ok(())
+        });
+        quickly("PRAGMA synchronous = FULL;")?;
+        appended.map(|_| ())
     }
 
     fn events(&self, run: u64) -> Result<Vec<(Timestamp, String)>, StoreError> {
@@ -192,9 +288,7 @@ impl Records for SqliteRecords {
             source,
         })?;
         let mut take = || {
-            let transaction = self
-                .connection
-                .transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+            let transaction = self.connection.transaction_with_behavior(Immediate)?;
             let found: Option<(String, String, String)> = transaction
                 .query_row("SELECT holder, since, until FROM lock", [], |row| {
                     Ok((row.get(0)?, row.get(1)?, row.get(2)?))
@@ -203,8 +297,13 @@ impl Records for SqliteRecords {
             let mut since = now.to_string();
             if let Some((other, other_since, other_until)) = found {
                 let other: Option<LockHolder> = serde_json::from_str(&other).ok();
-                let over = other_until.parse::<Timestamp>().is_ok_and(|until| until <= now);
+                let ends = other_until.parse::<Timestamp>();
+                let over = ends.as_ref().is_ok_and(|until| *until <= now);
+                let left = |until: &Timestamp| until.as_second() - now.as_second();
+                let enough = ends.as_ref().is_ok_and(|ends| left(ends) > left(&until) / 2);
                 match other {
+                    // It is asked for at every event of a run: most times there is nothing to write.
+                    Some(other) if other == *holder && enough => return Ok(Ok(())),
                     Some(other) if other == *holder => since = other_since,
                     Some(other) if !over && !gone(&other, holder) => {
                         let since = other_since.parse().unwrap_or(now);
@@ -220,7 +319,11 @@ impl Records for SqliteRecords {
             transaction.commit()?;
             Ok(Ok(()))
         };
-        take().map_err(|source| sort(source, &path))?
+        let taken = take().map_err(|source| sort(source, &path))?;
+        if taken.is_ok() {
+            self.held = Some(text);
+        }
+        taken
     }
 
     fn unlock(&mut self, holder: &LockHolder) -> Result<(), StoreError> {
@@ -229,6 +332,10 @@ impl Records for SqliteRecords {
             key: String::new(),
             source,
         })?;
+        // Whoever only looks writes nothing, not even this.
+        if self.held.take().is_none() {
+            return Ok(());
+        }
         self.run(|| self.connection.execute("DELETE FROM lock WHERE holder = ?1", [text]))?;
         Ok(())
     }
@@ -241,10 +348,14 @@ fn gone(other: &LockHolder, me: &LockHolder) -> bool {
 
 impl LockHolder {
     /// When a process of this machine started, in the kernel's clock ticks (proc(5), field 22 of
-    /// `/proc/PID/stat`); `None` when there is no such process.
+    /// `/proc/PID/stat`); `None` when there is no such process, or it has ended and nobody has asked how.
     pub fn started(pid: u32) -> Option<u64> {
         let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-        stat.rsplit_once(')')?.1.split_whitespace().nth(19)?.parse().ok()
+        let mut fields = stat.rsplit_once(')')?.1.split_whitespace();
+        match fields.next()? {
+            "Z" | "X" => None,
+            _ => fields.nth(18)?.parse().ok(),
+        }
     }
 }
 
@@ -279,7 +390,7 @@ mod tests {
         let path = dir.path().join("store.sqlite");
         let mut store = SqliteRecords::open(dir.path()).unwrap();
         let value = vec![7; 100_000];
-        store.write(&[Change::Put { kind: "x", key: "y".into(), value }]).unwrap();
+        store.write(&[Change::put("x", "y", value)]).unwrap();
         drop(store);
         let good = fs::read(&path).unwrap();
 
@@ -321,6 +432,18 @@ mod tests {
     }
 
     #[test]
+    fn a_process_that_has_ended_is_gone_though_nobody_has_asked_how() {
+        assert!(LockHolder::started(std::process::id()).is_some());
+        let mut child = std::process::Command::new("true").spawn().unwrap();
+        let end = std::time::Instant::now() + std::time::Duration::from_secs(60);
+        while LockHolder::started(child.id()).is_some() {
+            assert!(std::time::Instant::now() < end, "it never ends");
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        }
+        child.wait().unwrap();
+    }
+
+    #[test]
     fn the_lock_of_a_process_that_is_gone_is_taken_over() {
         let dir = tempfile::tempdir().unwrap();
         let mut store = SqliteRecords::open(dir.path()).unwrap();
@@ -328,5 +451,86 @@ mod tests {
         let reused = LockHolder { started: me.started + 1, ..me.clone() };
         store.lock(&reused, at(100), at(9_999)).unwrap();
         store.lock(&me, at(101), at(9_999)).unwrap();
+    }
+
+    #[test]
+    fn a_record_is_written_only_over_what_was_read() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut one = SqliteRecords::open(dir.path()).unwrap();
+        let mut two = SqliteRecords::open(dir.path()).unwrap();
+        let put = |value: &[u8], over| Change { over, ..Change::put("tide", "a", value.to_vec()) };
+        one.write(&[put(b"low", Over::Nothing)]).unwrap();
+        let read = one.get("tide", "a").unwrap().unwrap();
+        two.write(&[put(b"high", Over::Revision(read.revision))]).unwrap();
+        // Not one change of a transaction is made when another of it comes too late.
+        let beside = Change::put("tide", "b", b"ebb".to_vec());
+        for over in [Over::Revision(read.revision), Over::Nothing] {
+            let error = one.write(&[beside.clone(), put(b"flood", over)]).unwrap_err();
+            assert!(matches!(&error, StoreError::Overtaken { kind: "tide", key } if key == "a"));
+        }
+        assert_eq!(one.get("tide", "a").unwrap().unwrap().value, b"high");
+        assert!(one.get("tide", "b").unwrap().is_none());
+        // What was taken out and made anew is not what was read.
+        two.write(&[Change::remove("tide", "a"), put(b"high", Over::Nothing)]).unwrap();
+        let late = put(b"flood", Over::Revision(read.revision + 1));
+        assert!(matches!(one.write(&[late]), Err(StoreError::Overtaken { .. })));
+    }
+
+    #[test]
+    fn s11_nothing_is_written_once_the_lock_is_anothers() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut one = SqliteRecords::open(dir.path()).unwrap();
+        let mut two = SqliteRecords::open(dir.path()).unwrap();
+        let me = holder(std::process::id());
+        let other = holder(std::os::unix::process::parent_id());
+        one.lock(&me, at(100), at(160)).unwrap();
+        one.write(&[Change::put("tide", "a", b"low".to_vec())]).unwrap();
+        // Its time is over, and another run takes it.
+        two.lock(&other, at(161), at(300)).unwrap();
+        let error = one.write(&[Change::put("tide", "a", b"high".to_vec())]).unwrap_err();
+        assert!(
+            matches!(&error, StoreError::LockLost { by } if *by == other.to_string()),
+            "{error}"
+        );
+        assert_eq!(two.get("tide", "a").unwrap().unwrap().value, b"low");
+    }
+
+    #[test]
+    fn two_programs_may_make_the_store_at_the_same_moment() {
+        for _ in 0..10 {
+            let dir = tempfile::tempdir().unwrap();
+            let folder = dir.path().join(".zoisite");
+            std::thread::scope(|scope| {
+                let open = || SqliteRecords::open(&folder).map(|_| ());
+                let all: Vec<_> = (0..4).map(|_| scope.spawn(open)).collect();
+                all.into_iter().for_each(|one| one.join().unwrap().unwrap());
+            });
+        }
+    }
+
+    #[test]
+    fn a_store_of_the_first_format_is_brought_up_with_a_record_for_each_host() {
+        let dir = tempfile::tempdir().unwrap();
+        let old = Connection::open(dir.path().join("store.sqlite")).unwrap();
+        old.execute_batch(
+            "CREATE TABLE record (kind TEXT, key TEXT, value BLOB NOT NULL, PRIMARY KEY (kind, key)) WITHOUT ROWID;
+             CREATE TABLE event (id INTEGER PRIMARY KEY, run INTEGER NOT NULL, at TEXT NOT NULL, event TEXT NOT NULL);
+             CREATE TABLE lock (one INTEGER PRIMARY KEY CHECK (one = 1), holder TEXT, since TEXT, until TEXT);
+             INSERT INTO record VALUES ('meta', 'cluster-id', CAST('abc' AS BLOB)),
+               ('meta', 'pod-subnets', CAST('{\"tern-1\":[\"10.90.0.0/24\"],\"tern-2\":[]}' AS BLOB)),
+               ('meta', 'host-facts', CAST('{\"tern-1\":{\"container\":true}}' AS BLOB));
+             PRAGMA user_version = 1;",
+        )
+        .unwrap();
+        drop(old);
+        let store = SqliteRecords::open(dir.path()).unwrap();
+        let text = |kind, key: &str| {
+            String::from_utf8(store.get(kind, key).unwrap().unwrap().value).unwrap()
+        };
+        assert_eq!(text("meta", "cluster-id"), "abc");
+        assert_eq!(text("pod-subnet", "tern-1"), "[\"10.90.0.0/24\"]");
+        assert_eq!(text("host-facts", "tern-1"), "{\"container\":true}");
+        assert!(store.get("meta", "pod-subnets").unwrap().is_none());
+        assert_eq!(store.list("pod-subnet").unwrap().len(), 2);
     }
 }

@@ -1,30 +1,32 @@
 //! What is stored of a cluster, in the words of the job rather than of records.
 
-use std::collections::BTreeMap;
+use std::cell::RefCell;
+use std::collections::{BTreeMap, HashMap};
 
 use ipnet::IpNet;
 use jiff::Timestamp;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use zoisite_core::blueprint::{HostFacts, SharedSecrets, assign_subnets};
-use zoisite_core::cluster::{Cluster, HostName};
+use zoisite_core::cluster::{Cluster, HostName, Login};
 use zoisite_core::pki::{AuthorityCertificate, Ledger, LedgerEntry, Secret};
-use zoisite_core::sequence::MachinePin;
+use zoisite_core::sequence::{Begun, MachinePin};
 use zoisite_core::token::TokenRecord;
 
-use crate::records::{Change, Records};
-use crate::{StoreError, Vault};
+use crate::records::{Change, Over, Records, Stored};
+use crate::{StoreError, Strongbox};
 
 pub(crate) const AUTHORITY: &str = "authority";
 pub(crate) const CERTIFICATE: &str = "certificate";
 pub(crate) const SECRET: &str = "secret";
 pub(crate) const META: &str = "meta";
 pub(crate) const SHARED: &str = "shared-secrets";
-const SUBNETS: &str = "pod-subnets";
+const SUBNETS: &str = "pod-subnet";
 const FACTS: &str = "host-facts";
 const PIN: &str = "pin";
 const RUN: &str = "run";
 const TOKEN: &str = "token";
+const HOST: &str = "host";
 
 /// One run, as `history` shows it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -52,9 +54,23 @@ pub struct StoredEvent {
     pub event: String,
 }
 
+/// A host that was met: enough to find it again once it is no longer in the cluster file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Met {
+    /// What the cluster dialled.
+    pub address: std::net::IpAddr,
+    /// How the administrator got in.
+    pub login: Login,
+}
+
 /// The stored state of one cluster.
+///
+/// It remembers at which revision it read each record, and replaces only what it has seen: where two
+/// runs meet after all, the later one is told, and nothing of the earlier one is lost.
 pub struct State {
     records: Box<dyn Records>,
+    /// Revisions of the records that were read, or written here.
+    seen: RefCell<HashMap<(&'static str, String), u64>>,
 }
 
 impl std::fmt::Debug for State {
@@ -66,7 +82,15 @@ impl std::fmt::Debug for State {
 impl State {
     /// The state in these records.
     pub fn new(records: Box<dyn Records>) -> Self {
-        Self { records }
+        Self { records, seen: RefCell::default() }
+    }
+
+    /// Writes what only lies over another store into that store.
+    ///
+    /// # Errors
+    /// When the store cannot be written, or was changed meanwhile; nothing is written then.
+    pub fn keep(&mut self) -> Result<(), StoreError> {
+        self.records.keep()
     }
 
     /// The records themselves, for locks.
@@ -79,13 +103,13 @@ impl State {
     /// # Errors
     /// When the store cannot be used.
     pub fn cluster_id(&mut self) -> Result<String, StoreError> {
-        if let Some(id) = self.records.get(META, "cluster-id")? {
+        if let Some(id) = self.read(META, "cluster-id")? {
             return Ok(String::from_utf8_lossy(&id).into_owned());
         }
         let id: String =
             crate::keys::random::<8>().iter().map(|byte| format!("{byte:02x}")).collect();
         let value = id.clone().into_bytes();
-        self.records.write(&[Change::Put { kind: META, key: "cluster-id".into(), value }])?;
+        self.write(vec![Change::put(META, "cluster-id", value)])?;
         Ok(id)
     }
 
@@ -93,7 +117,7 @@ impl State {
     ///
     /// # Errors
     /// When the store cannot be used.
-    pub fn recipients(&mut self, own: &Vault) -> Result<Vec<String>, StoreError> {
+    pub fn recipients(&mut self, own: &Strongbox) -> Result<Vec<String>, StoreError> {
         let known: Vec<String> = self.json(META, "recipients")?.unwrap_or_default();
         if !known.is_empty() {
             return Ok(known);
@@ -118,13 +142,21 @@ impl State {
     ///
     /// # Errors
     /// When it is not there, or not for this identity.
-    pub fn secret(&mut self, serial: &str, vault: &Vault) -> Result<Secret, StoreError> {
-        let recipients = self.recipients(vault)?;
+    pub fn secret(&mut self, serial: &str, strongbox: &Strongbox) -> Result<Secret, StoreError> {
+        let recipients = self.recipients(strongbox)?;
+        if let (Some(path), false) = (strongbox.unwritten(), recipients == [strongbox.recipient()])
+        {
+            return Err(StoreError::NoIdentity { path: path.to_owned(), recipients });
+        }
         let sealed = self
-            .records
-            .get(SECRET, serial)?
+            .read(SECRET, serial)?
             .ok_or_else(|| StoreError::NoSecret(format!("the certificate {serial}")))?;
-        vault.unseal(&sealed, &recipients)
+        strongbox.unseal(&sealed, &recipients)
+    }
+
+    /// Whether a private key is kept.
+    pub(crate) fn holds_secret(&self, serial: &str) -> Result<bool, StoreError> {
+        Ok(self.read(SECRET, serial)?.is_some())
     }
 
     /// What is known of the control planes' shared secrets; `None` before anything was issued.
@@ -143,9 +175,10 @@ impl State {
         &mut self,
         cluster: &Cluster,
     ) -> Result<BTreeMap<HostName, Vec<IpNet>>, StoreError> {
-        let mut assigned = self.json(META, SUBNETS)?.unwrap_or_default();
+        let known: BTreeMap<HostName, Vec<IpNet>> = self.by_host(SUBNETS)?;
+        let mut assigned = known.clone();
         if assign_subnets(cluster, &mut assigned) {
-            self.put(META, SUBNETS, &assigned)?;
+            self.put_changed(SUBNETS, &known, &assigned)?;
         }
         Ok(assigned)
     }
@@ -155,7 +188,7 @@ impl State {
     /// # Errors
     /// When the record cannot be read.
     pub fn facts(&self) -> Result<BTreeMap<HostName, HostFacts>, StoreError> {
-        Ok(self.json(META, FACTS)?.unwrap_or_default())
+        self.by_host(FACTS)
     }
 
     /// Records it; returns whether anything is new.
@@ -169,11 +202,58 @@ impl State {
         let known = self.facts()?;
         let mut facts = known.clone();
         facts.extend(seen);
-        let new = facts != known;
-        if new {
-            self.put(META, FACTS, &facts)?;
-        }
-        Ok(new)
+        self.put_changed(FACTS, &known, &facts)
+    }
+
+    /// Every host that was ever met.
+    ///
+    /// # Errors
+    /// When a record cannot be read.
+    pub fn met(&self) -> Result<BTreeMap<HostName, Met>, StoreError> {
+        self.by_host(HOST)
+    }
+
+    /// Records hosts that were met.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn meet(
+        &mut self,
+        hosts: impl IntoIterator<Item = (HostName, Met)>,
+    ) -> Result<(), StoreError> {
+        let known = self.met()?;
+        let mut met = known.clone();
+        met.extend(hosts);
+        self.put_changed(HOST, &known, &met).map(|_| ())
+    }
+
+    /// Hosts that were met and are no longer in the cluster file.
+    ///
+    /// # Errors
+    /// When a record cannot be read.
+    pub fn departed(&self, cluster: &Cluster) -> Result<BTreeMap<HostName, Met>, StoreError> {
+        let present: std::collections::HashSet<&HostName> =
+            cluster.hosts.iter().map(|host| &host.name).collect();
+        let mut met = self.met()?;
+        met.retain(|host, _| !present.contains(host));
+        Ok(met)
+    }
+
+    /// What is recorded of the cluster's beginning; `None` before that.
+    ///
+    /// # Errors
+    /// When the record cannot be read.
+    pub fn begun(&self) -> Result<Option<Begun>, StoreError> {
+        self.json(META, "begun")
+    }
+
+    /// Records that the cluster begins, or that its quorum was proven.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn put_begun(&mut self, begun: &Begun) -> Result<(), StoreError> {
+        self.begun()?;
+        self.put(META, "begun", begun)
     }
 
     /// Every join token, oldest first.
@@ -195,18 +275,12 @@ impl State {
         record: &TokenRecord,
         token: Option<(&Secret, &[String])>,
     ) -> Result<(), StoreError> {
-        let key = token_secret(&record.id);
-        let mut changes =
-            vec![Change::Put { kind: TOKEN, key: record.id.clone(), value: json(TOKEN, record)? }];
+        let mut changes = token_changes(record)?;
         if let Some((token, recipients)) = token {
-            let value = Vault::seal(token, recipients)?;
-            changes.push(Change::Put { kind: SECRET, key: key.clone(), value });
+            let value = Strongbox::seal(token, recipients)?;
+            changes.push(Change::put(SECRET, token_secret(&record.id), value));
         }
-        // What is gone needs no secret half any more.
-        if record.gone.is_some() {
-            changes.push(Change::Remove { kind: SECRET, key });
-        }
-        self.records.write(&changes)
+        self.write(changes)
     }
 
     /// The machines met so far.
@@ -214,11 +288,8 @@ impl State {
     /// # Errors
     /// When a record cannot be read.
     pub fn pins(&self) -> Result<BTreeMap<String, MachinePin>, StoreError> {
-        self.records
-            .list(PIN)?
-            .into_iter()
-            .map(|(key, value)| Ok((key.clone(), parse(PIN, &key, &value)?)))
-            .collect()
+        let pins = self.list(PIN)?;
+        pins.iter().map(|(key, value)| Ok((key.clone(), parse(PIN, key, value)?))).collect()
     }
 
     /// Pins machines to hosts.
@@ -226,13 +297,11 @@ impl State {
     /// # Errors
     /// When the store cannot be written.
     pub fn pin(&mut self, pins: &[(HostName, MachinePin)]) -> Result<(), StoreError> {
-        let changes: Vec<Change> = pins
+        let changes = pins
             .iter()
-            .map(|(host, pin)| {
-                Ok(Change::Put { kind: PIN, key: host.to_string(), value: json(PIN, pin)? })
-            })
+            .map(|(host, pin)| Ok(Change::put(PIN, host.as_str(), json(PIN, pin)?)))
             .collect::<Result<_, StoreError>>()?;
-        self.records.write(&changes)
+        self.write(changes)
     }
 
     /// Begins a run: its generation is later than that of every run before, on this workstation or,
@@ -292,8 +361,49 @@ impl State {
         Ok(events.into_iter().map(|(at, event)| StoredEvent { at, event }).collect())
     }
 
-    pub(crate) fn write(&mut self, changes: &[Change]) -> Result<(), StoreError> {
-        self.records.write(changes)
+    /// Makes all changes, or none, each over what was read of its record.
+    pub(crate) fn write(&mut self, mut changes: Vec<Change>) -> Result<(), StoreError> {
+        if changes.is_empty() {
+            return Ok(());
+        }
+        let mut seen = self.seen.borrow_mut();
+        for change in &mut changes {
+            let read = seen.get(&(change.kind, change.key.clone()));
+            change.over = match (read, &change.value) {
+                (Some(revision), _) => Over::Revision(*revision),
+                (None, Some(_)) => Over::Nothing,
+                // What is not there need not be taken out.
+                (None, None) => Over::Whatever,
+            };
+        }
+        let revisions = self.records.write(&changes)?;
+        for (change, revision) in changes.into_iter().zip(revisions) {
+            match change.value {
+                Some(_) => seen.insert((change.kind, change.key), revision),
+                None => seen.remove(&(change.kind, change.key)),
+            };
+        }
+        Ok(())
+    }
+
+    fn read(&self, kind: &'static str, key: &str) -> Result<Option<Vec<u8>>, StoreError> {
+        let found = self.records.get(kind, key)?;
+        let mut seen = self.seen.borrow_mut();
+        match &found {
+            Some(stored) => seen.insert((kind, key.to_owned()), stored.revision),
+            None => seen.remove(&(kind, key.to_owned())),
+        };
+        Ok(found.map(|stored| stored.value))
+    }
+
+    fn list(&self, kind: &'static str) -> Result<Vec<(String, Vec<u8>)>, StoreError> {
+        let all = self.records.list(kind)?;
+        let mut seen = self.seen.borrow_mut();
+        let noted = all.into_iter().map(|(key, Stored { value, revision })| {
+            seen.insert((kind, key.clone()), revision);
+            (key, value)
+        });
+        Ok(noted.collect())
     }
 
     fn put<T: Serialize>(
@@ -303,7 +413,23 @@ impl State {
         value: &T,
     ) -> Result<(), StoreError> {
         let value = json(kind, value)?;
-        self.records.write(&[Change::Put { kind, key: key.to_owned(), value }])
+        self.write(vec![Change::put(kind, key, value)])
+    }
+
+    /// Writes the records of those hosts for which something else stands now; whether there are any.
+    fn put_changed<T: Serialize + PartialEq>(
+        &mut self,
+        kind: &'static str,
+        known: &BTreeMap<HostName, T>,
+        now: &BTreeMap<HostName, T>,
+    ) -> Result<bool, StoreError> {
+        let new = now.iter().filter(|(host, value)| known.get(*host) != Some(value));
+        let changes: Vec<Change> = new
+            .map(|(host, value)| Ok(Change::put(kind, host.as_str(), json(kind, value)?)))
+            .collect::<Result<_, StoreError>>()?;
+        let any = !changes.is_empty();
+        self.write(changes)?;
+        Ok(any)
     }
 
     fn json<T: DeserializeOwned>(
@@ -311,12 +437,35 @@ impl State {
         kind: &'static str,
         key: &str,
     ) -> Result<Option<T>, StoreError> {
-        self.records.get(kind, key)?.map(|value| parse(kind, key, &value)).transpose()
+        self.read(kind, key)?.map(|value| parse(kind, key, &value)).transpose()
     }
 
     fn all<T: DeserializeOwned>(&self, kind: &'static str) -> Result<Vec<T>, StoreError> {
-        self.records.list(kind)?.iter().map(|(key, value)| parse(kind, key, value)).collect()
+        self.list(kind)?.iter().map(|(key, value)| parse(kind, key, value)).collect()
     }
+
+    fn by_host<T: DeserializeOwned>(
+        &self,
+        kind: &'static str,
+    ) -> Result<BTreeMap<HostName, T>, StoreError> {
+        let mut out = BTreeMap::new();
+        for (key, value) in self.list(kind)? {
+            // A name that is none cannot have been written here.
+            if let Ok(host) = HostName::new(&key) {
+                out.insert(host, parse(kind, &key, &value)?);
+            }
+        }
+        Ok(out)
+    }
+}
+
+/// What recording a token changes, but for its secret half: what is gone needs none any more.
+pub(crate) fn token_changes(record: &TokenRecord) -> Result<Vec<Change>, StoreError> {
+    let mut changes = vec![Change::put(TOKEN, record.id.clone(), json(TOKEN, record)?)];
+    if record.gone.is_some() {
+        changes.push(Change::remove(SECRET, token_secret(&record.id)));
+    }
+    Ok(changes)
 }
 
 /// Under which key the secret half of a token is sealed.

@@ -13,8 +13,8 @@ use zoisite_core::pki::{
 use zoisite_core::token::{TOKEN_SECONDS, TokenRecord, make_token};
 
 use crate::records::Change;
-use crate::state::{AUTHORITY, CERTIFICATE, META, SECRET, SHARED, State, json};
-use crate::{StoreError, Vault};
+use crate::state::{AUTHORITY, CERTIFICATE, META, SECRET, SHARED, State, json, token_changes};
+use crate::{StoreError, Strongbox};
 
 /// What issuing did.
 #[derive(Clone, Debug, Default)]
@@ -32,7 +32,7 @@ impl Issued {
     }
 }
 
-/// Whether nothing has to be made or issued, so that a run need not open the vault for it.
+/// Whether nothing has to be made or issued, so that a run need not open the strongbox for it.
 ///
 /// # Errors
 /// When the store cannot be used.
@@ -56,7 +56,7 @@ pub fn is_complete(
 /// When the store cannot be used, or an authority has ended; nothing is recorded then.
 pub fn issue(
     state: &mut State,
-    vault: &Vault,
+    strongbox: &Strongbox,
     cluster: &Cluster,
     keys: &dyn KeySource,
     now: Timestamp,
@@ -70,11 +70,11 @@ pub fn issue(
         return Ok(issued);
     }
     let shared = state.shared_secrets()?;
-    let recipients = state.recipients(vault)?;
+    let recipients = state.recipients(strongbox)?;
     for kind in AuthorityKind::ALL {
         let authority = match ledger.authority(kind) {
             Some(certificate) => {
-                let key = state.secret(&authority_key(kind), vault)?;
+                let key = state.secret(&authority_key(kind), strongbox)?;
                 Authority::open(certificate.clone(), &key)?
             }
             None => {
@@ -88,8 +88,12 @@ pub fn issue(
                     now,
                 )?;
                 let certificate = authority.certificate();
-                changes.push(put(AUTHORITY, kind.id(), json(AUTHORITY, certificate)?));
-                changes.push(put(SECRET, &authority_key(kind), Vault::seal(&key, &recipients)?));
+                changes.push(Change::put(AUTHORITY, kind.id(), json(AUTHORITY, certificate)?));
+                changes.push(Change::put(
+                    SECRET,
+                    authority_key(kind),
+                    Strongbox::seal(&key, &recipients)?,
+                ));
                 ledger.authorities.push(certificate.clone());
                 issued.authorities.push(kind);
                 authority
@@ -107,18 +111,50 @@ pub fn issue(
             .as_ref()
             .and_then(|serial| ledger.entries.iter().find(|old| old.serial == *serial))
         {
+            // Its key stays until the new pair was seen in its place: see `forget_old_keys`.
             changes.push(replaced(old, &entry)?);
-            changes.push(Change::Remove { kind: SECRET, key: old.serial.clone() });
         }
-        changes.push(put(SECRET, &entry.serial, Vault::seal(&key, &recipients)?));
-        changes.push(put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?));
+        changes.push(Change::put(
+            SECRET,
+            entry.serial.as_str(),
+            Strongbox::seal(&key, &recipients)?,
+        ));
+        changes.push(Change::put(CERTIFICATE, entry.serial.as_str(), json(CERTIFICATE, &entry)?));
     }
     if shared.is_none() {
         changes.extend(shared_secrets(keys, &recipients)?);
     }
     issued.certificates = dues;
-    state.write(&changes)?;
+    state.write(changes)?;
     Ok(issued)
+}
+
+/// Takes out the keys of certificates that were replaced, once `in_place` says that the host holds the
+/// pair that took their place. Returns how many.
+///
+/// # Errors
+/// When the store cannot be used.
+pub fn forget_old_keys(
+    state: &mut State,
+    in_place: impl Fn(&LedgerEntry) -> bool,
+) -> Result<usize, StoreError> {
+    let ledger = state.ledger()?;
+    let by_serial: std::collections::HashMap<&str, &LedgerEntry> =
+        ledger.entries.iter().map(|entry| (entry.serial.as_str(), entry)).collect();
+    let mut changes = Vec::new();
+    for old in ledger.entries.iter().filter(|entry| entry.replaced_by.is_some()) {
+        // The one in force: what took its place may have been replaced itself.
+        let mut newest = old;
+        while let Some(next) = newest.replaced_by.as_deref().and_then(|by| by_serial.get(by)) {
+            newest = next;
+        }
+        if in_place(newest) && state.holds_secret(&old.serial)? {
+            changes.push(Change::remove(SECRET, old.serial.clone()));
+        }
+    }
+    let forgotten = changes.len();
+    state.write(changes)?;
+    Ok(forgotten)
 }
 
 /// Makes what all control planes share: the key that signs service accounts' tokens, and the key with
@@ -150,9 +186,9 @@ fn shared_secrets(keys: &dyn KeySource, recipients: &[String]) -> Result<Vec<Cha
         encryption_sha256: crate::sha256(encryption.expose().as_bytes()),
     };
     Ok(vec![
-        put(META, SHARED, json(META, &known)?),
-        put(SECRET, SERVICE_ACCOUNTS_KEY, Vault::seal(&private, recipients)?),
-        put(SECRET, ENCRYPTION_KEY, Vault::seal(&encryption, recipients)?),
+        Change::put(META, SHARED, json(META, &known)?),
+        Change::put(SECRET, SERVICE_ACCOUNTS_KEY, Strongbox::seal(&private, recipients)?),
+        Change::put(SECRET, ENCRYPTION_KEY, Strongbox::seal(&encryption, recipients)?),
     ])
 }
 
@@ -172,10 +208,12 @@ pub fn make_join_token(
     uses: u32,
     seconds: i64,
     now: Timestamp,
+    by_run: bool,
 ) -> Result<(TokenRecord, Secret), StoreError> {
     let (id, token) = make_token(crate::keys::random::<16>);
     let ends = now.saturating_add(SignedDuration::from_secs(seconds)).unwrap_or(Timestamp::MAX);
-    let record = TokenRecord { id, hosts, uses, made: now, ends, used: Vec::new(), gone: None };
+    let (used, gone) = (Vec::new(), None);
+    let record = TokenRecord { id, hosts, uses, made: now, ends, used, gone, by_run };
     state.put_token(&record, Some((&token, recipients)))?;
     Ok((record, token))
 }
@@ -201,9 +239,13 @@ impl NodeDesk {
     ///
     /// # Errors
     /// When the authority is missing or cannot be opened.
-    pub fn new(mut state: State, vault: &Vault, cluster: &Cluster) -> Result<Self, StoreError> {
-        let authority = open_authority(&mut state, vault, AuthorityKind::Cluster)?;
-        let recipients = state.recipients(vault)?;
+    pub fn new(
+        mut state: State,
+        strongbox: &Strongbox,
+        cluster: &Cluster,
+    ) -> Result<Self, StoreError> {
+        let authority = open_authority(&mut state, strongbox, AuthorityKind::Cluster)?;
+        let recipients = state.recipients(strongbox)?;
         Ok(Self { state, authority, cluster: cluster.clone(), recipients, tokens: BTreeMap::new() })
     }
 
@@ -221,7 +263,8 @@ impl NodeDesk {
         }
         let hosts = vec![host.clone()];
         let recipients = &self.recipients;
-        let made = make_join_token(&mut self.state, recipients, hosts, 1, TOKEN_SECONDS, now)?;
+        let made =
+            make_join_token(&mut self.state, recipients, hosts, 1, TOKEN_SECONDS, now, true)?;
         self.tokens.insert(host.clone(), made.clone());
         Ok(made)
     }
@@ -288,19 +331,21 @@ impl NodeDesk {
             });
         }
         let entry = self.authority.sign(&checked, &wanted, &crate::FreshKeys, now)?;
-        let mut changes = vec![put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?)];
+        let mut changes =
+            vec![Change::put(CERTIFICATE, entry.serial.as_str(), json(CERTIFICATE, &entry)?)];
         if let Some(old) = old {
             changes.push(replaced(old, &entry)?);
         }
-        self.state.write(&changes)?;
+        // One transaction: a token whose certificate is recorded is used, and the other way round.
         if let Some(token) = by_token {
             let mut token = token.clone();
             token.used.push((host.clone(), now));
             if token.used.len() >= token.uses as usize {
                 token.gone = Some(now);
             }
-            self.state.put_token(&token, None)?;
+            changes.extend(token_changes(&token)?);
         }
+        self.state.write(changes)?;
         Ok(Ok(entry))
     }
 }
@@ -311,27 +356,31 @@ impl NodeDesk {
 /// When the authority is missing or cannot be opened.
 pub fn issue_unkept(
     state: &mut State,
-    vault: &Vault,
+    strongbox: &Strongbox,
     wanted: &Wanted,
     keys: &dyn KeySource,
     now: Timestamp,
 ) -> Result<(LedgerEntry, Secret), StoreError> {
-    let authority = open_authority(state, vault, wanted.profile.authority())?;
+    let authority = open_authority(state, strongbox, wanted.profile.authority())?;
     let (entry, key) = authority.issue(wanted, keys, now)?;
-    state.write(&[put(CERTIFICATE, &entry.serial, json(CERTIFICATE, &entry)?)])?;
+    state.write(vec![Change::put(
+        CERTIFICATE,
+        entry.serial.as_str(),
+        json(CERTIFICATE, &entry)?,
+    )])?;
     Ok((entry, key))
 }
 
 fn open_authority(
     state: &mut State,
-    vault: &Vault,
+    strongbox: &Strongbox,
     kind: AuthorityKind,
 ) -> Result<Authority, StoreError> {
     let ledger = state.ledger()?;
     let certificate = ledger
         .authority(kind)
         .ok_or_else(|| StoreError::NoSecret(format!("the {kind} authority")))?;
-    let key = state.secret(&authority_key(kind), vault)?;
+    let key = state.secret(&authority_key(kind), strongbox)?;
     Ok(Authority::open(certificate.clone(), &key)?)
 }
 
@@ -373,21 +422,17 @@ fn everything(cluster: &Cluster, ledger: &Ledger, dues: Vec<Due>) -> Vec<Due> {
 /// When the authority is missing or cannot be opened.
 pub fn for_this_run(
     state: &mut State,
-    vault: &Vault,
+    strongbox: &Strongbox,
     cluster: &Cluster,
     profile: Profile,
     keys: &dyn KeySource,
     now: Timestamp,
 ) -> Result<(LedgerEntry, Secret), StoreError> {
-    issue_unkept(state, vault, &run_client(cluster, profile), keys, now)
+    issue_unkept(state, strongbox, &run_client(cluster, profile), keys, now)
 }
 
 /// Records that a certificate took the place of another.
 fn replaced(old: &LedgerEntry, by: &LedgerEntry) -> Result<Change, StoreError> {
     let replaced = LedgerEntry { replaced_by: Some(by.serial.clone()), ..old.clone() };
-    Ok(put(CERTIFICATE, &old.serial, json(CERTIFICATE, &replaced)?))
-}
-
-fn put(kind: &'static str, key: &str, value: Vec<u8>) -> Change {
-    Change::Put { kind, key: key.to_owned(), value }
+    Ok(Change::put(CERTIFICATE, old.serial.as_str(), json(CERTIFICATE, &replaced)?))
 }

@@ -9,13 +9,13 @@ use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest, Profile};
 use zoisite_core::token::TokenState;
 use zoisite_store::trust::{self, NodeDesk};
-use zoisite_store::{FreshKeys, SqliteRecords, State, Vault};
+use zoisite_store::{FreshKeys, SqliteRecords, State, Strongbox};
 
 const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
 
 struct Scene {
     dir: tempfile::TempDir,
-    vault: Vault,
+    strongbox: Strongbox,
     cluster: Cluster,
     now: Timestamp,
 }
@@ -23,11 +23,11 @@ struct Scene {
 impl Scene {
     fn new() -> Self {
         let dir = tempfile::tempdir().unwrap();
-        let (vault, _) = Vault::open_or_make(&dir.path().join("identity")).unwrap();
+        let (strongbox, _) = Strongbox::open_or_make(&dir.path().join("identity")).unwrap();
         let cluster = read(SALTMARSH).cluster.unwrap();
         let now = "2026-11-23T12:00:00Z".parse().unwrap();
-        let scene = Self { dir, vault, cluster, now };
-        trust::issue(&mut scene.state(), &scene.vault, &scene.cluster, &FreshKeys, now, false)
+        let scene = Self { dir, strongbox, cluster, now };
+        trust::issue(&mut scene.state(), &scene.strongbox, &scene.cluster, &FreshKeys, now, false)
             .unwrap();
         scene
     }
@@ -37,7 +37,7 @@ impl Scene {
     }
 
     fn desk(&self) -> NodeDesk {
-        NodeDesk::new(self.state(), &self.vault, &self.cluster).unwrap()
+        NodeDesk::new(self.state(), &self.strongbox, &self.cluster).unwrap()
     }
 
     fn token_state(&self, id: &str) -> TokenState {
@@ -110,9 +110,10 @@ fn a_token_lets_in_its_own_host_once_and_no_other() {
 fn a_batch_lets_in_as_many_hosts_as_it_says() {
     let scene = Scene::new();
     let mut state = scene.state();
-    let recipients = state.recipients(&scene.vault).unwrap();
+    let recipients = state.recipients(&scene.strongbox).unwrap();
     let (record, _) =
-        trust::make_join_token(&mut state, &recipients, Vec::new(), 2, 900, scene.now).unwrap();
+        trust::make_join_token(&mut state, &recipients, Vec::new(), 2, 900, scene.now, false)
+            .unwrap();
     let mut desk = scene.desk();
     for node in ["tern-1", "tern-2"] {
         let signed = desk.sign(&host(node), &request(&record.id, node), scene.now).unwrap();

@@ -6,7 +6,7 @@
 use jiff::Timestamp;
 use zoisite_core::cluster::{Cluster, read};
 use zoisite_core::pki::{Authority, AuthorityKind, Profile, due, wanted};
-use zoisite_store::{FreshKeys, Overlay, SqliteRecords, State, StoreError, Vault, trust};
+use zoisite_store::{FreshKeys, Overlay, SqliteRecords, State, StoreError, Strongbox, trust};
 
 const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
 
@@ -20,14 +20,14 @@ fn at(day: &str) -> Timestamp {
 
 struct Desk {
     dir: tempfile::TempDir,
-    vault: Vault,
+    strongbox: Strongbox,
 }
 
 impl Desk {
     fn new() -> Self {
         let dir = tempfile::tempdir().unwrap();
-        let (vault, _) = Vault::open_or_make(&dir.path().join("identity")).unwrap();
-        Self { dir, vault }
+        let (strongbox, _) = Strongbox::open_or_make(&dir.path().join("identity")).unwrap();
+        Self { dir, strongbox }
     }
 
     fn state(&self) -> State {
@@ -36,7 +36,7 @@ impl Desk {
 
     fn issue(&self, cluster: &Cluster, day: &str) -> trust::Issued {
         let mut state = self.state();
-        trust::issue(&mut state, &self.vault, cluster, &FreshKeys, at(day), false).unwrap()
+        trust::issue(&mut state, &self.strongbox, cluster, &FreshKeys, at(day), false).unwrap()
     }
 }
 
@@ -59,7 +59,7 @@ fn every_sealed_key_belongs_to_its_certificate() {
     desk.issue(&saltmarsh(), "2026-11-23");
     let mut state = desk.state();
     for entry in state.ledger().unwrap().entries {
-        let key = state.secret(&entry.serial, &desk.vault).unwrap();
+        let key = state.secret(&entry.serial, &desk.strongbox).unwrap();
         let pair = rcgen::KeyPair::from_pem(key.expose()).unwrap();
         let der = entry.der().unwrap();
         let point = pair.public_key_raw();
@@ -68,7 +68,7 @@ fn every_sealed_key_belongs_to_its_certificate() {
 }
 
 #[test]
-fn a_replaced_certificate_stays_on_record_and_its_key_does_not() {
+fn a_replaced_certificates_key_is_kept_until_the_new_pair_was_seen_in_its_place() {
     let desk = Desk::new();
     desk.issue(&saltmarsh(), "2026-11-23");
     let old = desk.state().ledger().unwrap();
@@ -81,19 +81,49 @@ fn a_replaced_certificate_stays_on_record_and_its_key_does_not() {
     let replaced = ledger.entries.iter().find(|e| e.serial == old.serial).unwrap();
     let by = replaced.replaced_by.clone().unwrap();
     assert!(ledger.entries.iter().any(|e| e.serial == by && e.replaced_by.is_none()));
-    assert!(matches!(state.secret(&old.serial, &desk.vault), Err(StoreError::NoSecret(_))));
-    assert!(state.secret(&by, &desk.vault).is_ok());
+    assert!(state.secret(&old.serial, &desk.strongbox).is_ok(), "the host may still use it");
+    assert_eq!(trust::forget_old_keys(&mut state, |_| false).unwrap(), 0);
+    assert!(state.secret(&old.serial, &desk.strongbox).is_ok());
+    assert_eq!(trust::forget_old_keys(&mut state, |entry| entry.serial == by).unwrap(), 1);
+    assert!(matches!(state.secret(&old.serial, &desk.strongbox), Err(StoreError::NoSecret(_))));
+    assert!(state.secret(&by, &desk.strongbox).is_ok());
+}
+
+#[test]
+fn what_is_due_is_issued_over_the_store_and_kept_only_when_it_was_judged() {
+    let desk = Desk::new();
+    let cluster = saltmarsh();
+    let folder = desk.dir.path().join(".zoisite");
+    let draft = || {
+        let base = SqliteRecords::open(&folder).unwrap();
+        let mut draft = State::new(Box::new(Overlay::over(Some(Box::new(base)))));
+        let now = at("2026-11-23");
+        trust::issue(&mut draft, &desk.strongbox, &cluster, &FreshKeys, now, false).unwrap();
+        draft
+    };
+    drop(draft());
+    assert!(desk.state().ledger().unwrap().authorities.is_empty(), "nothing was kept");
+    // Two that were judged at once: the later one is told, and the authorities stay the first one's.
+    let (mut one, mut two) = (draft(), draft());
+    one.keep().unwrap();
+    assert!(matches!(two.keep(), Err(StoreError::Overtaken { .. })));
+    let ledger = desk.state().ledger().unwrap();
+    assert_eq!(ledger.entries.len(), wanted(&cluster).len());
+    for entry in &ledger.entries {
+        let authority = ledger.authority(entry.authority).unwrap();
+        assert_eq!(entry.authority_sha256, authority.sha256, "{}", entry.label());
+    }
 }
 
 #[test]
 fn another_identity_opens_nothing_and_is_told_which_one_would() {
     let desk = Desk::new();
     desk.issue(&saltmarsh(), "2026-11-23");
-    let eve = Vault::fleeting();
+    let eve = Strongbox::fleeting();
     let mut state = desk.state();
     let serial = state.ledger().unwrap().entries[0].serial.clone();
     let error = state.secret(&serial, &eve).unwrap_err();
-    assert!(error.mend().contains(&desk.vault.recipient()), "{}", error.mend());
+    assert!(error.mend().contains(&desk.strongbox.recipient()), "{}", error.mend());
     let again = trust::issue(&mut state, &eve, &saltmarsh(), &FreshKeys, at("2026-11-24"), true);
     assert!(matches!(again, Err(StoreError::WrongIdentity { .. })));
     let count = desk.state().ledger().unwrap().entries.len();
@@ -108,12 +138,12 @@ fn a_runs_own_certificate_is_recorded_short_lived_and_its_key_kept_nowhere() {
     let mut state = desk.state();
     let now = at("2026-11-23");
     let run = |state: &mut State| {
-        trust::for_this_run(state, &desk.vault, &cluster, Profile::RunEtcd, &FreshKeys, now)
+        trust::for_this_run(state, &desk.strongbox, &cluster, Profile::RunEtcd, &FreshKeys, now)
     };
     let (entry, key) = run(&mut state).unwrap();
     assert!(entry.not_after.as_second() - now.as_second() < 86_400);
     assert!(key.expose().contains("PRIVATE KEY"));
-    assert!(matches!(state.secret(&entry.serial, &desk.vault), Err(StoreError::NoSecret(_))));
+    assert!(matches!(state.secret(&entry.serial, &desk.strongbox), Err(StoreError::NoSecret(_))));
     assert!(desk.state().ledger().unwrap().entries.contains(&entry));
 }
 
@@ -122,9 +152,10 @@ fn a_preview_issues_and_leaves_no_trace() {
     let desk = Desk::new();
     let cluster = saltmarsh();
     let mut preview = State::new(Box::new(Overlay::over(None)));
-    let vault = Vault::fleeting();
+    let strongbox = Strongbox::fleeting();
     let issued =
-        trust::issue(&mut preview, &vault, &cluster, &FreshKeys, at("2026-11-23"), false).unwrap();
+        trust::issue(&mut preview, &strongbox, &cluster, &FreshKeys, at("2026-11-23"), false)
+            .unwrap();
     assert_eq!(issued.certificates.len(), wanted(&cluster).len());
     assert_eq!(preview.cluster_id().unwrap(), preview.cluster_id().unwrap());
     assert!(!desk.dir.path().join(".zoisite").exists());
@@ -137,7 +168,7 @@ fn an_authority_opens_again_with_its_key_alone() {
     let mut state = desk.state();
     let ledger = state.ledger().unwrap();
     let certificate = ledger.authority(AuthorityKind::Cluster).unwrap().clone();
-    let key = state.secret("authority/cluster", &desk.vault).unwrap();
+    let key = state.secret("authority/cluster", &desk.strongbox).unwrap();
     let authority = Authority::open(certificate, &key).unwrap();
     let one = wanted(&saltmarsh()).into_iter().find(|w| w.profile == Profile::ApiServer).unwrap();
     assert!(authority.issue(&one, &FreshKeys, at("2026-11-24")).is_ok());

@@ -3,7 +3,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand};
 
 use crate::commands::{
-    access, check, demo, history, manual, new, pki, raise, render, sequence, status, token, verify,
+    access, check, demo, files, history, manual, new, pki, raise, sequence, status, tokens, verify,
 };
 
 /// From one cluster file to a highly available Kubernetes cluster on machines you own
@@ -37,7 +37,7 @@ pub struct Options {
         env = "ZOISITE_CLUSTER"
     )]
     pub cluster: PathBuf,
-    /// Identity that opens the vault; made on first use [default: zoisite/identity.txt in your configuration folder]
+    /// Identity that opens the strongbox; made on first use [default: zoisite/identity.txt in your configuration folder]
     #[arg(long, global = true, value_name = "FILE", env = "ZOISITE_IDENTITY")]
     pub identity: Option<PathBuf>,
     /// SSH client configuration to use instead of your own
@@ -53,12 +53,12 @@ pub enum Command {
     New(new::NewArgs),
     Check(check::CheckArgs),
     Pki(pki::PkiArgs),
-    Render(render::RenderArgs),
+    Files(files::FilesArgs),
     Sequence(sequence::SequenceArgs),
     Raise(raise::RaiseArgs),
     Status(status::StatusArgs),
     Verify(verify::VerifyArgs),
-    Token(token::TokenArgs),
+    Tokens(tokens::TokensArgs),
     Access(access::AccessArgs),
     History(history::HistoryArgs),
     Demo(demo::DemoArgs),

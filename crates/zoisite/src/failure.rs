@@ -71,6 +71,12 @@ impl Failure {
         self
     }
 
+    /// With the problems of another one after its own.
+    pub fn and(mut self, other: Self) -> Self {
+        self.problems.extend(other.problems);
+        self
+    }
+
     /// Its kind.
     pub fn kind(&self) -> Kind {
         self.kind
@@ -95,7 +101,7 @@ impl Failure {
                 let _ = writeln!(out, "  {label:<9} {text}");
             }
         }
-        eprint!("{out}");
+        eprint!("{}", crate::view::tame(&out));
     }
 
     /// The exit status.
@@ -159,6 +165,7 @@ impl From<StoreError> for Failure {
             | StoreError::LooseIdentity { .. }
             | StoreError::BadIdentity { .. }
             | StoreError::WrongIdentity { .. }
+            | StoreError::NoIdentity { .. }
             | StoreError::Newer { .. }
             | StoreError::Damaged { .. } => Kind::Usage,
             _ => Kind::Run,

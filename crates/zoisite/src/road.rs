@@ -1,26 +1,28 @@
 //! What the commands that meet hosts share: certificates, looking, planning, running, telling.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use ipnet::IpNet;
 use jiff::Timestamp;
+use tokio::signal::unix::SignalKind;
 use zoisite_core::blueprint::{
-    self, API_SERVER_UNIT, ApiObject, Blueprint, BlueprintError, ComponentSums, NodeWanted, Part,
-    Sources, node_wanted,
+    self, API_SERVER_UNIT, ApiObject, Blueprint, BlueprintError, ComponentSums, Content,
+    HostBlueprint, NodeWanted, Part, Sources, node_wanted,
 };
 use zoisite_core::cluster::HostName;
-use zoisite_core::pki::{AuthorityKind, Ledger, Profile, Proof, edges, prove};
+use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Proof, edges, prove};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
-    ApiLook, Condition, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions, Refusal, Sequence,
-    Work, plan, same_machine,
+    ApiLook, Begun, Condition, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions, Refusal,
+    Sequence, Work, plan, same_machine,
 };
 use zoisite_core::token::TokenRecord;
 use zoisite_fleet::{ApiAccess, EtcdAccess, Fleet, Places, Rehearsal, SshFleet, World};
 use zoisite_store::trust::{self, Issued};
-use zoisite_store::{FreshKeys, State, Vault};
+use zoisite_store::{FreshKeys, Met, State};
 
 use crate::failure::{Failure, Kind};
 use crate::site::{Site, SiteContents, now};
@@ -40,25 +42,26 @@ pub struct Prepared {
     pub objects: Vec<ApiObject>,
     /// What node objects must say.
     pub nodes: Vec<NodeWanted>,
+    /// Hosts that were met and are no longer in the cluster file.
+    pub departed: BTreeMap<HostName, Met>,
+    /// What is recorded of the cluster's beginning.
+    pub begun: Option<Begun>,
+    identity: String,
     subnets: BTreeMap<HostName, Vec<IpNet>>,
     tokens: Vec<TokenRecord>,
     parts: Vec<Part>,
 }
 
-/// Issues what is due, proves every edge, and works out what hosts must hold.
-pub fn prepare(
-    site: &Site,
-    state: &mut State,
-    vault: impl FnOnce() -> Result<Vault, Failure>,
-    parts: &[Part],
-) -> Result<Prepared, Failure> {
+/// Issues what is due, proves every edge, and works out what hosts must hold. `state` lies over the store:
+/// nothing of this counts before it was judged and kept.
+pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepared, Failure> {
     let now = now();
     let ledger = state.ledger()?;
-    // The vault is opened only when something must be issued: a run with nothing to do needs no key.
+    // The strongbox is opened only when something must be issued: a run with nothing to do needs no key.
     let issued = if trust::is_complete(state, &site.cluster, &ledger, now)? {
         Issued::default()
     } else {
-        trust::issue(state, &vault()?, &site.cluster, &FreshKeys, now, false)?
+        trust::issue(state, site.strongbox()?, &site.cluster, &FreshKeys, now, false)?
     };
     let ledger = if issued.is_empty() { ledger } else { state.ledger()? };
     let proof = prove_edges(site, &ledger, now)?;
@@ -72,8 +75,8 @@ pub fn prepare(
             node_wanted(&site.cluster, &host.name, nets)
         }));
     }
-    let tokens = state.tokens()?;
-    let blueprint = make_blueprint(site, state, &ledger, &subnets, parts)?;
+    let departed = state.departed(&site.cluster)?;
+    let blueprint = make_blueprint(site, state, &ledger, (&subnets, &departed), parts)?;
     Ok(Prepared {
         issued,
         ledger,
@@ -81,8 +84,11 @@ pub fn prepare(
         blueprint,
         objects,
         nodes,
+        departed,
+        begun: state.begun()?,
+        identity: state.cluster_id()?,
         subnets,
-        tokens,
+        tokens: state.tokens()?,
         parts: parts.to_vec(),
     })
 }
@@ -91,14 +97,21 @@ fn make_blueprint(
     site: &Site,
     state: &mut State,
     ledger: &Ledger,
-    subnets: &BTreeMap<HostName, Vec<IpNet>>,
+    (subnets, departed): (&BTreeMap<HostName, Vec<IpNet>>, &BTreeMap<HostName, Met>),
     parts: &[Part],
 ) -> Result<Blueprint, Failure> {
     let cluster_id = state.cluster_id()?;
     let shared = state.shared_secrets()?.unwrap_or_default();
     let facts = state.facts()?;
-    let sources =
-        Sources { ledger, cluster_id: &cluster_id, shared: &shared, subnets, facts: &facts };
+    let departed = departed.iter().map(|(host, met)| (host.clone(), met.address)).collect();
+    let sources = Sources {
+        ledger,
+        cluster_id: &cluster_id,
+        shared: &shared,
+        subnets,
+        facts: &facts,
+        departed: &departed,
+    };
     blueprint::blueprint(&site.cluster, sources, parts).map_err(|errors| {
         let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
         let exhausted = errors.iter().any(|e| matches!(e, BlueprintError::NoSubnet { .. }));
@@ -122,9 +135,89 @@ impl Prepared {
             .iter()
             .filter_map(|(host, look)| Some((host.clone(), look.as_ref().ok()?.facts.clone()?)));
         if state.note_facts(seen)? {
-            self.blueprint = make_blueprint(site, state, &self.ledger, &self.subnets, &self.parts)?;
+            let known = (&self.subnets, &self.departed);
+            self.blueprint = make_blueprint(site, state, &self.ledger, known, &self.parts)?;
         }
         Ok(())
+    }
+
+    /// Members of an interrupted first start that the file no longer names: they are looked at too, as
+    /// nothing may start as if new while one of them holds data.
+    fn old_members(&self, site: &Site) -> Vec<HostBlueprint> {
+        let Some(begun) = self.begun.as_ref().filter(|begun| begun.formed.is_none()) else {
+            return Vec::new();
+        };
+        let can_be_dialled = |host: &&HostName| {
+            site.cluster.host(host).is_some() || self.departed.contains_key(*host)
+        };
+        let old = |host| {
+            let known = self.blueprint.host(host);
+            HostBlueprint::of_old_member(&site.cluster, host, &self.identity, known)
+        };
+        begun.dropped(&site.cluster).filter(can_be_dialled).map(old).collect()
+    }
+
+    /// Looks at every host that holds anything, all at once, and at members of an interrupted first start.
+    pub async fn look(&self, site: &Site, fleet: &dyn Fleet, depth: Depth) -> Looks {
+        let old = self.old_members(site);
+        let others = self.blueprint.hosts.iter();
+        let others = others.filter(|host| !old.iter().any(|old| old.host == host.host));
+        let looking = others
+            .chain(&old)
+            .map(|host| async { (host.host.clone(), fleet.observe(host, depth).await) });
+        futures_util::future::join_all(looking).await.into_iter().collect()
+    }
+
+    /// What the record of the cluster's beginning must say once this run was judged; `None` when it does.
+    fn begins(&self, site: &Site, looks: &Looks) -> Option<Begun> {
+        let observed = || looks.values().filter_map(|look| look.as_ref().ok());
+        let fresh = Begun::of(&site.cluster, &self.identity, now());
+        let known = self.begun.clone();
+        let formed = known.as_ref().and_then(|begun| begun.formed.clone()).or_else(|| {
+            observed().find_map(|seen| {
+                let answered = seen.etcd.status.as_ref().filter(|status| status.has_leader());
+                seen.etcd.formed.clone().or(answered.map(|status| status.cluster_id.clone()))
+            })
+        });
+        if formed.is_none() && !self.has(Part::Etcd) {
+            return None;
+        }
+        let since = known.as_ref().map_or(fresh.since, |begun| begun.since);
+        let wanted = Begun { since, formed, ..fresh };
+        (known.as_ref() != Some(&wanted)).then_some(wanted)
+    }
+
+    /// Whether a host holds the certificate and the key of an entry where they belong.
+    pub fn in_place(&self, entry: &LedgerEntry, looks: &Looks) -> bool {
+        let look = entry.host.as_ref().and_then(|host| looks.get(host)?.as_ref().ok());
+        let (Some(place), Some(seen)) = (entry.profile.place(), look) else { return false };
+        let holds = |path: String, sha256: &str| {
+            seen.files.get(&path).and_then(|f| f.sha256.as_deref()) == Some(sha256)
+        };
+        holds(place.certificate(), &Content::text(entry.pem.as_str()).lasting_sha256())
+            && holds(place.key(), &entry.key_sha256)
+    }
+
+    /// Records what a judged run knows: machines and hosts met, the cluster's beginning, what was issued.
+    pub fn keep(
+        &mut self,
+        site: &Site,
+        draft: &mut State,
+        looks: &Looks,
+        pins: &[(HostName, MachinePin)],
+    ) -> Result<(), Failure> {
+        draft.pin(pins)?;
+        let met = looks.iter().filter(|(_, look)| look.is_ok()).filter_map(|(host, _)| {
+            let host = site.cluster.host(host)?;
+            let login = site.cluster.login_of(host);
+            Some((host.name.clone(), Met { address: host.address, login }))
+        });
+        draft.meet(met)?;
+        if let Some(begun) = self.begins(site, looks) {
+            draft.put_begun(&begun)?;
+            self.begun = Some(begun);
+        }
+        site.keep(draft)
     }
 }
 
@@ -164,9 +257,14 @@ pub fn prove_edges(site: &Site, ledger: &Ledger, now: Timestamp) -> Result<Proof
     Err(failure.unwrap_or_else(|| Failure::told(Kind::Run)))
 }
 
-/// A fleet over SSH for every host of the cluster; it connects to those that are asked.
-pub fn ssh_fleet(site: &Site, generation: u64) -> Result<SshFleet, Failure> {
-    let targets = site.targets(site.cluster.hosts.iter().map(|host| &host.name));
+/// A fleet over SSH for every host of the cluster, and those that departed; it connects to those that are
+/// asked.
+pub fn ssh_fleet(
+    site: &Site,
+    departed: &BTreeMap<HostName, Met>,
+    generation: u64,
+) -> Result<SshFleet, Failure> {
+    let targets = site.targets(departed);
     for config in targets.iter().filter_map(|target| target.login.ssh_config.as_deref()).take(1) {
         if !std::path::Path::new(config).exists() {
             return Err(Failure::new(
@@ -191,19 +289,6 @@ pub fn rehearsal_fleet(
     Rehearsal::new(Arc::clone(world), Arc::new(contents.rehearsed()), generation)
 }
 
-/// Looks at every host of a blueprint, all at once.
-pub async fn look(fleet: &dyn Fleet, blueprint: &Blueprint, depth: Depth) -> Looks {
-    let mut looks = Looks::new();
-    let looking = blueprint
-        .hosts
-        .iter()
-        .map(|host| async move { (host.host.clone(), fleet.observe(host, depth).await) });
-    for (host, look) in futures_util::future::join_all(looking).await {
-        looks.insert(host, look);
-    }
-    looks
-}
-
 /// What there is to know without changing anything, here or on hosts.
 pub struct Ahead {
     pub state: State,
@@ -214,17 +299,16 @@ pub struct Ahead {
 
 /// Looks ahead over SSH: certificates that are due are issued in an overlay and forgotten.
 pub fn look_ahead(site: &Site, parts: &[Part], deep: bool) -> Result<Ahead, Failure> {
-    let sums = site.sums()?;
+    let sums = site.sums_if_any()?;
     let mut state = site.scratch()?;
-    let mut prepared = prepare(site, &mut state, || site.scratch_vault(), parts)?;
-    let mut fleet = ssh_fleet(site, 0)?;
+    let mut prepared = prepare(site, &mut state, parts)?;
+    let mut fleet = ssh_fleet(site, &prepared.departed, 0)?;
     let depth = if deep { Depth::Deep } else { Depth::Quick };
     let seen = crate::commands::block_on(async {
-        let looks = look(&fleet, &prepared.blueprint, depth).await;
+        let looks = prepared.look(site, &fleet, depth).await;
         if may_ask(&prepared, &looks) {
             // The store is under an overlay here: the run's certificate is forgotten with it.
-            let vault = site.scratch_vault()?;
-            fleet.set_api_access(api_access(site, &mut state, &vault, &prepared.ledger)?);
+            fleet.set_api_access(api_access(site, &mut state, &prepared.ledger)?);
         }
         let seen = see_api(site, &fleet, &prepared, looks).await;
         fleet.close().await;
@@ -232,6 +316,42 @@ pub fn look_ahead(site: &Site, parts: &[Part], deep: bool) -> Result<Ahead, Fail
     })??;
     prepared.learn(site, &mut state, &seen.looks)?;
     Ok(Ahead { state, sums, prepared, seen })
+}
+
+/// Says which hosts are no longer in the cluster file.
+pub fn tell_departed(prepared: &Prepared) {
+    for (host, met) in &prepared.departed {
+        view::note(&view::standing::departed(host, met.address));
+    }
+}
+
+/// Where there is no components folder: what would be brought from where.
+pub fn tell_components(site: &Site, sums: &ComponentSums, sequence: &Sequence) {
+    if sums.are_known() {
+        return;
+    }
+    let mut files: BTreeMap<(&str, &str), BTreeSet<&str>> = BTreeMap::new();
+    for step in &sequence.steps {
+        let Work::Upload { components, .. } = &step.work else { continue };
+        for (component, _) in components {
+            let pinned = &component.pinned;
+            let known = files.entry((pinned.name, &pinned.version)).or_default();
+            known.insert(pinned.file);
+        }
+    }
+    let folder = site.components_folder();
+    let all: Vec<String> = files
+        .iter()
+        .map(|((name, version), files)| {
+            let files: Vec<&str> = files.iter().copied().collect();
+            format!("{name}/{version} ({})", files.join(", "))
+        })
+        .collect();
+    let what = match all.is_empty() {
+        true => "nothing would be brought from it".to_owned(),
+        false => format!("from it would be brought: {}", all.join("; ")),
+    };
+    view::note(&format!("there is no {} yet; {what}", folder.join("SHA256SUMS").display()));
 }
 
 /// Asks the API what a plan needs, when an API server runs.
@@ -245,20 +365,15 @@ pub async fn ask(
     if !may_ask(prepared, looks) || prepared.objects.is_empty() {
         return Ok(ApiLook::Absent);
     }
-    let vault = site.vault()?;
-    fleet.set_api_access(api_access(site, state, &vault, &prepared.ledger)?);
+    fleet.set_api_access(api_access(site, state, &prepared.ledger)?);
     Ok(fleet.ask(&prepared.objects).await)
 }
 
 /// The run's own certificate for the API.
-pub fn api_access(
-    site: &Site,
-    state: &mut State,
-    vault: &Vault,
-    ledger: &Ledger,
-) -> Result<ApiAccess, Failure> {
+pub fn api_access(site: &Site, state: &mut State, ledger: &Ledger) -> Result<ApiAccess, Failure> {
+    let strongbox = site.strongbox()?;
     let (entry, key) =
-        trust::for_this_run(state, vault, &site.cluster, Profile::RunApi, &FreshKeys, now())?;
+        trust::for_this_run(state, strongbox, &site.cluster, Profile::RunApi, &FreshKeys, now())?;
     let authority = ledger.authority(AuthorityKind::Cluster).map(|a| a.pem.clone());
     Ok(ApiAccess { authority: authority.unwrap_or_default(), certificate: entry.pem, key })
 }
@@ -308,9 +423,22 @@ pub fn plan_for(
 ) -> Result<Sequence, Failure> {
     let (looks, api) = seen;
     let Prepared { blueprint, objects, nodes, tokens, .. } = prepared;
-    let cluster = &site.cluster;
-    let input =
-        PlanInput { cluster, blueprint, looks, sums, api, objects, nodes, tokens, accepted };
+    let departed = prepared.departed.keys().cloned().collect();
+    let input = PlanInput {
+        cluster: &site.cluster,
+        blueprint,
+        looks,
+        sums,
+        api,
+        objects,
+        nodes,
+        tokens,
+        accepted,
+        identity: &prepared.identity,
+        begun: prepared.begun.as_ref(),
+        departed: &departed,
+        now: now(),
+    };
     plan(input, PlanOptions { patience }).map_err(Failure::from)
 }
 
@@ -318,7 +446,6 @@ pub fn plan_for(
 pub fn access(
     site: &Site,
     state: &mut State,
-    vault: &Vault,
     ledger: &Ledger,
     sequence: &Sequence,
 ) -> Result<Option<EtcdAccess>, Failure> {
@@ -327,30 +454,46 @@ pub fn access(
     if !sequence.steps.iter().any(|step| quorum(&step.work)) {
         return Ok(None);
     }
+    let strongbox = site.strongbox()?;
     let (entry, key) =
-        trust::for_this_run(state, vault, &site.cluster, Profile::RunEtcd, &FreshKeys, now())?;
+        trust::for_this_run(state, strongbox, &site.cluster, Profile::RunEtcd, &FreshKeys, now())?;
     let authority = ledger.authority(AuthorityKind::EtcdClient).map(|a| a.pem.clone());
     Ok(Some(EtcdAccess { authority: authority.unwrap_or_default(), certificate: entry.pem, key }))
 }
 
-/// Carries a sequence out under a watch. The engine tells afterwards how it went.
+/// Carries a sequence out under a watch. The engine tells afterwards how it went. `journal` may end the run:
+/// what runs is waited for, nothing new is begun.
 pub async fn carry_out(
     fleet: &dyn Fleet,
     sequence: Sequence,
     json: bool,
     may_fail: usize,
-    mut journal: impl FnMut(&zoisite_fleet::RunEvent, &Engine) + Send,
+    mut journal: impl FnMut(&zoisite_fleet::RunEvent, &Engine) -> ControlFlow<()> + Send,
 ) -> Engine {
     let mut engine = Engine::new(sequence, PARALLEL).with_budget(may_fail);
     let mut watch = view::run::Watch::fitting(&engine, json);
+    let stop = tokio::sync::Notify::new();
+    // Listened to before the first step begins: from then on an interrupt ends no step in the middle.
+    let mut interrupts = tokio::signal::unix::signal(SignalKind::interrupt());
     let interrupt = async {
-        if tokio::signal::ctrl_c().await.is_err() {
-            std::future::pending::<()>().await;
+        let person = async {
+            match &mut interrupts {
+                Ok(interrupts) => {
+                    interrupts.recv().await;
+                }
+                Err(_) => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            () = person => {}
+            () = stop.notified() => {}
         }
     };
     zoisite_fleet::run(&mut engine, fleet, interrupt, &mut |event, engine| {
         watch.event(event, engine);
-        journal(event, engine);
+        if journal(event, engine).is_break() {
+            stop.notify_one();
+        }
     })
     .await;
     watch.end(&engine);
@@ -388,7 +531,7 @@ impl Phases {
 pub fn phase(id: &str) -> &'static str {
     let name = id.rsplit('/').next().unwrap_or(id);
     match name {
-        "token" | "join" | "admit" | "forget" | "node-removed" => "joins",
+        "token" | "join" | "admit" | "token-back" | "forget" | "node-removed" => "joins",
         "objects" | "stable-address" => "rights",
         "nodes-prepare" | "nodes-put-right" | "node-object" => "nodes",
         _ if name.ends_with("-components") => "components",

@@ -1,22 +1,24 @@
-//! The cluster file, and what belongs to it: store, vault, components, logins.
+//! The cluster file, and what belongs to it: store, strongbox, components, logins.
 
 use std::collections::{BTreeMap, HashMap};
 use std::fs;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
+use std::sync::{Mutex, OnceLock};
+use std::time::{Duration, Instant};
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use zoisite_core::blueprint::{ApiObject, Component, ComponentSums, Content, token_host};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
 use zoisite_core::pki::{KeySource as _, NodeRequest, Secret};
 use zoisite_core::script::Operation;
-use zoisite_core::sequence::{ApiWork, Sequence, Work};
+use zoisite_core::sequence::{ApiWork, Sequence, Work, contradictions};
 use zoisite_core::token::{TokenRecord, make_token};
 use zoisite_fleet::{Contents, SshTarget};
 use zoisite_store::trust::NodeDesk;
 use zoisite_store::{
-    FreshKeys, LockHolder, Overlay, Records, SqliteRecords, State, StoreError, Vault,
+    FreshKeys, LockHolder, Met, Overlay, Records, RunRecord, SqliteRecords, State, StoreError,
+    Strongbox,
 };
 
 use crate::cli::Options;
@@ -27,15 +29,52 @@ use crate::view;
 const LARGEST: u64 = 4 * 1_024 * 1_024;
 
 /// A valid cluster file and where things around it are.
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub struct Site {
     pub cluster: Cluster,
     /// The cluster file.
     pub file: PathBuf,
     /// Its folder: relative paths in it start here.
     pub folder: PathBuf,
+    /// Folder of the store.
+    store: PathBuf,
     identity: Option<PathBuf>,
     ssh_config: Option<PathBuf>,
+    /// Opened when it is first needed.
+    strongbox: OnceLock<Strongbox>,
+}
+
+/// The store, locked for as long as this value lives (rule S11).
+pub struct Working {
+    pub state: State,
+}
+
+impl Working {
+    /// Takes the lock, or renews it.
+    pub fn lock(state: &mut State) -> Result<(), StoreError> {
+        lock(state.records())
+    }
+
+    /// The same for a command that takes a moment: another one that takes a moment is waited for.
+    pub fn briefly(mut state: State) -> Result<Self, Failure> {
+        let end = Instant::now() + Duration::from_secs(10);
+        loop {
+            match Self::lock(&mut state) {
+                Ok(()) => return Ok(Self { state }),
+                Err(StoreError::Locked { .. }) if Instant::now() < end => {
+                    std::thread::sleep(Duration::from_millis(100));
+                }
+                Err(error) => return Err(error.into()),
+            }
+        }
+    }
+}
+
+impl Drop for Working {
+    fn drop(&mut self) {
+        // One that stays is taken over once this process is gone.
+        let _ = self.state.records().unlock(&lock_holder());
+    }
 }
 
 /// The text of a cluster file.
@@ -97,24 +136,53 @@ impl Site {
         Self {
             cluster,
             file: options.cluster.clone(),
+            store: folder.join(".zoisite"),
             folder,
             identity: options.identity.clone(),
             ssh_config: options.ssh_config.clone(),
+            strongbox: OnceLock::new(),
         }
     }
 
-    fn store_folder(&self) -> PathBuf {
-        self.folder.join(".zoisite")
+    /// The same cluster with a store and an identity of its own in `folder`: for rehearsals.
+    pub fn on_stage(mut self, folder: &Path) -> Self {
+        self.store = folder.join("store");
+        self.identity = Some(folder.join("identity.txt"));
+        self
     }
 
-    /// The store, made when it is not there.
-    pub fn state(&self) -> Result<State, Failure> {
-        Ok(State::new(Box::new(SqliteRecords::open(&self.store_folder())?)))
+    /// The store, made when it is not there, locked for a command that takes a moment.
+    pub fn briefly(&self) -> Result<Working, Failure> {
+        Working::briefly(self.state()?)
     }
 
-    /// The store, when there is one.
+    /// The store, made when it is not there, locked for a run.
+    pub fn working(&self) -> Result<Working, Failure> {
+        let mut state = self.state()?;
+        Working::lock(&mut state)?;
+        Ok(Working { state })
+    }
+
+    /// A draft over the store, which is locked: what is worked out in it is judged before it is kept.
+    pub fn draft(&self) -> Result<State, Failure> {
+        let mut base = SqliteRecords::open(&self.store)?;
+        lock(&mut base)?;
+        Ok(State::new(Box::new(Overlay::over(Some(Box::new(base))))))
+    }
+
+    fn state(&self) -> Result<State, Failure> {
+        Ok(State::new(Box::new(SqliteRecords::open(&self.store)?)))
+    }
+
+    /// The store, when there is one: to be read.
     pub fn existing_state(&self) -> Result<Option<State>, Failure> {
-        if SqliteRecords::exists(&self.store_folder()) { self.state().map(Some) } else { Ok(None) }
+        if SqliteRecords::exists(&self.store) { self.state().map(Some) } else { Ok(None) }
+    }
+
+    /// Refuses what the cluster file alone contradicts of a cluster that stands, before anything is issued.
+    pub fn contradicts_nothing(&self, state: &State) -> Result<(), Failure> {
+        let refusals = contradictions(state.begun()?.as_ref(), None, &self.cluster);
+        if refusals.is_empty() { Ok(()) } else { Err(refusals.into()) }
     }
 
     /// The store of a cluster that was raised, as far as this workstation knows.
@@ -130,9 +198,8 @@ impl Site {
 
     /// The store under an overlay, for looking ahead: nothing is written.
     pub fn scratch(&self) -> Result<State, Failure> {
-        let folder = self.store_folder();
-        let base: Option<Box<dyn Records>> = if SqliteRecords::exists(&folder) {
-            Some(Box::new(SqliteRecords::open(&folder)?))
+        let base: Option<Box<dyn Records>> = if SqliteRecords::exists(&self.store) {
+            Some(Box::new(SqliteRecords::open(&self.store)?))
         } else {
             None
         };
@@ -155,28 +222,46 @@ impl Site {
         })
     }
 
-    /// The vault; the identity is made on first use, and that is told.
-    pub fn vault(&self) -> Result<Vault, Failure> {
-        let path = self.identity_path()?;
-        let (vault, made) = Vault::open_or_make(&path)?;
-        if made {
-            view::note(&format!(
-                "made your identity {}: keep a copy of it, it opens this cluster's secrets",
-                path.display()
-            ));
+    /// The strongbox. A new identity is only in memory until [`Site::keep`].
+    pub fn strongbox(&self) -> Result<&Strongbox, Failure> {
+        if let Some(strongbox) = self.strongbox.get() {
+            return Ok(strongbox);
         }
-        Ok(vault)
+        let path = self.identity_path()?;
+        let opened = Strongbox::open_or_new(&path)?;
+        Ok(self.strongbox.get_or_init(|| opened))
     }
 
-    /// The vault for looking ahead: nothing is made.
-    pub fn scratch_vault(&self) -> Result<Vault, Failure> {
-        let path = self.identity_path()?;
-        if path.exists() { Ok(Vault::open(&path)?) } else { Ok(Vault::fleeting()) }
+    /// Keeps a draft that was judged. A new identity, if this run made one, is written first: nothing that
+    /// was encrypted for it may be kept without it.
+    pub fn keep(&self, draft: &mut State) -> Result<(), Failure> {
+        self.keep_strongbox()?;
+        Ok(draft.keep()?)
+    }
+
+    fn keep_strongbox(&self) -> Result<(), Failure> {
+        let Some(strongbox) = self.strongbox.get() else { return Ok(()) };
+        if strongbox.keep()? {
+            view::note(&format!(
+                "made your identity {}: keep a copy of it, it opens this cluster's secrets",
+                self.identity_path()?.display()
+            ));
+        }
+        Ok(())
     }
 
     /// Folder of the pinned files.
     pub fn components_folder(&self) -> PathBuf {
         self.folder.join(&self.cluster.components.from)
+    }
+
+    /// The checksums of the pinned files, to look ahead with: without a components folder nothing is known
+    /// of them.
+    pub fn sums_if_any(&self) -> Result<ComponentSums, Failure> {
+        match self.components_folder().join("SHA256SUMS").exists() {
+            true => self.sums(),
+            false => Ok(ComponentSums::unknown()),
+        }
     }
 
     /// The checksums of the pinned files.
@@ -195,17 +280,18 @@ impl Site {
             .map_err(|error| Failure::new(Kind::Usage, error.to_string(), "make it with sha256sum"))
     }
 
-    /// How to reach these hosts.
-    pub fn targets<'a>(&self, hosts: impl IntoIterator<Item = &'a HostName>) -> Vec<SshTarget> {
-        hosts
-            .into_iter()
-            .filter_map(|name| self.cluster.host(name))
-            .map(|host| {
-                let mut login = self.cluster.login_of(host);
+    /// How to reach the hosts of the cluster file, and those that were taken out of it.
+    pub fn targets(&self, departed: &BTreeMap<HostName, Met>) -> Vec<SshTarget> {
+        let own = self.cluster.hosts.iter().map(|host| {
+            let login = self.cluster.login_of(host);
+            (host.name.clone(), Met { address: host.address, login })
+        });
+        own.chain(departed.clone())
+            .map(|(name, Met { address, mut login })| {
                 let own = login.ssh_config.take().map(|path| self.folder.join(path));
                 let config = self.ssh_config.clone().or(own);
                 login.ssh_config = config.map(|path| path.to_string_lossy().into_owned());
-                SshTarget { name: host.name.clone(), address: host.address, login }
+                SshTarget { name, address, login }
             })
             .collect()
     }
@@ -225,7 +311,7 @@ impl Site {
         &self,
         sequence: &Sequence,
         state: &mut State,
-        vault: &Vault,
+        strongbox: &Strongbox,
     ) -> Result<SiteContents, Failure> {
         let mut contents = self.no_contents();
         for step in &sequence.steps {
@@ -237,7 +323,7 @@ impl Site {
                 if token_host(serial).is_some() {
                     continue;
                 }
-                let key = state.secret(serial, vault).map_err(|error| match error {
+                let key = state.secret(serial, strongbox).map_err(|error| match error {
                     StoreError::NoSecret(_) => StoreError::NoSecret(label.clone()),
                     other => other,
                 })?;
@@ -252,9 +338,9 @@ impl Site {
         &self,
         sequence: &Sequence,
         state: &mut State,
-        vault: &Vault,
+        strongbox: &Strongbox,
     ) -> Result<SiteContents, Failure> {
-        let mut contents = self.contents(sequence, state, vault)?;
+        let mut contents = self.contents(sequence, state, strongbox)?;
         let lets_in = |work: &Work| match work {
             Work::Api(work) => matches!(
                 work,
@@ -263,7 +349,9 @@ impl Site {
             _ => false,
         };
         if sequence.steps.iter().any(|step| lets_in(&step.work)) {
-            let desk = NodeDesk::new(self.state()?, vault, &self.cluster)?;
+            let mut own = self.state()?;
+            Working::lock(&mut own)?;
+            let desk = NodeDesk::new(own, strongbox, &self.cluster)?;
             contents.desk = Desk::Open(Box::new(Mutex::new(desk)));
         }
         Ok(contents)
@@ -337,7 +425,7 @@ pub struct SiteContents {
 enum Desk {
     /// Nobody: the run has no use for it.
     Closed,
-    /// The vault.
+    /// The strongbox.
     Open(Box<Mutex<NodeDesk>>),
     /// A rehearsal's: tokens are made up, by host.
     Rehearsed(Mutex<BTreeMap<HostName, (TokenRecord, Secret)>>),
@@ -381,7 +469,8 @@ impl Contents for SiteContents {
             let (id, token) = make_token(|| FreshKeys.serial());
             let hosts = vec![host.clone()];
             let (made, ends) = (now(), now());
-            (TokenRecord { id, hosts, uses: 1, made, ends, used: Vec::new(), gone: None }, token)
+            let (used, gone) = (Vec::new(), None);
+            (TokenRecord { id, hosts, uses: 1, made, ends, used, gone, by_run: true }, token)
         });
         Ok(made.clone())
     }
@@ -422,22 +511,57 @@ impl Contents for SiteContents {
     }
 }
 
+/// A file that only its owner may read, begun before there is anything to write: that it can be written is
+/// sure by then.
+pub struct Private {
+    pub path: PathBuf,
+    file: tempfile::NamedTempFile,
+}
+
+impl Private {
+    /// Makes room for it beside its place.
+    pub fn begin(path: &Path) -> Result<Self, Failure> {
+        let failed = |error: std::io::Error| Failure::file("writing", path, &error);
+        if path.is_dir() {
+            return Err(failed(std::io::ErrorKind::IsADirectory.into()));
+        }
+        let folder = match path.parent() {
+            Some(parent) if !parent.as_os_str().is_empty() => parent,
+            _ => Path::new("."),
+        };
+        let file = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
+        Ok(Self { path: path.to_owned(), file })
+    }
+
+    /// Writes it, in one instant.
+    pub fn end(self, text: &str) -> Result<(), Failure> {
+        let Self { path, mut file } = self;
+        let written = std::io::Write::write_all(&mut file, text.as_bytes())
+            .and_then(|()| file.as_file().sync_all())
+            .and_then(|()| file.persist(&path).map(|_| ()).map_err(|error| error.error));
+        written.map_err(|error| Failure::file("writing", &path, &error))
+    }
+}
+
 /// Writes a file that only its owner may read, in one instant.
 pub fn write_private(path: &Path, text: &str) -> Result<(), Failure> {
-    let folder = match path.parent() {
-        Some(parent) if !parent.as_os_str().is_empty() => parent,
-        _ => Path::new("."),
-    };
-    let written = tempfile::NamedTempFile::new_in(folder).and_then(|mut file| {
-        std::io::Write::write_all(&mut file, text.as_bytes())?;
-        file.as_file().sync_all()?;
-        file.persist(path).map(|_| ()).map_err(|error| error.error)
-    });
-    written.map_err(|error| Failure::file("writing", path, &error))
+    Private::begin(path)?.end(text)
+}
+
+/// Takes a store's lock for this process, or renews it: long enough for the longest silence of a run.
+fn lock(records: &mut dyn Records) -> Result<(), StoreError> {
+    let until = now().saturating_add(SignedDuration::from_mins(60)).unwrap_or(now());
+    records.lock(&lock_holder(), now(), until)
+}
+
+/// Begins a run in the journal, in the name of who runs this program.
+pub fn begin_run(state: &mut State, command: &str) -> Result<RunRecord, StoreError> {
+    let who = lock_holder();
+    state.begin_run(command, &format!("{} on {}", who.user, who.host), now())
 }
 
 /// This process, as the holder of a lock.
-pub fn lock_holder() -> LockHolder {
+fn lock_holder() -> LockHolder {
     let pid = std::process::id();
     let name = |path: &str| fs::read_to_string(path).map(|text| text.trim().to_owned());
     LockHolder {

@@ -1,21 +1,22 @@
 //! What stands: the quorum, each control plane, balancers, the stable address, nodes, and what differs.
 
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 
 use jiff::Timestamp;
 use serde::Serialize;
 use zoisite_core::blueprint::{ComponentSums, HostBlueprint, Part};
 use zoisite_core::cluster::HostName;
-use zoisite_core::pki::{Ledger, Profile};
-use zoisite_core::script::{Depth, EtcdStatus};
+use zoisite_core::pki::{Ledger, LedgerEntry, Profile};
+use zoisite_core::script::{Depth, EtcdMember, EtcdStatus, Identity};
 use zoisite_core::sequence::{
-    ApiLook, Condition, Difference, Gate, Looks, NodeFacts, StepOutcome, differences,
+    ApiLook, Condition, Difference, Gate, Look, Looks, NodeFacts, StepOutcome, differences,
+    listed_members, voters,
 };
 use zoisite_fleet::Fleet;
 
 use crate::road::{self, Prepared};
-use crate::site::Site;
-use crate::view::{self, Style, count, table::table};
+use crate::site::{Site, now};
 
 /// What looking at hosts and asking the API gave.
 pub struct Seen {
@@ -30,7 +31,7 @@ const STABLE: &str = "the stable address";
 
 /// Looks at everything. `fleet` can dial the API, if there is one.
 pub async fn see(site: &Site, fleet: &dyn Fleet, prepared: &Prepared) -> Seen {
-    let looks = road::look(fleet, &prepared.blueprint, Depth::Quick).await;
+    let looks = prepared.look(site, fleet, Depth::Quick).await;
     see_api(site, fleet, prepared, looks).await
 }
 
@@ -93,6 +94,8 @@ pub struct QuorumStatus {
     pub agree: bool,
     pub leader: Option<HostName>,
     pub members: Vec<MemberStatus>,
+    /// Members of the quorum's own list that the file does not name.
+    pub unnamed: Vec<EtcdMember>,
 }
 
 /// Puts together what the hosts showed of etcd.
@@ -144,17 +147,26 @@ fn quorum_status(
     }
     let healthy = members.iter().filter(|member| member.state == "healthy").count();
     let wanted = site.cluster.etcd.members.len();
+    // Members that the file does not name vote too.
+    let listed = listed_members(looks);
+    let voters = voters(listed, &site.cluster);
+    let named = |member: &EtcdMember| {
+        site.cluster.etcd.members.iter().any(|host| host.as_str() == member.name)
+    };
+    let listed = listed.unwrap_or_default();
+    let unnamed: Vec<EtcdMember> = listed.iter().filter(|member| !named(member)).cloned().collect();
     let ids: std::collections::BTreeSet<&str> =
         members.iter().filter_map(|m| m.status.as_ref()).map(|s| s.cluster_id.as_str()).collect();
     QuorumStatus {
         cluster: site.cluster.name.to_string(),
         healthy,
         members_wanted: wanted,
-        quorum: wanted / 2 + 1,
-        serves: healthy > wanted / 2,
+        quorum: voters / 2 + 1,
+        serves: healthy > voters / 2,
         agree: ids.len() <= 1,
         leader: members.iter().find(|member| member.leader).map(|member| member.host.clone()),
         members,
+        unnamed,
     }
 }
 
@@ -181,8 +193,11 @@ pub struct NodeStatus {
     /// Whether the host itself could be looked at.
     pub looked: bool,
     pub facts: Option<NodeFacts>,
-    /// End of the certificate with which its kubelet shows who it is.
+    /// End of the certificate with which its kubelet shows who it is: as the host has it, else as it was
+    /// issued last.
     pub certificate_end: Option<Timestamp>,
+    /// `absent`, `valid`, `ends soon` (its kubelet should have renewed it by now), `ended`.
+    pub certificate: &'static str,
     pub differences: Vec<Difference>,
 }
 
@@ -200,24 +215,61 @@ pub struct Standing {
     pub objects: Vec<String>,
     /// Why the API could not be asked.
     pub api_silent: Option<String>,
+    /// Hosts that were met and are no longer in the cluster file: they run on, and nothing is done with them.
+    pub departed: BTreeMap<HostName, IpAddr>,
 }
 
 impl Standing {
     /// Whether all is as it must be.
     pub fn well(&self) -> bool {
-        let quorum = &self.quorum;
-        quorum.healthy == quorum.members_wanted
-            && quorum.agree
-            && self.services().all(|service| service.state == "ready")
-            // The API calls a silent node Ready for a while: the host itself must answer too.
-            && self.nodes.iter().all(|node| node.state == "Ready" && node.looked)
-            && self.stable.as_ref().is_none_or(Result::is_ok)
-            && self.objects.is_empty()
-            && self.api_silent.is_none()
-            && self.differences().next().is_none()
+        let soon = self.nodes.iter().any(|node| node.certificate == "ends soon");
+        !soon && self.ailing(&|_| false).is_empty()
     }
 
-    fn services(&self) -> impl Iterator<Item = &ServiceStatus> {
+    /// Everything that is not as it must be, a few words each; but for what is said elsewhere of hosts that
+    /// are `away`.
+    pub fn ailing(&self, away: &dyn Fn(&HostName) -> bool) -> Vec<String> {
+        let mut out = Vec::new();
+        let quorum = &self.quorum;
+        for member in quorum.members.iter().filter(|m| m.state != "healthy" && !away(&m.host)) {
+            if quorum.members_wanted > 0 {
+                out.push(format!("{}: the etcd member is {}", member.host, member.state));
+            }
+        }
+        if !quorum.agree {
+            out.push("members do not agree on which cluster they form".into());
+        }
+        out.extend(quorum.unnamed.iter().map(|member| {
+            format!("{} is a member of the quorum, and the file does not name it", member.name)
+        }));
+        for service in self.services().filter(|s| s.state != "ready" && !away(&s.host)) {
+            out.push(format!("{}: it is {}", service.host, service.state));
+        }
+        // The API calls a silent node Ready for a while: the host itself must answer too.
+        for node in self.nodes.iter().filter(|n| !away(&n.host)) {
+            let why = node.why.as_ref().map_or(String::new(), |why| format!(" ({why})"));
+            match (node.state, node.looked) {
+                ("Ready", true) if node.certificate == "ended" => {
+                    out.push(format!("{}: its kubelet's certificate has ended", node.host));
+                }
+                ("Ready", true) => {}
+                ("Ready", false) => out.push(format!("{}: it does not answer", node.host)),
+                (state, _) => out.push(format!("{}: the node is {state}{why}", node.host)),
+            }
+        }
+        if let Some(Err(why)) = &self.stable {
+            out.push(format!("the stable address does not answer ({why})"));
+        }
+        if let Some(why) = &self.api_silent {
+            out.push(format!("the API does not answer ({why})"));
+        }
+        out.extend(self.objects.iter().cloned());
+        out.extend(self.differences().map(|d| format!("{}: {d}", d.host)));
+        out
+    }
+
+    /// Every host that serves a part.
+    pub fn services(&self) -> impl Iterator<Item = &ServiceStatus> {
         self.control_planes.iter().chain(&self.balancers)
     }
 
@@ -259,6 +311,9 @@ pub fn standing(
     let mut objects: Vec<String> = Vec::new();
     if let Some(api) = seen.api.answered() {
         objects.extend(api.differing.iter().map(|title| format!("{title} is not as it must be")));
+        let unknown = api.uncompared.iter();
+        objects
+            .extend(unknown.map(|(title, why)| format!("{title} could not be compared ({why})")));
         objects.extend(api.waiting.values().cloned());
     }
     Standing {
@@ -266,12 +321,13 @@ pub fn standing(
         control_planes: services(Part::ControlPlane),
         balancers: services(Part::Balancer),
         stable: seen.asked.get(STABLE).cloned(),
-        nodes: nodes((prepared, ledger), seen, &differing),
+        nodes: nodes((prepared, ledger), seen, &differing, now()),
         objects,
         api_silent: match &seen.api {
             ApiLook::Silent(trouble) => Some(trouble.answer.clone()),
             ApiLook::Absent | ApiLook::Answered(_) => None,
         },
+        departed: prepared.departed.iter().map(|(host, met)| (host.clone(), met.address)).collect(),
     }
 }
 
@@ -320,6 +376,7 @@ fn nodes(
     (prepared, ledger): (&Prepared, &Ledger),
     seen: &Seen,
     differing: &Differing<'_>,
+    now: Timestamp,
 ) -> Vec<NodeStatus> {
     let current = ledger.current();
     prepared
@@ -341,233 +398,114 @@ fn nodes(
             let blueprint = prepared.blueprint.host(host);
             let differences = blueprint.map(|host| of_part(host, differing, Part::Nodes));
 
-            let certificate = current.get(&(Profile::KubeletClient, host.clone()));
+            let issued = current.get(&(Profile::KubeletClient, host.clone())).copied();
+            let (certificate, certificate_end) = certificate(issued, look, now);
             NodeStatus {
                 host: host.clone(),
                 state,
                 why: unreachable.or(why),
                 looked: look.is_some_and(Result::is_ok),
                 facts,
-                certificate_end: certificate.map(|entry| entry.not_after),
+                certificate_end,
+                certificate,
                 differences: differences.unwrap_or_default(),
             }
         })
         .collect()
 }
 
-/// What stands, for a person.
-pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) -> String {
-    let mut out = format!("{} · ", style.bold(&standing.quorum.cluster));
-    if standing.quorum.members_wanted > 0 {
-        out.push_str(&render_quorum(&standing.quorum, style));
-        out.push('\n');
-    }
-    if !standing.control_planes.is_empty() {
-        out.push_str(&render_control(site, standing, style));
-    }
-    if !standing.nodes.is_empty() {
-        out.push('\n');
-        out.push_str(&render_nodes(standing, now, style));
-    }
-    for text in &standing.objects {
-        out.push_str(&format!("\n  {}", style.warn(text)));
-    }
-    let differences: Vec<&Difference> = standing.differences().collect();
-    for difference in differences.iter().take(12) {
-        let text = format!("{}: {difference}", difference.host);
-        out.push_str(&format!("\n  {}", style.warn(&text)));
-    }
-    if differences.len() > 12 {
-        out.push_str(&format!("\n  and {} more", count(differences.len() - 12, "difference")));
-    }
-    if !differences.is_empty() {
-        out.push_str("\n  zoisite sequence shows what raise would do about it");
-    }
-    out.push('\n');
-    out
-}
-
-fn on_host(state: &str, differences: &[Difference]) -> String {
-    match differences.len() {
-        0 if state == "unreachable" || state == "unknown" => "unknown".into(),
-        0 => "as it must be".into(),
-        n => count(n, "difference"),
-    }
-}
-
-fn render_control(site: &Site, standing: &Standing, style: Style) -> String {
-    let ready = standing.control_planes.iter().filter(|one| one.state == "ready").count();
-    let all = standing.control_planes.len();
-    let address = &site.cluster.control_plane.address;
-    let head = match (ready, &standing.stable) {
-        (0, _) => style.bad("no API server is ready"),
-        (_, Some(Err(_))) => style.bad(&format!("{address} does not answer")),
-        (n, Some(Ok(()))) if n == all => style.good(&format!("ready at {address}")),
-        (_, Some(Ok(()))) => style.warn(&format!("ready at {address}, not all are well")),
-        (_, None) => style.warn("the stable address was not asked"),
+/// How a node's certificate stands, and its end. Kubelets renew theirs before a tenth of its life is left.
+fn certificate(
+    issued: Option<&LedgerEntry>,
+    look: Option<&Look>,
+    now: Timestamp,
+) -> (&'static str, Option<Timestamp>) {
+    let end = match look.and_then(|look| look.as_ref().ok()).map(|seen| seen.identity) {
+        Some(Identity::Until(end)) => Some(end),
+        Some(Identity::Absent | Identity::Unreadable) => None,
+        None => issued.map(|entry| entry.not_after),
     };
-    let mut out = format!("control plane: {head} ({ready} of {all})\n\n");
-    let rows = standing.control_planes.iter().map(|service| ("control plane", service));
-    let rows = rows.chain(standing.balancers.iter().map(|service| ("balancer", service)));
-    let rows = rows.map(|(what, service)| {
-        let ailing: Vec<String> = service
-            .units
-            .iter()
-            .filter(|(_, state)| *state != "active")
-            .map(|(unit, state)| format!("{} {state}", short(unit)))
-            .collect();
-        let units = match (ailing.is_empty(), service.units.is_empty()) {
-            (_, true) => "unknown".into(),
-            (true, _) => {
-                service.units.keys().map(|unit| short(unit)).collect::<Vec<_>>().join(", ")
-            }
-            (false, _) => ailing.join(", "),
-        };
-        vec![
-            service.host.to_string(),
-            what.to_owned(),
-            service.state.to_owned(),
-            units,
-            on_host(service.state, &service.differences),
-        ]
-    });
-    out.push_str(&table(&["host", "serves as", "state", "units", "on the host"], rows));
-    if let Some(Err(why)) = &standing.stable {
-        out.push_str(&format!("\n  {address}: {}\n", style.dim(why)));
-    }
-    for service in standing.services() {
-        if let Some(why) = &service.why {
-            out.push_str(&format!("\n  {}: {}\n", service.host, style.dim(why)));
-        }
-    }
-    out
-}
-
-/// `zoisite-api-server.service` as a person says it.
-fn short(unit: &str) -> &str {
-    let unit = unit.strip_suffix(".service").unwrap_or(unit);
-    unit.strip_prefix("zoisite-").unwrap_or(unit)
-}
-
-fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
-    let ready = standing.nodes.iter().filter(|node| node.state == "Ready").count();
-    let all = standing.nodes.len();
-    let head = match &standing.api_silent {
-        Some(why) => style.bad(&format!("unknown: {why}")),
-        None if standing.nodes.iter().any(|node| !node.looked) => {
-            style.warn("not all hosts could be reached")
-        }
-        None if ready == all => style.good("all Ready"),
-        None => style.warn("not all are Ready"),
+    let Some(end) = end else { return ("absent", None) };
+    let tenth = issued.map_or(0, |e| (e.not_after.as_second() - e.not_before.as_second()) / 10);
+    let state = match end.as_second() - now.as_second() {
+        ..=0 => "ended",
+        left if left < tenth => "ends soon",
+        _ => "valid",
     };
-    let mut out = format!("nodes: {head} ({ready} of {all})\n\n");
-    // Of a large cluster, what is well is one line.
-    let many = all > 40;
-    let shown = standing
-        .nodes
-        .iter()
-        .filter(|node| !many || node.state != "Ready" || !node.differences.is_empty());
-    let rows = shown.map(|node| {
-        let from = |value: &dyn Fn(&NodeFacts) -> String| {
-            node.facts.as_ref().map_or_else(|| "–".to_owned(), value)
-        };
-        let subnets = |facts: &NodeFacts| {
-            facts.subnets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
-        };
-        vec![
-            node.host.to_string(),
-            node.state.to_owned(),
-            from(&|facts| facts.version.clone()),
-            from(&|facts| facts.since.parse().map_or("–".into(), |since| age(since, now))),
-            from(&subnets),
-            node.certificate_end.map_or_else(|| "–".into(), view::day),
-            on_host(if node.looked { node.state } else { "unreachable" }, &node.differences),
-        ]
-    });
-    let titles =
-        ["node", "state", "kubelet", "age", "pod subnet", "certificate ends", "on the host"];
-    out.push_str(&table(&titles, rows));
-    if many {
-        out.push_str(&format!("  {} more are Ready and as they must be\n", ready));
-    }
-    let ailing = |node: &&NodeStatus| node.state != "Ready" || !node.looked;
-    for node in standing.nodes.iter().filter(ailing).take(12) {
-        if let Some(why) = &node.why {
-            let short: String = why.chars().take(160).collect();
-            out.push_str(&format!("\n  {}: {}\n", node.host, style.dim(&short)));
-        }
-    }
-    out
+    (state, Some(end))
 }
 
-/// `40 s`, `12 min`, `3 h`, `25 d`.
-fn age(since: Timestamp, now: Timestamp) -> String {
-    match now.as_second() - since.as_second() {
-        ..0 => "0 s".into(),
-        seconds @ 0..120 => format!("{seconds} s"),
-        seconds @ 120..7_200 => format!("{} min", seconds / 60),
-        seconds @ 7_200..172_800 => format!("{} h", seconds / 3_600),
-        seconds => format!("{} d", seconds / 86_400),
-    }
-}
+#[cfg(test)]
+mod tests {
+    use super::*;
 
-fn render_quorum(status: &QuorumStatus, style: Style) -> String {
-    let head = match (status.serves, status.healthy == status.members_wanted, status.agree) {
-        (_, _, false) => style.bad("members do not agree on which cluster they form"),
-        (true, true, _) => style.good("healthy"),
-        (true, false, _) => style.warn("reading and writing go on, not all members are well"),
-        (false, _, _) => style.bad("no quorum: nothing can be written"),
-    };
-    let leader =
-        status.leader.as_ref().map_or(String::new(), |leader| format!(", led by {leader}"));
-    let mut out = format!(
-        "etcd quorum: {head} ({} of {}{leader})\n\n",
-        status.healthy,
-        count(status.members_wanted, "member"),
-    );
-    let rows = status.members.iter().map(|member| {
-        let from = |value: &dyn Fn(&EtcdStatus) -> String| {
-            member.status.as_ref().map_or_else(|| "–".to_owned(), value)
-        };
-        let mut alarms = from(&|s| s.errors.join(", "));
-        if alarms.is_empty() {
-            alarms = "none".into();
-        }
-        vec![
-            member.host.to_string(),
-            if member.leader {
-                format!("{}, leads", member.state)
-            } else {
-                member.state.to_owned()
-            },
-            from(&|s| s.version.clone()),
-            from(&|s| s.revision.to_string()),
-            from(&|s| s.raft_index.to_string()),
-            from(&|s| view::bytes(s.db_size)),
-            alarms,
-            member.certificates_end.map_or_else(|| "–".into(), view::day),
-            on_host(member.state, &member.differences),
-        ]
-    });
-    out.push_str(&table(
-        &[
-            "member",
-            "state",
-            "version",
-            "revision",
-            "raft index",
-            "database",
-            "alarms",
-            "first end",
-            "on the host",
-        ],
-        rows,
-    ));
-    for member in &status.members {
-        if let Some(why) = &member.why {
-            let short: String = why.chars().take(160).collect();
-            out.push_str(&format!("\n  {}: {}\n", member.host, style.dim(&short)));
+    fn host(name: &str) -> HostName {
+        HostName::new(name).unwrap_or_else(|why| panic!("{why}"))
+    }
+
+    fn node(name: &str, state: &'static str, looked: bool) -> NodeStatus {
+        NodeStatus {
+            host: host(name),
+            state,
+            why: (state != "Ready").then(|| "CSINode is not yet initialized".into()),
+            looked,
+            facts: None,
+            certificate_end: None,
+            certificate: "valid",
+            differences: Vec::new(),
         }
     }
-    out
+
+    fn standing(nodes: Vec<NodeStatus>) -> Standing {
+        let quorum = QuorumStatus {
+            cluster: "saltmarsh".into(),
+            healthy: 0,
+            members_wanted: 0,
+            quorum: 1,
+            serves: false,
+            agree: true,
+            leader: None,
+            members: Vec::new(),
+            unnamed: Vec::new(),
+        };
+        Standing {
+            quorum,
+            control_planes: Vec::new(),
+            balancers: Vec::new(),
+            stable: None,
+            nodes,
+            objects: Vec::new(),
+            api_silent: None,
+            departed: BTreeMap::new(),
+        }
+    }
+
+    #[test]
+    fn whatever_is_not_well_is_named_and_hosts_that_are_away_are_told_elsewhere() {
+        let well = standing(vec![node("tern-1", "Ready", true)]);
+        assert!(well.well());
+        let ailing = standing(vec![
+            node("tern-1", "not Ready", true),
+            node("tern-2", "Ready", false),
+            node("tern-3", "not joined", true),
+        ]);
+        assert!(!ailing.well());
+        let texts = ailing.ailing(&|name| name.as_str() == "tern-3");
+        assert_eq!(texts.len(), 2, "{texts:?}");
+        assert!(texts[0].contains("tern-1: the node is not Ready (CSINode"), "{texts:?}");
+        assert!(texts[1].contains("tern-2: it does not answer"), "{texts:?}");
+        let mut soon = standing(vec![node("tern-1", "Ready", true)]);
+        soon.nodes[0].certificate = "ends soon";
+        assert!(
+            !soon.well() && soon.ailing(&|_| false).is_empty(),
+            "told, and no failure of a run"
+        );
+        soon.nodes[0].certificate = "ended";
+        assert_eq!(soon.ailing(&|_| false), ["tern-1: its kubelet's certificate has ended"]);
+        let mut unknown = standing(Vec::new());
+        unknown
+            .objects
+            .push("Service kube-system/coredns could not be compared (timed out)".into());
+        assert!(!unknown.well());
+    }
 }

@@ -6,6 +6,7 @@ mod common;
 
 use std::os::unix::fs::PermissionsExt as _;
 
+use common::refused::Untouched;
 use common::{Done, Place, SALTMARSH};
 
 #[test]
@@ -13,7 +14,7 @@ fn help_shows_commands_and_examples() {
     let place = Place::new();
     let help = place.run(&["--help"]).ended(0).says("zoisite new saltmarsh").says("Exit status");
     for command in
-        ["new", "check", "pki", "render", "sequence", "raise", "status", "history", "demo"]
+        ["new", "check", "pki", "files", "sequence", "raise", "status", "history", "demo"]
     {
         assert!(help.stdout.contains(&format!("\n  {command}")), "{command}: {help:?}");
         let short = place.run(&[command, "-h"]).ended(0);
@@ -97,7 +98,10 @@ fn check_shows_mistakes_in_their_place_and_answers_programs() {
     assert!(finding["mend"].as_str().unwrap().contains("ibis"));
     place.write("zoisite.toml", SALTMARSH);
     let json = place.run(&["check", "--json"]).ended(0).json();
-    assert_eq!(json["tolerance"], serde_json::json!({"balancers": 1, "api": 2, "etcd": 1}));
+    assert_eq!(
+        json["tolerance"],
+        serde_json::json!({"balancers": 1, "api": 1, "etcd": 1, "whole": 1})
+    );
     assert_eq!(json["hosts"].as_array().unwrap().len(), 11);
     assert_eq!(json["hosts"][0]["roles"][0], "etcd-member");
 }
@@ -176,7 +180,7 @@ fn nothing_secret_is_readable_by_others_or_in_clear() {
     let identity = place.path("home/.config/zoisite/identity.txt");
     std::fs::set_permissions(&identity, std::fs::Permissions::from_mode(0o644)).unwrap();
     let _ = place
-        .run(&["render", "--out", "x", "--with-keys"])
+        .run(&["files", "--out", "x", "--with-keys"])
         .ended(2)
         .complains("may be read by others")
         .complains("chmod 600");
@@ -184,9 +188,9 @@ fn nothing_secret_is_readable_by_others_or_in_clear() {
 }
 
 #[test]
-fn render_mirrors_hosts_and_writes_keys_only_when_asked() {
+fn files_mirrors_hosts_and_writes_keys_only_when_asked() {
     let place = Place::saltmarsh();
-    let _ = place.run(&["render", "--out", "out"]).ended(0).says("Private keys were left out");
+    let _ = place.run(&["files", "--out", "out"]).ended(0).says("Private keys were left out");
     let config = place.read("out/heron/etc/zoisite/etcd/etcd.yaml");
     assert!(config.contains("name: heron") && config.contains("# First start only"));
     assert!(place.read("out/ibis/etc/systemd/system/zoisite-etcd.service").contains("Type=notify"));
@@ -211,7 +215,7 @@ fn render_mirrors_hosts_and_writes_keys_only_when_asked() {
     assert_eq!((key["owner"].as_str(), key["mode"].as_str()), (Some("zoisite-etcd"), Some("0600")));
 
     let _ = place
-        .run(&["render", "--out", "out", "--with-keys"])
+        .run(&["files", "--out", "out", "--with-keys"])
         .ended(0)
         .complains("private keys are among them");
     let mode = |name: &str| place.path(name).metadata().unwrap().permissions().mode() & 0o777;
@@ -219,16 +223,16 @@ fn render_mirrors_hosts_and_writes_keys_only_when_asked() {
     assert_eq!(mode("out/heron/etc/zoisite"), 0o700);
     let again = place.read("out/heron/etc/zoisite/etcd/etcd.yaml");
     assert_eq!(again, config, "the same bytes every time");
-    let _ = place.run(&["render", "--out", "out"]).ended(0);
+    let _ = place.run(&["files", "--out", "out"]).ended(0);
     assert!(
         !place.path("out/heron/etc/zoisite/etcd/peer.key").exists(),
         "keys of before are taken away"
     );
 
     place.write("mine/thesis.txt", "years of work");
-    let _ = place.run(&["render", "--out", "mine"]).ended(2).complains("was left as it is");
+    let _ = place.run(&["files", "--out", "mine"]).ended(2).complains("was left as it is");
     assert_eq!(place.read("mine/thesis.txt"), "years of work");
-    let _ = place.run(&["render", "--out", "/proc/nowhere"]).ended(2).complains("error: ");
+    let _ = place.run(&["files", "--out", "/proc/nowhere"]).ended(2).complains("error: ");
 }
 
 #[test]
@@ -337,19 +341,114 @@ fn the_demo_goes_all_the_way_and_its_hints_work() {
     let _ =
         place.run(&["--cluster", "demo/zoisite.toml", "pki", "list"]).ended(0).says("etcd-peer");
     let identity = "demo/identity.txt";
-    let render = [
+    let files = [
         "--cluster",
         "demo/zoisite.toml",
         "--identity",
         identity,
-        "render",
+        "files",
         "--out",
         "r",
         "--with-keys",
     ];
-    let _ = place.run(&render).ended(0);
+    let _ = place.run(&files).ended(0);
     let _ =
         place.run(&["--cluster", "demo/zoisite.toml", "history"]).ended(0).says("raise, rehearsed");
+}
+
+/// Two first runs at once in a new folder: one set of authorities, which issued every leaf.
+#[test]
+fn two_that_issue_at_once_in_a_new_folder_do_not_destroy_the_trust() {
+    for _ in 0..10 {
+        let place = Place::saltmarsh();
+        std::thread::scope(|scope| {
+            let runs: Vec<_> =
+                (0..2).map(|_| scope.spawn(|| place.run(&["pki", "issue"]))).collect();
+            for run in runs {
+                let done: Done = run.join().unwrap();
+                assert_eq!(done.status, 0, "{done:?}");
+            }
+        });
+        let _ = place.run(&["pki", "prove"]).ended(0).says("all 66 connections");
+        let json = place.run(&["pki", "list", "--all", "--json"]).ended(0).json();
+        let leaves = json["certificates"].as_array().unwrap();
+        assert_eq!(leaves.len(), 39, "one set of leaves");
+        let _ = place.run(&["files", "--out", "x", "--with-keys"]).ended(0);
+    }
+}
+
+#[test]
+fn where_it_goes_is_sure_before_anything_is_issued_or_published() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    let before = Untouched::of(&place.path(".zoisite"));
+    place.write("home/.kube/config", "- no\n- config\n");
+    for command in [
+        &["access", "ada", "--out", "nowhere/ada.yaml"][..],
+        &["access", "ada", "--out", "."],
+        &["access", "ada", "--merge"],
+        &["tokens", "issue", "tern-1", "--out", "nowhere/token"],
+    ] {
+        let _ = place.run(command).ended(2).complains("error: ");
+        Untouched::of(&place.path(".zoisite")).is(&before, command[0]);
+    }
+    assert_eq!(place.read("home/.kube/config"), "- no\n- config\n");
+    let files = place.files();
+    assert!(!files.iter().any(|(name, _)| name.contains(".lock")), "{files:?}");
+}
+
+#[test]
+fn an_identity_that_is_not_there_is_named() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    let _ = place
+        .run(&["--identity", "gone.txt", "files", "--out", "x", "--with-keys"])
+        .ended(2)
+        .complains("there is no identity gone.txt")
+        .complains("the one of age1");
+    assert!(!place.path("gone.txt").exists(), "none is made that could open nothing");
+}
+
+#[test]
+fn without_a_components_folder_what_would_be_brought_is_told() {
+    let place = Place::saltmarsh();
+    let text =
+        SALTMARSH.replace("10.77.0.", "127.77.0.").replace("[login]\n", "[login]\nport = 9\n");
+    place.write("zoisite.toml", text);
+    place.write("ssh", "Host *\n  StrictHostKeyChecking yes\n");
+    let done = place.run(&["sequence", "--ssh-config", "ssh"]).ended(1);
+    assert!(!done.stderr.contains("the components are missing"), "{done:?}");
+    // Hosts that do not answer are what stands in the way of the quorum, not the folder.
+    assert!(done.stderr.contains("logging in over ssh failed"), "{done:?}");
+}
+
+#[test]
+fn a_file_with_mistakes_without_end_is_told_of_in_a_moment() {
+    let place = Place::saltmarsh();
+    let many: String = (0..200_000).map(|n| format!("k{n} = 1\n")).collect();
+    place.write("zoisite.toml", format!("{many}{SALTMARSH}"));
+    let done = place.run(&["check"]).ended(3).says("and 199900 findings more");
+    assert!(done.stdout.len() < 100_000, "{}", done.stdout.len());
+    // A command that cannot use it says the same.
+    let done = place.run(&["pki", "list"]).ended(2).complains("cannot be used as it is");
+    assert!(done.stderr.len() < 100_000, "{}", done.stderr.len());
+    place.write("zoisite.toml", format!("x = \"{}\"\n{SALTMARSH}", "y".repeat(100_000)));
+    let done = place.run(&["check"]).ended(3).says("unknown-key");
+    assert!(done.stdout.len() < 20_000, "{}", done.stdout.len());
+}
+
+#[test]
+fn a_file_brings_nothing_to_a_terminal_that_it_would_obey() {
+    let place = Place::saltmarsh();
+    let odd = SALTMARSH.replacen("\"saltmarsh\"", "\"salt\\u001b]0;owned\\u0007\"", 1).replacen(
+        "# The saltmarsh",
+        "# \u{1b}[2J\u{9b}1m",
+        1,
+    );
+    place.write("zoisite.toml", odd);
+    let done = place.run(&["check"]).ended(3);
+    let text = format!("{}{}", done.stdout, done.stderr);
+    assert!(!text.contains(['\u{1b}', '\u{7}', '\u{9b}']), "{text:?}");
 }
 
 /// Two programs at once on one new store: neither fails, and one set of authorities is made.
@@ -371,18 +470,18 @@ fn a_store_is_made_once_also_when_two_begin_together() {
 #[test]
 fn tokens_access_and_proofs_need_a_cluster_and_sensible_words() {
     let place = Place::saltmarsh();
-    for command in [&["token", "list"][..], &["access", "ada"], &["verify"], &["status"]] {
+    for command in [&["tokens"][..], &["access", "ada"], &["verify"], &["status"]] {
         let _ = place.run(command).ended(2).complains("nothing has been raised");
     }
     assert_eq!(place.files().len(), 1, "nothing was made");
     let _ = place.run(&["pki", "issue"]).ended(0);
-    let _ = place.run(&["token", "list"]).ended(0).says("no token can be used");
-    let _ = place.run(&["token", "list", "--json"]).ended(0).says("\"tokens\": []");
+    let _ = place.run(&["tokens"]).ended(0).says("no token can be used");
+    let _ = place.run(&["tokens", "--json"]).ended(0).says("\"tokens\": []");
     let _ =
-        place.run(&["token", "revoke", "abcdef"]).ended(2).complains("there is no token abcdef");
-    let _ = place.run(&["token", "issue", "gull"]).ended(2).complains("has no host gull");
-    let _ = place.run(&["token", "issue"]).ended(2);
-    let _ = place.run(&["token", "issue", "tern-1", "--ends", "soon"]).ended(2).complains("30m");
+        place.run(&["tokens", "revoke", "abcdef"]).ended(2).complains("there is no token abcdef");
+    let _ = place.run(&["tokens", "issue", "gull"]).ended(2).complains("has no host gull");
+    let _ = place.run(&["tokens", "issue"]).ended(2);
+    let _ = place.run(&["tokens", "issue", "tern-1", "--ends", "soon"]).ended(2).complains("30m");
     let _ = place
         .run(&["access", "ada", "--break-glass", "--ends", "2d"])
         .ended(2)
@@ -400,7 +499,7 @@ fn manifests_of_the_site_are_read_in_order_and_faults_name_the_file() {
     let text =
         place.read("zoisite.toml").replace("[network]\n", "[network]\nmanifests = \"site\"\n");
     place.write("zoisite.toml", text);
-    let _ = place.run(&["render", "--out", "out"]).ended(2).complains("site");
+    let _ = place.run(&["files", "--out", "out"]).ended(2).complains("site");
     place.write(
         "site/20-second.yaml",
         "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: two}\n---\n",
@@ -410,7 +509,7 @@ fn manifests_of_the_site_are_read_in_order_and_faults_name_the_file() {
         "apiVersion: v1\nkind: Namespace\nmetadata: {name: tides}\n---\napiVersion: v1\nkind: ConfigMap\nmetadata: {name: one, namespace: tides}\n",
     );
     place.write("site/notes.txt", "not a manifest");
-    let _ = place.run(&["render", "--out", "out"]).ended(0);
+    let _ = place.run(&["files", "--out", "out"]).ended(0);
     let mut objects: Vec<String> =
         place.files().into_iter().map(|(n, _)| n).filter(|n| n.contains("_objects/")).collect();
     objects.sort();
@@ -420,7 +519,7 @@ fn manifests_of_the_site_are_read_in_order_and_faults_name_the_file() {
     for (broken, says) in [("kind: [", "is not YAML"), ("kind: Pod\n", "has no apiVersion")] {
         place.write("site/30-broken.yaml", broken);
         let _ = place
-            .run(&["render", "--out", "out"])
+            .run(&["files", "--out", "out"])
             .ended(2)
             .complains("30-broken.yaml")
             .complains(says);

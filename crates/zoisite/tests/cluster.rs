@@ -6,43 +6,14 @@
 
 mod common;
 
-use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use common::Done;
-use common::lab::{Lab, lab};
+use common::lab::{Lab, lab, writing};
 use serde_json::{Value, json};
 
 impl Lab {
-    /// A kubeconfig with every right, in the lab's own folder, through the balancer or API server `server`.
-    fn glass(&self) -> PathBuf {
-        let path = self.place.path("glass.yaml");
-        if !path.exists() {
-            let out = path.to_str().unwrap();
-            let _ = self
-                .zoisite(&["access", "ada", "--break-glass", "--ends", "8h", "--out", out])
-                .ended(0)
-                .complains("everything, unrestricted");
-        }
-        path
-    }
-
-    /// Runs kubectl with a kubeconfig; the stable name is the hosts' to resolve, not this machine's.
-    fn kubectl(&self, config: &Path, server: &str, words: &[&str]) -> Done {
-        let program = self.place.path("components/kubernetes/1.36.3");
-        let arch = if cfg!(target_arch = "aarch64") { "linux-arm64" } else { "linux-amd64" };
-        Done::of(
-            Command::new(program.join(arch).join("kubectl"))
-                .arg("--kubeconfig")
-                .arg(config)
-                .args(["--server", server])
-                .args(words),
-        )
-    }
-
     fn raise_converges_and_every_proof_holds(&self) {
         self.must_converge();
         let done = self.zoisite(&["verify", "--json"]);
@@ -61,8 +32,8 @@ impl Lab {
         let run = |program: &str, args: &[&str]| {
             Done::of(Command::new(program).args(args)).ended(0).stdout.trim().to_owned()
         };
-        let out = self.place.path("rendered");
-        let _ = self.zoisite(&["render", "--out", out.to_str().unwrap()]).ended(0);
+        let out = self.place.path("files");
+        let _ = self.zoisite(&["files", "--out", out.to_str().unwrap()]).ended(0);
         // What was written on each host's disk, besides its base system.
         let disks: Vec<String> = std::fs::read_dir(self.folder.join("hosts"))
             .unwrap()
@@ -89,7 +60,7 @@ impl Lab {
                 assert!(!authorities.iter().any(|a| a.contains(own)), "an authority's key: {path}");
             }
         }
-        let tokens = self.zoisite(&["token", "list", "--all", "--json"]).ended(0).json();
+        let tokens = self.zoisite(&["tokens", "--all", "--json"]).ended(0).json();
         let tokens = tokens["tokens"].as_array().unwrap().clone();
         assert!(!tokens.is_empty());
         for token in &tokens {
@@ -105,54 +76,6 @@ impl Lab {
         );
         assert!(!published.ended(0).stdout.contains("bootstrap-token"), "a token is published");
     }
-
-    /// An address of the API that this machine can dial.
-    fn api(&self) -> String {
-        let status = self.zoisite(&["check", "--json"]).ended(0).json();
-        format!("https://{}:6443", status["stable"]["addresses"][0].as_str().unwrap())
-    }
-}
-
-/// Writes through the API again and again while something else is done; how many writes failed and worked.
-fn writing(lab: &Lab, during: impl FnOnce()) -> (usize, usize) {
-    /// Stops the writer also when what is done meanwhile fails.
-    struct Stop(Arc<AtomicBool>);
-    impl Drop for Stop {
-        fn drop(&mut self) {
-            self.0.store(true, Ordering::Relaxed);
-        }
-    }
-    let stop = Arc::new(AtomicBool::new(false));
-    let (config, server) = (lab.glass(), lab.api());
-    std::thread::scope(|scope| {
-        let writer = scope.spawn(|| {
-            let (mut failed, mut worked, mut last) = (0, 0, true);
-            while !stop.load(Ordering::Relaxed) || !last {
-                let value = format!("tide={}", failed + worked);
-                let words = [
-                    "annotate",
-                    "--overwrite",
-                    "namespace",
-                    "default",
-                    &value,
-                    "--request-timeout=20s",
-                ];
-                let done = lab.kubectl(&config, &server, &words);
-                last = done.status == 0;
-                if last {
-                    worked += 1;
-                } else {
-                    failed += 1;
-                }
-                assert!(failed < 200, "writing does not go on: {done:?}");
-            }
-            (failed, worked)
-        });
-        let stopping = Stop(Arc::clone(&stop));
-        during();
-        drop(stopping);
-        writer.join().unwrap()
-    })
 }
 
 #[test]
@@ -178,7 +101,7 @@ fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
     assert_eq!(node("tern-1")["status"]["nodeInfo"]["kubeletVersion"], "v1.36.3");
 
     // Every manifest passes the server's own strict validation.
-    let objects = lab_.place.path("rendered/_objects");
+    let objects = lab_.place.path("files/_objects");
     let words = [
         "apply",
         "--dry-run=server",
@@ -230,7 +153,7 @@ fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
         .ended(0);
     let _ = lab_.kubectl(&glass, &api, &["delete", "node", "tern-3"]).ended(0);
     let token = lab_.place.path("token");
-    let _ = lab_.zoisite(&["token", "issue", "tern-3", "--out", token.to_str().unwrap()]).ended(0);
+    let _ = lab_.zoisite(&["tokens", "issue", "tern-3", "--out", token.to_str().unwrap()]).ended(0);
     let by_hand = "umask 077; mkdir -p /run/zoisite; cat >/run/zoisite/join.token; systemctl start zoisite-kubelet";
     let given = std::fs::File::open(token).unwrap();
     let _ = lab_.on_given("tern-3", by_hand, given).ended(0);
@@ -240,7 +163,7 @@ fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
         .ended(1)
         .complains("tern-3 is Ready")
         .complains("tern-3: logging in over ssh failed");
-    let listed = lab_.zoisite(&["token", "list", "--all"]).ended(0).stdout;
+    let listed = lab_.zoisite(&["tokens", "--all"]).ended(0).stdout;
     assert!(listed.lines().any(|line| line.contains("tern-3") && line.ends_with("used up")));
     lab("mend", &[]);
     lab_.raise_converges_and_every_proof_holds();
@@ -348,12 +271,12 @@ fn three_compact_hosts_killed_on_the_way_faults_and_stolen_tokens() {
 
     // A token of egret, stolen, asks for ibis; and one for a node that nobody knows.
     let path = lab_.place.path("token");
-    let _ = lab_.zoisite(&["token", "issue", "egret", "--out", path.to_str().unwrap()]).ended(0);
+    let _ = lab_.zoisite(&["tokens", "issue", "egret", "--out", path.to_str().unwrap()]).ended(0);
     let token = lab_.place.read("token").trim().to_owned();
     let bearer = format!("Authorization: Bearer {token}");
     let _ = ask_for(&lab_, &["-H", &bearer], "ibis", "stolen").ended(0);
     let _ = ask_for(&lab_, &["-H", &bearer], "stranger", "unexpected").ended(0);
-    let listed = lab_.zoisite(&["token", "list"]).ended(0).says("egret").says("usable");
+    let listed = lab_.zoisite(&["tokens"]).ended(0).says("egret").says("usable");
     assert!(!listed.stdout.contains(&token), "a list never shows the secret half");
     // ibis joins anew meanwhile, so that its own request is looked at too.
     let _ = lab_
@@ -364,8 +287,8 @@ fn three_compact_hosts_killed_on_the_way_faults_and_stolen_tokens() {
         assert_eq!(answer_to(&lab_, name), (Value::Null, json!("Denied")), "{name}");
     }
     let id = token.split('.').next().unwrap();
-    let _ = lab_.zoisite(&["token", "revoke", id]).ended(0);
-    let _ = lab_.zoisite(&["token", "list"]).ended(0).says("no token can be used");
+    let _ = lab_.zoisite(&["tokens", "revoke", id]).ended(0);
+    let _ = lab_.zoisite(&["tokens"]).ended(0).says("no token can be used");
 
     // A kubelet asks for its next certificate with the one it holds, and gets it; none of another host.
     let pem = lab_.on("ibis", "cat /var/lib/kubelet/pki/kubelet-client-current.pem").ended(0);

@@ -5,6 +5,7 @@
 
 mod common;
 
+use std::io::BufRead as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -41,7 +42,7 @@ fn three_real_hosts_form_a_quorum_and_a_second_raise_changes_nothing() {
             lab.etcdctl(host, "get --prefix /zoisite --count-only -w fields").says("\"Count\" : 0");
         let left = lab.on(host, "find / -xdev -name '*zoisite-new*' 2>/dev/null").stdout;
         assert_eq!(left, "", "temporary files are left on {host}");
-        // Authorities' keys never leave the vault (rule S5).
+        // Authorities' keys never leave the strongbox (rule S5).
         let search =
             "grep -rlsE 'BEGIN [A-Z ]*PRIVATE[ ]KEY' /etc /var /root /home /tmp /run/zoisite";
         let found = lab.on(host, search).stdout;
@@ -103,14 +104,18 @@ fn killed_at_many_points_the_next_raise_converges() {
 #[ignore = "needs the lab: root and systemd hosts"]
 fn an_interrupt_stops_after_what_runs_and_the_next_raise_goes_on() {
     let lab = Lab::fresh();
-    let child =
+    let mut child =
         lab.command(&["raise"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
-    std::thread::sleep(Duration::from_millis(1_200));
+    // The moment the first step runs.
+    let mut lines = std::io::BufReader::new(child.stderr.take().unwrap()).lines();
+    let mut said = String::new();
+    while !said.contains(" begins ") {
+        said.push_str(&lines.next().unwrap().unwrap());
+    }
     let pid = child.id().to_string();
     let _ = Done::of(Command::new("kill").args(["-INT", &pid])).ended(0);
-    let output = child.wait_with_output().unwrap();
-    let said = String::from_utf8(output.stderr).unwrap();
-    assert_eq!(output.status.code(), Some(1), "{said}");
+    lines.for_each(|line| said.push_str(&line.unwrap()));
+    assert_eq!(child.wait().unwrap().code(), Some(1), "{said}");
     assert!(said.contains("stopped as you asked"), "{said}");
     lab.must_converge();
 }
@@ -127,7 +132,7 @@ fn what_is_changed_by_hand_is_shown_and_put_right_one_member_at_a_time() {
             lab.on(host, "sed -i s/4294967296/2147483648/ /etc/zoisite/etcd/etcd.yaml").ended(0);
     }
     let _ = lab
-        .on("heron", "chmod 644 /etc/zoisite/etcd/peer.key; echo x >/etc/zoisite/etcd/health.crt")
+        .on("heron", "chmod 644 /etc/zoisite/etcd/peer.key; echo x >/etc/zoisite/etcd/probe.crt")
         .ended(0);
     let _ = lab.zoisite(&["status"]).ended(3).says("etcd.yaml has other content");
     let steps = lab.zoisite(&["sequence", "--json"]).ended(0).json();
@@ -293,7 +298,14 @@ fn two_runs_never_act_at_once_and_an_older_one_never_after_a_newer() {
     let lab = Lab::fresh();
     let mut first =
         lab.command(&["raise"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    std::thread::sleep(Duration::from_millis(400));
+    // It holds the lock from its beginning on.
+    let held = || {
+        let store = rusqlite::Connection::open(lab.place.path(".zoisite/store.sqlite")).ok()?;
+        store.query_row("SELECT holder FROM lock", [], |row| row.get::<_, String>(0)).ok()
+    };
+    while held().is_none() && first.try_wait().unwrap().is_none() {
+        std::thread::sleep(Duration::from_millis(20));
+    }
     if first.try_wait().unwrap().is_none() {
         let _ = lab.zoisite(&["raise"]).ended(4).complains("S11 one hand");
     }
@@ -347,14 +359,14 @@ fn openssl_and_a_public_linter_accept_every_certificate() {
     }
 }
 
-/// `render --with-keys` for members on loopback: etcd processes started by hand form a quorum.
+/// `files --with-keys` for members on loopback: etcd processes started by hand form a quorum.
 #[test]
 #[ignore = "needs the lab: root and etcd"]
-fn what_render_writes_forms_a_quorum_when_started_by_hand() {
+fn what_files_writes_forms_a_quorum_when_started_by_hand() {
     let place = Place::new();
     let text = std::fs::read_to_string(project().join("lab/clusters/compact.toml")).unwrap();
     place.write("zoisite.toml", text.replace("10.77.0.", "127.0.0."));
-    let _ = place.run(&["render", "--out", "out", "--with-keys"]).ended(0);
+    let _ = place.run(&["files", "--out", "out", "--with-keys"]).ended(0);
     let components = PathBuf::from(lab("components/build", &[])).join("etcd/3.6.16/linux-amd64");
     // Each process sees its own host's folders in their places, as on a host of its own.
     let script =
@@ -387,9 +399,9 @@ fn what_render_writes_forms_a_quorum_when_started_by_hand() {
         if with_certificate {
             command
                 .arg("--cert")
-                .arg(pki.join("health.crt"))
+                .arg(pki.join("probe.crt"))
                 .arg("--key")
-                .arg(pki.join("health.key"));
+                .arg(pki.join("probe.key"));
         }
         Done::of(command.args(words))
     };

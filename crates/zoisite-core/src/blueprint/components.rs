@@ -38,8 +38,17 @@ pub struct ComponentsError {
 }
 
 /// The checksums of a components folder, as `sha256sum` writes them.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct ComponentSums(BTreeMap<String, String>);
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ComponentSums {
+    sums: BTreeMap<String, String>,
+    known: bool,
+}
+
+impl Default for ComponentSums {
+    fn default() -> Self {
+        Self { sums: BTreeMap::new(), known: true }
+    }
+}
 
 impl ComponentSums {
     /// Reads the text of SHA256SUMS.
@@ -68,17 +77,27 @@ impl ComponentSums {
                 }
             }
         }
-        Ok(Self(sums))
+        Ok(Self { sums, known: true })
+    }
+
+    /// For looking where there is no components folder: nothing is known of any file.
+    pub fn unknown() -> Self {
+        Self { sums: BTreeMap::new(), known: false }
+    }
+
+    /// Whether there is a components folder.
+    pub fn are_known(&self) -> bool {
+        self.known
     }
 
     /// The checksum of a pinned file for an architecture, in hexadecimal.
     pub fn sha256(&self, pinned: &Pinned, arch: &str) -> Option<&str> {
-        self.0.get(&pinned.path(arch)).map(String::as_str)
+        self.sums.get(&pinned.path(arch)).map(String::as_str)
     }
 
     /// Adds a checksum; for rehearsals and tests.
     pub fn insert(&mut self, path: String, sha256: String) {
-        self.0.insert(path, sha256);
+        self.sums.insert(path, sha256);
     }
 }
 

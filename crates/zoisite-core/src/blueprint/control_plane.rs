@@ -21,6 +21,9 @@ const API_USER: &str = "zoisite-api";
 const CONTROLLER_USER: &str = "zoisite-controller";
 const SCHEDULER_USER: &str = "zoisite-scheduler";
 
+/// Where the cluster authority's key stands while the cluster itself signs.
+pub(super) const SIGNING_KEY: &str = "/etc/zoisite/controller-manager/cluster-authority.key";
+
 const API_FOLDER: &str = "/etc/zoisite/api-server";
 const CONTROLLER_FOLDER: &str = "/etc/zoisite/controller-manager";
 const SCHEDULER_FOLDER: &str = "/etc/zoisite/scheduler";
@@ -110,7 +113,7 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
         items.extend(shop.authority(kind, &at(name), Some(API_SERVER_UNIT)));
     }
     for profile in
-        [Profile::ApiServer, Profile::ApiServerEtcd, Profile::ApiServerKubelet, Profile::FrontProxy]
+        [Profile::ApiServer, Profile::ApiToEtcd, Profile::ApiToKubelet, Profile::FrontProxy]
     {
         items.extend(shop.certificate(profile));
     }
@@ -288,8 +291,8 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
     let profile = Profile::ControllerManager;
     let mut items = client(shop, CONTROLLER_USER, folder, profile, CONTROLLER_MANAGER);
     let mut flags = controller_manager_flags(shop.cluster);
-    let key = format!("{CONTROLLER_FOLDER}/cluster-authority.key");
-    if shop.cluster.workers.signer == Signer::Vault {
+    let key = SIGNING_KEY.to_owned();
+    if shop.cluster.workers.signer == Signer::Run {
         items.push(Item::Absent(key));
     } else {
         flags = flags.and([
@@ -315,8 +318,8 @@ fn controller_manager_flags(cluster: &Cluster) -> Flags {
     let kubeconfig = format!("{CONTROLLER_FOLDER}/kubeconfig.yaml");
     let services: Vec<String> = cluster.network.services.iter().map(ToString::to_string).collect();
     let mut controllers = vec!["*", "bootstrap-signer-controller", "token-cleaner-controller"];
-    // No signing key: Zoisite approves and signs from the vault. Pod subnets are Zoisite's as well.
-    if cluster.workers.signer == Signer::Vault {
+    // No signing key: Zoisite approves and signs from the strongbox. Pod subnets are Zoisite's as well.
+    if cluster.workers.signer == Signer::Run {
         controllers.push("-certificatesigningrequest-approving-controller");
         controllers.push("-certificatesigningrequest-signing-controller");
     }

@@ -9,7 +9,7 @@ use super::{
     BlueprintError, Component, Content, File, HostBlueprint, Item, Part, Pinned, UnitFile, User,
     Workshop, unit::HARDENED,
 };
-use crate::cluster::{Cluster, Host, Role};
+use crate::cluster::{Cluster, Host, HostName, Role};
 use crate::pki::{AuthorityKind, ETCD_USER, Profile};
 
 /// Name of the member's unit.
@@ -34,8 +34,6 @@ pub struct EtcdPaths {
     pub formed_mark: String,
     /// Configuration file.
     pub config: String,
-    /// The client program.
-    pub etcdctl: String,
     /// Client endpoint of this member.
     pub endpoint: String,
     /// Authority for the client side.
@@ -46,6 +44,30 @@ pub struct EtcdPaths {
     pub key: String,
     /// The cluster's identity, which the owner mark must hold.
     pub cluster_id: String,
+}
+
+impl EtcdPaths {
+    /// Where a member of `cluster` keeps things; of a host that is none any more only the folders matter.
+    pub(super) fn of(cluster: &Cluster, host: Option<&Host>, cluster_id: &str) -> Self {
+        let folder = cluster.etcd.folder.clone();
+        let (certificate, key) = place(Profile::EtcdProbe);
+        Self {
+            unit: ETCD_UNIT,
+            user: ETCD_USER,
+            data: format!("{folder}/data"),
+            owner_mark: format!("{folder}/cluster"),
+            formed_mark: format!("{folder}/formed"),
+            config: format!("{CONFIG}/etcd.yaml"),
+            endpoint: host.map_or_else(String::new, |host| {
+                url("https", host.address, cluster.etcd.client_port)
+            }),
+            authority: authority_path(AuthorityKind::EtcdClient),
+            certificate,
+            key,
+            cluster_id: cluster_id.to_owned(),
+            folder,
+        }
+    }
 }
 
 /// The fields of etcd's configuration file that Zoisite sets, by their documented names
@@ -90,30 +112,34 @@ pub(super) fn url(scheme: &str, address: IpAddr, port: u16) -> String {
     format!("{scheme}://{}", std::net::SocketAddr::new(address, port))
 }
 
+/// Where the others dial each member, in the order of the cluster file.
+pub fn peer_urls(cluster: &Cluster) -> Vec<(HostName, String)> {
+    let members = cluster.hosts_of(Role::EtcdMember);
+    let url =
+        |host: &&Host| (host.name.clone(), url("https", host.address, cluster.etcd.peer_port));
+    members.iter().map(url).collect()
+}
+
 /// `NAME=URL,…` of all members, in the order of the cluster file.
 pub fn initial_cluster(cluster: &Cluster) -> String {
-    cluster
-        .hosts_of(Role::EtcdMember)
-        .iter()
-        .map(|host| format!("{}={}", host.name, url("https", host.address, cluster.etcd.peer_port)))
-        .collect::<Vec<_>>()
-        .join(",")
+    let all = peer_urls(cluster).into_iter().map(|(name, url)| format!("{name}={url}"));
+    all.collect::<Vec<_>>().join(",")
 }
 
 pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
     let (cluster, host) = (shop.cluster, shop.host);
     let version = cluster.etcd_version.to_string();
     let binaries = format!("/usr/local/lib/zoisite/etcd-{version}");
-    let folder = cluster.etcd.folder.clone();
-    let data = format!("{folder}/data");
+    let paths = EtcdPaths::of(cluster, Some(host), shop.sources.cluster_id);
     let mut items = vec![
-        Item::User(User { name: ETCD_USER, home: folder.clone() }),
+        Item::User(User { name: ETCD_USER, home: paths.folder.clone() }),
         Workshop::directory("/usr/local/lib/zoisite", "root", 0o755),
         Workshop::directory(&binaries, "root", 0o755),
         Workshop::directory("/etc/zoisite", "root", 0o755),
         Workshop::directory(CONFIG, "root", 0o755),
-        Workshop::directory(&folder, ETCD_USER, 0o700),
-        Workshop::directory(&data, ETCD_USER, 0o700),
+        // Marks stand in it that root writes and trusts: it is not etcd's to put anything there.
+        Workshop::directory(&paths.folder, "root", 0o755),
+        Workshop::directory(&paths.data, ETCD_USER, 0o700),
     ];
     for file in ["etcd", "etcdctl"] {
         items.push(Item::Component(Component {
@@ -126,24 +152,9 @@ pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
     for kind in [AuthorityKind::EtcdClient, AuthorityKind::EtcdPeer] {
         items.extend(shop.authority(kind, &authority_path(kind), Some(ETCD_UNIT)));
     }
-    for profile in [Profile::EtcdServer, Profile::EtcdPeer, Profile::EtcdHealth] {
+    for profile in [Profile::EtcdServer, Profile::EtcdPeer, Profile::EtcdProbe] {
         items.extend(shop.certificate(profile));
     }
-    let paths = EtcdPaths {
-        unit: ETCD_UNIT,
-        user: ETCD_USER,
-        owner_mark: format!("{folder}/cluster"),
-        formed_mark: format!("{folder}/formed"),
-        config: format!("{CONFIG}/etcd.yaml"),
-        etcdctl: format!("{binaries}/etcdctl"),
-        endpoint: url("https", host.address, cluster.etcd.client_port),
-        authority: authority_path(AuthorityKind::EtcdClient),
-        certificate: place(Profile::EtcdHealth).0,
-        key: place(Profile::EtcdHealth).1,
-        cluster_id: shop.sources.cluster_id.to_owned(),
-        folder,
-        data,
-    };
     match config(cluster, host, &paths, shop.sources.cluster_id) {
         Ok(content) => items.push(Item::File(File {
             path: paths.config.clone(),
@@ -259,7 +270,7 @@ fn unit_file(cluster: &Cluster, host: &Host, binaries: &str, paths: &EtcdPaths) 
             ("TimeoutStartSec", "infinity"),
             ("TimeoutStopSec", "30"),
             ("LimitNOFILE", "16384"),
-            ("ReadWritePaths", &paths.folder),
+            ("ReadWritePaths", &paths.data),
         ]
         .into_iter()
         .chain(HARDENED),

@@ -28,11 +28,11 @@ pub use components::{ComponentSums, ComponentsError, Pinned};
 pub use config::person_kubeconfig;
 pub use control_plane::API_SERVER_UNIT;
 pub(crate) use control_plane::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, SCHEDULER_OWN};
-pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster};
+pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
 pub(crate) use node::KUBELET_OWN;
 pub use node::{
-    KUBELET_UNIT, NodePaths, NodeWanted, RUNTIME_UNIT, TOKEN_PATH, Taint, assign_subnets,
-    image_name, node_wanted,
+    KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, RUNTIME_UNIT, TOKEN_PATH, Taint,
+    assign_subnets, image_name, node_wanted,
 };
 pub use objects::{ApiObject, objects};
 pub use unit::UnitFile;
@@ -120,9 +120,39 @@ impl HostBlueprint {
         }
     }
 
+    /// For a host that was an etcd member: besides what it holds by now (`known`), it is looked at whether
+    /// it holds a member's data.
+    pub fn of_old_member(
+        cluster: &Cluster,
+        host: &HostName,
+        cluster_id: &str,
+        known: Option<&Self>,
+    ) -> Self {
+        let etcd = EtcdPaths::of(cluster, None, cluster_id);
+        Self { etcd: Some(etcd), ..known.cloned().unwrap_or_else(|| Self::new(host)) }
+    }
+
     fn extend(&mut self, part: Part, items: impl IntoIterator<Item = Item>) {
         self.items.extend(items);
         self.parts.resize(self.items.len(), part);
+    }
+
+    /// The mark that says whose host this is comes first, with whatever part is put first.
+    fn marked(&mut self, cluster: &Cluster, cluster_id: &str) {
+        let ranges = |all: &[ipnet::IpNet]| {
+            all.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ")
+        };
+        let text = format!(
+            "{}\n{WRITTEN}name {}\ndomain {}\npods {}\nservices {}\n",
+            cluster_mark(cluster_id),
+            cluster.name,
+            cluster.domain,
+            ranges(&cluster.network.pods),
+            ranges(&cluster.network.services)
+        );
+        self.items.insert(0, Workshop::file(CLUSTER_MARK, text, None));
+        let first = self.parts.first().copied().unwrap_or(Part::Etcd);
+        self.parts.insert(0, first);
     }
 
     /// The part to which an item belongs.
@@ -242,7 +272,7 @@ pub enum Content {
         /// What matters at the first start only; stands below [`FIRST_START`].
         first_start: Option<Arc<str>>,
     },
-    /// A private key from the vault.
+    /// A private key from the strongbox.
     Key {
         /// Serial number of its certificate.
         serial: String,
@@ -276,6 +306,12 @@ impl Content {
             }
             Self::Key { .. } => None,
         }
+    }
+
+    /// SHA-256 of the whole text of a file that has first-start facts.
+    pub fn whole_sha256(&self) -> Option<String> {
+        self.first_start()?;
+        Some(crate::pki::hex(&Sha256::digest(self.whole_text()?.as_bytes())))
     }
 
     /// SHA-256 of what must always hold, in hexadecimal: a difference here is a difference.
@@ -320,6 +356,8 @@ pub struct Sources<'a> {
     pub subnets: &'a BTreeMap<HostName, Vec<ipnet::IpNet>>,
     /// What is known of hosts; one that was never met is taken for an ordinary one.
     pub facts: &'a BTreeMap<HostName, HostFacts>,
+    /// Addresses of hosts that were met and are no longer in the cluster file: they run on.
+    pub departed: &'a BTreeMap<HostName, std::net::IpAddr>,
 }
 
 /// What is known of the secrets that all control planes share, without opening them.
@@ -333,17 +371,17 @@ pub struct SharedSecrets {
     pub encryption_sha256: String,
 }
 
-/// Under which key the vault holds the key that signs service accounts' tokens.
+/// Under which key the strongbox holds the key that signs service accounts' tokens.
 pub const SERVICE_ACCOUNTS_KEY: &str = "service-accounts";
-/// Under which key the vault holds the encryption of secrets at rest.
+/// Under which key the strongbox holds the encryption of secrets at rest.
 pub const ENCRYPTION_KEY: &str = "encryption-at-rest";
 
-/// Under which key the vault holds a host's join token.
+/// Under which key the strongbox holds a host's join token.
 pub fn token_key(host: &HostName) -> String {
     format!("token/{host}")
 }
 
-/// The host whose join token the vault holds under a key, if that is what it is.
+/// The host whose join token the strongbox holds under a key, if that is what it is.
 pub fn token_host(key: &str) -> Option<HostName> {
     HostName::new(key.strip_prefix("token/")?).ok()
 }
@@ -479,7 +517,7 @@ impl Workshop<'_> {
         ]
     }
 
-    /// A secret from the vault, for its owner alone.
+    /// A secret from the strongbox, for its owner alone.
     fn key(
         path: &str,
         owner: &'static str,
@@ -519,6 +557,14 @@ impl Workshop<'_> {
         }));
         items
     }
+}
+
+/// Says on every host which cluster it carries, and that this cluster was begun.
+pub const CLUSTER_MARK: &str = "/var/lib/zoisite/cluster";
+
+/// The first line of that mark: the cluster's identity, and its epoch (a restored quorum is another one).
+pub fn cluster_mark(cluster_id: &str) -> String {
+    format!("{cluster_id} 1")
 }
 
 /// The first line of what Zoisite writes.
@@ -565,6 +611,14 @@ pub fn blueprint(
                 }
                 Part::Nodes if nodes.contains(&host.name) => node::node(&mut shop, &mut made),
                 Part::Etcd | Part::ControlPlane | Part::Balancer | Part::Nodes => {}
+            }
+        }
+        if !made.items.is_empty() {
+            made.marked(cluster, sources.cluster_id);
+            if !control.contains(&host.name) {
+                // A host that was a control plane once keeps no key that signs.
+                let last = made.parts.last().copied().unwrap_or(Part::Nodes);
+                made.extend(last, [Item::Absent(control_plane::SIGNING_KEY.into())]);
             }
         }
         (made, shop.errors)

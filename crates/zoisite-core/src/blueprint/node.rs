@@ -1,6 +1,6 @@
 //! A node: container runtime, pod network, kubelet and kube-proxy.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
 use ipnet::IpNet;
@@ -95,7 +95,54 @@ pub struct NodeWanted {
     pub subnets: Vec<IpNet>,
 }
 
+/// Label and taint of control-plane nodes.
 const CONTROL_PLANE_LABEL: &str = "node-role.kubernetes.io/control-plane";
+
+/// Annotation of a node object under which Zoisite remembers what it put there.
+pub const PUT_ANNOTATION: &str = "zoisite/put";
+
+/// What Zoisite put on a node object: only that is ever taken away again.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NodePut {
+    /// Keys of labels.
+    pub labels: BTreeSet<String>,
+    /// Taints.
+    pub taints: Vec<Taint>,
+}
+
+impl NodePut {
+    /// What stands there from before objects remembered: the mark of a control plane, in any case.
+    pub fn unremembered() -> Self {
+        let taint = control_plane_taint();
+        Self { labels: [taint.key.clone()].into(), taints: vec![taint] }
+    }
+
+    /// What of this is on a node that has `labels` and `taints`, and is no longer `wanted`.
+    pub fn left_over(
+        &self,
+        wanted: &NodeWanted,
+        labels: &BTreeMap<String, String>,
+        taints: &[Taint],
+    ) -> Self {
+        let label = |key: &&String| labels.contains_key(*key) && !wanted.labels.contains_key(*key);
+        let taint = |taint: &&Taint| taints.contains(taint) && !wanted.taints.contains(taint);
+        Self {
+            labels: self.labels.iter().filter(label).cloned().collect(),
+            taints: self.taints.iter().filter(taint).cloned().collect(),
+        }
+    }
+}
+
+fn control_plane_taint() -> Taint {
+    Taint { key: CONTROL_PLANE_LABEL.into(), value: String::new(), effect: "NoSchedule".into() }
+}
+
+impl NodeWanted {
+    /// What the node object must remember.
+    pub fn put(&self) -> NodePut {
+        NodePut { labels: self.labels.keys().cloned().collect(), taints: self.taints.clone() }
+    }
+}
 
 /// Works out a node object from the cluster file and the assigned subnets.
 pub fn node_wanted(cluster: &Cluster, host: &HostName, subnets: &[IpNet]) -> NodeWanted {
@@ -106,11 +153,7 @@ pub fn node_wanted(cluster: &Cluster, host: &HostName, subnets: &[IpNet]) -> Nod
         labels.insert(CONTROL_PLANE_LABEL.into(), String::new());
         // A control-plane host that is a worker too carries workloads.
         if !cluster.workers.hosts.contains(host) {
-            taints.push(Taint {
-                key: CONTROL_PLANE_LABEL.into(),
-                value: String::new(),
-                effect: "NoSchedule".into(),
-            });
+            taints.push(control_plane_taint());
         }
     }
     NodeWanted { host: host.clone(), labels, taints, subnets: subnets.to_vec() }
@@ -237,7 +280,10 @@ net.ipv4.ip_forward = 1
     let mut routes = String::from(super::WRITTEN);
     let others = shop.sources.subnets.iter().filter(|(other, _)| **other != shop.host.name);
     for (other, nets) in routed.then_some(others).into_iter().flatten() {
-        let Some(via) = shop.cluster.host(other).map(|host| host.address) else { continue };
+        // A host that was taken out of the file runs on, and its pods are dialled on.
+        let departed = || shop.sources.departed.get(other).copied();
+        let via = shop.cluster.host(other).map(|host| host.address).or_else(departed);
+        let Some(via) = via else { continue };
         for net in nets.iter().filter(|net| net.addr().is_ipv4() == via.is_ipv4()) {
             routes.push_str(&format!("route replace {net} via {via} proto {ROUTE_PROTOCOL}\n"));
         }

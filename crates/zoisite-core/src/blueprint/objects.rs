@@ -1,13 +1,13 @@
 //! What the cluster itself must hold: the rights that joining needs, and its DNS.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use super::node::{dns_address, image_name};
 use crate::cluster::{Cluster, Signer};
 
 /// An object of the platform's API, applied with server-side apply under Zoisite's own field manager.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct ApiObject(pub Value);
 
@@ -38,10 +38,11 @@ impl ApiObject {
 
     /// `Deployment kube-system/coredns`.
     pub fn title(&self) -> String {
-        match self.namespace() {
+        let title = match self.namespace() {
             "" => format!("{} {}", self.kind(), self.name()),
             namespace => format!("{} {namespace}/{}", self.kind(), self.name()),
-        }
+        };
+        crate::script::plain(&title).into_owned()
     }
 }
 

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::address::{overlap, subnets_in};
+use super::address::{EndpointHost, overlap, subnets_in};
 use super::finding::Finding;
 use super::model::{Cluster, PodsBy, Role, Signer};
 use super::names::HostName;
@@ -31,6 +31,22 @@ pub(crate) const ETCD_OWN: &[&str] = &[
     "enable-grpc-gateway",
 ];
 
+/// Fields with which etcd would begin a cluster of its own, or find one elsewhere: never set by hand.
+const ETCD_ANEW: &[&str] = &[
+    "force-new-cluster",
+    "force-new-cluster-bump-amount",
+    "discovery",
+    "discovery-srv",
+    "discovery-srv-name",
+    "discovery-fallback",
+    "discovery-proxy",
+    "discovery-token",
+    "discovery-endpoints",
+];
+
+/// Code of the finding about a stable name that was made up.
+pub const MADE_UP_NAME: &str = "made-up-name";
+
 pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Finding>) {
     let mut check = Check { cluster, places, findings };
     check.addresses();
@@ -43,6 +59,7 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.balancers();
     check.settings();
     check.single_points();
+    check.made_up_name();
 }
 
 /// So many nodes are connected by routes without a warning.
@@ -237,6 +254,23 @@ impl Check<'_> {
                 self.add(finding, "network.services", "not possible");
             }
         }
+        // The API server refuses to serve an address of a family that its services do not have.
+        let v6_host = self.cluster.hosts_of(Role::ControlPlane).into_iter().find(|host| {
+            !network.services.is_empty()
+                && !network.services.iter().any(|r| r.addr().is_ipv4() == host.address.is_ipv4())
+        });
+        if let Some(host) = v6_host {
+            let (own, other) = match host.address.is_ipv4() {
+                true => ("IPv4", "IPv6"),
+                false => ("IPv6", "IPv4"),
+            };
+            let finding = Finding::blocks(
+                "family-mismatch",
+                format!("{} has an {own} address, and services are {other} only", host.name),
+            )
+            .mend(format!("add an {own} range to network.services and network.pods"));
+            self.add(finding, "network.services", &format!("no {own} range"));
+        }
         let families = |ranges: &[IpNet]| {
             let v4 = ranges.iter().any(|r| matches!(r, IpNet::V4(_)));
             (v4, ranges.iter().any(|r| matches!(r, IpNet::V6(_))))
@@ -249,6 +283,19 @@ impl Check<'_> {
             )
             .mend("give both IPv4, both IPv6, or both one of each");
             self.add(finding, "network.services", "differs from network.pods");
+        }
+    }
+
+    /// `new` makes a name up that nobody's DNS knows.
+    fn made_up_name(&mut self) {
+        let EndpointHost::Name(name) = &self.cluster.control_plane.address.host else { return };
+        if *name == super::made_up_name(&self.cluster.name) {
+            let finding = Finding::warns(
+                MADE_UP_NAME,
+                format!("{name} was made up by 'zoisite new', and resolves nowhere by itself"),
+            )
+            .mend("name one of your own; or add it to your DNS, or to /etc/hosts on every host, leading to the balancers or the control plane");
+            self.add(finding, "control-plane.address", "every host must resolve it");
         }
     }
 
@@ -283,7 +330,7 @@ impl Check<'_> {
                 "the cluster authority's key will be on every control-plane host",
             )
             .mend("whoever reads it there can make any certificate, an administrator's too: use it only for fleets that come and go without you");
-            self.add(finding, "workers.signer", "no longer only in the vault");
+            self.add(finding, "workers.signer", "no longer only in the strongbox");
         }
     }
 
@@ -384,6 +431,14 @@ impl Check<'_> {
             ("control-plane.scheduler", &control.scheduler, SCHEDULER_OWN),
             ("workers.kubelet", &cluster.workers.kubelet, KUBELET_OWN),
         ];
+        for key in cluster.etcd.settings.keys().filter(|key| ETCD_ANEW.contains(&key.as_str())) {
+            let finding = Finding::blocks(
+                "setting-begins-anew",
+                format!("etcd.settings.{key} would make a member leave the quorum it belongs to"),
+            )
+            .mend("take it out: a quorum that lost its majority is restored from a snapshot, member by member");
+            self.add(finding, &format!("etcd.settings.{key}"), "begins another cluster");
+        }
         for (table, settings, own) in tables {
             for key in settings.keys().filter(|key| own.contains(&key.as_str())) {
                 let finding = Finding::blocks(

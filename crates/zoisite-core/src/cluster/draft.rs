@@ -93,6 +93,11 @@ fn dashed(text: &str) -> Option<Vec<String>> {
         .then(|| (from..=to).map(|n| std::net::Ipv4Addr::from(n).to_string()).collect())
 }
 
+/// The stable name of a cluster for which nobody named one.
+pub(super) fn made_up_name(cluster: &ClusterName) -> String {
+    format!("api.{cluster}.internal")
+}
+
 /// Writes a commented cluster file in which the hosts have sensible roles.
 ///
 /// One host does everything; up to four do everything together; from five on, three carry etcd and
@@ -107,10 +112,7 @@ pub fn draft(cluster: &ClusterName, hosts: &[DraftHost], kubernetes: &str, etcd:
     let v6 = hosts.first().is_some_and(|h| h.address.is_ipv6());
     let stable = match hosts {
         [only] => super::Endpoint { host: super::EndpointHost::Address(only.address), port: 6443 },
-        _ => super::Endpoint {
-            host: super::EndpointHost::Name(format!("api.{cluster}.internal")),
-            port: 6443,
-        },
+        _ => super::Endpoint { host: super::EndpointHost::Name(made_up_name(cluster)), port: 6443 },
     };
     let pods = free_range(hosts, if v6 { PODS_V6 } else { PODS_V4 });
     let services = free_range(hosts, if v6 { SERVICES_V6 } else { SERVICES_V4 });

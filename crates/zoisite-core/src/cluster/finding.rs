@@ -29,13 +29,24 @@ pub struct Finding {
     pub span: Option<Range<usize>>,
 }
 
+/// A text with words of the file in it: in one line, without end only so far, and nothing that a terminal
+/// would obey.
+fn tame(text: String) -> String {
+    const MOST: usize = 400;
+    let text = match text.char_indices().nth(MOST) {
+        Some((at, _)) => format!("{}…", &text[..at]),
+        None => text,
+    };
+    crate::script::plain(&text).replace('\n', " ")
+}
+
 impl Finding {
     /// A finding that blocks.
     pub fn blocks(code: &'static str, message: impl Into<String>) -> Self {
         Self {
             code,
             grade: Grade::Blocks,
-            message: message.into(),
+            message: tame(message.into()),
             label: String::new(),
             mend: String::new(),
             span: None,
@@ -50,13 +61,13 @@ impl Finding {
     /// Adds where in the file it stands, and the words to put there.
     pub fn at(mut self, span: Range<usize>, label: impl Into<String>) -> Self {
         self.span = Some(span);
-        self.label = label.into();
+        self.label = tame(label.into());
         self
     }
 
     /// Adds what to do about it.
     pub fn mend(mut self, mend: impl Into<String>) -> Self {
-        self.mend = mend.into();
+        self.mend = tame(mend.into());
         self
     }
 

@@ -17,6 +17,8 @@ mod reader;
 mod topology;
 
 pub use address::{Endpoint, EndpointHost, subnets_in};
+pub use check::MADE_UP_NAME;
+use draft::made_up_name;
 pub use draft::{DraftError, DraftHost, draft, draft_hosts};
 pub use finding::{Finding, Grade};
 pub use model::{

@@ -84,7 +84,7 @@ pub struct Host {
 }
 
 /// How the administrator reaches a host; what is absent is left to the person's own SSH setup.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub struct Login {
     /// Name or address to log in at; the host's address when absent.
     pub address: Option<String>,
@@ -158,9 +158,9 @@ pub struct Workers {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Signer {
-    /// A run, from the vault: no key that signs is on any host.
+    /// A run, from the strongbox: no key that signs is on any host.
     #[default]
-    Vault,
+    Run,
     /// The platform's own controllers, with the cluster authority's key on every control-plane host.
     InCluster,
 }
@@ -172,9 +172,9 @@ impl Signer {
     /// When there is no such signer.
     pub fn new(text: &str) -> Result<Self, super::NameError> {
         match text {
-            "vault" => Ok(Self::Vault),
+            "run" => Ok(Self::Run),
             "in-cluster" => Ok(Self::InCluster),
-            _ => Err(super::NameError("one of vault, in-cluster".into())),
+            _ => Err(super::NameError("one of run, in-cluster".into())),
         }
     }
 }

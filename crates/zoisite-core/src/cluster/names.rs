@@ -116,7 +116,7 @@ text_type!(HostName);
 text_type!(ClusterName);
 
 /// A component's version, three numbers.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Version {
     /// First number.
     pub major: u32,

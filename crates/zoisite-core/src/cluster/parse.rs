@@ -135,12 +135,12 @@ impl Parser {
             .and_then(|s| self.required(s, "name", "\"saltmarsh\"", "bad-name", ClusterName::new));
         let kubernetes = cluster.as_ref().and_then(|s| {
             self.required(s, "kubernetes", "\"1.36.3\"", "bad-version", |text| {
-                possible(Version::new(text)?, 1, 30, "Kubernetes", "1.30")
+                served(Version::new(text)?, "Kubernetes", KUBERNETES)
             })
         });
         let etcd_version = cluster.as_ref().and_then(|s| {
             self.required(s, "etcd", "\"3.6.16\"", "bad-version", |text| {
-                possible(Version::new(text)?, 3, 5, "etcd", "3.5")
+                served(Version::new(text)?, "etcd", ETCD)
             })
         });
         let domain = cluster.as_ref().and_then(|s| {
@@ -512,6 +512,19 @@ impl Parser {
                             .insert(key.get_ref().to_string(), text.to_string());
                     }
                 }
+                for (key, value) in pairs.iter() {
+                    let DeValue::String(text) = value.get_ref() else { continue };
+                    if let Err(why) = label(key.get_ref(), text) {
+                        self.findings.push(
+                            Finding::blocks(
+                                "bad-label",
+                                format!("'{}' with '{text}' cannot be a node's label", key.get_ref()),
+                            )
+                            .at(key.span(), why.to_string())
+                            .mend("write it like shore = \"north\" or \"saltmarsh.example/shore\" = \"north\""),
+                        );
+                    }
+                }
                 for (key, value) in pairs.iter().filter(|(_, v)| !v.get_ref().is_str()) {
                     self.findings.push(
                         Finding::blocks(
@@ -536,6 +549,17 @@ impl Parser {
                 let Some(first) = texts.first() else { continue };
                 let span = first.span.clone();
                 for At { value, span } in &texts {
+                    let (key, text) =
+                        value.rsplit_once(':').map_or((value.as_str(), ""), |(l, _)| {
+                            l.split_once('=').unwrap_or((l, ""))
+                        });
+                    if let Err(why) = label(key, text) {
+                        self.findings.push(
+                            Finding::blocks("bad-taint", format!("'{value}' is no taint"))
+                                .at(span.clone(), why.to_string())
+                                .mend("write key=value:NoSchedule, or key:NoSchedule"),
+                        );
+                    }
                     let effect = value.rsplit_once(':').map(|(_, effect)| effect);
                     if !matches!(effect, Some("NoSchedule" | "PreferNoSchedule" | "NoExecute")) {
                         self.findings.push(
@@ -623,18 +647,48 @@ fn absolute(text: &str) -> Result<String, NameError> {
     }
 }
 
-fn possible(
-    version: Version,
-    major: u32,
-    oldest: u32,
-    what: &str,
-    oldest_text: &str,
-) -> Result<Version, NameError> {
-    if version.major != major || version.minor > 99 {
-        return Err(NameError(format!("there is no {what} {version}")));
+/// Minor versions of Kubernetes that the generated configuration serves: older API servers do not know the
+/// first stable form of their authentication's configuration (`apiserver.config.k8s.io/v1`), newer ones were
+/// never tried.
+const KUBERNETES: &[(u32, u32)] = &[(1, 34), (1, 35), (1, 36)];
+/// Minor versions of etcd that the generated configuration serves.
+const ETCD: &[(u32, u32)] = &[(3, 5), (3, 6)];
+
+fn served(version: Version, what: &str, known: &[(u32, u32)]) -> Result<Version, NameError> {
+    if known.contains(&(version.major, version.minor)) {
+        return Ok(version);
     }
-    if version.minor < oldest {
-        return Err(NameError(format!("older than {oldest_text}, the oldest that is supported")));
+    let names: Vec<String> =
+        known.iter().map(|(major, minor)| format!("{major}.{minor}")).collect();
+    Err(NameError(format!("this version of Zoisite raises {what} {}", names.join(", "))))
+}
+
+/// Judges a node label's or taint's key and value by the platform's rules: a name of letters, digits, '-',
+/// '_' and '.', perhaps behind a DNS name and a '/'.
+fn label(key: &str, value: &str) -> Result<(), NameError> {
+    let plain = |text: &str| {
+        let inner = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
+        let edge = |c: Option<char>| c.is_some_and(|c| c.is_ascii_alphanumeric());
+        text.len() <= 63
+            && text.chars().all(inner)
+            && edge(text.chars().next())
+            && edge(text.chars().next_back())
+    };
+    let (prefix, name) = match key.split_once('/') {
+        Some((prefix, name)) => (Some(prefix), name),
+        None => (None, key),
+    };
+    if !plain(name) {
+        let rule = "1 to 63 letters, digits, '-', '_' and '.', a letter or digit first and last";
+        return Err(NameError(format!("'{name}' is no key: {rule}")));
     }
-    Ok(version)
+    if let Some(prefix) = prefix {
+        super::names::dns_name(prefix, 253)
+            .map_err(|why| NameError(format!("'{prefix}' before the '/' is no DNS name: {why}")))?;
+    }
+    if !value.is_empty() && !plain(value) {
+        let rule = "nothing, or up to 63 letters, digits, '-', '_' and '.', a letter or digit first and last";
+        return Err(NameError(format!("'{value}' is no value: {rule}")));
+    }
+    Ok(())
 }

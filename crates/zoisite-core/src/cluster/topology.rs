@@ -5,15 +5,18 @@ use serde::Serialize;
 use super::model::{Cluster, Role};
 use super::names::HostName;
 
-/// How many hosts of each layer may be lost with the layer still answering.
+/// How many hosts may be lost, whichever they are, with each layer still answering: a layer survives no more
+/// than what it stands on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Tolerance {
-    /// Balancers; `None` when the site brings its own.
+    /// Balancers, which stand on the API; `None` when the site brings its own.
     pub balancers: Option<usize>,
-    /// API servers.
+    /// API servers, which stand on etcd.
     pub api: usize,
     /// etcd members: of `2n + 1`, `n`.
     pub etcd: usize,
+    /// The whole cluster: the least of all.
+    pub whole: usize,
 }
 
 /// One layer of the control plane, from the client's side inwards.
@@ -38,8 +41,8 @@ pub struct Topology {
     pub roles: Vec<(HostName, Vec<Role>)>,
     /// Losses survived, by layer.
     pub tolerance: Tolerance,
-    /// The cheapest changes that survive one loss more, a sentence each.
-    pub next: Vec<String>,
+    /// The cheapest change with which the whole cluster survives one loss more.
+    pub next: Option<String>,
 }
 
 impl Topology {
@@ -51,14 +54,20 @@ impl Topology {
         let stable_host = cluster
             .stable_ip()
             .and_then(|address| cluster.hosts.iter().find(|host| host.address == address));
+        let etcd_alone = etcd.len().saturating_sub(1) / 2;
+        let api_alone = api.len().saturating_sub(1);
+        let balancers_alone = match (balancers.len(), stable_host) {
+            (_, Some(_)) => Some(0),
+            (0, None) => None,
+            (n, None) => Some(n - 1),
+        };
+        let on_etcd = api_alone.min(etcd_alone);
+        let on_api = balancers_alone.map(|alone| alone.min(on_etcd));
         let tolerance = Tolerance {
-            balancers: match (balancers.len(), stable_host) {
-                (_, Some(_)) => Some(0),
-                (0, None) => None,
-                (n, None) => Some(n - 1),
-            },
-            api: api.len().saturating_sub(1),
-            etcd: etcd.len().saturating_sub(1) / 2,
+            balancers: on_api,
+            api: on_etcd,
+            etcd: etcd_alone,
+            whole: on_api.unwrap_or(on_etcd),
         };
         let layers = vec![
             Layer { name: "balancers", hosts: balancers.clone(), survives: tolerance.balancers },
@@ -76,52 +85,50 @@ impl Topology {
             .iter()
             .map(|host| (host.name.clone(), by_host.remove(&host.name).unwrap_or_default()))
             .collect();
-        let next = cheapest(cluster, tolerance);
+        let next = cheapest(cluster, tolerance.whole + 1, stable_host.is_some());
         Self { layers, workers: cluster.workers.hosts.clone(), roles, tolerance, next }
     }
 }
 
-/// What to add so that the weakest layers survive one loss more, preferring hosts already there.
-fn cheapest(cluster: &Cluster, tolerance: Tolerance) -> Vec<String> {
-    let weakest = tolerance.balancers.unwrap_or(usize::MAX).min(tolerance.api).min(tolerance.etcd);
+/// What to add so that every layer survives `wanted` losses, on hosts that are there where they suffice; one
+/// new machine may carry what several layers miss.
+fn cheapest(cluster: &Cluster, wanted: usize, owned: bool) -> Option<String> {
+    let layers = [
+        ("etcd member", 2 * wanted + 1, &cluster.etcd.members),
+        ("control-plane host", wanted + 1, &cluster.control_plane.hosts),
+        ("balancer", wanted + 1, &cluster.balancers.hosts),
+    ];
     let mut out = Vec::new();
-    if tolerance.etcd == weakest {
-        let add = 2 * (weakest + 1) + 1 - cluster.etcd.members.len();
-        out.push(additional(cluster, "etcd member", add, &cluster.etcd.members));
-    }
-    if tolerance.api == weakest {
-        out.push(additional(cluster, "control-plane host", 1, &cluster.control_plane.hosts));
-    }
-    if tolerance.balancers == Some(weakest) {
-        if cluster.stable_ip().is_some_and(|ip| cluster.hosts.iter().any(|h| h.address == ip)) {
-            out.push("give the API a stable address that no single host owns".into());
+    let mut machines = 0;
+    for (what, needed, have) in layers {
+        let missing = needed.saturating_sub(have.len());
+        // Balancers of the site's own are the site's business.
+        if missing == 0 || (have.is_empty() && what == "balancer") {
+            continue;
         }
-        if cluster.balancers.hosts.len() < weakest + 2 {
-            let wanted = weakest + 2 - cluster.balancers.hosts.len();
-            out.push(additional(cluster, "balancer", wanted, &cluster.balancers.hosts));
-        }
+        let have: BTreeSet<&HostName> = have.iter().collect();
+        let spare = cluster.hosts.iter().map(|host| &host.name).filter(|name| !have.contains(name));
+        let spare: Vec<&str> = spare.map(HostName::as_str).take(missing).collect();
+        machines = machines.max(missing - spare.len());
+        let s = if missing == 1 { "" } else { "s" };
+        let on = match spare.is_empty() {
+            true => String::new(),
+            false => format!(" ({})", spare.join(", ")),
+        };
+        out.push(format!("{missing} more {what}{s}{on}"));
     }
-    out
-}
-
-fn additional(cluster: &Cluster, what: &str, count: usize, have: &[HostName]) -> String {
-    let have: BTreeSet<&HostName> = have.iter().collect();
-    let spare: Vec<&HostName> =
-        cluster.hosts.iter().map(|h| &h.name).filter(|n| !have.contains(n)).take(count).collect();
-    let s = if count == 1 { "" } else { "s" };
-    let missing = count - spare.len();
-    let names: Vec<String> = spare.iter().map(ToString::to_string).collect();
-    match (names.is_empty(), missing) {
-        (false, 0) => {
-            format!("{count} more {what}{s}, on hosts that are there: {}", names.join(" and "))
-        }
-        (false, new) => format!(
-            "{count} more {what}{s}: {} and {new} new machine{}",
-            names.join(", "),
-            if new == 1 { "" } else { "s" }
-        ),
-        (true, new) => {
-            format!("{count} more {what}{s}: {new} new machine{}", if new == 1 { "" } else { "s" })
-        }
+    if owned {
+        out.push("a stable address that no single host owns".into());
     }
+    let last = out.pop()?;
+    let mut text = match out.is_empty() {
+        true => last,
+        false => format!("{} and {last}", out.join(", ")),
+    };
+    match machines {
+        0 => {}
+        1 => text.push_str(", with a new machine"),
+        n => text.push_str(&format!(", with {n} new machines")),
+    }
+    Some(text)
 }

@@ -34,7 +34,9 @@ impl Trouble {
         answer: impl Into<String>,
         evidence: Vec<String>,
     ) -> Self {
-        let answer = answer.into();
+        let answer = crate::script::plain(&answer.into()).into_owned();
+        let evidence: Vec<String> =
+            evidence.iter().map(|line| crate::script::plain(line).into_owned()).collect();
         let found = evidence
             .iter()
             .rev()

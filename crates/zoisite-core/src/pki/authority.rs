@@ -51,7 +51,7 @@ impl AuthorityCertificate {
     }
 }
 
-/// Under which key the vault holds an authority's private key.
+/// Under which key the strongbox holds an authority's private key.
 pub fn authority_key(kind: AuthorityKind) -> String {
     format!("authority/{kind}")
 }
@@ -118,7 +118,7 @@ impl Authority {
         Ok((Self::from_pair(certificate, pair)?, secret))
     }
 
-    /// Opens an authority from its certificate and the key that the vault holds.
+    /// Opens an authority from its certificate and the key that the strongbox holds.
     ///
     /// # Errors
     /// When either is damaged.

@@ -23,6 +23,16 @@ pub enum Party {
     Extensions,
 }
 
+impl Party {
+    /// The host, if it is one.
+    pub fn host(&self) -> Option<&HostName> {
+        match self {
+            Self::Host(name) => Some(name),
+            Self::Nodes(_) | Self::Run | Self::People | Self::Extensions => None,
+        }
+    }
+}
+
 impl fmt::Display for Party {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
@@ -109,7 +119,7 @@ pub fn edges(cluster: &Cluster) -> Vec<Edge> {
         }
         out.push(Edge {
             client: host(client),
-            client_profile: Some(Profile::EtcdHealth),
+            client_profile: Some(Profile::EtcdProbe),
             source: None,
             server: host(client),
             server_profile: Some(Profile::EtcdServer),
@@ -145,7 +155,7 @@ pub fn edges(cluster: &Cluster) -> Vec<Edge> {
         for member in &members {
             out.push(Edge {
                 client: host(api),
-                client_profile: Some(Profile::ApiServerEtcd),
+                client_profile: Some(Profile::ApiToEtcd),
                 source: None,
                 server: host(member),
                 server_profile: Some(Profile::EtcdServer),
@@ -172,7 +182,7 @@ pub fn edges(cluster: &Cluster) -> Vec<Edge> {
         for node in &nodes {
             out.push(Edge {
                 client: host(api),
-                client_profile: Some(Profile::ApiServerKubelet),
+                client_profile: Some(Profile::ApiToKubelet),
                 source: None,
                 server: host(node),
                 server_profile: Some(Profile::KubeletServing),

@@ -84,7 +84,7 @@ impl fmt::Display for KeyKind {
     }
 }
 
-/// A key pair that was just made: its private half as text for the vault, its public half to certify.
+/// A key pair that was just made: its private half as text for the strongbox, its public half to certify.
 #[derive(Debug)]
 pub struct NewKey {
     /// The private key, PKCS #8 in PEM (RFC 5958, RFC 7468 section 10).
@@ -93,7 +93,7 @@ pub struct NewKey {
     pub public: rcgen::SubjectPublicKeyInfo,
 }
 
-/// Where keys and serial numbers come from: the vault in earnest, ready-made ones in rehearsals.
+/// Where keys and serial numbers come from: the strongbox in earnest, ready-made ones in rehearsals.
 pub trait KeySource: Sync {
     /// A key pair of that kind.
     ///

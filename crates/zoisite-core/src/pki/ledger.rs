@@ -60,9 +60,18 @@ impl LedgerEntry {
 
     /// `etcd-peer of heron`.
     pub fn label(&self) -> String {
-        match &self.host {
-            Some(host) => format!("{} of {host}", self.profile),
+        match self.holder() {
+            Some(holder) => format!("{} of {holder}", self.profile),
             None => self.profile.to_string(),
+        }
+    }
+
+    /// Whose it is: a host's or a person's; a run's own certificate is nobody's.
+    pub fn holder(&self) -> Option<&str> {
+        match (&self.host, self.profile) {
+            (Some(host), _) => Some(host.as_str()),
+            (None, Profile::Person) => Some(&self.common_name),
+            (None, _) => None,
         }
     }
 

@@ -135,7 +135,7 @@ macro_rules! profiles {
                 match self { $(Self::$variant => $holder,)* }
             }
 
-            /// Where it lives on its host; `None` for what never leaves the vault.
+            /// Where it lives on its host; `None` for what never leaves the strongbox.
             pub fn place(self) -> Option<Place> {
                 match self { $(Self::$variant => $place,)* }
             }
@@ -159,16 +159,19 @@ profiles! {
     EtcdPeer = "etcd-peer", EtcdPeer, Both, Holder::Role(Role::EtcdMember),
         at("etcd", "peer", ETCD_USER);
     /// Health checks of a member from its own host.
-    EtcdHealth = "etcd-health", EtcdClient, Client, Holder::Role(Role::EtcdMember),
-        at("etcd", "health", "root");
+    #[serde(alias = "etcd-health")]
+    EtcdProbe = "etcd-probe", EtcdClient, Client, Holder::Role(Role::EtcdMember),
+        at("etcd", "probe", "root");
     /// An API server towards everybody.
     ApiServer = "api-server", Cluster, Server, Holder::Role(Role::ControlPlane),
         at("api-server", "server", API_USER);
     /// An API server towards etcd.
-    ApiServerEtcd = "api-server-etcd", EtcdClient, Client, Holder::Role(Role::ControlPlane),
+    #[serde(alias = "api-server-etcd")]
+    ApiToEtcd = "api-to-etcd", EtcdClient, Client, Holder::Role(Role::ControlPlane),
         at("api-server", "etcd", API_USER);
     /// An API server towards kubelets, for logs and exec.
-    ApiServerKubelet = "api-server-kubelet", Cluster, Client, Holder::Role(Role::ControlPlane),
+    #[serde(alias = "api-server-kubelet")]
+    ApiToKubelet = "api-to-kubelet", Cluster, Client, Holder::Role(Role::ControlPlane),
         at("api-server", "kubelet", API_USER);
     /// An API server towards extension API servers, speaking for its callers.
     FrontProxy = "front-proxy", FrontProxy, Client, Holder::Role(Role::ControlPlane),

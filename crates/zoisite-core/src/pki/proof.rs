@@ -48,7 +48,14 @@ pub struct Proof {
 /// `run` are the run's own certificates, which no host holds; an edge that needs one that is not
 /// there is proven on the server's side alone.
 pub fn prove(edges: &[Edge], ledger: &Ledger, run: &[LedgerEntry], now: Timestamp) -> Proof {
-    let current = ledger.current();
+    // Hosts that no edge names were taken out of the file: theirs is not proven.
+    let hosts: std::collections::HashSet<&HostName> = edges
+        .iter()
+        .flat_map(|edge| [&edge.client, &edge.server])
+        .filter_map(Party::host)
+        .collect();
+    let mut current = ledger.current();
+    current.retain(|(_, host), _| hosts.contains(host));
     let mut certificates: HashMap<(Profile, Option<HostName>), &LedgerEntry> = current
         .iter()
         .map(|((profile, host), entry)| ((*profile, Some(host.clone())), *entry))

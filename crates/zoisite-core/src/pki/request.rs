@@ -1,4 +1,4 @@
-//! Certificate requests of joining kubelets: checked here, signed from the vault, never by the cluster.
+//! Certificate requests of joining kubelets: checked here, signed from the strongbox, never by the cluster.
 
 use rcgen::{CertificateSigningRequestParams, DnType, IsCa, KeyUsagePurpose};
 use serde::{Deserialize, Serialize};

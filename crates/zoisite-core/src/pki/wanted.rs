@@ -121,10 +121,10 @@ fn for_host(cluster: &Cluster, profile: Profile, host: &Host) -> Wanted {
     let name = host.name.to_string();
     let (common_name, organization) = match profile {
         Profile::EtcdServer | Profile::EtcdPeer => (name, None),
-        Profile::EtcdHealth => (format!("health:{name}"), None),
+        Profile::EtcdProbe => (format!("probe:{name}"), None),
         Profile::ApiServer => ("kube-apiserver".into(), None),
-        Profile::ApiServerEtcd => (format!("api:{name}"), None),
-        Profile::ApiServerKubelet => ("zoisite:api-server".into(), Some("zoisite:kubelet-api")),
+        Profile::ApiToEtcd => (format!("api:{name}"), None),
+        Profile::ApiToKubelet => ("zoisite:api-server".into(), Some("zoisite:kubelet-api")),
         Profile::FrontProxy => ("zoisite:front-proxy".into(), None),
         Profile::ControllerManager => ("system:kube-controller-manager".into(), None),
         Profile::Scheduler => ("system:kube-scheduler".into(), None),

@@ -11,10 +11,14 @@ attempt() {
   out=$("$@" 2>&1) || fail "$what" "$out"
 }
 
+# Root's own links may lead elsewhere; nobody else's is followed.
+own_link() { [ ! -L "$1" ] || [ "$(stat -c %U "$1")" = root ]; }
+# Standard input into a new file: never through a link, nor into a file that somebody put there.
+new_file() { rm -f "$1" && (set -C && cat >"$1"); }
 # A small text, path, owner: there in one instant, and lasting.
 put_text() {
-  printf '%s\n' "$1" >"$2.zoisite-new" && chown "$3:$3" "$2.zoisite-new" && sync "$2.zoisite-new" &&
-    mv -f "$2.zoisite-new" "$2"
+  printf '%s\n' "$1" | new_file "$2.zoisite-new" && chown "$3:$3" "$2.zoisite-new" &&
+    sync "$2.zoisite-new" && mv -f "$2.zoisite-new" "$2"
 }
 
 # One hand at a time: no two runs act at once, and none acts after a newer one.
@@ -56,6 +60,7 @@ user() {
 }
 directory() {
   begin "directory $1"
+  own_link "$1" || fail "making $1" "a link of somebody else's stands there"
   if [ -d "$1" ] && [ "$(stat -c '%U %a' "$1")" = "$2 $3" ]; then same; return; fi
   [ -d "$1" ] || record directory "$1"
   attempt "making $1" mkdir -p "$1"
@@ -67,8 +72,8 @@ directory() {
 file() {
   begin "file $1"
   new="$1.zoisite-new"
-  out=$( (cat >"$new") 2>&1) || { rm -f "$new"; fail "writing $1" "$out"; }
-  if [ -f "$1" ] && cmp -s "$new" "$1" && [ "$(stat -c '%U %a' "$1")" = "$2 $3" ]; then
+  out=$(new_file "$new" 2>&1) || { rm -f "$new"; fail "writing $1" "$out"; }
+  if [ -f "$1" ] && [ ! -L "$1" ] && cmp -s "$new" "$1" && [ "$(stat -c '%U %a' "$1")" = "$2 $3" ]; then
     rm -f "$new"
     same
     return
@@ -84,6 +89,7 @@ file() {
 # A mark is written once and never changed here.
 mark() {
   begin "mark $1"
+  [ ! -L "$1" ] || fail "writing $1" "a link stands there"
   if [ -e "$1" ]; then same; return; fi
   attempt "writing $1" put_text "$3" "$1" "$2"
   changed
@@ -103,7 +109,7 @@ import() {
 }
 remove() {
   begin "remove $1"
-  if [ ! -e "$1" ]; then same; return; fi
+  if [ ! -e "$1" ] && [ ! -L "$1" ]; then same; return; fi
   attempt "removing $1" rm -f "$1"
   changed
 }

@@ -13,8 +13,24 @@ mod reply;
 pub use observe::{Depth, observe};
 pub use operation::{KeyText, Operation, Stretch, upload_script};
 pub use reply::{
-    DirectoryFacts, EtcdFacts, EtcdStatus, FileFacts, Observed, Outcome, Reply, UnitFacts,
+    DirectoryFacts, EtcdFacts, EtcdMember, EtcdStatus, FileFacts, Identity, Observed, Outcome,
+    Reply, UnitFacts, program_version,
 };
+
+/// A text from elsewhere without what a terminal would obey: control characters but for tabs and ends of
+/// lines, and characters that turn the direction of writing, are replaced by `·`. (OpenSSH ends its own lines
+/// with a carriage return too: that one is no odd character.)
+pub fn plain(text: &str) -> std::borrow::Cow<'_, str> {
+    let odd = |c: char| {
+        (c.is_control() && c != '\t' && c != '\n')
+            || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+    };
+    if text.contains(odd) {
+        text.replace("\r\n", "\n").replace(odd, "·").into()
+    } else {
+        text.into()
+    }
+}
 
 const COMMON: &str = include_str!("common.sh");
 
@@ -48,12 +64,19 @@ fn wrapped(title: &str, helpers: &[&str], body: &str) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::quote;
+    use super::{plain, quote};
 
     #[test]
     fn words_are_quoted_when_they_must_be() {
         assert_eq!(quote("/etc/zoisite"), "/etc/zoisite");
         assert_eq!(quote(""), "''");
         assert_eq!(quote("it's; $x"), r"'it'\''s; $x'");
+    }
+
+    #[test]
+    fn what_a_terminal_would_obey_is_seen_instead() {
+        assert_eq!(plain("a\tb\nc"), "a\tb\nc");
+        assert_eq!(plain("no route\r\nto host\r\n"), "no route\nto host\n");
+        assert_eq!(plain("over\rwritten \u{1b}[2J \u{202e}"), "over·written ·[2J ·");
     }
 }

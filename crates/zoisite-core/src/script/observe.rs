@@ -25,6 +25,7 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
     };
     let mut paths = Vec::new();
     let mut plain = Vec::new();
+    let mut wholes = Vec::new();
     let mut components = Vec::new();
     let mut units = Vec::new();
     for item in &blueprint.items {
@@ -40,6 +41,7 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
                     Some(_) => {
                         let mark = quote(FIRST_START);
                         let _ = writeln!(body, "sum_before {mark} {}", quote(&file.path));
+                        wholes.push(quote(&file.path));
                     }
                     None => plain.push(quote(&file.path)),
                 }
@@ -53,6 +55,7 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
     for (what, words) in [
         ("paths".to_owned(), paths),
         ("sums".into(), plain),
+        ("wholes".into(), wholes),
         (format!("components {depth}"), components),
         ("units".into(), units),
     ] {
@@ -82,8 +85,7 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
         );
         let _ = writeln!(
             body,
-            "etcd_status {} {} {} {} {} {}",
-            quote(&etcd.etcdctl),
+            "etcd_status {} {} {} {} {}",
             quote(&etcd.endpoint),
             quote(&etcd.authority),
             quote(&etcd.certificate),

@@ -2,6 +2,8 @@
 # Programs are started once for all paths, not once for each: that is most of what a look costs.
 state=/var/lib/zoisite
 tab=$(printf '\t')
+# A file and no link: what a link leads to is not what it says it is.
+is_plain() { [ -f "$1" ] && [ ! -L "$1" ]; }
 first_line() { if [ -r "$1" ]; then read -r line <"$1" || :; printf '%s' "$line"; fi; }
 
 host_facts() {
@@ -17,6 +19,8 @@ host_facts() {
   say clock "$(date +%s)"
   say generation "$(first_line "$state/generation")"
   say init "$(first_line /proc/1/comm)"
+  say boot "$(first_line /proc/sys/kernel/random/boot_id)"
+  say cluster "$(first_line "$state/cluster")"
 }
 # The room, in kilobytes, on the file system that holds a path or its nearest folder.
 room() {
@@ -29,6 +33,8 @@ user() { if id "$1" >/dev/null 2>&1; then say user "$1" yes; else say user "$1" 
 paths() { stat -c "@${tab}at${tab}%n${tab}%F${tab}%U${tab}%a" "$@" 2>/dev/null; }
 # Checksums of every file that is there.
 sums() { sha256sum "$@" 2>/dev/null | while read -r sum path; do say sum "$path" "$sum"; done; }
+# The same, under another name: of the whole of files whose lasting lines are compared alone.
+wholes() { sha256sum "$@" 2>/dev/null | while read -r sum path; do say whole "$path" "$sum"; done; }
 # The checksum of the lines of a file before a mark.
 sum_before() {
   [ -f "$2" ] || return 0
@@ -61,13 +67,18 @@ units() {
     if [ -e "$state/pending/$unit" ]; then say unit "$unit" Pending yes; fi
   done
   shown=$(systemctl show "$@" -p LoadState -p ActiveState -p SubState -p UnitFileState \
-    -p NeedDaemonReload -p NRestarts -p Result 2>/dev/null)
+    -p NeedDaemonReload -p NRestarts -p Result -p MainPID -p ExecStart 2>/dev/null)
   while IFS='=' read -r key value; do
     if [ -z "$key" ]; then
       shift
       continue
     fi
-    say unit "$1" "$key" "$value"
+    case $key in
+      # The very program that runs, and the one that would be started: `{ path=/… ; argv[]=… }`.
+      MainPID) if [ "$value" != 0 ]; then say unit "$1" Runs "$(readlink "/proc/$value/exe")"; fi ;;
+      ExecStart) value=${value#*path=} && say unit "$1" Starts "${value%% ;*}" ;;
+      *) say unit "$1" "$key" "$value" ;;
+    esac
     if [ "$key=$value" = ActiveState=active ]; then active="$active $1 "; fi
   done <<SHOWN
 $shown
@@ -78,22 +89,39 @@ is_active() { case $active in *" $1 "*) ;; *) return 1 ;; esac; }
 # folder, data directory, owner's mark, formed mark
 etcd_data() {
   if [ -d "$2/member" ]; then say etcd-data present; else say etcd-data absent; fi
-  if [ -r "$3" ]; then say etcd-owner "$(first_line "$3")"; fi
-  if [ -r "$4" ]; then say etcd-formed "$(first_line "$4")"; fi
+  if is_plain "$3"; then say etcd-owner "$(first_line "$3")"; fi
+  if is_plain "$4"; then say etcd-formed "$(first_line "$4")"; fi
   if [ -d "$1" ]; then
     find "$1" -maxdepth 3 -type d -name member ! -path "$2/member" 2>/dev/null | while read -r stray; do
       say etcd-stray "$stray"
     done
   fi
 }
-# client program, endpoint, authority, certificate, key, unit; a member that is not ready is not asked
+# endpoint, authority, certificate, key, unit; a member that is not ready is not asked
 etcd_status() {
-  [ -x "$1" ] && [ -r "$5" ] && is_active "$6" || return 0
-  answer=$("$1" --endpoints "$2" --cacert "$3" --cert "$4" --key "$5" --dial-timeout 2s \
-    --command-timeout 4s endpoint status -w json 2>&1)
+  is_active "$5" || return 0
+  # The client that stands beside the program that runs, whatever version is wanted now.
+  runs=$(readlink "/proc/$(systemctl show "$5" -p MainPID --value)/exe")
+  client=${runs%/*}/etcdctl
+  for beside in /usr/local/lib/zoisite/etcd-*/etcdctl; do
+    if [ ! -x "$client" ]; then client=$beside; fi
+  done
+  ask() {
+    "$client" --endpoints "$endpoint" --cacert "$authority" --cert "$certificate" --key "$key" \
+      --dial-timeout 2s --command-timeout 4s "$@" -w json 2>&1
+  }
+  endpoint=$1 authority=$2 certificate=$3 key=$4
+  answer=$(ask endpoint status)
   case $answer in
-    '['*'"Status"'*) say etcd-status "$answer" ;;
-    *) say etcd-silent "$(one_line "$answer" | tail -c 300)" ;;
+    '['*'"Status"'*) say etcd-status "$(one_line "$answer")" ;;
+    *)
+      say etcd-silent "$(one_line "$answer" | tail -c 300)"
+      return 0
+      ;;
+  esac
+  answer=$(ask member list)
+  case $answer in
+    '{'*'"members"'*) say etcd-members "$(one_line "$answer")" ;;
   esac
 }
 # What a node's own nature decides, and what would keep it from joining.
@@ -105,7 +133,10 @@ node_facts() {
 }
 # the kubelet's certificate, words that list images, a name that must resolve or nothing, a join token
 node_state() {
-  if [ -s "$1" ]; then say joined yes; else say joined no; fi
+  # Its first certificate, without the key that stands beside it.
+  if [ -s "$1" ]; then
+    say identity "$(awk '/-END CERT/ { exit } inside { printf "%s", $0 } /-BEGIN CERT/ { inside = 1 }' "$1")"
+  fi
   if [ -e "$4" ]; then say token-left yes; fi
   # Where the runtime does not run, its client would wait for it.
   if is_active containerd.service; then

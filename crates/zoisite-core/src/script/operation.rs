@@ -79,7 +79,7 @@ pub struct Stretch {
 pub enum KeyText<'a> {
     /// As a note that a key stands there: for reading.
     Masked,
-    /// In full, from the vault, by serial number: for the host alone.
+    /// In full, from the strongbox, by serial number: for the host alone.
     Opened(&'a dyn Fn(&str) -> Option<Secret>),
 }
 
@@ -98,7 +98,7 @@ impl Stretch {
     /// It is secret when keys are opened. A key that cannot be opened is an error, its label.
     ///
     /// # Errors
-    /// The label of the key that the vault does not hold.
+    /// The label of the key that the strongbox does not hold.
     pub fn script(&self, generation: u64, keys: KeyText<'_>) -> Result<Secret, String> {
         // Keys may stand in it: what is built on the way to the secret is cleared too.
         let mut body = Zeroizing::new(String::with_capacity(128 * 1_024));

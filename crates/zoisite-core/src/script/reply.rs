@@ -2,15 +2,20 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use super::plain;
 use crate::blueprint::HostFacts;
+use crate::cluster::Version;
 
 /// A file as found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FileFacts {
     /// SHA-256 of its lasting text; `None` when it is absent.
     pub sha256: Option<String>,
+    /// SHA-256 of all of it, where its lasting text is a part.
+    pub whole_sha256: Option<String>,
     /// Owning user.
     pub owner: String,
     /// Permission bits, in octal digits.
@@ -43,6 +48,80 @@ pub struct UnitFacts {
     pub restarts: u32,
     /// A file that it reads only at its start was replaced, and it was not restarted since.
     pub pending: bool,
+    /// The program that runs: its path.
+    pub runs: Option<String>,
+    /// The program that it would start: the path in its unit file.
+    pub starts: Option<String>,
+}
+
+impl UnitFacts {
+    /// The version that runs, or else would be started: Zoisite's folders of programs name it.
+    pub fn version(&self) -> Option<Version> {
+        [&self.runs, &self.starts].into_iter().flatten().find_map(|path| program_version(path))
+    }
+}
+
+/// The version of a program of Zoisite's, as the folder in its path names it.
+pub fn program_version(path: &str) -> Option<Version> {
+    let folder = path.strip_prefix("/usr/local/lib/zoisite/")?.split('/').next()?;
+    Version::new(folder.split_once('-')?.1).ok()
+}
+
+/// The certificate with which a kubelet shows who it is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Identity {
+    /// It has none.
+    #[default]
+    Absent,
+    /// It has one, until then.
+    Until(Timestamp),
+    /// A file is there, and no certificate can be read from it.
+    Unreadable,
+}
+
+impl Identity {
+    /// Whether its node can show who it is at `now`.
+    pub fn holds(self, now: Timestamp) -> bool {
+        matches!(self, Self::Until(end) if end > now)
+    }
+
+    /// Why it cannot, or since when it should have another one by itself; `None` when all is well.
+    pub fn fault(self, now: Timestamp) -> Option<String> {
+        match self {
+            Self::Absent => Some("it has no certificate yet".into()),
+            Self::Unreadable => Some("its certificate cannot be read".into()),
+            Self::Until(end) if end <= now => {
+                Some(format!("its certificate ended on {}", end.strftime("%Y-%m-%d")))
+            }
+            Self::Until(_) => None,
+        }
+    }
+
+    /// Reads the certificate's DER encoding in base64.
+    fn read(base64: &str) -> Self {
+        use rustls_pki_types::pem::PemObject as _;
+        let pem = format!("-----BEGIN CERTIFICATE-----\n{base64}\n-----END CERTIFICATE-----\n");
+        let Ok(der) = rustls_pki_types::CertificateDer::from_pem_slice(pem.as_bytes()) else {
+            return Self::Unreadable;
+        };
+        let end = x509_parser::parse_x509_certificate(&der)
+            .ok()
+            .and_then(|(_, c)| Timestamp::from_second(c.validity().not_after.timestamp()).ok());
+        end.map_or(Self::Unreadable, Self::Until)
+    }
+}
+
+/// A member, as etcd's own list has it (`MemberListResponse`).
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct EtcdMember {
+    /// Its id, in hexadecimal.
+    pub id: String,
+    /// Its name; empty while it was never started.
+    pub name: String,
+    /// Where the others dial it.
+    pub peer_urls: Vec<String>,
+    /// Whether it does not vote yet.
+    pub learner: bool,
 }
 
 /// A member's own status (etcd's `StatusResponse`).
@@ -90,6 +169,8 @@ pub struct EtcdFacts {
     pub strays: Vec<String>,
     /// The member's answer.
     pub status: Option<EtcdStatus>,
+    /// All members, as this one knows them from the quorum; `None` when it did not say.
+    pub members: Option<Vec<EtcdMember>>,
     /// What came back instead of an answer.
     pub silent: Option<String>,
 }
@@ -111,6 +192,10 @@ pub struct Observed {
     pub generation: u64,
     /// Name of the first process.
     pub init: String,
+    /// The kernel's id of this boot.
+    pub boot: String,
+    /// The cluster that the host carries, and its epoch, as its mark says.
+    pub cluster: Option<String>,
     /// Free space, in bytes, by path.
     pub room: BTreeMap<String, u64>,
     /// Users, by name: whether they exist.
@@ -129,8 +214,8 @@ pub struct Observed {
     pub facts: Option<HostFacts>,
     /// Whether it swaps, asked of nodes.
     pub swap: bool,
-    /// Whether the kubelet holds a client certificate.
-    pub joined: bool,
+    /// The kubelet's client certificate.
+    pub identity: Identity,
     /// Whether a join token is still there, though nobody needs it any more.
     pub token_left: bool,
     /// Images in the container runtime's store.
@@ -146,6 +231,11 @@ fn fields(line: &str) -> Option<Vec<&str>> {
 }
 
 impl Observed {
+    /// Identity of the cluster that the host carries, as its mark says.
+    pub fn carries(&self) -> Option<&str> {
+        self.cluster.as_deref()?.split(' ').next()
+    }
+
     /// Reads a host's answer to [`super::observe`].
     ///
     /// # Errors
@@ -154,7 +244,8 @@ impl Observed {
         let mut out = Self::default();
         let mut complete = false;
         for line in text.lines() {
-            let Some(fields) = fields(line) else { continue };
+            let line = plain(line);
+            let Some(fields) = fields(&line) else { continue };
             match fields[..] {
                 ["machine", id] => out.machine = id.into(),
                 ["host-key", key] => out.host_keys.push(digest(key)),
@@ -163,6 +254,8 @@ impl Observed {
                 ["clock", seconds] => out.clock = seconds.parse().unwrap_or(0),
                 ["generation", n] => out.generation = n.parse().unwrap_or(0),
                 ["init", name] => out.init = name.into(),
+                ["boot", id] => out.boot = id.into(),
+                ["cluster", mark] if !mark.is_empty() => out.cluster = Some(mark.into()),
                 ["room", path, kilobytes] => {
                     let bytes = kilobytes.parse::<u64>().unwrap_or(0).saturating_mul(1_024);
                     out.room.insert(path.into(), bytes);
@@ -183,6 +276,9 @@ impl Observed {
                 ["sum", path, sum] => {
                     out.files.entry(path.into()).or_default().sha256 = Some(sum.into());
                 }
+                ["whole", path, sum] => {
+                    out.files.entry(path.into()).or_default().whole_sha256 = Some(sum.into());
+                }
                 ["component", path, sum] if sum != "-" => {
                     out.components.insert(path.into(), sum.into());
                 }
@@ -197,6 +293,12 @@ impl Observed {
                         "NRestarts" => unit.restarts = value.parse().unwrap_or(0),
                         "NeedDaemonReload" => unit.pending |= value == "yes",
                         "Pending" => unit.pending = true,
+                        "Runs" if !value.is_empty() => {
+                            // The kernel says so of a program whose file was replaced.
+                            let path = value.strip_suffix(" (deleted)").unwrap_or(value);
+                            unit.runs = Some(path.into());
+                        }
+                        "Starts" if unit.starts.is_none() => unit.starts = Some(value.into()),
                         _ => {}
                     }
                 }
@@ -208,6 +310,7 @@ impl Observed {
                     Some(status) => out.etcd.status = Some(status),
                     None => out.etcd.silent = Some(json.chars().take(300).collect()),
                 },
+                ["etcd-members", json] => out.etcd.members = members(json),
                 ["etcd-silent", why] => out.etcd.silent = Some(why.trim().into()),
                 ["cgroups", version] => {
                     out.facts.get_or_insert_default().unified_cgroups = version == "2";
@@ -219,7 +322,7 @@ impl Observed {
                     out.facts.get_or_insert_default().nftables = there == "yes";
                 }
                 ["swap", there] => out.swap = there == "yes",
-                ["joined", done] => out.joined = done == "yes",
+                ["identity", base64] => out.identity = Identity::read(base64),
                 ["token-left", there] => out.token_left = there == "yes",
                 ["image", name] => {
                     out.images.insert(name.into());
@@ -279,6 +382,24 @@ fn status(json: &str) -> Option<EtcdStatus> {
     })
 }
 
+/// Reads etcdctl's `member list -w json`: the fields of `MemberListResponse`.
+fn members(json: &str) -> Option<Vec<EtcdMember>> {
+    let value: serde_json::Value = serde_json::from_str(json).ok()?;
+    let mut all = Vec::new();
+    for member in value.get("members")?.as_array()? {
+        let urls = member.get("peerURLs").and_then(|v| v.as_array());
+        let urls = urls.into_iter().flatten().filter_map(|url| url.as_str());
+        all.push(EtcdMember {
+            id: format!("{:016x}", member.get("ID")?.as_u64()?),
+            name: member.get("name").and_then(|v| v.as_str()).unwrap_or_default().into(),
+            peer_urls: urls.map(ToOwned::to_owned).collect(),
+            learner: member.get("isLearner").and_then(|v| v.as_bool()).unwrap_or(false),
+        });
+    }
+    all.sort_by(|a, b| a.name.cmp(&b.name));
+    Some(all)
+}
+
 /// How a stretch ended on its host.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Outcome {
@@ -319,7 +440,8 @@ pub struct Reply {
 impl Reply {
     /// Takes one line; returns what is being done or waited for, when it says so.
     pub fn line(&mut self, line: &str) -> Option<String> {
-        let Some(fields) = fields(line) else {
+        let line = plain(line);
+        let Some(fields) = fields(&line) else {
             if !line.trim().is_empty() && self.noise.len() < 20 {
                 self.noise.push(line.trim().to_owned());
             }

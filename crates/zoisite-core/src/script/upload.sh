@@ -3,7 +3,7 @@ upload() {
   begin "component $1"
   new="$1.zoisite-new"
   attempt "making the folder of $1" mkdir -p "$(dirname "$1")"
-  out=$( (cat >"$new") 2>&1) || { rm -f "$new"; fail "writing $1" "$out"; }
+  out=$(new_file "$new" 2>&1) || { rm -f "$new"; fail "writing $1" "$out"; }
   sum=$(sha256sum <"$new" | cut -d ' ' -f 1)
   if [ "$sum" != "$2" ]; then
     rm -f "$new"

@@ -2,9 +2,9 @@ use std::fmt;
 
 use serde::Serialize;
 
-use crate::blueprint::{ComponentSums, HostBlueprint, Item, RUNTIME_UNIT};
+use crate::blueprint::{ComponentSums, File, HostBlueprint, Item, RUNTIME_UNIT};
 use crate::cluster::HostName;
-use crate::script::Observed;
+use crate::script::{FileFacts, Observed};
 
 /// In which way something on a host is not as it must be.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -16,6 +16,8 @@ pub enum Differs {
     StillThere,
     /// Its content is another.
     Content,
+    /// What it says for the first start, which is still to come, is out of date.
+    FirstStart,
     /// Its owner or mode is another: as found.
     Access(String),
     /// Whether it is there cannot be seen: the service that knows does not run.
@@ -34,6 +36,7 @@ impl fmt::Display for Differs {
             Self::Missing => f.write_str("is missing"),
             Self::StillThere => f.write_str("is still there"),
             Self::Content => f.write_str("has other content"),
+            Self::FirstStart => f.write_str("says something else for the first start"),
             Self::Access(found) => write!(f, "has owner and mode {found}"),
             Self::Unseen(unit) => write!(f, "cannot be seen while {unit} does not run"),
             Self::NotEnabled => f.write_str("does not start at boot"),
@@ -104,6 +107,8 @@ pub fn differences(
                     (Some(sha256), Some(found)) => {
                         if sha256 != file.content.lasting_sha256() {
                             add(&file.path, Differs::Content, file.restarts);
+                        } else if first_start_is_stale(file, found, observed) {
+                            add(&file.path, Differs::FirstStart, file.restarts);
                         } else if let Some(how) =
                             access(&found.owner, &found.mode, file.owner, file.mode)
                         {
@@ -117,7 +122,8 @@ pub fn differences(
                 let wanted = sums.sha256(&component.pinned, &observed.arch);
                 match observed.components.get(&component.path) {
                     None => add(&component.path, Differs::Missing, component.restarts),
-                    Some(found) if Some(found.as_str()) != wanted => {
+                    // Where no checksums are known, nothing can be said of what is there.
+                    Some(found) if wanted.is_some_and(|wanted| wanted != found) => {
                         add(&component.path, Differs::Content, component.restarts);
                     }
                     Some(_) => {}
@@ -155,6 +161,12 @@ pub fn differences(
         }
     }
     out
+}
+
+/// First-start facts matter as long as the member has no data; then they never differ again.
+fn first_start_is_stale(file: &File, found: &FileFacts, observed: &Observed) -> bool {
+    let wanted = file.content.whole_sha256();
+    wanted.is_some() && !observed.etcd.data && found.whole_sha256 != wanted
 }
 
 fn access(owner: &str, mode: &str, wanted_owner: &str, wanted_mode: u32) -> Option<Differs> {

@@ -6,12 +6,14 @@
 //! runner elsewhere carries its commands out and brings the events back. Convergence comes from
 //! looking: nothing here remembers an earlier run.
 
+mod begun;
 mod differences;
 mod engine;
 mod plan;
 mod rules;
 mod step;
 
+pub use begun::{Begun, FixedFacts, contradictions, listed_members, voters};
 pub use differences::{Difference, Differs, differences};
 pub use engine::{Command, Engine, Event, State, Tally};
 pub use plan::{

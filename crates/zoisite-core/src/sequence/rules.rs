@@ -1,13 +1,15 @@
 //! The safety rules, by name. Each is one function; a plan that would break one is refused whole,
 //! before anything is touched.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::blueprint::EtcdPaths;
-use crate::cluster::HostName;
+use crate::blueprint::{CLUSTER_MARK, EtcdPaths};
+use crate::cluster::{Cluster, HostName, Version};
 use crate::script::Observed;
+use crate::sequence::{Begun, Looks};
 
 /// A rule that no schedule, crash or fault may break.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -24,9 +26,15 @@ pub enum Rule {
     /// Another machine behind a known address is refused until a person accepts it.
     #[serde(rename = "S4")]
     SameMachine,
+    /// Versions stay within the platform's published skew; no minor version is changed in this version.
+    #[serde(rename = "S8")]
+    Skew,
     /// Two runs never act at once.
     #[serde(rename = "S11")]
     OneHand,
+    /// A change of a cluster that stands is made in a way that is known to be safe, or not at all.
+    #[serde(rename = "S12")]
+    SafeWay,
 }
 
 impl Rule {
@@ -37,7 +45,9 @@ impl Rule {
             Self::OneAtATime => "S2 one at a time",
             Self::NoForeignData => "S3 no foreign data",
             Self::SameMachine => "S4 same machine",
+            Self::Skew => "S8 skew",
             Self::OneHand => "S11 one hand",
+            Self::SafeWay => "S12 safe way",
         }
     }
 }
@@ -149,6 +159,26 @@ fn short(id: &str) -> &str {
     }
 }
 
+/// S3: the host carries no other cluster.
+pub(super) fn no_foreign_host(
+    host: &HostName,
+    identity: &str,
+    observed: &Observed,
+) -> Result<(), Refusal> {
+    match observed.carries() {
+        Some(found) if found != identity => Err(Refusal {
+            rule: Rule::NoForeignData,
+            host: Some(host.clone()),
+            found: format!("it carries another cluster ({found})"),
+            mend: format!(
+                "check its address; when nobody needs that cluster there, take its units and files away by \
+                 hand (ssh {host} sudo cat /var/lib/zoisite/manifest), then {CLUSTER_MARK}"
+            ),
+        }),
+        _ => Ok(()),
+    }
+}
+
 /// S3: data found in a member's folder is this cluster's own.
 pub(super) fn no_foreign_data(
     host: &HostName,
@@ -204,10 +234,93 @@ pub(super) fn quorum_first(
         rule: Rule::QuorumFirst,
         host: Some(host.clone()),
         found: format!("the quorum is formed, and {} holds no data of this member", etcd.data),
-        mend: "if its data was lost, bring it back, or the member must be replaced; if it was added \
-               to the cluster file, the membership must change first. Starting it as if new is not safe"
+        mend: "if its data was lost, bring it back, or the member must be replaced, which this version does \
+               not do. Starting it as if new is not safe"
             .into(),
     })
+}
+
+/// S1: nothing starts as if new while anything says that this cluster was begun: members of its first start
+/// that the file no longer names hold no data, and hosts that carry its mark know no more than the store.
+pub(super) fn nothing_as_new(
+    cluster: &Cluster,
+    begun: Option<&Begun>,
+    looks: &Looks,
+    identity: &str,
+) -> Vec<Refusal> {
+    let refuse = |host: &HostName, found: String, mend: String| Refusal {
+        rule: Rule::QuorumFirst,
+        host: Some(host.clone()),
+        found,
+        mend,
+    };
+    let Some(begun) = begun else {
+        let carries = |observed: &Observed| observed.carries() == Some(identity);
+        let marked = looks.iter().filter(|(_, look)| look.as_ref().is_ok_and(carries));
+        return marked
+            .map(|(host, _)| {
+                refuse(
+                    host,
+                    "its mark says that this cluster was begun, and the store does not know of it".into(),
+                    "bring the newest backup of .zoisite back: a second quorum beside a first one would lose what that holds".into(),
+                )
+            })
+            .collect();
+    };
+    begun
+        .dropped(cluster)
+        .filter_map(|host| {
+            let mend = format!(
+                "name {host} in etcd.members again; or, when nothing of that start is needed: ssh {host} sudo mv {folder}/data {folder}/data.aside",
+                folder = cluster.etcd.folder
+            );
+            match looks.get(host) {
+                Some(Ok(observed)) if !observed.etcd.data => None,
+                Some(Ok(_)) => Some(refuse(
+                    host,
+                    "it holds data of this cluster's first start, and the file no longer names it a member".into(),
+                    mend,
+                )),
+                Some(Err(_)) | None => Some(refuse(
+                    host,
+                    "it was a member of this cluster's first start, and whether it holds data cannot be seen".into(),
+                    mend,
+                )),
+            }
+        })
+        .collect()
+}
+
+/// S8: no minor version is changed; judged by what runs, or would be started, on the hosts that were looked
+/// at, and by what nodes say of themselves.
+pub(super) fn same_minor(
+    what: &str,
+    wanted: Version,
+    found: &BTreeMap<Version, BTreeSet<String>>,
+) -> Vec<Refusal> {
+    found
+        .iter()
+        .filter(|(found, _)| (found.major, found.minor) != (wanted.major, wanted.minor))
+        .map(|(found, hosts)| {
+            let names: Vec<&str> = hosts.iter().map(String::as_str).take(6).collect();
+            let more = match hosts.len() - names.len() {
+                0 => String::new(),
+                n => format!(" and {n} more"),
+            };
+            Refusal {
+                rule: Rule::Skew,
+                host: None,
+                found: format!(
+                    "{what} {found} runs on {}{more}, and the file says {wanted}",
+                    names.join(", ")
+                ),
+                mend: format!(
+                    "this version changes patch releases only: name {}.{}.x in the cluster file",
+                    found.major, found.minor
+                ),
+            }
+        })
+        .collect()
 }
 
 /// S2: the members that stay keep the quorum while one restarts, when all `reached` ones are healthy

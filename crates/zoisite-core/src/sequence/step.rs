@@ -35,10 +35,13 @@ pub enum Condition {
         /// Whether the balancer on that host is dialled, instead of what the name resolves to.
         balancer: bool,
     },
-    /// A node is Ready, and its kubelet reports anew.
+    /// A node is Ready and stays so for some seconds, and its own kubelet reports anew.
     Ready {
         /// The node.
         host: HostName,
+        /// Id of the machine at the host's address, where it was looked at: another one's word does not
+        /// count.
+        machine: Option<String>,
     },
     /// Workloads run as wanted.
     Rollout {
@@ -64,6 +67,11 @@ pub enum ApiWork {
     Unpublish {
         /// Their ids.
         ids: Vec<String>,
+    },
+    /// Take back every join token of a host.
+    Retract {
+        /// The host.
+        host: HostName,
     },
     /// Wait for a joining kubelet's request, check and sign it, and give its node what it must have.
     Admit {

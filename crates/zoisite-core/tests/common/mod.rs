@@ -1,6 +1,9 @@
 //! Shared by the core's tests: the demo cluster, and trust made on the spot with the store's keys.
 
 #![allow(dead_code, reason = "each test program uses a part of this")]
+#![allow(clippy::disallowed_methods, reason = "kubelets make their own keys")]
+
+pub mod scene;
 
 use std::collections::BTreeMap;
 
@@ -9,6 +12,7 @@ use zoisite_core::blueprint::{HostFacts, Item, SharedSecrets, Sources, assign_su
 use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, due, wanted};
 use zoisite_core::script::{DirectoryFacts, FileFacts, Observed, UnitFacts};
+use zoisite_core::token::TokenRecord;
 use zoisite_store::FreshKeys;
 
 pub const SALTMARSH: &str = include_str!("../../../../demo/saltmarsh/zoisite.toml");
@@ -37,6 +41,7 @@ pub struct Known {
     pub shared: SharedSecrets,
     pub subnets: BTreeMap<HostName, Vec<ipnet::IpNet>>,
     pub facts: BTreeMap<HostName, HostFacts>,
+    pub departed: BTreeMap<HostName, std::net::IpAddr>,
 }
 
 impl Known {
@@ -50,8 +55,8 @@ impl Known {
     }
 
     pub fn sources<'a>(&'a self, ledger: &'a Ledger, cluster_id: &'a str) -> Sources<'a> {
-        let Self { shared, subnets, facts } = self;
-        Sources { ledger, cluster_id, shared, subnets, facts }
+        let Self { shared, subnets, facts, departed } = self;
+        Sources { ledger, cluster_id, shared, subnets, facts, departed }
     }
 }
 
@@ -69,6 +74,7 @@ pub fn hold(observed: &mut Observed, item: &Item) {
         Item::File(f) => {
             let facts = FileFacts {
                 sha256: Some(f.content.lasting_sha256()),
+                whole_sha256: f.content.whole_sha256(),
                 owner: f.owner.into(),
                 mode: format!("{:o}", f.mode),
             };
@@ -163,4 +169,29 @@ pub fn workers_text(hosts: usize) -> String {
 
 pub fn workers(hosts: usize) -> Cluster {
     read(&workers_text(hosts)).cluster.unwrap()
+}
+
+/// A token of one host.
+pub fn token(id: &str, name: &str) -> TokenRecord {
+    TokenRecord {
+        id: id.into(),
+        hosts: vec![host(name)],
+        uses: 1,
+        made: at("2026-11-23"),
+        ends: at("2026-11-24"),
+        used: Vec::new(),
+        gone: None,
+        by_run: false,
+    }
+}
+
+/// A kubelet's own request for a node's certificate.
+pub fn request_pem(node: &str) -> String {
+    use rcgen::{CertificateParams, DnType, KeyPair};
+    let mut params = CertificateParams::default();
+    params.distinguished_name = rcgen::DistinguishedName::new();
+    params.distinguished_name.push(DnType::OrganizationName, "system:nodes");
+    params.distinguished_name.push(DnType::CommonName, format!("system:node:{node}"));
+    let key = KeyPair::generate().unwrap();
+    params.serialize_request(&key).unwrap().pem().unwrap()
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use base64::Engine as _;
 use futures_util::future::{join, join_all, try_join4};
 use serde_json::Value;
-use zoisite_core::blueprint::{ApiObject, Taint};
+use zoisite_core::blueprint::{ApiObject, PUT_ANNOTATION, Taint};
 use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
 use zoisite_core::sequence::{ApiObserved, NodeFacts};
 use zoisite_core::token::{TOKENS_PATH, token_id};
@@ -33,39 +33,69 @@ pub(crate) async fn look(api: &ApiClient, objects: &[ApiObject]) -> ApiResult<Ap
         ..ApiObserved::default()
     };
     for (object, found) in compared {
+        let live = match &found {
+            Compared::Same(live) => Some(live),
+            Compared::Differs(live) => live.as_ref(),
+            Compared::Unknown(_) => None,
+        };
+        if let Some(live) = live.filter(|_| object.title() == DNS) {
+            out.dns = image_version(live);
+        }
         match found {
             Compared::Same(live) => {
                 if let Some(why) = waiting(object, &live) {
                     out.waiting.insert(object.title(), why);
                 }
             }
-            Compared::Differs => {
+            Compared::Differs(_) => {
                 out.differing.insert(object.title());
+            }
+            Compared::Unknown(why) => {
+                out.uncompared.insert(object.title(), why);
             }
         }
     }
     Ok(out)
 }
 
+/// The DNS server's own object, by its title.
+const DNS: &str = "Deployment kube-system/coredns";
+
+/// The version in the tag of a workload's first image.
+fn image_version(workload: &Value) -> String {
+    let image = text(workload, "/spec/template/spec/containers/0/image");
+    image.rsplit_once(':').map_or_else(String::new, |(_, tag)| tag.trim_start_matches('v').into())
+}
+
 enum Compared {
     Same(Value),
-    Differs,
+    /// What stands there, if anything.
+    Differs(Option<Value>),
+    /// It could not be compared: why.
+    Unknown(String),
 }
 
 /// Whether applying an object would change what stands: the server itself is asked, without doing it.
 async fn compare<'a>(api: &ApiClient, object: &'a ApiObject) -> (&'a ApiObject, Compared) {
     let live = async {
-        let path = api.path(object).await.ok()?;
-        api.get(&path).await.ok()?
+        let path = api.path(object).await?;
+        api.get(&path).await
     };
-    let Some(live) = live.await else { return (object, Compared::Differs) };
-    // A server that refuses it will say why when it is applied in earnest.
-    let Ok(applied) = api.apply(object, true).await else { return (object, Compared::Differs) };
-    if settled(&live) == settled(&applied) {
-        (object, Compared::Same(live))
-    } else {
-        (object, Compared::Differs)
-    }
+    let live = match live.await {
+        Ok(Some(live)) => live,
+        Ok(None) => return (object, Compared::Differs(None)),
+        // Its kind is made by an object before it, as with the site's own resources.
+        Err(error) if error.code == 404 => return (object, Compared::Differs(None)),
+        Err(error) => return (object, Compared::Unknown(error.to_string())),
+    };
+    let compared = match api.apply(object, true).await {
+        Ok(applied) if settled(&live) == settled(&applied) => Compared::Same(live),
+        Ok(_) => Compared::Differs(Some(live)),
+        Err(error) if error.passing() && error.code != 409 => Compared::Unknown(error.to_string()),
+        // A server that refuses it will say why when it is applied in earnest.
+        Err(_) => Compared::Differs(Some(live)),
+    };
+    (object, compared)
 }
 
 /// What of an object is anybody's intent: without what servers write by themselves.
@@ -121,6 +151,9 @@ pub(super) fn node_facts(node: &Value) -> NodeFacts {
             .collect(),
         labels,
         taints,
+        put: node
+            .pointer("/metadata/annotations")
+            .and_then(|all| serde_json::from_str(all.get(PUT_ANNOTATION)?.as_str()?).ok()),
     }
 }
 

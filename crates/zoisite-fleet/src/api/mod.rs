@@ -20,9 +20,10 @@ use tokio_rustls::client::TlsStream;
 use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 use zoisite_core::blueprint::ApiObject;
 use zoisite_core::pki::Secret;
+use zoisite_core::script::plain;
 
 pub(crate) use self::look::{condition, look};
-pub(crate) use self::work::{ready, rollout, work};
+pub(crate) use self::work::{Readiness, ready_now, rollout, work};
 
 /// Whose fields are Zoisite's own in objects that it applies.
 pub const FIELD_MANAGER: &str = "zoisite";
@@ -66,14 +67,16 @@ impl ApiError {
 impl From<kube::Error> for ApiError {
     fn from(error: kube::Error) -> Self {
         match error {
-            kube::Error::Api(status) => Self { code: status.code, message: status.message },
+            kube::Error::Api(status) => {
+                Self { code: status.code, message: plain(&status.message).into_owned() }
+            }
             other => {
                 // The layers between say only that something was sent; what went wrong is at the bottom.
                 let mut cause: &dyn std::error::Error = &other;
                 while let Some(deeper) = cause.source() {
                     cause = deeper;
                 }
-                Self { code: 0, message: cause.to_string() }
+                Self { code: 0, message: plain(&cause.to_string()).into_owned() }
             }
         }
     }

@@ -6,7 +6,7 @@ use base64::Engine as _;
 use http::Method;
 use serde_json::{Value, json};
 use tokio::time::Instant;
-use zoisite_core::blueprint::{ApiObject, NodeWanted};
+use zoisite_core::blueprint::{ApiObject, NodePut, NodeWanted, PUT_ANNOTATION};
 use zoisite_core::cluster::{HostName, Signer};
 use zoisite_core::pki::NodeRequest;
 use zoisite_core::sequence::ApiWork;
@@ -72,13 +72,9 @@ pub(crate) async fn work(
             Ok(ids.len())
         }
         ApiWork::Admit { node, signer, seconds } => {
-            let admitted = admit(api, contents, (node, *signer), *seconds, progress).await;
-            // The token goes in any case: a host that failed gets another one next time.
-            let taken = retract(api, contents, &node.host).await;
-            let changed = admitted?;
-            taken?;
-            Ok(changed)
+            admit(api, contents, (node, *signer), *seconds, progress).await
         }
+        ApiWork::Retract { host } => retract(api, contents, host).await,
         ApiWork::Renew { host, request } => {
             let attempted = format!("signing the request {request}");
             let all = requests(api).await.map_err(failed("listing requests"))?;
@@ -137,14 +133,14 @@ async fn retract(
     api: &ApiClient,
     contents: &dyn Contents,
     host: &HostName,
-) -> Result<(), WorkError> {
+) -> Result<usize, WorkError> {
     let attempted = "taking the join token back".to_owned();
     let ids =
         contents.retire_tokens(host, true).map_err(|why| refused(attempted, why, Vec::new()))?;
-    for id in ids {
-        unpublish(api, &id).await?;
+    for id in &ids {
+        unpublish(api, id).await?;
     }
-    Ok(())
+    Ok(ids.len())
 }
 
 async fn unpublish(api: &ApiClient, id: &str) -> Result<(), WorkError> {
@@ -160,52 +156,70 @@ async fn admit(
     progress: Progress<'_>,
 ) -> Result<usize, WorkError> {
     let host = &node.host;
-    let subject = format!("system:node:{host}");
     let end = Instant::now() + Duration::from_secs(seconds.into());
-    let mut evidence = Vec::new();
-    let mut signed = false;
-    // A node object may be there from before: what counts is that its kubelet reports anew.
-    let reported = |why: &'static str| async move { renewed(api, host).await.map_err(failed(why)) };
-    let before = reported("asking when the node reported last").await?;
+    let mut seen = Admission::default();
     loop {
-        let open = match signer {
-            Signer::Vault => requests(api).await.map_err(failed("listing requests"))?,
-            Signer::InCluster => Vec::new(),
-        };
-        for request in open {
-            if request.subject().as_deref() != Some(&subject) {
-                continue;
-            }
-            progress(format!("checking the request {}", request.name));
-            match answer(api, contents, host, &request).await? {
-                Ok(()) => signed = true,
-                Err(faults) => evidence.extend(
-                    faults
-                        .into_iter()
-                        .map(|fault| format!("{} was refused: {fault}", request.name)),
-                ),
-            }
-        }
-        let path = format!("/api/v1/nodes/{host}");
-        let found = api.get(&path).await.map_err(failed("asking for the node"))?;
-        if found.is_some()
-            && (signed || reported("asking whether the node reports").await? != before)
-        {
-            break;
+        // One error that passes must not cost the host its token: it is asked again.
+        match try_admit(api, contents, (host, signer), &mut seen, progress).await {
+            Ok(true) => break,
+            Err(error) if !error.passing || Instant::now() >= end => return Err(error),
+            Err(error) => progress(format!("again: {}", error.answer)),
+            Ok(false) => progress(match seen.signed || signer == Signer::InCluster {
+                false => "waiting for the kubelet's request".to_owned(),
+                true => "waiting for the node to register".to_owned(),
+            }),
         }
         if Instant::now() >= end {
-            let waited = if signed { "the node object" } else { "the kubelet's request" };
+            let waited = if seen.signed { "the node object" } else { "the kubelet's request" };
             let answer = format!("{waited} did not appear within {seconds} seconds");
-            return Err(refused(format!("waiting for {waited}"), answer, evidence));
+            return Err(refused(format!("waiting for {waited}"), answer, seen.evidence));
         }
-        progress(match signed || signer == Signer::InCluster {
-            false => "waiting for the kubelet's request".to_owned(),
-            true => "waiting for the node to register".to_owned(),
-        });
         tokio::time::sleep(Duration::from_millis(250)).await;
     }
     set_node(api, node).await?;
     Ok(1)
+}
+
+/// What was seen so far of a host that is let in.
+#[derive(Default)]
+struct Admission {
+    /// When its node reported last before it was let in; the outer `None` before that was asked.
+    before: Option<Option<Value>>,
+    signed: bool,
+    evidence: Vec<String>,
+}
+
+/// Answers what the host asks for by now; whether its kubelet is in.
+async fn try_admit(
+    api: &ApiClient,
+    contents: &dyn Contents,
+    (host, signer): (&HostName, Signer),
+    seen: &mut Admission,
+    progress: Progress<'_>,
+) -> Result<bool, WorkError> {
+    // A node object may be there from before: what counts is that its kubelet reports anew.
+    let reported = |why: &'static str| async move { renewed(api, host).await.map_err(failed(why)) };
+    if seen.before.is_none() {
+        seen.before = Some(reported("asking when the node reported last").await?);
+    }
+    let open = match signer {
+        Signer::Run => requests(api).await.map_err(failed("listing requests"))?,
+        Signer::InCluster => Vec::new(),
+    };
+    let subject = format!("system:node:{host}");
+    for request in open.iter().filter(|open| open.subject().as_ref() == Some(&subject)) {
+        progress(format!("checking the request {}", request.name));
+        match answer(api, contents, host, request).await? {
+            Ok(()) => seen.signed = true,
+            Err(faults) => seen.evidence.extend(
+                faults.into_iter().map(|fault| format!("{} was refused: {fault}", request.name)),
+            ),
+        }
+    }
+    let path = format!("/api/v1/nodes/{host}");
+    let found = api.get(&path).await.map_err(failed("asking for the node"))?;
+    Ok(found.is_some()
+        && (seen.signed || seen.before != Some(reported("asking whether the node reports").await?)))
 }
 
 /// When a node's kubelet last renewed its lease, as the API words it.
@@ -255,7 +269,7 @@ async fn judge(api: &ApiClient, name: &str, kind: &str, message: &str) -> ApiRes
 }
 
 async fn approve(api: &ApiClient, name: &str, certificate: &str) -> ApiResult<()> {
-    judge(api, name, "Approved", "checked and signed by zoisite from the vault").await?;
+    judge(api, name, "Approved", "checked and signed by zoisite from the strongbox").await?;
     let path = format!("{REQUESTS}/{name}");
     let Some(mut request) = api.get(&path).await? else { return Ok(()) };
     let encoded = base64::engine::general_purpose::STANDARD.encode(certificate);
@@ -291,32 +305,46 @@ async fn try_set_node(api: &ApiClient, node: &NodeWanted) -> ApiResult<()> {
     let labels = ApiObject(json!({
         "apiVersion": "v1",
         "kind": "Node",
-        "metadata": {"name": node.host, "labels": node.labels},
+        "metadata": {
+            "name": node.host,
+            "labels": node.labels,
+            "annotations": {PUT_ANNOTATION: json!(node.put()).to_string()},
+        },
     }));
+    // What Zoisite put there is read before it is written anew: what is no longer asked for goes.
+    let before = node_facts(&api.get(&path).await?.unwrap_or_default());
+    let put = before.put.unwrap_or_else(NodePut::unremembered);
     let applied = api.apply(&labels, false).await?;
     let facts = node_facts(&applied);
+    let left = put.left_over(node, &facts.labels, &facts.taints);
     let mut spec = serde_json::Map::new();
     if let (true, Some(first)) = (facts.subnets.is_empty(), node.subnets.first()) {
         spec.insert("podCIDR".into(), json!(first));
         spec.insert("podCIDRs".into(), json!(node.subnets));
     }
-    if node.taints.iter().any(|taint| !facts.taints.contains(taint)) {
-        let mut taints = facts.taints.clone();
-        taints.extend(node.taints.iter().filter(|t| !facts.taints.contains(t)).cloned());
+    let mut taints = facts.taints.clone();
+    taints.retain(|taint| !left.taints.contains(taint));
+    taints.extend(node.taints.iter().filter(|t| !facts.taints.contains(t)).cloned());
+    if taints != facts.taints {
         spec.insert("taints".into(), json!(taints));
     }
-    if !spec.is_empty() {
+    let labels: serde_json::Map<String, Value> =
+        left.labels.into_iter().map(|key| (key, Value::Null)).collect();
+    if !spec.is_empty() || !labels.is_empty() {
         // Taints are one list: the version says that nobody else changed it meanwhile.
         let version = applied.pointer("/metadata/resourceVersion");
-        let patch = json!({"metadata": {"resourceVersion": version}, "spec": spec});
+        let patch = json!({
+            "metadata": {"resourceVersion": version, "labels": labels},
+            "spec": spec,
+        });
         let path = format!("{path}?fieldManager={FIELD_MANAGER}");
         api.merge(&path, &patch).await?;
     }
     Ok(())
 }
 
-/// Whether a node is Ready and its kubelet reports: a Ready that a lost host left behind does not count.
-pub(crate) async fn ready(api: &ApiClient, host: &HostName) -> Result<(), String> {
+/// Whether a node is Ready and its kubelet has reported lately, by the clock of the newest report of all.
+pub(crate) async fn ready_now(api: &ApiClient, host: &HostName) -> Result<(), String> {
     let words = |error: ApiError| error.to_string();
     let node = api.get(&format!("/api/v1/nodes/{host}")).await.map_err(words)?;
     let Some(node) = node else { return Err("it has no node object yet".into()) };
@@ -325,6 +353,9 @@ pub(crate) async fn ready(api: &ApiClient, host: &HostName) -> Result<(), String
         return Err(format!("it is not Ready: {}", facts.why));
     }
     let leases = api.list(LEASES).await.map_err(words)?;
+    let time = |object: &Value, pointer: &str| -> Option<jiff::Timestamp> {
+        object.pointer(pointer)?.as_str()?.parse().ok()
+    };
     // The lease of a kubelet that has just registered may come ten seconds later than its word.
     let heartbeat = condition(&node, "Ready").and_then(|ready| time(ready, "/lastHeartbeatTime"));
     let renewed = |lease: &Value| time(lease, "/spec/renewTime");
@@ -343,8 +374,81 @@ pub(crate) async fn ready(api: &ApiClient, host: &HostName) -> Result<(), String
     }
 }
 
-fn time(object: &Value, pointer: &str) -> Option<jiff::Timestamp> {
-    object.pointer(pointer)?.as_str()?.parse().ok()
+/// Watches whether a node is Ready in a way that counts: it is the machine's own node, its kubelet has
+/// reported since this watch began, and it has stayed Ready for some seconds. (A Ready that a lost host or a
+/// stopped kubelet left behind does not count, nor one that a kubelet is about to take back.)
+#[derive(Default)]
+pub(crate) struct Readiness {
+    /// What its kubelet had reported when this watch began.
+    before: Option<Report>,
+    /// Since when it is Ready without a break, and the transition that made it so.
+    ready: Option<(Instant, Option<String>)>,
+}
+
+/// When a kubelet reported last, by its lease and by the condition that it writes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Report {
+    lease: Option<Value>,
+    heartbeat: Option<String>,
+}
+
+/// For how long a node must stay Ready.
+const STANDS: Duration = Duration::from_secs(5);
+
+impl Readiness {
+    /// Asks once; what is still missing.
+    pub async fn ask(
+        &mut self,
+        api: &ApiClient,
+        host: &HostName,
+        machine: Option<&str>,
+    ) -> Result<(), String> {
+        let words = |error: ApiError| error.to_string();
+        let node = api.get(&format!("/api/v1/nodes/{host}")).await.map_err(words)?;
+        let lease = renewed(api, host).await.map_err(words)?;
+        self.judge(node.as_ref(), lease, machine, Instant::now())
+    }
+
+    fn judge(
+        &mut self,
+        node: Option<&Value>,
+        lease: Option<Value>,
+        machine: Option<&str>,
+        now: Instant,
+    ) -> Result<(), String> {
+        let Some(node) = node else {
+            self.ready = None;
+            return Err("it has no node object yet".into());
+        };
+        let condition = condition(node, "Ready");
+        let said = |key: &str| condition.and_then(|c| c[key].as_str()).map(ToOwned::to_owned);
+        let report = Report { lease, heartbeat: said("lastHeartbeatTime") };
+        let before = self.before.get_or_insert_with(|| report.clone()).clone();
+        let facts = node_facts(node);
+        if machine.is_some_and(|machine| !machine.is_empty() && facts.machine != machine) {
+            self.ready = None;
+            return Err("its node object is another machine's".into());
+        }
+        if !facts.ready {
+            self.ready = None;
+            return Err(format!("it is not Ready: {}", facts.why));
+        }
+        let turned = said("lastTransitionTime");
+        let since = match &self.ready {
+            Some((since, transition)) if *transition == turned => *since,
+            _ => {
+                self.ready = Some((now, turned));
+                now
+            }
+        };
+        if report == before {
+            return Err("its kubelet has not reported yet".into());
+        }
+        if now.duration_since(since) < STANDS {
+            return Err("it has just become Ready".into());
+        }
+        Ok(())
+    }
 }
 
 /// Whether workloads run as wanted.
@@ -418,6 +522,34 @@ mod tests {
         let some = waiting(&object("DaemonSet"), &daemons).unwrap_or_default();
         assert!(some.contains("2 of 3 run"), "{some}");
         assert_eq!(waiting(&object("ConfigMap"), &json!({})), None, "nothing of it runs");
+    }
+
+    #[test]
+    fn a_node_counts_as_ready_when_its_own_kubelet_says_so_and_it_stands() {
+        let node = |ready: &str, machine: &str, heartbeat: &str| {
+            json!({"status": {
+                "conditions": [{"type": "Ready", "status": ready, "message": "CSINode is not yet initialized",
+                                "lastHeartbeatTime": heartbeat, "lastTransitionTime": ready}],
+                "nodeInfo": {"machineID": machine},
+            }})
+        };
+        let begin = Instant::now();
+        let mut watch = Readiness::default();
+        let mut at = |seconds: u64, node: &Value, lease: &str| {
+            let now = begin + Duration::from_secs(seconds);
+            watch.judge(Some(node), Some(json!(lease)), Some("m1"), now).err().unwrap_or_default()
+        };
+        // A stopped kubelet left a Ready behind: however long it stands, nobody reports.
+        assert!(at(0, &node("True", "m1", "h1"), "l1").contains("has not reported"));
+        assert!(at(60, &node("True", "m1", "h1"), "l1").contains("has not reported"));
+        // It reports, and takes its word back.
+        assert!(at(61, &node("False", "m1", "h2"), "l2").contains("CSINode"));
+        assert!(at(62, &node("True", "m1", "h3"), "l2").contains("just become"));
+        assert!(at(66, &node("True", "m1", "h3"), "l2").contains("just become"));
+        assert_eq!(at(68, &node("True", "m1", "h3"), "l2"), "");
+        assert!(at(69, &node("True", "m2", "h4"), "l3").contains("another machine's"));
+        let gone = Readiness::default().judge(None, None, None, begin);
+        assert!(gone.is_err_and(|why| why.contains("no node object")));
     }
 
     #[test]

@@ -3,6 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use serde::{Deserialize, Serialize};
 use zoisite_core::blueprint::{
     API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted, RUNTIME_UNIT,
     TOKEN_PATH,
@@ -22,7 +23,7 @@ const CNI: &str = "/etc/cni/net.d/10-zoisite.conflist";
 pub(super) type Tokens<'a> = &'a dyn Fn(&HostName) -> Result<(TokenRecord, Secret), String>;
 
 /// What the API holds.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(super) struct SimApi {
     objects: BTreeMap<String, ApiObject>,
     nodes: BTreeMap<HostName, NodeFacts>,
@@ -201,6 +202,8 @@ impl World {
             tokens: self.api.tokens.keys().cloned().collect(),
             requests: Vec::new(),
             waiting: BTreeMap::new(),
+            uncompared: BTreeMap::new(),
+            dns: String::new(),
         }))
     }
 
@@ -222,10 +225,11 @@ impl World {
             }
             ApiWork::Admit { node, .. } => {
                 self.admit(node)?;
-                if let Ok((record, _)) = tokens(&node.host) {
-                    self.api.tokens.remove(&record.id);
-                }
                 Ok(1)
+            }
+            ApiWork::Retract { host } => {
+                let (record, _) = tokens(host)?;
+                Ok(usize::from(self.api.tokens.remove(&record.id).is_some()))
             }
             ApiWork::SetNode { node } => {
                 if let Some(facts) = self.api.nodes.get_mut(&node.host) {
@@ -290,6 +294,9 @@ impl World {
 }
 
 fn set(facts: &mut NodeFacts, node: &NodeWanted) {
+    let put = facts.put.replace(node.put()).unwrap_or_default();
+    facts.labels.retain(|key, _| !put.labels.contains(key));
+    facts.taints.retain(|taint| !put.taints.contains(taint));
     facts.labels.extend(node.labels.clone());
     if facts.subnets.is_empty() {
         facts.subnets.clone_from(&node.subnets);

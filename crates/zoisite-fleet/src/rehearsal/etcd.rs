@@ -2,13 +2,14 @@
 
 use std::collections::BTreeMap;
 
+use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 use zoisite_core::cluster::HostName;
 
 use super::world::{SimHost, World};
 
 /// A member, as its process and its data directory know it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Member {
     pub name: String,
     pub cluster_id: u64,

@@ -137,7 +137,7 @@ impl Rehearsal {
             Condition::Stable { from, balancer } => {
                 (Some(from), world.stable(balancer.then_some(from)))
             }
-            Condition::Ready { host } => (Some(host), world.node_ready(host)),
+            Condition::Ready { host, .. } => (Some(host), world.node_ready(host)),
             Condition::Rollout { .. } => (None, world.rolled_out()),
         };
         held.map(|()| StepOutcome::Done { changed: 0 })
@@ -223,7 +223,7 @@ impl Fleet for Rehearsal {
             tokio::time::sleep(Duration::from_millis(200)).await;
             let asked = match &gate.condition {
                 Condition::Quorum { members } => members.first(),
-                Condition::Api { host } | Condition::Ready { host } => Some(host),
+                Condition::Api { host } | Condition::Ready { host, .. } => Some(host),
                 Condition::Stable { from, .. } => Some(from),
                 Condition::Rollout { .. } => None,
             };

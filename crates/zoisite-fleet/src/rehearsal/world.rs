@@ -1,16 +1,19 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 use zoisite_core::blueprint::{
-    Component, Content, ETCD_UNIT, FIRST_START, File, HostBlueprint, HostFacts, Item, RUNTIME_UNIT,
-    TOKEN_PATH,
+    CLUSTER_MARK, Component, Content, ETCD_UNIT, FIRST_START, File, HostBlueprint, HostFacts, Item,
+    RUNTIME_UNIT, TOKEN_PATH,
 };
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::Secret;
 use zoisite_core::script::{
-    DirectoryFacts, EtcdFacts, EtcdStatus, FileFacts, Observed, Operation, Outcome, UnitFacts,
+    DirectoryFacts, EtcdFacts, EtcdMember, EtcdStatus, FileFacts, Identity, Observed, Operation,
+    Outcome, UnitFacts, program_version,
 };
 
 use super::cluster::SimApi;
@@ -38,7 +41,7 @@ pub enum Fault {
 }
 
 /// A file on a simulated host.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub(super) struct SimFile {
     pub text: String,
     pub owner: String,
@@ -46,16 +49,18 @@ pub(super) struct SimFile {
 }
 
 /// A unit on a simulated host.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(super) struct SimUnit {
     enabled: bool,
     /// The log with which it failed to start, when it did.
     failed: Option<Vec<String>>,
     pub started: bool,
+    /// The program with which it was started.
+    program: Option<String>,
 }
 
 /// A simulated host.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub(super) struct SimHost {
     pub address: IpAddr,
     pub up: bool,
@@ -77,11 +82,12 @@ pub(super) struct SimHost {
 }
 
 /// Simulated hosts, and what goes wrong with them.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct World {
     pub(super) hosts: BTreeMap<HostName, SimHost>,
     /// What the API holds; it lives in etcd.
     pub(super) api: SimApi,
+    #[serde(skip)]
     faults: Vec<Fault>,
     operations: u64,
     /// Rules that were broken, in words; empty unless the program is wrong.
@@ -95,30 +101,32 @@ fn failed(attempted: &str, answer: impl Into<String>) -> Outcome {
 impl World {
     /// Hosts that are switched on and hold nothing.
     pub fn new(hosts: impl IntoIterator<Item = (HostName, IpAddr)>) -> Self {
-        let hosts = hosts
-            .into_iter()
-            .map(|(name, address)| {
-                let machine = digest(name.as_str())[..32].to_owned();
-                let host = SimHost {
-                    address,
-                    up: true,
-                    machine,
-                    generation: 0,
-                    users: BTreeSet::new(),
-                    directories: BTreeMap::new(),
-                    files: BTreeMap::new(),
-                    components: BTreeMap::new(),
-                    units: BTreeMap::new(),
-                    images: BTreeSet::new(),
-                    pending: BTreeSet::new(),
-                    data: None,
-                    stray: None,
-                    process: None,
-                };
-                (name, host)
-            })
-            .collect();
-        Self { hosts, ..Self::default() }
+        let mut world = Self::default();
+        world.switch_on(hosts);
+        world
+    }
+
+    /// Adds hosts that are switched on and hold nothing; those that are there stay as they are.
+    pub fn switch_on(&mut self, hosts: impl IntoIterator<Item = (HostName, IpAddr)>) {
+        for (name, address) in hosts {
+            let machine = digest(name.as_str())[..32].to_owned();
+            self.hosts.entry(name).or_insert_with(|| SimHost {
+                address,
+                up: true,
+                machine,
+                generation: 0,
+                users: BTreeSet::new(),
+                directories: BTreeMap::new(),
+                files: BTreeMap::new(),
+                components: BTreeMap::new(),
+                units: BTreeMap::new(),
+                images: BTreeSet::new(),
+                pending: BTreeSet::new(),
+                data: None,
+                stray: None,
+                process: None,
+            });
+        }
     }
 
     /// Puts a fault into the world.
@@ -359,6 +367,8 @@ impl World {
     fn start(&mut self, host: &HostName, unit: &str) {
         let Some(sim) = self.hosts.get_mut(host) else { return };
         sim.pending.remove(unit);
+        let program = sim.program(unit);
+        sim.units.entry(unit.to_owned()).or_default().program = program;
         if unit != ETCD_UNIT {
             let outcome = sim.begin(unit);
             let slot = sim.units.entry(unit.to_owned()).or_default();
@@ -427,6 +437,18 @@ impl World {
         ))
     }
 
+    /// All members, as the quorum's own list has them.
+    fn members_seen_by(&self, host: &HostName) -> Option<Vec<EtcdMember>> {
+        let member = self.hosts.get(host)?.process.as_ref()?;
+        let listed = member.peers.iter().map(|(name, url)| EtcdMember {
+            id: format!("{:016x}", member.id_of(url)),
+            name: name.clone(),
+            peer_urls: vec![url.clone()],
+            learner: false,
+        });
+        Some(listed.collect())
+    }
+
     pub(super) fn observe(&self, blueprint: &HostBlueprint) -> Observed {
         let Some(sim) = self.hosts.get(&blueprint.host) else { return Observed::default() };
         let mut out = Observed {
@@ -435,6 +457,11 @@ impl World {
             arch: "amd64".into(),
             os: "rehearsal 1".into(),
             init: "systemd".into(),
+            boot: sim.machine.clone(),
+            cluster: sim
+                .files
+                .get(CLUSTER_MARK)
+                .and_then(|file| file.text.lines().next().map(ToOwned::to_owned)),
             generation: sim.generation,
             ..Observed::default()
         };
@@ -462,8 +489,10 @@ impl World {
                             Some(_) => found.text.split(FIRST_START).next().unwrap_or_default(),
                             None => &found.text,
                         };
+                        let whole = file.content.first_start().map(|_| digest(&found.text));
                         let facts = FileFacts {
                             sha256: Some(digest(lasting)),
+                            whole_sha256: whole,
                             owner: found.owner.clone(),
                             mode: format!("{:o}", found.mode),
                         };
@@ -488,7 +517,9 @@ impl World {
         }
         if let Some(node) = &blueprint.node {
             out.images.clone_from(&sim.images);
-            out.joined = sim.files.contains_key(&node.client);
+            if sim.files.contains_key(&node.client) {
+                out.identity = Identity::Until(Timestamp::MAX);
+            }
             out.token_left = sim.files.contains_key(TOKEN_PATH);
             out.facts = Some(HostFacts::default());
             out.resolves = node.stable_name.as_ref().map(|_| true);
@@ -502,12 +533,11 @@ impl World {
                 cluster_id: format!("{:016x}", answer.cluster_id),
                 member_id: format!("{:016x}", answer.member_id),
                 leader: format!("{:016x}", answer.leader),
-                version: etcd
-                    .etcdctl
-                    .split(['-', '/'])
-                    .find(|w| w.contains('.'))
-                    .unwrap_or("")
-                    .into(),
+                version: sim
+                    .program(ETCD_UNIT)
+                    .as_deref()
+                    .and_then(program_version)
+                    .map_or_else(String::new, |version| version.to_string()),
                 revision: 3,
                 raft_index: 12,
                 raft_term: 2,
@@ -519,6 +549,7 @@ impl World {
                 owner: mark(&etcd.owner_mark),
                 formed: mark(&etcd.formed_mark),
                 strays: sim.stray.iter().cloned().collect(),
+                members: status.as_ref().and_then(|_| self.members_seen_by(&blueprint.host)),
                 status,
                 silent: None,
             };
@@ -549,11 +580,20 @@ impl World {
             enabled: known.enabled,
             restarts: 0,
             pending: sim.pending.contains(unit),
+            runs: known.program,
+            starts: sim.program(unit),
         }
     }
 }
 
 impl SimHost {
+    /// The program that a unit's file names.
+    fn program(&self, unit: &str) -> Option<String> {
+        let text = &self.files.get(&format!("/etc/systemd/system/{unit}"))?.text;
+        let start = text.lines().find_map(|line| line.strip_prefix("ExecStart="))?;
+        start.split(' ').next().map(|program| program.trim_start_matches('-').to_owned())
+    }
+
     fn put(&mut self, file: &File, keys: &dyn Fn(&str) -> Option<Secret>) -> Result<bool, Outcome> {
         let attempted = format!("writing {}", file.path);
         if file.owner != "root" && !self.users.contains(file.owner) {

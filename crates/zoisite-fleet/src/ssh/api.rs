@@ -5,10 +5,11 @@ use std::time::{Duration, Instant};
 use zoisite_core::blueprint::{ApiObject, KUBELET_UNIT};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::script::plain;
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, StepOutcome};
 
 use super::SshFleet;
-use crate::api::{ApiClient, look, ready, rollout, work};
+use crate::api::{ApiClient, Readiness, look, rollout, work};
 use crate::fleet::Progress;
 
 /// For how long work is tried again while API servers come and go.
@@ -100,8 +101,10 @@ impl SshFleet {
         what: &ApiWork,
         progress: Progress<'_>,
     ) -> StepOutcome {
-        let end = Instant::now() + AGAIN;
+        // Waiting for a host may take long by itself: only how long nothing works is limited.
+        let mut failing = None;
         loop {
+            let begun = Instant::now();
             let trouble = match self.any_api().await {
                 Err(trouble) => trouble,
                 Ok(client) => match work(&client, self.contents.as_ref(), what, progress).await {
@@ -121,7 +124,8 @@ impl SshFleet {
                     }
                 },
             };
-            if Instant::now() >= end {
+            let since = *failing.get_or_insert(begun);
+            if since.elapsed() >= AGAIN {
                 return StepOutcome::Failed(trouble);
             }
             progress(format!("again: {}", trouble.answer));
@@ -152,12 +156,16 @@ impl SshFleet {
     /// What a command prints on a host; nothing where it cannot be run.
     async fn lines_of(&self, host: &HostName, command: &str, attempted: &str) -> Vec<String> {
         let mut lines = Vec::new();
-        let mut line = |text: &str| lines.push(text.chars().take(400).collect());
+        let mut line = |text: &str| lines.push(plain(text).chars().take(400).collect());
         let _ = self.converse(host, command, attempted, async |_| (), &mut line).await;
         lines
     }
 
-    pub(super) async fn attempt_api(&self, condition: &Condition) -> Result<StepOutcome, Trouble> {
+    pub(super) async fn attempt_api(
+        &self,
+        condition: &Condition,
+        readiness: &mut Readiness,
+    ) -> Result<StepOutcome, Trouble> {
         let done = StepOutcome::Done { changed: 0 };
         let (host, attempted, result) = match condition {
             Condition::Quorum { .. } => return Ok(done),
@@ -180,9 +188,10 @@ impl SshFleet {
                 };
                 (Some(from), what, asked.await)
             }
-            Condition::Ready { host } => {
+            Condition::Ready { host, machine } => {
                 let client = self.any_api().await?;
-                (Some(host), "waiting for the node".to_owned(), ready(&client, host).await)
+                let asked = readiness.ask(&client, host, machine.as_deref()).await;
+                (Some(host), "waiting for the node".to_owned(), asked)
             }
             Condition::Rollout { workloads } => {
                 let client = self.any_api().await?;

@@ -147,5 +147,5 @@ async fn start(target: &SshTarget, socket: &PathBuf, batch: bool) -> Result<Mast
         let _ = stderr.read_to_string(&mut said).await;
     }
     let _ = child.wait().await;
-    Err(said)
+    Err(zoisite_core::script::plain(&said).into_owned())
 }

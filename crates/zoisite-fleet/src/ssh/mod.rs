@@ -21,12 +21,12 @@ use zoisite_core::blueprint::{
 use zoisite_core::cluster::{Cluster, Endpoint, HostName, Login};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::script::{
-    Depth, KeyText, Observed, Outcome, Reply, Stretch, observe, upload_script,
+    Depth, KeyText, Observed, Outcome, Reply, Stretch, observe, plain, upload_script,
 };
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 
 use self::master::Master;
-use crate::api::{ApiAccess, ApiClient};
+use crate::api::{ApiAccess, ApiClient, Readiness};
 use crate::etcd::{EtcdAccess, EtcdClient};
 use crate::fleet::{Contents, Fleet, Progress};
 use crate::quorum::judge;
@@ -248,7 +248,7 @@ impl SshFleet {
     async fn with_evidence(&self, gate: &Gate, trouble: Trouble) -> Trouble {
         let evidence = match (&gate.condition, gate.seconds) {
             (_, 0) => return trouble,
-            (Condition::Ready { host }, _) => self.log_of(host, KUBELET_UNIT).await,
+            (Condition::Ready { host, .. }, _) => self.log_of(host, KUBELET_UNIT).await,
             (Condition::Api { host }, _) => self.log_of(host, API_SERVER_UNIT).await,
             (Condition::Stable { from, balancer: true }, _) => {
                 self.log_of(from, BALANCER_UNIT).await
@@ -321,8 +321,10 @@ async fn read_all(from: Option<impl tokio::io::AsyncRead + Unpin>) -> String {
     if let Some(mut from) = from {
         let _ = from.read_to_end(&mut text).await;
     }
-    String::from_utf8_lossy(&text).into_owned()
+    plain(&String::from_utf8_lossy(&text)).into_owned()
 }
+
+const COMPONENT_MEND: &str = "nothing of it was copied: put the right file into the components folder, or mend its line in SHA256SUMS if the file is the right one";
 
 /// Quotes a script as one word for the login shell on the host.
 fn shell_word(script: &str) -> String {
@@ -361,7 +363,7 @@ impl Fleet for SshFleet {
         let script = match stretch.script(self.generation, KeyText::Opened(&open)) {
             Ok(script) => script,
             Err(label) => {
-                let answer = format!("the vault does not hold the key of {label}");
+                let answer = format!("the strongbox does not hold the key of {label}");
                 return StepOutcome::Failed(
                     Trouble::new(Some(host.clone()), "writing the script", answer, Vec::new())
                         .mend("zoisite pki issue makes what is missing"),
@@ -397,7 +399,13 @@ impl Fleet for SshFleet {
         let arch = self.arch.lock().ok().and_then(|a| a.get(host).cloned()).unwrap_or_default();
         let path: PathBuf = match self.contents.component(component, sha256, &arch) {
             Ok(path) => path,
-            Err(why) => return fail(why),
+            // What is wrong with a file here is plain: nothing on the host needs to be looked at.
+            Err(why) => {
+                return StepOutcome::Failed(
+                    Trouble::new(Some(host.clone()), attempted.clone(), why, vec![])
+                        .mend(COMPONENT_MEND),
+                );
+            }
         };
         let script = upload_script(host, component, sha256, self.generation);
         let command = format!("sh -c {}", shell_word(&script));
@@ -438,12 +446,13 @@ impl Fleet for SshFleet {
 
     async fn prove(&self, gate: &Gate, progress: Progress<'_>) -> StepOutcome {
         let end = Instant::now() + Duration::from_secs(gate.seconds.into());
+        let mut readiness = Readiness::default();
         loop {
             let attempt = match &gate.condition {
                 Condition::Quorum { members } => {
                     self.attempt(members).await.map(StepOutcome::Proven)
                 }
-                other => self.attempt_api(other).await,
+                other => self.attempt_api(other, &mut readiness).await,
             };
             match attempt {
                 Ok(outcome) => return outcome,

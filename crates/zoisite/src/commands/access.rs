@@ -1,36 +1,40 @@
-use std::path::{Path, PathBuf};
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
+use jiff::Timestamp;
 use serde_json::{Value, json};
 use zoisite_core::blueprint::{ApiObject, person_kubeconfig};
-use zoisite_core::pki::{AuthorityKind, person};
-use zoisite_store::{FreshKeys, trust};
+use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, person};
+use zoisite_fleet::{ApiClient, ApiResult};
+use zoisite_store::{FreshKeys, State, trust};
 
 use super::with_api;
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
-use crate::site::{Site, lock_holder, now, write_private};
-use crate::view;
+use crate::kubeconfig::{Merge, own_kubeconfig, yaml};
+use crate::site::{Private, Site, Working, begin_run, now};
+use crate::view::{self, table::table};
 
-/// Give a named person a kubeconfig at the stable address
+/// Show who may do what; give a named person a kubeconfig at the stable address, or take rights back
 ///
-/// The person gets a certificate of their own in one group, and the group gets no more rights than you
-/// ask for. Certificates of people cannot be revoked: give them an end.
+/// Rights are bound to the person by name, and a change replaces what was there. Certificates of people
+/// cannot be revoked: give them an end. Without a name, shows who has what and until when.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite access ada --out ada.yaml\n  zoisite access ada --group wardens --may edit --ends 90d --merge\n  zoisite access ada --break-glass --ends 1h --out glass.yaml"
+    after_help = "Examples:\n  zoisite access                                # who has what, and until when\n  zoisite access ada --out ada.yaml             # may read most things, for 30 days\n  zoisite access ada --may edit --ends 90d --merge\n  zoisite access ada --take-back\n  zoisite access ada --group wardens            # in a group too; --may then binds the whole group\n  zoisite access ada --break-glass --ends 1h --out glass.yaml"
 )]
 pub struct AccessArgs {
-    /// The person
+    /// The person; without one, everybody is shown
     #[arg(value_name = "NAME", value_parser = person_name)]
-    name: String,
-    /// Their group
-    #[arg(long, value_name = "GROUP", default_value = "readers", value_parser = group_name)]
-    group: String,
-    /// What the group may do in the whole cluster
-    #[arg(long, value_name = "RIGHTS", value_enum, default_value_t = Rights::View)]
-    may: Rights,
+    name: Option<String>,
+    /// What the person may do in the whole cluster, or with --group all in it [default: view]
+    #[arg(long, value_name = "RIGHTS", value_enum)]
+    may: Option<Rights>,
+    /// Put the person into this group; with --may the rights are bound to all who are in it
+    #[arg(long, value_name = "GROUP", value_parser = group_name)]
+    group: Option<String>,
     /// When it ends, such as 8h or 30d
     #[arg(long, value_name = "TIME", default_value = "30d", value_parser = view::span)]
     ends: i64,
@@ -43,6 +47,12 @@ pub struct AccessArgs {
     /// The built-in group that no rule restricts, for a day at most; it is recorded
     #[arg(long, conflicts_with_all = ["group", "may"])]
     break_glass: bool,
+    /// Take the person's rights back at once, or with --group those of the whole group
+    #[arg(long, conflicts_with_all = ["may", "out", "merge", "break_glass"])]
+    take_back: bool,
+    /// Bind a whole group without asking
+    #[arg(long)]
+    yes: bool,
 }
 
 /// The platform's own roles for people, from the least to the most.
@@ -67,10 +77,23 @@ impl Rights {
             Self::Everything => "cluster-admin",
         }
     }
+
+    /// The word for it in `--may`.
+    fn word(self) -> String {
+        self.to_possible_value().map_or_else(String::new, |value| value.get_name().to_owned())
+    }
+
+    /// The word for a role of the platform, which may have been bound by other hands.
+    fn word_of(role: &str) -> String {
+        let known = Self::value_variants().iter().find(|rights| rights.role() == role);
+        known.map_or_else(|| role.to_owned(), |rights| rights.word())
+    }
 }
 
 const UNRESTRICTED: &str = "system:masters";
 const DAY: i64 = 86_400;
+const RBAC: &str = "rbac.authorization.k8s.io";
+const BINDINGS: &str = "/apis/rbac.authorization.k8s.io/v1/clusterrolebindings";
 
 fn person_name(text: &str) -> Result<String, String> {
     plain(text, "a name has letters, digits and .-_@ and does not begin with 'system:'")
@@ -91,61 +114,149 @@ fn plain(text: &str, rule: &str) -> Result<String, String> {
     Ok(text.to_owned())
 }
 
+/// To whom rights are bound.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Subject {
+    Person(String),
+    Group(String),
+}
+
+impl Subject {
+    /// There is one binding for each: a change replaces it.
+    fn binding(&self) -> String {
+        match self {
+            Self::Person(name) => format!("zoisite:person:{name}"),
+            Self::Group(name) => format!("zoisite:group:{name}"),
+        }
+    }
+
+    fn of_binding(name: &str) -> Option<Self> {
+        let person = name.strip_prefix("zoisite:person:").map(|n| Self::Person(n.to_owned()));
+        person.or_else(|| name.strip_prefix("zoisite:group:").map(|n| Self::Group(n.to_owned())))
+    }
+
+    fn object(&self, role: &str) -> Value {
+        let (kind, name) = match self {
+            Self::Person(name) => ("User", name),
+            Self::Group(name) => ("Group", name),
+        };
+        json!({
+            "apiVersion": format!("{RBAC}/v1"),
+            "kind": "ClusterRoleBinding",
+            "metadata": {
+                "name": self.binding(),
+                "labels": {"app.kubernetes.io/managed-by": "zoisite"},
+            },
+            "roleRef": {"apiGroup": RBAC, "kind": "ClusterRole", "name": role},
+            "subjects": [{"apiGroup": RBAC, "kind": kind, "name": name}],
+        })
+    }
+}
+
+/// Binds a subject to a role, or to none; whether it was bound to anything before. What a binding leads to
+/// cannot be changed: it is taken away first.
+async fn bind(api: &ApiClient, subject: &Subject, role: Option<&str>) -> ApiResult<bool> {
+    let path = format!("{BINDINGS}/{}", subject.binding());
+    let found = api.get(&path).await?;
+    let bound = found.as_ref().and_then(|found| found.pointer("/roleRef/name")?.as_str());
+    if let Some(role) = role {
+        if bound != Some(role) {
+            api.delete(&path).await?;
+        }
+        return api.apply(&ApiObject(subject.object(role)), false).await.map(|_| found.is_some());
+    }
+    api.delete(&path).await.map(|()| found.is_some())
+}
+
+/// Who is bound to what, in the words of `--may`.
+async fn bindings(api: &ApiClient) -> ApiResult<BTreeMap<Subject, String>> {
+    let list = format!("{BINDINGS}?labelSelector=app.kubernetes.io%2Fmanaged-by%3Dzoisite");
+    let all = api.list(&list).await?;
+    let text = |value: &Value, pointer: &str| -> Option<String> {
+        value.pointer(pointer)?.as_str().map(ToOwned::to_owned)
+    };
+    let known = |binding: &Value| {
+        let subject = Subject::of_binding(&text(binding, "/metadata/name")?)?;
+        Some((subject, Rights::word_of(&text(binding, "/roleRef/name")?)))
+    };
+    Ok(all.iter().filter_map(known).collect())
+}
+
 pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let mut state = site.raised_state()?;
+    let state = site.raised_state()?;
+    match (&args.name, args.take_back) {
+        (None, false) if args.group.is_none() => list(&site, options),
+        (None, true) if args.group.is_none() => Err(Failure::new(
+            Kind::Usage,
+            "--take-back wants a person or a group",
+            "zoisite access NAME --take-back, or --group GROUP --take-back",
+        )),
+        (None, false) => Err(Failure::new(
+            Kind::Usage,
+            "--group wants a person who is put into it",
+            "zoisite access NAME --group GROUP",
+        )),
+        (_, true) => take_back(&site, state, args),
+        (Some(name), false) => give(&site, state, args, name),
+    }
+}
+
+fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<ExitCode, Failure> {
     if args.break_glass && args.ends > DAY {
         return Err(Failure::new(
             Kind::Usage,
             "--break-glass is for a day at most",
-            "add --ends 1h, or ask for a group with --may everything",
+            "add --ends 1h, or ask for --may everything",
         ));
     }
-    let vault = site.vault()?;
-    let group = if args.break_glass { UNRESTRICTED } else { &args.group };
-    if !args.break_glass {
-        let binding = ApiObject(json!({
-            "apiVersion": "rbac.authorization.k8s.io/v1",
-            "kind": "ClusterRoleBinding",
-            "metadata": {
-                "name": format!("zoisite:people:{group}:{}", args.may.role()),
-                "labels": {"app.kubernetes.io/managed-by": "zoisite"},
-            },
-            "roleRef": {
-                "apiGroup": "rbac.authorization.k8s.io",
-                "kind": "ClusterRole",
-                "name": args.may.role(),
-            },
-            "subjects": [{
-                "apiGroup": "rbac.authorization.k8s.io",
-                "kind": "Group",
-                "name": group,
-            }],
-        }));
-        with_api(&site, &mut state, &vault, async |api| {
-            api.apply(&binding, false).await.map(|_| ())
-        })?;
+    // Where it goes is sure before anything is bound or issued.
+    let place = match (&args.out, args.merge) {
+        (_, true) => Place::Merged(Box::new(Merge::begin(&own_kubeconfig()?)?)),
+        (Some(path), false) => Place::File(Private::begin(path)?),
+        (None, false) => Place::Output,
+    };
+    let mut work = Working::briefly(state)?;
+    let state = &mut work.state;
+    let group = if args.break_glass { Some(UNRESTRICTED) } else { args.group.as_deref() };
+    let bound = match (&args.group, args.may) {
+        _ if args.break_glass => None,
+        // Being put into a group is no reason to give the group anything.
+        (Some(_), None) => None,
+        (Some(group), Some(may)) => {
+            group_on_purpose(state, group, name, may, args.yes)?;
+            Some((Subject::Group(group.clone()), may))
+        }
+        (None, may) => Some((Subject::Person(name.to_owned()), may.unwrap_or(Rights::View))),
+    };
+    let wanted = person(&site.cluster, name, group, args.ends);
+    let command = match group {
+        Some(group) => format!("access {name} in {group}"),
+        None => format!("access {name}"),
+    };
+    let record = begin_run(state, &command)?;
+    if let Some((subject, may)) = &bound {
+        let role = may.role();
+        with_api(site, state, async |api| bind(api, subject, Some(role)).await.map(|_| ()))
+            .inspect_err(|failure| {
+                let _ = state.end_run(record.clone(), &failure.summary(), now());
+            })?;
     }
-    let wanted = person(&site.cluster, &args.name, Some(group), args.ends);
-    let who = lock_holder();
-    let command = format!("access {} in {group}", args.name);
-    let record = state.begin_run(&command, &format!("{} on {}", who.user, who.host), now())?;
-    let (entry, key) = trust::issue_unkept(&mut state, &vault, &wanted, &FreshKeys, now())?;
+    let (entry, key) = trust::issue_unkept(state, site.strongbox()?, &wanted, &FreshKeys, now())?;
     state.end_run(record, &format!("until {}", view::minute(entry.not_after)), now())?;
     let authority = state.ledger()?.authority(AuthorityKind::Cluster).map(|a| a.pem.clone());
     let authority = base64(&authority.unwrap_or_default());
     let config = person_kubeconfig(
         &site.cluster,
-        &args.name,
+        name,
         &authority,
         base64(&entry.pem),
         base64(key.expose()),
     );
-    let end = view::minute(entry.not_after);
-    match (&args.out, args.merge) {
-        (_, true) => {
-            let path = own_kubeconfig()?;
-            let kept = merge_into(&path, &config)?;
+    match place {
+        Place::Merged(merge) => {
+            let path = merge.path.clone();
+            let kept = merge.end(&config)?;
             let context = config["current-context"].as_str().unwrap_or_default();
             view::note(&format!(
                 "added the context {context} to {}{}",
@@ -156,15 +267,205 @@ pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
                 ))
             ));
         }
-        (Some(path), false) => {
-            write_private(path, &yaml(&config)?)?;
+        Place::File(file) => {
+            let path = file.path.clone();
+            file.end(&yaml(&config)?)?;
             view::note(&format!("wrote {}", path.display()));
         }
-        (None, false) => view::out(&yaml(&config)?),
+        Place::Output => view::out(&yaml(&config)?),
     }
-    let may = if args.break_glass { "everything, unrestricted" } else { args.may.role() };
-    view::note(&format!("{} in {group} ({may}) until {end}", args.name));
+    let end = view::minute(entry.not_after);
+    view::note(&match (&bound, group) {
+        _ if args.break_glass => {
+            format!("{name} in {UNRESTRICTED} (everything, unrestricted) until {end}")
+        }
+        (Some((Subject::Person(_), may)), _) => format!("{name} ({}) until {end}", may.word()),
+        (Some((Subject::Group(group), may)), _) => {
+            format!("{name} in {group}, and all in {group} ({}), until {end}", may.word())
+        }
+        (None, Some(group)) => {
+            format!(
+                "{name} in {group}, with whatever {group} may do, until {end}; zoisite access shows it"
+            )
+        }
+        (None, None) => format!("{name} until {end}"),
+    });
     Ok(ExitCode::SUCCESS)
+}
+
+/// Rights of a group are rights of everybody in it: who that is, is shown, and asked.
+fn group_on_purpose(
+    state: &State,
+    group: &str,
+    name: &str,
+    may: Rights,
+    yes: bool,
+) -> Result<(), Failure> {
+    let ledger = state.ledger()?;
+    let others: BTreeSet<&str> = people(&ledger)
+        .filter(|entry| entry.organization.as_deref() == Some(group))
+        .map(|entry| entry.common_name.as_str())
+        .filter(|other| *other != name)
+        .collect();
+    let others: Vec<&str> = others.into_iter().collect();
+    let who = match others.as_slice() {
+        [] => "nobody else is in it yet".to_owned(),
+        others => format!("in it too: {}", view::names(others)),
+    };
+    view::note(&format!("{} for the whole group {group}; {who}", may.word()));
+    if others.is_empty() || yes || view::asked("bind the whole group?") {
+        return Ok(());
+    }
+    Err(Failure::new(
+        Kind::Usage,
+        format!("the rights of {} would change too: nothing was done", view::names(&others)),
+        "add --yes when that is meant, or leave --group out: rights are then bound to the person",
+    ))
+}
+
+/// Certificates of people that have not ended.
+fn people(ledger: &Ledger) -> impl Iterator<Item = &LedgerEntry> {
+    let now = now();
+    ledger.entries.iter().filter(move |e| e.profile == Profile::Person && e.not_after > now)
+}
+
+fn take_back(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, Failure> {
+    let subject = match (&args.name, &args.group) {
+        (_, Some(group)) => Subject::Group(group.clone()),
+        (Some(name), None) => Subject::Person(name.clone()),
+        (None, None) => return Err(Failure::told(Kind::Usage)),
+    };
+    let mut work = Working::briefly(state)?;
+    let state = &mut work.state;
+    let whom = match &subject {
+        Subject::Person(name) => name.clone(),
+        Subject::Group(group) => format!("the group {group}"),
+    };
+    let command = format!("access of {whom} taken back");
+    let record = begin_run(state, &command)?;
+    let (mut groups, mut had) = (BTreeMap::new(), false);
+    let done = with_api(site, state, async |api| {
+        had = bind(api, &subject, None).await?;
+        groups = bindings(api).await?;
+        Ok(())
+    });
+    let outcome = match &done {
+        Ok(()) => "rights are gone".to_owned(),
+        Err(failure) => failure.summary(),
+    };
+    state.end_run(record, &outcome, now())?;
+    done?;
+    view::out(&match had {
+        true => format!("{whom} has no rights of their own in the cluster any more, from now on."),
+        false => format!("Nothing was bound to {whom}: zoisite access shows who has what."),
+    });
+    let ledger = state.ledger()?;
+    let lives: Vec<&LedgerEntry> = people(&ledger)
+        .filter(|entry| match &subject {
+            Subject::Person(name) => entry.common_name == *name,
+            Subject::Group(group) => entry.organization.as_ref() == Some(group),
+        })
+        .collect();
+    for entry in lives {
+        let (name, end) = (&entry.common_name, view::minute(entry.not_after));
+        let left = match &entry.organization {
+            Some(group) if group == UNRESTRICTED => {
+                format!(
+                    "it is in {UNRESTRICTED}, which no rule restricts: it may do everything until then"
+                )
+            }
+            Some(group) => match groups.get(&Subject::Group(group.clone())) {
+                Some(role) => format!(
+                    "it is in {group}, which has {role}: zoisite access --group {group} --take-back"
+                ),
+                None => "nothing is bound to it".into(),
+            },
+            None => "nothing is bound to it".into(),
+        };
+        view::note(&format!("a certificate of {name} lives until {end}: {left}"));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Who, what, until when.
+fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
+    let mut scratch = site.scratch()?;
+    let ledger = scratch.ledger()?;
+    let mut bound = BTreeMap::new();
+    let asked = with_api(site, &mut scratch, async |api| {
+        bound = bindings(api).await?;
+        Ok(())
+    });
+    // By name and group; the certificate that ends last counts.
+    let mut all: BTreeMap<(&str, Option<&str>), (Timestamp, usize)> = BTreeMap::new();
+    for entry in people(&ledger) {
+        let key = (entry.common_name.as_str(), entry.organization.as_deref());
+        let known = all.entry(key).or_insert((entry.not_after, 0));
+        *known = (known.0.max(entry.not_after), known.1 + 1);
+    }
+    let rights = |name: &str, group: Option<&str>| -> String {
+        let own = bound.get(&Subject::Person(name.to_owned())).cloned();
+        let by_group = group.and_then(|group| match group {
+            UNRESTRICTED => Some("everything, unrestricted".to_owned()),
+            group => {
+                let role = bound.get(&Subject::Group(group.to_owned()))?;
+                Some(format!("{role}, as all in {group}"))
+            }
+        });
+        match (asked.is_ok(), own, by_group) {
+            (_, _, Some(whole)) if group == Some(UNRESTRICTED) => whole,
+            (false, ..) => "unknown".into(),
+            (true, Some(own), Some(group)) => format!("{own}; {group}"),
+            (true, Some(one), None) | (true, None, Some(one)) => one,
+            (true, None, None) => "nothing".into(),
+        }
+    };
+    // Rights of those whose certificates have all ended stand, and are worth nothing until the next one.
+    let asleep: Vec<(&Subject, &String)> = bound
+        .iter()
+        .filter(|(subject, _)| match subject {
+            Subject::Person(name) => !all.keys().any(|(known, _)| known == name),
+            Subject::Group(name) => !all.keys().any(|(_, group)| *group == Some(name)),
+        })
+        .collect();
+    if options.json {
+        let people: Vec<Value> = all
+            .iter()
+            .map(|((name, group), (until, certificates))| {
+                json!({"person": name, "group": group, "may": rights(name, *group), "until": until,
+                       "certificates": certificates})
+            })
+            .collect();
+        let bindings: Vec<Value> = bound
+            .iter()
+            .map(|(subject, role)| json!({"binding": subject.binding(), "may": role}))
+            .collect();
+        view::json(&json!({"people": people, "bindings": bindings, "asked": asked.is_ok()}));
+    } else if all.is_empty() && asleep.is_empty() {
+        view::out("Nobody has been given access.");
+    } else {
+        let rows = all.iter().map(|((name, group), (until, certificates))| {
+            let certificates = match certificates {
+                1 => view::minute(*until),
+                n => format!("{} ({n} certificates)", view::minute(*until)),
+            };
+            vec![
+                (*name).to_owned(),
+                rights(name, *group),
+                group.unwrap_or("–").to_owned(),
+                certificates,
+            ]
+        });
+        let ended = asleep.iter().map(|(subject, role)| {
+            let (name, group) = match subject {
+                Subject::Person(name) => (name.clone(), "–".to_owned()),
+                Subject::Group(name) => ("–".to_owned(), name.clone()),
+            };
+            vec![name, (*role).clone(), group, "no certificate lives".into()]
+        });
+        view::out(&table(&["person", "may", "group", "until"], rows.chain(ended)));
+    }
+    asked.map(|()| ExitCode::SUCCESS)
 }
 
 fn base64(text: &str) -> String {
@@ -172,107 +473,16 @@ fn base64(text: &str) -> String {
     base64::engine::general_purpose::STANDARD.encode(text)
 }
 
-fn yaml(value: &Value) -> Result<String, Failure> {
-    serde_saphyr::to_string(value).map_err(|error| {
-        Failure::new(Kind::Run, format!("writing YAML: {error}"), "report this, please")
-    })
-}
-
-/// The person's own kubeconfig, as the platform's clients find it.
-fn own_kubeconfig() -> Result<PathBuf, Failure> {
-    let first = std::env::var_os("KUBECONFIG")
-        .and_then(|paths| std::env::split_paths(&paths).find(|p| !p.as_os_str().is_empty()));
-    let home = std::env::var_os("HOME").map(|home| Path::new(&home).join(".kube/config"));
-    first.or(home).ok_or_else(|| {
-        Failure::new(Kind::Usage, "neither KUBECONFIG nor HOME is set", "name a file with --out")
-    })
-}
-
-/// Puts cluster, user and context into a kubeconfig and leaves all else; keeps a copy of what was there.
-fn merge_into(path: &Path, config: &Value) -> Result<Option<PathBuf>, Failure> {
-    let failed = |doing: &str, error: &std::io::Error| Failure::file(doing, path, error);
-    let old = match std::fs::read_to_string(path) {
-        Ok(text) => Some(text),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => None,
-        Err(error) => return Err(failed("reading", &error)),
-    };
-    let mut whole: Value = match old.as_deref().map(str::trim) {
-        None | Some("") => json!({"apiVersion": "v1", "kind": "Config"}),
-        Some(text) => serde_saphyr::from_str(text)
-            .ok()
-            .filter(|whole: &Value| whole.is_object())
-            .ok_or_else(|| {
-            Failure::new(
-                Kind::Usage,
-                format!("{} is not a kubeconfig", path.display()),
-                "it was left as it is; write the new one elsewhere with --out FILE",
-            )
-        })?,
-    };
-    for list in ["clusters", "users", "contexts"] {
-        let new = config[list][0].clone();
-        if !whole[list].is_array() {
-            whole[list] = json!([]);
-        }
-        if let Some(entries) = whole[list].as_array_mut() {
-            match entries.iter_mut().find(|entry| entry["name"] == new["name"]) {
-                Some(entry) => *entry = new,
-                None => entries.push(new),
-            }
-        }
-    }
-    if whole["current-context"].as_str().unwrap_or_default().is_empty() {
-        whole["current-context"] = config["current-context"].clone();
-    }
-    let kept = match &old {
-        None => None,
-        Some(text) => {
-            let stamp = now().strftime("%Y%m%d-%H%M%S").to_string();
-            let mut name = path.as_os_str().to_owned();
-            name.push(format!(".before-{stamp}"));
-            let kept = PathBuf::from(name);
-            write_private(&kept, text)?;
-            Some(kept)
-        }
-    };
-    if let Some(parent) = path.parent() {
-        std::fs::create_dir_all(parent).map_err(|error| failed("making the folder of", &error))?;
-    }
-    write_private(path, &yaml(&whole)?)?;
-    Ok(kept)
+/// Where a kubeconfig goes.
+enum Place {
+    Output,
+    File(Private),
+    Merged(Box<Merge>),
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn merging_leaves_all_else_and_keeps_a_copy() {
-        let dir = tempfile::tempdir().unwrap();
-        let path = dir.path().join("config");
-        let mine = "apiVersion: v1\nkind: Config\nclusters:\n- name: mudflat\n  cluster:\n    server: https://mudflat.example\nusers: []\ncontexts: []\ncurrent-context: mudflat\n";
-        std::fs::write(&path, mine).unwrap();
-        let new = json!({
-            "clusters": [{"name": "saltmarsh", "cluster": {"server": "https://a"}}],
-            "users": [{"name": "ada@saltmarsh", "user": {}}],
-            "contexts": [{"name": "ada@saltmarsh", "context": {}}],
-            "current-context": "ada@saltmarsh",
-        });
-        for server in ["https://a", "https://b"] {
-            let mut new = new.clone();
-            new["clusters"][0]["cluster"]["server"] = json!(server);
-            let kept = merge_into(&path, &new).unwrap();
-            assert!(kept.unwrap().exists());
-        }
-        let whole: Value =
-            serde_saphyr::from_str(&std::fs::read_to_string(&path).unwrap()).unwrap();
-        assert_eq!(whole["current-context"], "mudflat", "which one is current is theirs to say");
-        assert_eq!(whole["clusters"].as_array().unwrap().len(), 2, "the same name is replaced");
-        assert_eq!(whole["clusters"][1]["cluster"]["server"], "https://b");
-        std::fs::write(&path, "- no\n- config\n").unwrap();
-        assert!(merge_into(&path, &new).is_err());
-        assert_eq!(std::fs::read_to_string(&path).unwrap(), "- no\n- config\n");
-    }
 
     #[test]
     fn the_platforms_own_groups_are_not_given_out() {

@@ -2,11 +2,14 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde_json::json;
-use zoisite_core::cluster::{Cluster, EndpointHost, Grade, Role, Topology, read};
+use zoisite_core::cluster::{
+    Cluster, EndpointHost, Finding, Grade, HostName, MADE_UP_NAME, Role, Topology, read,
+};
+use zoisite_store::Met;
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
-use crate::site::read_text;
+use crate::site::{Site, read_text};
 use crate::view::{self, Style, count};
 
 /// Check the cluster file; show who does what and what it survives
@@ -25,7 +28,22 @@ pub struct CheckArgs {
 
 pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
     let text = read_text(&options.cluster)?;
-    let reading = read(&text);
+    let mut reading = read(&text);
+    if let Some(cluster) = &reading.cluster {
+        if reading.findings.iter().any(|f| f.code == MADE_UP_NAME) && resolves(cluster) {
+            reading.findings.retain(|finding| finding.code != MADE_UP_NAME);
+        }
+        let known = Site::of(cluster.clone(), options).existing_state().and_then(|state| {
+            Ok(state.map(|state| state.departed(cluster)).transpose()?.unwrap_or_default())
+        });
+        match known {
+            Ok(known) => reading.findings.extend(known.iter().map(departed)),
+            // The file is judged all the same.
+            Err(failure) => {
+                view::note(&format!("hosts met before are not known: {}", failure.summary()));
+            }
+        }
+    }
     let blocking = reading.of(Grade::Blocks).count();
     let warning = reading.of(Grade::Warns).count();
     let topology = reading.cluster.as_ref().map(Topology::of);
@@ -99,4 +117,26 @@ fn stable(cluster: &Cluster) -> serde_json::Value {
         EndpointHost::Address(_) => None,
     };
     json!({"address": address.to_string(), "name": name, "addresses": leads})
+}
+
+/// Whether the stable name leads anywhere, as far as this machine knows; a name server that does not answer
+/// is not waited for.
+fn resolves(cluster: &Cluster) -> bool {
+    use std::net::ToSocketAddrs as _;
+    let address = &cluster.control_plane.address;
+    let (name, port) = (address.host.to_string(), address.port);
+    let (said, saying) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        let found = (name, port).to_socket_addrs().is_ok_and(|mut all| all.next().is_some());
+        let _ = said.send(found);
+    });
+    saying.recv_timeout(std::time::Duration::from_secs(2)).unwrap_or(false)
+}
+
+fn departed((host, met): (&HostName, &Met)) -> Finding {
+    Finding::warns(
+        "departed-host",
+        format!("{host} ({}) was raised, and the file names it no more", met.address),
+    )
+    .mend("it runs on, and nothing is done with it: name it again, or drain it, stop its units and delete its node by hand")
 }

@@ -8,7 +8,7 @@ use zoisite_core::cluster::{Topology, read};
 use zoisite_core::pki::{edges, prove};
 use zoisite_core::script::Depth;
 use zoisite_fleet::{Fleet as _, World};
-use zoisite_store::{FreshKeys, SqliteRecords, State, Vault, trust};
+use zoisite_store::{FreshKeys, trust};
 
 use super::{pki, raise};
 use crate::cli::Options;
@@ -64,16 +64,17 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
 
     title(2, "certificates issued, every connection proven before a byte is copied");
     let site = Site::of(cluster, &options);
-    let mut state = State::new(Box::new(SqliteRecords::open(&folder.join(".zoisite"))?));
-    let (vault, _) = Vault::open_or_make(&folder.join("identity.txt"))?;
-    let issued = trust::issue(&mut state, &vault, &site.cluster, &FreshKeys, now(), false)?;
+    let mut draft = site.draft()?;
+    let strongbox = site.strongbox()?;
+    let issued = trust::issue(&mut draft, strongbox, &site.cluster, &FreshKeys, now(), false)?;
+    site.keep(&mut draft)?;
     view::out(&format!(
         "{} authorities and {} made, their keys encrypted in {}",
         issued.authorities.len(),
         count(issued.certificates.len(), "certificate"),
         folder.join(".zoisite").display()
     ));
-    let proof = prove(&edges(&site.cluster), &state.ledger()?, &[], now());
+    let proof = prove(&edges(&site.cluster), &draft.ledger()?, &[], now());
     view::out(
         &pki::render(&proof.held[..proof.held.len().min(6)], &[], true, style)
             .lines()
@@ -86,17 +87,15 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     title(3, "raised on simulated hosts: quorum, control plane, balancers, nodes, DNS");
     let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
     let world = Arc::new(Mutex::new(world));
-    raise::rehearse_with(&site, &options, 300, &world, &mut state, &vault)?;
+    raise::rehearse_on(&site, &options, &raise::RaiseArgs::rehearsed(), &[], &world)?;
 
     title(4, "raised again: nothing differs");
-    let prepared = prepare(&site, &mut state, || Ok(Vault::fleeting()), Part::ALL)?;
+    let mut scratch = site.scratch()?;
+    let prepared = prepare(&site, &mut scratch, Part::ALL)?;
     let sums = raise::simulated_sums(&prepared);
     let fleet = road::rehearsal_fleet(&world, site.no_contents(), u64::MAX);
     let (looks, api) = super::block_on(async {
-        (
-            road::look(&fleet, &prepared.blueprint, Depth::Quick).await,
-            fleet.ask(&prepared.objects).await,
-        )
+        (prepared.look(&site, &fleet, Depth::Quick).await, fleet.ask(&prepared.objects).await)
     })?;
     let sequence = road::plan_for(&site, &prepared, (&looks, &api), &sums, &[], 300)?;
     view::out(&super::sequence::render(&sequence, false, style));
@@ -106,10 +105,10 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     view::out(&format!(
         "the cluster file      {file}\n\
          its certificates      zoisite --cluster {file} pki list\n\
-         what a host would get zoisite --cluster {file} --identity {} render --out {}\n\
+         what a host would get zoisite --cluster {file} --identity {} files --out {}\n\
          on your own machines  zoisite new NAME ADDRESS…",
         folder.join("identity.txt").display(),
-        folder.join("rendered").display()
+        folder.join("files").display()
     ));
     Ok(ExitCode::SUCCESS)
 }

@@ -6,7 +6,10 @@ use serde_json::json;
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::site::Site;
-use crate::view::{self, seconds, table::table};
+use crate::view::{
+    self, seconds,
+    table::{ranked, table},
+};
 
 /// Show which runs there were: when, by whom, how long, how they ended
 #[derive(Args, Debug)]
@@ -53,7 +56,9 @@ pub fn run(options: &Options, args: &HistoryArgs) -> Result<ExitCode, Failure> {
             run.outcome.clone().unwrap_or_else(|| "was cut off".into()),
         ]
     });
-    view::out(&table(&["run", "began", "command", "by", "took", "outcome"], rows));
+    let columns =
+        [("run", 0), ("began", 0), ("command", 0), ("by", 2), ("took", 1), ("outcome", 0)];
+    view::out(&ranked(&columns, rows));
     Ok(ExitCode::SUCCESS)
 }
 

@@ -3,27 +3,28 @@
 pub mod access;
 pub mod check;
 pub mod demo;
+pub mod files;
 pub mod history;
 pub mod manual;
 pub mod new;
 pub mod pki;
 pub mod raise;
-pub mod render;
 pub mod sequence;
 pub mod status;
-pub mod token;
+pub mod tokens;
 pub mod verify;
 
+use std::collections::BTreeMap;
 use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use zoisite_core::blueprint::Part;
 use zoisite_fleet::{ApiClient, Fleet as _};
-use zoisite_store::{State, Vault};
+use zoisite_store::State;
 
 use crate::cli::{Cli, Command};
 use crate::failure::{Failure, Kind};
-use crate::road::{self, prepare};
+use crate::road;
 use crate::site::Site;
 
 /// Runs a command.
@@ -33,12 +34,12 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::New(args) => new::run(&args),
         Command::Check(args) => check::run(&options, &args),
         Command::Pki(args) => pki::run(&options, &args),
-        Command::Render(args) => render::run(&options, &args),
+        Command::Files(args) => files::run(&options, &args),
         Command::Sequence(args) => sequence::run(&options, &args),
         Command::Raise(args) => raise::run(&options, &args),
         Command::Status(args) => status::run(&options, &args),
         Command::Verify(args) => verify::run(&options, &args),
-        Command::Token(args) => token::run(&options, &args),
+        Command::Tokens(args) => tokens::run(&options, &args),
         Command::Access(args) => access::run(&options, &args),
         Command::History(args) => history::run(&options, &args),
         Command::Demo(args) => demo::run(&options, &args),
@@ -93,16 +94,15 @@ impl PartArgs {
     }
 }
 
-/// Does something with an API server that is ready.
+/// Does something with an API server that is ready. The run's certificate is recorded in `state`.
 pub fn with_api(
     site: &Site,
     state: &mut State,
-    vault: &Vault,
     work: impl AsyncFnOnce(&ApiClient) -> zoisite_fleet::ApiResult<()>,
 ) -> Result<(), Failure> {
-    let prepared = prepare(site, state, || site.vault(), &[Part::ControlPlane])?;
-    let mut fleet = road::ssh_fleet(site, 0)?;
-    fleet.set_api_access(road::api_access(site, state, vault, &prepared.ledger)?);
+    let mut fleet = road::ssh_fleet(site, &BTreeMap::new(), 0)?;
+    let ledger = state.ledger()?;
+    fleet.set_api_access(road::api_access(site, state, &ledger)?);
     block_on(async {
         let done = match fleet.any_api().await {
             Ok(api) => work(&api).await.map_err(|error| {

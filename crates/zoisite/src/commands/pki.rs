@@ -9,7 +9,8 @@ use zoisite_store::{FreshKeys, trust};
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::site::{Site, now};
-use crate::view::{self, Style, count, day, table::table};
+use crate::view::table::{ranked, table};
+use crate::view::{self, Style, count, day};
 
 /// Certificates: issue, list, prove
 #[derive(Args, Debug)]
@@ -53,9 +54,12 @@ pub fn run(options: &Options, args: &PkiArgs) -> Result<ExitCode, Failure> {
 }
 
 fn issue(site: &Site, options: &Options, again: bool) -> Result<ExitCode, Failure> {
-    let mut state = site.state()?;
-    let vault = site.vault()?;
-    let issued = trust::issue(&mut state, &vault, &site.cluster, &FreshKeys, now(), again)?;
+    let work = site.briefly()?;
+    site.contradicts_nothing(&work.state)?;
+    let mut draft = site.draft()?;
+    let strongbox = site.strongbox()?;
+    let issued = trust::issue(&mut draft, strongbox, &site.cluster, &FreshKeys, now(), again)?;
+    site.keep(&mut draft)?;
     if options.json {
         let certificates: Vec<_> = issued
             .certificates
@@ -151,13 +155,14 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
             };
             vec![
                 e.profile.to_string(),
-                e.host.as_ref().map_or("this run".into(), ToString::to_string),
+                e.holder().unwrap_or("this run").to_owned(),
                 end,
                 e.profile.place().map_or("–".into(), |p| p.certificate()),
                 if e.names.is_empty() { "–".into() } else { view::names(&e.names) },
             ]
         });
-        view::out(&table(&["profile", "host", "ends", "place", "names"], rows));
+        let columns = [("profile", 0), ("holder", 0), ("ends", 0), ("place", 2), ("names", 1)];
+        view::out(&ranked(&columns, rows));
     }
     let next = entries.iter().min_by_key(|e| e.not_after);
     if let Some(next) = next {

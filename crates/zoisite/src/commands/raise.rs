@@ -1,22 +1,24 @@
 use std::collections::BTreeSet;
+use std::fs;
+use std::ops::ControlFlow;
+use std::path::PathBuf;
 use std::process::ExitCode;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use clap::Args;
-use jiff::SignedDuration;
 use serde_json::json;
-use zoisite_core::blueprint::{ComponentSums, Part};
+use zoisite_core::blueprint::ComponentSums;
 use zoisite_core::cluster::HostName;
 use zoisite_core::script::Depth;
-use zoisite_core::sequence::{ApiLook, Engine, Looks, Sequence, State as StepState};
+use zoisite_core::sequence::{ApiLook, Begun, Engine, Looks, Sequence, State as StepState};
 use zoisite_fleet::{Fleet, RunEvent, SshFleet, World};
-use zoisite_store::{FreshKeys, RunRecord, State, StoreError, Vault, trust};
+use zoisite_store::{RunRecord, State, StoreError, trust};
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::road::{self, Phases, Prepared, prepare};
-use crate::site::{Site, lock_holder, now};
+use crate::site::{Site, Working, begin_run, now};
 use crate::standing::{self, Standing};
 use crate::view::{self, Style, count, seconds};
 
@@ -26,7 +28,7 @@ use crate::view::{self, Style, count, seconds};
 /// upgrades: etcd quorum, control plane, balancers, nodes by join token, DNS, the site's manifests.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse      # on simulated hosts, nothing is touched"
+    after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does"
 )]
 pub struct RaiseArgs {
     #[command(flatten)]
@@ -46,21 +48,47 @@ pub struct RaiseArgs {
     /// Do it on simulated hosts that hold nothing yet; nothing is touched or stored
     #[arg(long)]
     rehearse: bool,
+    /// Keep the simulated hosts and a store of theirs in this folder, and go on from there next time
+    #[arg(long, value_name = "DIR", requires = "rehearse")]
+    stage: Option<PathBuf>,
+}
+
+impl RaiseArgs {
+    /// As nobody asks for anything else, on simulated hosts.
+    pub fn rehearsed() -> Self {
+        Self {
+            parts: super::PartArgs::default(),
+            accept: Vec::new(),
+            patience: 300,
+            deep: false,
+            may_fail: 3,
+            rehearse: true,
+            stage: None,
+        }
+    }
 }
 
 pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let accept = accepted(&site, &args.accept)?;
     if args.rehearse {
-        let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
-        return rehearse(&site, options, args, &Arc::new(Mutex::new(world)));
+        return rehearse(site, options, args, &accept);
     }
     let sums = site.sums()?;
-    let mut state = site.state()?;
-    let holder = lock_holder();
-    lock(&mut state)?;
-    let run = state.begin_run("raise", &format!("{} on {}", holder.user, holder.host), now())?;
-    let result = raise(&site, options, args, &accept, sums, &mut state, run.clone());
+    let mut work = site.working()?;
+    recorded(&mut work.state, "raise", |state, run| {
+        raise(&site, options, args, &accept, sums, state, run)
+    })
+}
+
+/// A run between its first and its last line in the journal.
+fn recorded(
+    state: &mut State,
+    command: &str,
+    raise: impl FnOnce(&mut State, RunRecord) -> Result<String, Failure>,
+) -> Result<ExitCode, Failure> {
+    let run = begin_run(state, command)?;
+    let result = raise(state, run.clone());
     let outcome = match &result {
         Ok(done) => done.clone(),
         Err(failure) if failure.kind() == Kind::Refused => {
@@ -69,17 +97,9 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
         Err(failure) => format!("failed: {}", failure.summary()),
     };
     let ended = state.end_run(run, &outcome, now());
-    let unlocked = state.records().unlock(&holder);
     result?;
     ended?;
-    unlocked?;
     Ok(ExitCode::SUCCESS)
-}
-
-/// Takes the store's lock, or renews it: long enough for the longest silence of a run.
-fn lock(state: &mut State) -> Result<(), StoreError> {
-    let until = now().saturating_add(SignedDuration::from_mins(60)).unwrap_or(now());
-    state.records().lock(&lock_holder(), now(), until)
 }
 
 fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, Failure> {
@@ -99,7 +119,7 @@ struct Raise<'a> {
     may_fail: usize,
 }
 
-/// One raise over SSH, between lock and unlock. Returns a line for the journal.
+/// One raise over SSH, under the store's lock. Returns a line for the journal.
 fn raise(
     site: &Site,
     options: &Options,
@@ -109,24 +129,16 @@ fn raise(
     state: &mut State,
     run: RunRecord,
 ) -> Result<String, Failure> {
-    let prepared = prepare(site, state, || site.vault(), &args.parts.chosen())?;
-    if !options.json {
-        tell_prepared(&prepared);
-    }
-    let mut fleet = road::ssh_fleet(site, run.generation)?;
+    let mut draft = site.draft()?;
+    let prepared = prepare(site, &mut draft, &args.parts.chosen())?;
+    let mut fleet = road::ssh_fleet(site, &prepared.departed, run.generation)?;
     let depth = if args.deep { Depth::Deep } else { Depth::Quick };
-    let mut raise = Raise {
-        site,
-        json: options.json,
-        sums,
-        prepared,
-        run,
-        looked: Duration::ZERO,
-        may_fail: args.may_fail,
-    };
+    let json = options.json;
+    let looked = Duration::ZERO;
+    let mut raise = Raise { site, json, sums, prepared, run, looked, may_fail: args.may_fail };
     super::block_on(async {
-        let looks = road::look(&fleet, &raise.prepared.blueprint, depth).await;
-        let result = raise.over_ssh(args, accept, state, &mut fleet, &looks).await;
+        let looks = raise.prepared.look(site, &fleet, depth).await;
+        let result = raise.over_ssh(args, accept, (draft, state), &mut fleet, &looks).await;
         fleet.close().await;
         result
     })?
@@ -137,33 +149,49 @@ impl Raise<'_> {
         &mut self,
         args: &RaiseArgs,
         accept: &[HostName],
-        state: &mut State,
+        (mut draft, state): (State, &mut State),
         fleet: &mut SshFleet,
         looks: &Looks,
     ) -> Result<String, Failure> {
-        let pins = road::meet(state, looks, accept)?;
-        self.prepared.learn(self.site, state, looks)?;
-        let api = road::ask(self.site, state, fleet, &self.prepared, looks).await?;
+        let site = self.site;
+        let pins = road::meet(&draft, looks, accept)?;
+        self.prepared.learn(site, &mut draft, looks)?;
+        let api = road::ask(site, &mut draft, fleet, &self.prepared, looks).await?;
         self.looked = fleet.elapsed();
-        let Self { site, sums, prepared, .. } = self;
-        let sequence = road::plan_for(site, prepared, (looks, &api), sums, accept, args.patience)?;
-        state.pin(&pins)?;
-        let told = if sequence.is_empty() {
-            self.tell_nothing(looks)
-        } else {
-            let vault = site.vault()?;
-            fleet.set_contents(Arc::new(site.contents_with_desk(&sequence, state, &vault)?));
-            if let Some(access) = road::access(site, state, &vault, &prepared.ledger, &sequence)? {
+        let seen = (looks, &api);
+        let sequence =
+            road::plan_for(site, &self.prepared, seen, &self.sums, accept, args.patience)?;
+        if !sequence.is_empty() {
+            let ledger = &self.prepared.ledger;
+            if let Some(access) = road::access(site, &mut draft, ledger, &sequence)? {
                 fleet.set_access(access);
             }
             if api == ApiLook::Absent {
-                fleet.set_api_access(road::api_access(site, state, &vault, &prepared.ledger)?);
+                fleet.set_api_access(road::api_access(site, &mut draft, ledger)?);
             }
-            self.carry_out(state, fleet, sequence).await?
+        }
+        // It was judged: only now anything of it counts.
+        self.prepared.keep(site, &mut draft, looks, &pins)?;
+        drop(draft);
+        if !self.json {
+            tell_prepared(&self.prepared);
+            road::tell_departed(&self.prepared);
+        }
+        let told = if sequence.is_empty() {
+            forget_old_keys(state, &self.prepared, looks)?;
+            Ok(self.tell_nothing(looks))
+        } else {
+            let strongbox = site.strongbox()?;
+            fleet.set_contents(Arc::new(site.contents_with_desk(&sequence, state, strongbox)?));
+            self.carry_out(state, fleet, sequence, looks).await
         };
-        // Members of a formed quorum that could not be reached were left out, and that is told.
+        // Hosts that could not be reached were left out, and that is told.
         let unreachable: Vec<_> = looks.values().filter_map(|look| look.as_ref().err()).collect();
-        if unreachable.is_empty() { Ok(told) } else { Err(Failure::troubles(unreachable)) }
+        match (told, unreachable.is_empty()) {
+            (told, true) => told,
+            (Ok(_), false) => Err(Failure::troubles(unreachable)),
+            (Err(failure), false) => Err(failure.and(Failure::troubles(unreachable))),
+        }
     }
 
     fn tell_nothing(&self, looks: &Looks) -> String {
@@ -187,18 +215,19 @@ impl Raise<'_> {
         state: &mut State,
         fleet: &dyn Fleet,
         sequence: Sequence,
+        looks: &Looks,
     ) -> Result<String, Failure> {
         if !self.json {
-            use std::io::Write as _;
             let hosts: BTreeSet<&HostName> =
                 sequence.steps.iter().filter_map(|step| step.host.as_ref()).collect();
             let steps = count(sequence.steps.len(), "step");
             let hosts = count(hosts.len(), "host");
             let name = &self.site.cluster.name;
-            let _ = writeln!(std::io::stderr(), "raising {name}: {steps} on {hosts}");
+            view::say(&format!("raising {name}: {steps} on {hosts}"));
         }
         let mut phases = Phases::default();
         phases.add("look", Duration::ZERO, self.looked);
+        let mut stopped = Ok(());
         let engine = road::carry_out(fleet, sequence, self.json, self.may_fail, |event, engine| {
             if let RunEvent::Ended { step, at, took, .. } = event {
                 let id = &engine.steps()[*step].id;
@@ -207,9 +236,14 @@ impl Raise<'_> {
             // A journal that cannot be written must not stop the run; its end is recorded once more.
             let line = journal_line(event, engine);
             let _ = state.records().append(self.run.generation, now(), &line);
-            let _ = lock(state);
+            if stopped.is_ok() {
+                // What no longer holds the lock stops: another run may be at work by now.
+                stopped = Working::lock(state).and_then(|()| self.proven(state, engine));
+            }
+            if stopped.is_err() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         })
         .await;
+        stopped?;
         let total = fleet.elapsed();
         let tally = engine.tally();
         if tally.failed > 0 {
@@ -228,12 +262,24 @@ impl Raise<'_> {
             ));
         }
         let seen = standing::see(self.site, fleet, &self.prepared).await;
+        forget_old_keys(state, &self.prepared, &seen.looks)?;
         // What was signed in this run is in the ledger since.
         let ledger = state.ledger()?;
         let status = standing::standing(self.site, (&self.prepared, &ledger), &seen, &self.sums);
         self.tell(&engine, &status, &phases, total);
-        still_different(&status)?;
+        all_well(&status, looks)?;
         Ok(format!("{} changed in {} steps", tally.changed, tally.done))
+    }
+
+    /// Records that the quorum was proven, the moment it was: from then on nothing starts as if new.
+    fn proven(&self, state: &mut State, engine: &Engine) -> Result<(), StoreError> {
+        let (Some(proven), Some(begun)) = (engine.proven(), &self.prepared.begun) else {
+            return Ok(());
+        };
+        if begun.formed.is_some() || state.begun()?.is_some_and(|begun| begun.formed.is_some()) {
+            return Ok(());
+        }
+        state.put_begun(&Begun { formed: Some(proven.cluster_id.clone()), ..begun.clone() })
     }
 
     fn tell(&self, engine: &Engine, status: &Standing, phases: &Phases, total: Duration) {
@@ -244,7 +290,7 @@ impl Raise<'_> {
                                "stands": status}));
             return;
         }
-        let stands = standing::render(self.site, status, now(), Style::stdout());
+        let stands = view::standing::render(self.site, status, now(), Style::stdout());
         view::out(&format!("\n{stands}"));
         if let Some(proven) = engine.proven() {
             let read = match proven.read.as_slice() {
@@ -263,22 +309,30 @@ impl Raise<'_> {
     }
 }
 
-/// What differs right after a run is somebody else's doing, and worth a failure.
-fn still_different(status: &Standing) -> Result<(), Failure> {
-    let mut left: Vec<String> = status
-        .differences()
-        .map(|difference| format!("{}: {difference}", difference.host))
-        .collect();
-    left.extend(status.objects.iter().cloned());
+/// What is not well right after a run makes the run a failed one, whatever its steps said. Hosts that could
+/// not be reached from the beginning are told by themselves.
+fn all_well(status: &Standing, looks: &Looks) -> Result<(), Failure> {
+    let away = |host: &HostName| looks.get(host).is_some_and(Result::is_err);
+    let mut left = status.ailing(&away);
+    let more = left.len().saturating_sub(12);
     left.truncate(12);
     if left.is_empty() {
         return Ok(());
     }
+    if more > 0 {
+        left.push(format!("and {more} more"));
+    }
     Err(Failure::new(
         Kind::Run,
-        format!("after the run there still differs: {}", left.join("; ")),
-        "something changes these files meanwhile; find it, then run the same command again",
+        format!("after the run not all is well: {}", left.join("; ")),
+        "run the same command again: it goes on from here; zoisite status shows all of it",
     ))
+}
+
+/// A key that was replaced is of no use any more once the host holds the pair that took its place.
+fn forget_old_keys(state: &mut State, prepared: &Prepared, looks: &Looks) -> Result<(), Failure> {
+    trust::forget_old_keys(state, |entry| prepared.in_place(entry, looks))?;
+    Ok(())
 }
 
 fn tell_prepared(prepared: &Prepared) {
@@ -316,48 +370,82 @@ fn journal_line(event: &RunEvent, engine: &Engine) -> String {
     value.to_string()
 }
 
-/// The same on simulated hosts: certificates are issued in an overlay of the store, nothing is touched.
+/// The same on simulated hosts, with a store of theirs: nothing else is touched.
 fn rehearse(
+    site: Site,
+    options: &Options,
+    args: &RaiseArgs,
+    accept: &[HostName],
+) -> Result<ExitCode, Failure> {
+    let passing = tempfile::tempdir()
+        .map_err(|e| Failure::file("making a folder in", &std::env::temp_dir(), &e))?;
+    let folder = args.stage.as_deref().unwrap_or(passing.path());
+    fs::create_dir_all(folder).map_err(|e| Failure::file("making", folder, &e))?;
+    let site = site.on_stage(folder);
+    let file = folder.join("hosts.json");
+    let mut world = match fs::read(&file) {
+        Ok(text) => serde_json::from_slice(&text).map_err(|error| {
+            let what = format!("{} holds no simulated hosts: {error}", file.display());
+            Failure::new(Kind::Usage, what, "name another folder with --stage")
+        })?,
+        Err(_) => World::default(),
+    };
+    world.switch_on(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+    let world = Arc::new(Mutex::new(world));
+    let ended = rehearse_on(&site, options, args, accept, &world);
+    let text = serde_json::to_vec(&*world.lock().unwrap_or_else(PoisonError::into_inner)).map_err(
+        |e| Failure::new(Kind::Run, format!("writing {}: {e}", file.display()), "report this"),
+    )?;
+    fs::write(&file, text).map_err(|e| Failure::file("writing", &file, &e))?;
+    if !options.json {
+        view::note(&match &args.stage {
+            None => "this was a rehearsal: no host was touched, and nothing was stored".to_owned(),
+            Some(stage) => format!(
+                "this was a rehearsal: no host was touched; the simulated ones are in {}",
+                stage.display()
+            ),
+        });
+    }
+    ended
+}
+
+/// A raise on simulated hosts, with the site's store.
+pub fn rehearse_on(
     site: &Site,
     options: &Options,
     args: &RaiseArgs,
+    accept: &[HostName],
     world: &Arc<Mutex<World>>,
 ) -> Result<ExitCode, Failure> {
-    let mut state = site.scratch()?;
-    let vault = site.scratch_vault()?;
-    rehearse_with(site, options, args.patience, world, &mut state, &vault)?;
-    if !options.json {
-        view::note("this was a rehearsal: no host was touched, and nothing was stored");
-    }
-    Ok(ExitCode::SUCCESS)
-}
-
-/// A raise on simulated hosts with this state and vault.
-pub fn rehearse_with(
-    site: &Site,
-    options: &Options,
-    patience: u32,
-    world: &Arc<Mutex<World>>,
-    state: &mut State,
-    vault: &Vault,
-) -> Result<(), Failure> {
-    trust::issue(state, vault, &site.cluster, &FreshKeys, now(), false)?;
-    let prepared = prepare(site, state, || Ok(Vault::fleeting()), Part::ALL)?;
-    let sums = simulated_sums(&prepared);
-    let run = state.begin_run("raise, rehearsed", "rehearsal", now())?;
-    super::block_on(async {
-        let looking = road::rehearsal_fleet(world, site.no_contents(), run.generation);
-        let looks = road::look(&looking, &prepared.blueprint, Depth::Quick).await;
-        let seen = (&looks, &ApiLook::Absent);
-        let sequence = road::plan_for(site, &prepared, seen, &sums, &[], patience)?;
-        let contents = site.contents(&sequence, state, vault)?;
-        let fleet = road::rehearsal_fleet(world, contents, run.generation);
-        let looked = looking.elapsed();
-        let raise = Raise { site, json: options.json, sums, prepared, run, looked, may_fail: 0 };
-        let told = raise.carry_out(state, &fleet, sequence).await?;
-        state.end_run(raise.run, &told, now())?;
-        Ok(())
-    })?
+    let mut work = site.working()?;
+    recorded(&mut work.state, "raise, rehearsed", |state, run| {
+        let mut draft = site.draft()?;
+        let mut prepared = prepare(site, &mut draft, &args.parts.chosen())?;
+        super::block_on(async {
+            let looking = road::rehearsal_fleet(world, site.no_contents(), run.generation);
+            let looks = prepared.look(site, &looking, Depth::Quick).await;
+            let pins = road::meet(&draft, &looks, accept)?;
+            prepared.learn(site, &mut draft, &looks)?;
+            let sums = simulated_sums(&prepared);
+            let api = match road::may_ask(&prepared, &looks) {
+                true => looking.ask(&prepared.objects).await,
+                false => ApiLook::Absent,
+            };
+            let seen = (&looks, &api);
+            let sequence = road::plan_for(site, &prepared, seen, &sums, accept, args.patience)?;
+            prepared.keep(site, &mut draft, &looks, &pins)?;
+            drop(draft);
+            let (json, looked) = (options.json, looking.elapsed());
+            let contents = site.contents(&sequence, state, site.strongbox()?)?;
+            let fleet = road::rehearsal_fleet(world, contents, run.generation);
+            let may_fail = args.may_fail;
+            let raise = Raise { site, json, sums, prepared, run, looked, may_fail };
+            if sequence.is_empty() {
+                return Ok(raise.tell_nothing(&looks));
+            }
+            raise.carry_out(state, &fleet, sequence, &looks).await
+        })?
+    })
 }
 
 /// Checksums for components that a rehearsal only pretends to bring.

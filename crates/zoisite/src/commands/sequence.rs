@@ -10,7 +10,7 @@ use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::road::{self, Ahead};
 use crate::site::Site;
-use crate::view::{self, Style, count, table::table};
+use crate::view::{self, Style, count, table::ranked};
 
 /// Show what raise would do, host by host, with reasons; changes nothing
 #[derive(Args, Debug)]
@@ -52,6 +52,8 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
     if options.json {
         view::json(&to_json(&sequence));
     } else {
+        road::tell_departed(&prepared);
+        road::tell_components(&site, &sums, &sequence);
         if !prepared.issued.is_empty() {
             view::note(&format!(
                 "{} would be issued first",
@@ -119,9 +121,10 @@ pub fn render(sequence: &Sequence, as_table: bool, style: Style) -> String {
     if as_table {
         let rows = sequence.steps.iter().enumerate().map(|(i, step)| {
             let disrupts = step.disrupts.map_or(String::new(), |part| part.to_string());
-            vec![(i + 1).to_string(), step.id.clone(), step.what.clone(), needs(step), disrupts]
+            vec![(i + 1).to_string(), step.id.clone(), disrupts, needs(step), step.what.clone()]
         });
-        out.push_str(&table(&["", "step", "what", "needs", "disrupts"], rows));
+        let columns = [("", 0), ("step", 0), ("disrupts", 1), ("needs", 2), ("what", 0)];
+        out.push_str(&ranked(&columns, rows));
     } else {
         let mut hosts: Vec<Option<&HostName>> = Vec::new();
         for step in &sequence.steps {

@@ -6,7 +6,7 @@ use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::road::{self, Ahead};
 use crate::site::{Site, now};
-use crate::standing::{render, standing};
+use crate::standing::standing;
 use crate::view::{self, Style};
 
 /// Show what stands: quorum, control plane, balancers, nodes, and what differs on hosts
@@ -27,11 +27,17 @@ pub fn run(options: &Options, args: &StatusArgs) -> Result<ExitCode, Failure> {
     site.raised_state()?;
     let Ahead { state, sums, prepared, seen } =
         road::look_ahead(&site, &args.parts.chosen(), args.deep)?;
+    if !options.json && !sums.are_known() {
+        view::note(&format!(
+            "there is no {}: whether the components on hosts are the right ones cannot be said",
+            site.components_folder().join("SHA256SUMS").display()
+        ));
+    }
     let standing = standing(&site, (&prepared, &prepared.ledger), &seen, &sums);
     if options.json {
         view::json(&standing);
     } else {
-        view::out(&render(&site, &standing, now(), Style::stdout()));
+        view::out(&view::standing::render(&site, &standing, now(), Style::stdout()));
     }
     // Another machine behind an address is worth more than a line in a table.
     road::meet(&state, &seen.looks, &[])?;

@@ -1,4 +1,3 @@
-use std::io::Write as _;
 use std::process::ExitCode;
 use std::time::Duration;
 
@@ -32,10 +31,9 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     site.raised_state()?;
     let mut state = site.scratch()?;
-    let vault = site.vault()?;
-    let prepared = prepare(&site, &mut state, || site.scratch_vault(), Part::ALL)?;
-    let mut fleet = road::ssh_fleet(&site, 0)?;
-    fleet.set_api_access(road::api_access(&site, &mut state, &vault, &prepared.ledger)?);
+    let prepared = prepare(&site, &mut state, Part::ALL)?;
+    let mut fleet = road::ssh_fleet(&site, &prepared.departed, 0)?;
+    fleet.set_api_access(road::api_access(&site, &mut state, &prepared.ledger)?);
     let letters = FreshKeys.serial();
     let wanted = Verification {
         nodes: prepared.nodes.iter().map(|node| node.host.clone()).collect(),
@@ -67,7 +65,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
         })?;
         let mut said = |tried: &Tried| {
             if !options.json {
-                let _ = writeln!(std::io::stderr(), "{}", line(tried));
+                view::say(&line(tried));
             }
         };
         let tried = verify(&stable, &servers, &wanted, &mut said).await;

@@ -96,7 +96,7 @@ impl Live {
     fn draw(&mut self, engine: &Engine) {
         for row in &self.rows {
             let message = self.message(row, engine);
-            row.bar.set_message(message);
+            row.bar.set_message(super::tame(&message).into_owned());
             let busy = row.steps.iter().any(|step| engine.states()[*step] == State::Running);
             row.bar.set_style(row_style(busy));
             if busy {

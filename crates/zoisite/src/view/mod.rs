@@ -4,6 +4,7 @@ pub mod findings;
 mod live;
 mod plain;
 pub mod run;
+pub mod standing;
 mod style;
 pub mod table;
 pub mod topology;
@@ -12,10 +13,37 @@ use std::io::Write as _;
 
 pub use style::Style;
 
+/// A text as a terminal may have it: of all that it would obey only colours are left, which come from here.
+/// (Texts of hosts and files are cleared where they come in; nothing else gets past here either.)
+pub fn tame(text: &str) -> std::borrow::Cow<'_, str> {
+    if !text.contains(|c: char| c.is_control() && c != '\n') {
+        return text.into();
+    }
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(at) = rest.find('\u{1b}') {
+        out.push_str(&zoisite_core::script::plain(&rest[..at]));
+        rest = &rest[at..];
+        let body = rest[1..].strip_prefix('[').unwrap_or_default();
+        let numbers =
+            body.len() - body.trim_start_matches(|c: char| c.is_ascii_digit() || c == ';').len();
+        if body[numbers..].starts_with('m') {
+            let end = 2 + numbers + 1;
+            out.push_str(&rest[..end]);
+            rest = &rest[end..];
+        } else {
+            out.push('·');
+            rest = &rest[1..];
+        }
+    }
+    out.push_str(&zoisite_core::script::plain(rest));
+    out.into()
+}
+
 /// Writes to standard output. A reader that has gone away is no error.
 pub fn out(text: &str) {
     let mut stdout = std::io::stdout().lock();
-    let _ = stdout.write_all(text.as_bytes());
+    let _ = stdout.write_all(tame(text).as_bytes());
     if !text.ends_with('\n') {
         let _ = stdout.write_all(b"\n");
     }
@@ -26,10 +54,29 @@ pub fn json(value: &impl serde::Serialize) {
     out(&serde_json::to_string_pretty(value).unwrap_or_else(|error| format!("\"{error}\"")));
 }
 
+/// A line on the standard error stream.
+pub fn say(text: &str) {
+    let mut stderr = std::io::stderr().lock();
+    let _ = writeln!(stderr, "{}", tame(text));
+}
+
 /// Says something beside the matter, on the standard error stream.
 pub fn note(text: &str) {
+    say(&format!("note: {text}"));
+}
+
+/// Asks a person at a terminal; without one the answer is no.
+pub fn asked(question: &str) -> bool {
+    use std::io::IsTerminal as _;
+    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+        return false;
+    }
     let mut stderr = std::io::stderr().lock();
-    let _ = writeln!(stderr, "note: {text}");
+    let _ = write!(stderr, "{question} [y/N] ");
+    let _ = stderr.flush();
+    let mut answer = String::new();
+    let _ = std::io::stdin().read_line(&mut answer);
+    matches!(answer.trim(), "y" | "Y" | "yes")
 }
 
 /// `1 host`, `3 hosts`.
@@ -102,6 +149,13 @@ mod tests {
     use std::time::Duration;
 
     use super::*;
+
+    #[test]
+    fn only_colours_get_past() {
+        assert_eq!(tame("a\u{1b}[33mb\u{1b}[0m\n"), "a\u{1b}[33mb\u{1b}[0m\n");
+        assert_eq!(tame("\u{1b}]0;x\u{7}\u{1b}[2J\u{1b}[1;31m\u{1b}"), "·]0;x··[2J\u{1b}[1;31m·");
+        assert_eq!(tame("\u{9b}2J\r"), "·2J·");
+    }
 
     #[test]
     fn numbers_are_told_as_people_say_them() {

@@ -1,5 +1,4 @@
 use std::collections::HashMap;
-use std::io::Write as _;
 use std::time::Duration;
 
 use zoisite_core::sequence::{Engine, State, Step, Work};
@@ -43,17 +42,16 @@ impl Plain {
                 self.line(&steps[*step], word, &text);
             }
             RunEvent::Interrupted => {
-                let _ = writeln!(
-                    std::io::stderr(),
+                super::say(&format!(
                     "[{:>8}] interrupted: nothing new is begun, what runs is waited for",
                     seconds(self.last)
-                );
+                ));
             }
         }
     }
 
     fn line(&self, step: &Step, word: &str, text: &str) {
         let at = seconds(self.last);
-        let _ = writeln!(std::io::stderr(), "[{at:>8}] {:<31} {word:<7} {text}", step.id);
+        super::say(&format!("[{at:>8}] {:<31} {word:<7} {text}", step.id));
     }
 }

@@ -17,6 +17,12 @@ impl Style {
         Self { colours: wanted() && std::io::stderr().is_terminal() }
     }
 
+    /// Without colours.
+    #[cfg(test)]
+    pub fn plain() -> Self {
+        Self { colours: false }
+    }
+
     /// Whether there are colours.
     pub fn colours(self) -> bool {
         self.colours

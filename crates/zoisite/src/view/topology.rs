@@ -48,11 +48,15 @@ pub fn render(cluster: &Cluster, topology: &Topology, style: Style) -> String {
         rows.push(vec!["services".into(), range.to_string(), String::new()]);
     }
     out.push_str(&table(&["addresses", "", ""], rows));
-    if !topology.next.is_empty() {
-        let _ = writeln!(out, "\n  {}", style.dim("to survive one loss more, the cheapest:"));
-        for next in &topology.next {
-            let _ = writeln!(out, "    {next}");
-        }
+    let whole = topology.tolerance.whole;
+    let survives = match whole {
+        0 => "no loss".to_owned(),
+        1 => "the loss of any one host".into(),
+        n => format!("the loss of any {n} hosts"),
+    };
+    let _ = writeln!(out, "\n  as a whole it survives {}", style.bold(&survives));
+    if let Some(next) = &topology.next {
+        let _ = writeln!(out, "  {} {next}", style.dim("to survive one more, the cheapest:"));
     }
     out
 }

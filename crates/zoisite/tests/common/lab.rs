@@ -2,7 +2,8 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::{Done, Place};
@@ -112,8 +113,8 @@ impl Lab {
             host,
             &format!(
                 "/usr/local/lib/zoisite/etcd-*/etcdctl --endpoints https://{address}:2379 \
-                 --cacert /etc/zoisite/etcd/client-authority.crt --cert /etc/zoisite/etcd/health.crt \
-                 --key /etc/zoisite/etcd/health.key --command-timeout 20s {words}"
+                 --cacert /etc/zoisite/etcd/client-authority.crt --cert /etc/zoisite/etcd/probe.crt \
+                 --key /etc/zoisite/etcd/probe.key --command-timeout 20s {words}"
             ),
         )
     }
@@ -130,6 +131,38 @@ impl Lab {
             assert!(lost.iter().any(|why| done.stderr.contains(why)), "{done:?}");
             assert!(attempt < 6, "writing does not go on: {done:?}");
         }
+    }
+
+    /// A kubeconfig with every right, in the lab's own folder, through the balancer or API server `server`.
+    pub fn glass(&self) -> PathBuf {
+        let path = self.place.path("glass.yaml");
+        if !path.exists() {
+            let out = path.to_str().unwrap();
+            let _ = self
+                .zoisite(&["access", "ada", "--break-glass", "--ends", "8h", "--out", out])
+                .ended(0)
+                .complains("everything, unrestricted");
+        }
+        path
+    }
+
+    /// Runs kubectl with a kubeconfig; the stable name is the hosts' to resolve, not this machine's.
+    pub fn kubectl(&self, config: &Path, server: &str, words: &[&str]) -> Done {
+        let program = self.place.path("components/kubernetes/1.36.3");
+        let arch = if cfg!(target_arch = "aarch64") { "linux-arm64" } else { "linux-amd64" };
+        Done::of(
+            Command::new(program.join(arch).join("kubectl"))
+                .arg("--kubeconfig")
+                .arg(config)
+                .args(["--server", server])
+                .args(words),
+        )
+    }
+
+    /// An address of the API that this machine can dial.
+    pub fn api(&self) -> String {
+        let status = self.zoisite(&["check", "--json"]).ended(0).json();
+        format!("https://{}:6443", status["stable"]["addresses"][0].as_str().unwrap())
     }
 
     pub fn status(&self) -> serde_json::Value {
@@ -168,4 +201,46 @@ impl Drop for Lab {
             lab("down", &[]);
         }
     }
+}
+
+/// Writes through the API again and again while something else is done; how many writes failed and worked.
+pub fn writing(lab: &Lab, during: impl FnOnce()) -> (usize, usize) {
+    /// Stops the writer also when what is done meanwhile fails.
+    struct Stop(Arc<AtomicBool>);
+    impl Drop for Stop {
+        fn drop(&mut self) {
+            self.0.store(true, Ordering::Relaxed);
+        }
+    }
+    let stop = Arc::new(AtomicBool::new(false));
+    let (config, server) = (lab.glass(), lab.api());
+    std::thread::scope(|scope| {
+        let writer = scope.spawn(|| {
+            let (mut failed, mut worked, mut last) = (0, 0, true);
+            while !stop.load(Ordering::Relaxed) || !last {
+                let value = format!("tide={}", failed + worked);
+                let words = [
+                    "annotate",
+                    "--overwrite",
+                    "namespace",
+                    "default",
+                    &value,
+                    "--request-timeout=20s",
+                ];
+                let done = lab.kubectl(&config, &server, &words);
+                last = done.status == 0;
+                if last {
+                    worked += 1;
+                } else {
+                    failed += 1;
+                }
+                assert!(failed < 200, "writing does not go on: {done:?}");
+            }
+            (failed, worked)
+        });
+        let stopping = Stop(Arc::clone(&stop));
+        during();
+        drop(stopping);
+        writer.join().unwrap()
+    })
 }

@@ -3,6 +3,7 @@
 #![allow(dead_code, reason = "each test program uses a part of this")]
 
 pub mod lab;
+pub mod refused;
 
 use std::fmt;
 use std::path::{Path, PathBuf};

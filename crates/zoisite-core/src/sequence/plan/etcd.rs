@@ -5,6 +5,7 @@ use super::{Condition, Differs, Draft, Operation, Part, Share, Step, When, Work}
 use crate::blueprint::EtcdPaths;
 use crate::cluster::HostName;
 use crate::script::Observed;
+use crate::sequence::begun::{Begun, listed_members, voters};
 
 /// How far the quorum has come, by what its hosts show.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -17,8 +18,15 @@ pub enum Formation {
     Formed,
 }
 
-/// Reads it off the hosts.
-pub fn formation<'a>(observed: impl IntoIterator<Item = &'a Observed>) -> Formation {
+/// Reads it off the hosts, and off what is recorded: a record may forbid to start as if new, only hosts
+/// allow it.
+pub fn formation<'a>(
+    observed: impl IntoIterator<Item = &'a Observed>,
+    begun: Option<&Begun>,
+) -> Formation {
+    if begun.is_some_and(|begun| begun.formed.is_some()) {
+        return Formation::Formed;
+    }
     let mut formation = Formation::Fresh;
     for one in observed {
         let answers = one.etcd.status.as_ref().is_some_and(|status| status.has_leader());
@@ -41,12 +49,22 @@ enum Process {
     Ready,
 }
 
+/// Whether a member serves, as far as is known.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Health {
+    /// It runs and knows a leader.
+    Healthy,
+    /// It does not run, or says that it knows no leader.
+    Down,
+    /// It runs and did not answer. For the quorum it counts as down, for disruption as up.
+    Unknown,
+}
+
 /// One member, ready to be planned for.
 struct Member<'a> {
     share: Share<'a>,
     paths: &'a EtcdPaths,
-    /// It runs and knows a leader.
-    healthy: bool,
+    health: Health,
 }
 
 impl<'a> Member<'a> {
@@ -70,7 +88,8 @@ impl<'a> Member<'a> {
 /// Plans for the members. Returns the last gate, when there is one.
 pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     let input = draft.input;
-    let formation = formation(input.looks.values().filter_map(|look| look.as_ref().ok()));
+    let looked = input.looks.values().filter_map(|look| look.as_ref().ok());
+    let formation = formation(looked, input.begun);
     let formed = formation == Formation::Formed;
     if !formed {
         for host in input.blueprint.hosts.iter().filter(|host| host.etcd.is_some()) {
@@ -83,47 +102,66 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     for share in draft.shares(Part::Etcd) {
         let Some(paths) = &share.blueprint.etcd else { continue };
         let observed = share.observed;
+        // A member that the quorum does not know has been told as that.
+        let told = |r: &rules::Refusal| {
+            r.rule == rules::Rule::QuorumFirst && r.host.as_ref() == Some(share.host())
+        };
+        let formed = formed && !draft.none.refusals.iter().any(told);
         let forbidden = [
             rules::no_foreign_data(share.host(), paths, observed),
             rules::quorum_first(share.host(), paths, observed, formed),
         ];
         draft.none.refusals.extend(forbidden.into_iter().filter_map(Result::err));
-        let healthy = share.runs(paths.unit)
-            && observed.etcd.status.as_ref().is_some_and(|status| status.has_leader());
-        members.push(Member { share, paths, healthy });
+        let health = match (share.runs(paths.unit), &observed.etcd.status) {
+            (true, Some(status)) if status.has_leader() => Health::Healthy,
+            // The only member of a cluster has no others that could lose their quorum.
+            (true, None) if input.cluster.etcd.members.len() > 1 => Health::Unknown,
+            (true, Some(_) | None) | (false, _) => Health::Down,
+        };
+        members.push(Member { share, paths, health });
     }
-    let total = input.cluster.etcd.members.len();
+    let total = voters(listed_members(input.looks), input.cluster);
     // Every restart stands behind a gate at which all members that are reached answer, those that are
     // brought back by this very sequence included.
     let reached = members.len();
-    for member in members.iter().filter(|member| member.healthy && member.must_restart()) {
+    let rolls = |member: &&Member<'_>| member.health != Health::Down && member.must_restart();
+    for member in members.iter().filter(rolls) {
         if let Err(refusal) = rules::others_keep_quorum(member.host(), total, reached) {
             draft.none.refusals.push(refusal);
         }
     }
     let before_gate = together(draft, &members, formation);
-    let rolling: Vec<&Member<'_>> =
-        members.iter().filter(|m| m.healthy && m.must_restart()).collect();
-    for member in members.iter().filter(|m| m.healthy && !m.must_restart()) {
+    // Those that do not answer go first: the others must prove that they carry the quorum without them.
+    let (silent, sure): (Vec<&Member<'_>>, Vec<&Member<'_>>) =
+        members.iter().filter(rolls).partition(|member| member.health == Health::Unknown);
+    let rolling: Vec<&Member<'_>> = silent.iter().chain(&sure).copied().collect();
+    for member in members.iter().filter(|m| m.health != Health::Down && !m.must_restart()) {
         quietly(draft, member);
     }
     let unproven: Vec<&Member<'_>> =
         members.iter().filter(|m| m.share.observed.etcd.formed.is_none()).collect();
-    let ailing = members.iter().any(|member| !member.healthy);
+    let ailing = members.iter().any(|member| member.health != Health::Healthy);
     if !ailing && rolling.is_empty() && unproven.is_empty() {
         return None;
     }
     let why = match (formation, rolling.is_empty()) {
-        (Formation::Formed, false) => "before a member restarts, all must be well".to_owned(),
+        (Formation::Formed, false) => {
+            "before a member restarts, all others must be well".to_owned()
+        }
         (Formation::Formed, true) => "members must be well again".to_owned(),
         _ => "the first write shows that the quorum carries".to_owned(),
     };
-    let mut last = gate(draft, &members, "quorum", why, before_gate);
-    for member in rolling {
+    let all: Vec<&Member<'_>> = members.iter().collect();
+    let without = |member: Option<&&Member<'_>>| -> Vec<&Member<'_>> {
+        let others = all.iter().filter(|m| member.is_none_or(|member| m.host() != member.host()));
+        others.copied().collect()
+    };
+    let mut last = gate(draft, &without(silent.first()), "quorum", why, before_gate);
+    for (index, member) in rolling.iter().enumerate() {
         let restarted = restart(draft, member, last);
         last = gate(
             draft,
-            &members,
+            &without(silent.get(index + 1)),
             &format!("quorum-after-{}", member.host()),
             format!("{} must be back before the next one goes", member.host()),
             vec![restarted],
@@ -140,7 +178,7 @@ fn together(draft: &mut Draft<'_>, members: &[Member<'_>], formation: Formation)
     let ailing: Vec<&Member<'_>> = members
         .iter()
         .filter(|member| {
-            !member.healthy
+            member.health == Health::Down
                 && (!member.share.differences.is_empty() || formation != Formation::Formed)
         })
         .collect();
@@ -179,7 +217,7 @@ fn configure(draft: &mut Draft<'_>, member: &Member<'_>) -> usize {
     if !member.share.observed.etcd.data {
         operations.push(Operation::Mark {
             path: member.paths.owner_mark.clone(),
-            owner: member.paths.user,
+            owner: "root",
             text: member.paths.cluster_id.clone(),
         });
     }
@@ -243,7 +281,7 @@ fn restart(draft: &mut Draft<'_>, member: &Member<'_>, before: usize) -> usize {
 
 fn gate(
     draft: &mut Draft<'_>,
-    members: &[Member<'_>],
+    members: &[&Member<'_>],
     id: &str,
     why: String,
     needs: Vec<usize>,
@@ -267,10 +305,6 @@ fn mark_formed(draft: &mut Draft<'_>, member: &Member<'_>, gate: usize) {
         disrupts: None,
         when: When::Done,
         joins: false,
-        work: Work::MarkFormed {
-            host,
-            path: member.paths.formed_mark.clone(),
-            owner: member.paths.user,
-        },
+        work: Work::MarkFormed { host, path: member.paths.formed_mark.clone(), owner: "root" },
     });
 }

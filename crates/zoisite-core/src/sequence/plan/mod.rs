@@ -6,17 +6,20 @@ mod nodes;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use jiff::Timestamp;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 pub use self::etcd::{Formation, formation};
+use super::begun::{Begun, contradictions, listed_members};
 use super::differences::{Difference, Differs, differences};
-use super::rules::Refusal;
+use super::rules::{self, Refusal};
 use super::step::{Condition, Gate, Sequence, Step, When, Work};
 use crate::blueprint::{
-    ApiObject, Blueprint, Component, ComponentSums, HostBlueprint, Item, NodeWanted, Part, Taint,
+    ApiObject, Blueprint, Component, ComponentSums, ETCD_UNIT, HostBlueprint, Item, NodePut,
+    NodeWanted, Part, Pinned, Taint,
 };
-use crate::cluster::{Cluster, HostName};
+use crate::cluster::{Cluster, HostName, Version};
 use crate::diagnosis::Trouble;
 use crate::pki::NodeRequest;
 use crate::script::{Observed, Operation, Stretch};
@@ -47,6 +50,8 @@ pub struct NodeFacts {
     pub labels: BTreeMap<String, String>,
     /// Its taints.
     pub taints: Vec<Taint>,
+    /// What of these Zoisite put there, as the object itself remembers.
+    pub put: Option<NodePut>,
 }
 
 /// What the API shows.
@@ -60,8 +65,12 @@ pub struct ApiObserved {
     pub requests: Vec<NodeRequest>,
     /// Wanted objects that are not as they must be: their titles.
     pub differing: BTreeSet<String>,
+    /// Wanted objects of which it cannot be said whether they are as they must be: title, and why.
+    pub uncompared: BTreeMap<String, String>,
     /// Workloads that do not run as wanted, and why.
     pub waiting: BTreeMap<String, String>,
+    /// The version of the DNS server that runs.
+    pub dns: String,
     /// Ids of the join tokens that are published.
     pub tokens: BTreeSet<String>,
 }
@@ -108,6 +117,14 @@ pub struct PlanInput<'a> {
     pub tokens: &'a [TokenRecord],
     /// Hosts behind which another machine was accepted in this run.
     pub accepted: &'a [HostName],
+    /// The cluster's own identity.
+    pub identity: &'a str,
+    /// What is recorded of its beginning.
+    pub begun: Option<&'a Begun>,
+    /// Hosts that were met and are no longer in the cluster file: they are not touched.
+    pub departed: &'a BTreeSet<HostName>,
+    /// The time.
+    pub now: Timestamp,
 }
 
 /// Deadlines.
@@ -145,7 +162,7 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     let compare = |blueprint: &HostBlueprint| {
         let observed = input.looks.get(&blueprint.host)?.as_ref().ok()?;
         let found = differences(blueprint, observed, input.sums);
-        Some((found, unusable(blueprint, observed, input.sums)))
+        Some((found, unusable(&input, blueprint, observed)))
     };
     let hosts = &input.blueprint.hosts;
     let compared: Vec<Option<_>> = hosts.par_iter().map(compare).collect();
@@ -156,6 +173,11 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     {
         differences.insert(&blueprint.host, found);
         none.troubles.extend(troubles);
+    }
+    none.refusals.extend(judge(&input));
+    // Of versions that are refused nothing is looked for.
+    if !none.refusals.iter().any(|refusal| refusal.rule == rules::Rule::Skew) {
+        none.troubles.extend(missing(&input));
     }
     let mut draft = Draft { input, options, steps: Vec::new(), differences: &differences, none };
     let quorum = etcd::plan(&mut draft);
@@ -171,8 +193,73 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     Ok(Sequence { steps, differences })
 }
 
+/// Pinned files without a checksum, each told once, however many hosts need it.
+fn missing(input: &PlanInput<'_>) -> Vec<Trouble> {
+    let mut hosts: BTreeMap<(&Pinned, &str), Vec<&HostName>> = BTreeMap::new();
+    for blueprint in input.blueprint.hosts.iter().filter(|_| input.sums.are_known()) {
+        let Some(Ok(observed)) = input.looks.get(&blueprint.host) else { continue };
+        for component in blueprint.components() {
+            if input.sums.sha256(&component.pinned, &observed.arch).is_none() {
+                let need = (&component.pinned, observed.arch.as_str());
+                hosts.entry(need).or_default().push(&blueprint.host);
+            }
+        }
+    }
+    let trouble = |((pinned, arch), hosts): ((&Pinned, &str), Vec<&HostName>)| {
+        let answer = format!("SHA256SUMS has no {}", pinned.path(arch));
+        let attempted = match hosts.as_slice() {
+            [_] => format!("finding {pinned} for {arch}"),
+            more => format!("finding {pinned} for {arch}, which {} hosts need,", more.len()),
+        };
+        Trouble::new(hosts.first().copied().cloned(), attempted, answer, Vec::new())
+            .mend("put the file into the components folder and its checksum into SHA256SUMS")
+    };
+    hosts.into_iter().map(trouble).collect()
+}
+
+/// What may not be done at all, whatever differs: judged on everything that is known.
+fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
+    let observed =
+        || input.looks.iter().filter_map(|(host, look)| Some((host, look.as_ref().ok()?)));
+    let mut out: Vec<Refusal> = observed()
+        .filter_map(|(host, seen)| rules::no_foreign_host(host, input.identity, seen).err())
+        .collect();
+    out.extend(contradictions(input.begun, listed_members(input.looks), input.cluster));
+    let members = input.blueprint.hosts.iter().any(|host| host.etcd.is_some());
+    let formation = formation(observed().map(|(_, seen)| seen), input.begun);
+    if members && formation != Formation::Formed {
+        out.extend(rules::nothing_as_new(input.cluster, input.begun, input.looks, input.identity));
+    }
+    let mut etcd: BTreeMap<Version, BTreeSet<String>> = BTreeMap::new();
+    let mut kubernetes = etcd.clone();
+    let mut dns = etcd.clone();
+    for (host, seen) in observed() {
+        for (name, unit) in seen.units.iter().filter(|(name, _)| name.starts_with("zoisite-")) {
+            let Some(version) = unit.version() else { continue };
+            let found = if name == ETCD_UNIT { &mut etcd } else { &mut kubernetes };
+            found.entry(version).or_default().insert(host.to_string());
+        }
+    }
+    if let Some(api) = input.api.answered() {
+        for (node, facts) in &api.nodes {
+            let known = HostName::new(node).is_ok_and(|host| input.cluster.host(&host).is_some());
+            if let (true, Ok(version)) = (known, Version::new(&facts.version)) {
+                kubernetes.entry(version).or_default().insert(node.clone());
+            }
+        }
+        if let Ok(version) = Version::new(&api.dns) {
+            dns.entry(version).or_default().insert("the cluster".into());
+        }
+    }
+    let cluster = input.cluster;
+    out.extend(rules::same_minor("etcd", cluster.etcd_version, &etcd));
+    out.extend(rules::same_minor("Kubernetes", cluster.kubernetes, &kubernetes));
+    out.extend(rules::same_minor("CoreDNS", cluster.components.dns, &dns));
+    out
+}
+
 /// What makes a host unfit before anything is tried.
-fn unusable(blueprint: &HostBlueprint, observed: &Observed, sums: &ComponentSums) -> Vec<Trouble> {
+fn unusable(input: &PlanInput<'_>, blueprint: &HostBlueprint, observed: &Observed) -> Vec<Trouble> {
     let host = &blueprint.host;
     let trouble = |attempted: String, answer: String| {
         Trouble::new(Some(host.clone()), attempted, answer, Vec::new())
@@ -184,17 +271,6 @@ fn unusable(blueprint: &HostBlueprint, observed: &Observed, sums: &ComponentSums
             trouble("looking at the host".into(), answer)
                 .mend("Zoisite needs a host that runs systemd"),
         );
-    }
-    for component in blueprint.components() {
-        if sums.sha256(&component.pinned, &observed.arch).is_none() {
-            let answer = format!("SHA256SUMS has no {}", component.pinned.path(&observed.arch));
-            let attempted = format!("finding {} for {}", component.pinned, observed.arch);
-            out.push(
-                trouble(attempted, answer).mend(
-                    "put the file into the components folder and its checksum into SHA256SUMS",
-                ),
-            );
-        }
     }
     for program in &observed.lacks {
         let package = match program.rsplit('/').next().unwrap_or_default() {
@@ -208,7 +284,8 @@ fn unusable(blueprint: &HostBlueprint, observed: &Observed, sums: &ComponentSums
             )),
         );
     }
-    if observed.swap {
+    let allowed = input.cluster.workers.kubelet.get("failSwapOn") == Some(&false.into());
+    if observed.swap && !allowed {
         out.push(
             trouble(
                 "looking for swap".into(),
@@ -373,7 +450,12 @@ impl<'a> Draft<'a> {
             .iter()
             .filter_map(|difference| match share.item(difference) {
                 Item::Component(component) => {
-                    let sum = self.input.sums.sha256(&component.pinned, &share.observed.arch)?;
+                    let sums = self.input.sums;
+                    let sum = match sums.sha256(&component.pinned, &share.observed.arch) {
+                        // It is only told what would be brought.
+                        None if !sums.are_known() => "",
+                        sum => sum?,
+                    };
                     Some((component.clone(), sum.to_owned()))
                 }
                 _ => None,

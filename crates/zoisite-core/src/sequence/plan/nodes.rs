@@ -2,12 +2,16 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{ApiObject, Condition, Draft, NodeFacts, NodeWanted, Part, Share, Step, When, Work};
+use super::{
+    ApiObject, Condition, Draft, NodeFacts, NodePut, NodeWanted, Part, Share, Step, Taint, When,
+    Work,
+};
 use crate::blueprint::{Content, File, KUBELET_UNIT, TOKEN_PATH, token_key};
 use crate::cluster::{HostName, PodsBy, Signer};
-use crate::script::Operation;
+use crate::script::{Identity, Operation};
 use crate::sequence::rules;
 use crate::sequence::step::ApiWork;
+use crate::token::TokenRecord;
 
 pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     let input = draft.input;
@@ -29,13 +33,23 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     let shares = draft.shares(Part::Nodes);
     let mut ready = Vec::new();
     let mut stable = None;
+    // So many kubelets restart side by side, each in its lane when the one before it is Ready again.
+    let few = (input.nodes.len() / 10).clamp(1, 10);
+    let (mut lanes, mut restarts) = (vec![None; few], 0);
     let nodes: BTreeMap<_, _> = input.nodes.iter().map(|wanted| (&wanted.host, wanted)).collect();
     for share in &shares {
         let Some(wanted) = nodes.get(share.host()).copied() else { continue };
         let facts = answered.and_then(|api| api.nodes.get(share.host().as_str()));
         let known = facts.is_some() || answered.is_none();
-        if share.observed.joined && known {
-            ready.extend(upkeep(draft, share, wanted, facts, (&before, network)));
+        // A certificate that has ended lets nobody in any more: such a kubelet joins anew.
+        if share.observed.identity.holds(input.now) && known {
+            let lane = &mut lanes[restarts % few];
+            let (gate, restarted) = upkeep(draft, share, wanted, facts, (&before, network), *lane);
+            if restarted {
+                *lane = gate;
+                restarts += 1;
+            }
+            ready.extend(gate);
             continue;
         }
         let gate = *stable.get_or_insert_with(|| {
@@ -51,7 +65,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         ready.push(join(draft, share, wanted, facts, (gate, network)));
     }
     requests(draft, &shares);
-    spent(draft);
+    spent(draft, &shares);
     rollout(draft, "dns", "DNS runs", own, rights, &ready);
     let mut needs = before;
     needs.extend(&ready);
@@ -68,7 +82,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     rollout(draft, "manifests-run", "the site's workloads run", site, applied, &[]);
 }
 
-const SIGNED_HERE: &str = "check its request, sign it from the vault, take the token back";
+const SIGNED_HERE: &str = "check its request, and sign it from the strongbox";
 const MANIFESTS: &str = "apply the site's manifests";
 
 fn is_own(object: &ApiObject) -> bool {
@@ -165,13 +179,22 @@ fn upkeep(
     wanted: &NodeWanted,
     facts: Option<&NodeFacts>,
     (before, network): (&[usize], Option<usize>),
-) -> Option<usize> {
+    lane: Option<usize>,
+) -> (Option<usize>, bool) {
     if let Some(refusal) = facts.and_then(|facts| taken(draft, share, facts)) {
         draft.none.refusals.push(refusal);
-        return None;
+        return (None, false);
     }
     let host = share.host();
     let acted = draft.put_right(share, "put right what differs; pods go on");
+    let restarts = share.restarts().contains(KUBELET_UNIT) && share.runs(KUBELET_UNIT);
+    if let (Some(acted), true) = (acted, restarts) {
+        let step = &mut draft.steps[acted];
+        step.disrupts = Some(Part::Nodes);
+        step.needs.extend(lane);
+        // API servers go before kubelets: those may be older, never newer.
+        step.needs.extend(before);
+    }
     let set = facts.map(|facts| node_differences(wanted, facts)).filter(|why| !why.is_empty()).map(
         |why| {
             let work = ApiWork::SetNode { node: wanted.clone() };
@@ -193,17 +216,23 @@ fn upkeep(
     let unready = facts.is_some_and(|facts| !facts.ready);
     let needs: Vec<usize> = acted.into_iter().chain(set).chain(network).collect();
     if !unready && needs.is_empty() {
-        return None;
+        return (None, false);
     }
-    Some(ready_gate(draft, host, needs))
+    let machine = Some(share.observed.machine.clone());
+    (Some(ready_gate(draft, host, machine, needs)), restarts)
 }
 
-fn ready_gate(draft: &mut Draft<'_>, host: &HostName, needs: Vec<usize>) -> usize {
+fn ready_gate(
+    draft: &mut Draft<'_>,
+    host: &HostName,
+    machine: Option<String>,
+    needs: Vec<usize>,
+) -> usize {
     draft.gate(
         format!("ready-{host}"),
         format!("{host} is Ready"),
         "a node that is not Ready carries nothing".into(),
-        Condition::Ready { host: host.clone() },
+        Condition::Ready { host: host.clone(), machine },
         needs,
     )
 }
@@ -223,6 +252,14 @@ fn node_differences(wanted: &NodeWanted, facts: &NodeFacts) -> Vec<String> {
     }
     if facts.subnets.is_empty() && !wanted.subnets.is_empty() {
         out.push("it has no pod subnet".into());
+    }
+    let put = facts.put.clone().unwrap_or_else(NodePut::unremembered);
+    let left = put.left_over(wanted, &facts.labels, &facts.taints);
+    out.extend(left.labels.iter().map(|key| format!("the label {key} is no longer asked for")));
+    let taint = |taint: &Taint| format!("the taint {} is no longer asked for", taint.key);
+    out.extend(left.taints.iter().map(taint));
+    if out.is_empty() && facts.put.as_ref() != Some(&wanted.put()) {
+        out.push("it does not remember what was put there".into());
     }
     out
 }
@@ -292,6 +329,12 @@ fn join(
         owner: "root",
         mode: 0o700,
     });
+    // What is of no use any more is in the way of what takes its place: a kubelet expects its own link there.
+    let useless = match (share.observed.identity, &share.blueprint.node) {
+        (Identity::Absent, _) | (_, None) => None,
+        (identity, Some(_)) if identity.holds(draft.input.now) => None,
+        (_, Some(node)) => Some(Operation::Remove(node.client.clone())),
+    };
     let begin = match share.runs(KUBELET_UNIT) {
         true => Operation::Restart(KUBELET_UNIT),
         false => Operation::Start(KUBELET_UNIT),
@@ -299,19 +342,27 @@ fn join(
     let started = draft.act(
         host,
         ("join", "start the kubelet with the token; it makes its own key and asks"),
-        vec!["it has no certificate yet".into()],
-        vec![directory, token, Operation::Enable(KUBELET_UNIT), begin],
+        vec![
+            share
+                .observed
+                .identity
+                .fault(draft.input.now)
+                .unwrap_or_else(|| "the cluster does not know its node".into()),
+        ],
+        useless
+            .into_iter()
+            .chain([directory, token, Operation::Enable(KUBELET_UNIT), begin])
+            .collect(),
         vec![published],
     );
     let signer = draft.input.cluster.workers.signer;
     let seconds = draft.options.patience;
     let work = ApiWork::Admit { node: wanted.clone(), signer, seconds };
     let (what, why) = match signer {
-        Signer::Vault => (SIGNED_HERE, "no key that signs is in the cluster"),
-        Signer::InCluster => (
-            "wait until the cluster has signed its request, take the token back",
-            "workers.signer says so",
-        ),
+        Signer::Run => (SIGNED_HERE, "no key that signs is in the cluster"),
+        Signer::InCluster => {
+            ("wait until the cluster has signed its request", "workers.signer says so")
+        }
     };
     let admitted = api_step(
         draft,
@@ -322,14 +373,30 @@ fn join(
         vec![started],
         work,
     );
+    retract(draft, host, vec![published, started, admitted]);
     forget(draft, host, vec![started, admitted]);
     let needs = [admitted].into_iter().chain(network).collect();
-    let ready = ready_gate(draft, host, needs);
+    let machine = Some(share.observed.machine.clone());
+    let ready = ready_gate(draft, host, machine, needs);
     for step in &mut draft.steps[first..] {
         step.joins = true;
     }
     draft.steps[ready].host = Some(host.clone());
     ready
+}
+
+/// Rule S6: a token is taken back in the cluster after its use, also when it was of no use.
+fn retract(draft: &mut Draft<'_>, host: &HostName, needs: Vec<usize>) {
+    let step = api_step(
+        draft,
+        format!("{host}/token-back"),
+        Some(host),
+        "take the token back".into(),
+        vec!["a token is gone after its use".into()],
+        needs,
+        ApiWork::Retract { host: host.clone() },
+    );
+    draft.steps[step].when = When::Begun;
 }
 
 /// Rule S6: a token is gone from the host after its use, also when it was of no use.
@@ -344,9 +411,24 @@ fn forget(draft: &mut Draft<'_>, host: &HostName, needs: Vec<usize>) {
     draft.steps[step].when = When::Begun;
 }
 
-/// Rule S6: a token that was used, or taken back, and is still published (a run was cut off) goes.
-fn spent(draft: &mut Draft<'_>) {
+/// Rule S6: a token that was used, or taken back, and is still published (a run was cut off) goes; so does
+/// one that a run made for a host that is in by now.
+fn spent(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
     let Some(answered) = draft.input.api.answered() else { return };
+    let now = draft.input.now;
+    for share in shares.iter().filter(|share| share.observed.identity.holds(now)) {
+        let host = share.host();
+        let left = |token: &&TokenRecord| {
+            token.by_run
+                && token.gone.is_none()
+                && token.hosts == [host.clone()]
+                && answered.tokens.contains(&token.id)
+        };
+        if answered.nodes.contains_key(host.as_str()) && draft.input.tokens.iter().any(|t| left(&t))
+        {
+            retract(draft, host, Vec::new());
+        }
+    }
     let spent = draft.input.tokens.iter().filter(|token| token.gone.is_some());
     let ids: Vec<String> =
         spent.map(|token| token.id.clone()).filter(|id| answered.tokens.contains(id)).collect();
@@ -369,6 +451,11 @@ fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
     let mut let_in = BTreeSet::new();
     for request in &answered.requests {
         let subject = request.subject().unwrap_or_default();
+        // A host that was taken out of the file is not touched, and nor is what it asks for.
+        let departed = |host: &HostName| subject == format!("system:node:{host}");
+        if input.departed.iter().any(departed) && request.username == subject {
+            continue;
+        }
         let node = input.nodes.iter().find(|node| subject == format!("system:node:{}", node.host));
         let id = format!("request-{}", request.name);
         match (node, request.token()) {
@@ -383,7 +470,8 @@ fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
             (Some(node), Some(token)) => {
                 let share = shares.iter().find(|share| *share.host() == node.host);
                 let joining = share.is_some_and(|share| {
-                    !share.observed.joined || !answered.nodes.contains_key(node.host.as_str())
+                    !share.observed.identity.holds(input.now)
+                        || !answered.nodes.contains_key(node.host.as_str())
                 });
                 // A joining host's request is looked at when it is let in.
                 if joining || let_in.contains(&node.host) {
@@ -408,12 +496,13 @@ fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
 /// Lets a host in that was set up by other means; one that cannot be looked at is waited for, too.
 fn set_up_elsewhere(draft: &mut Draft<'_>, id: String, node: &NodeWanted, reached: bool) {
     let (host, seconds) = (&node.host, draft.options.patience);
-    let work = ApiWork::Admit { node: node.clone(), signer: Signer::Vault, seconds };
+    let work = ApiWork::Admit { node: node.clone(), signer: Signer::Run, seconds };
     let why = vec!["it was set up by other means, with a token of its own".to_owned()];
     let admitted = api_step(draft, id, Some(host), SIGNED_HERE.into(), why, Vec::new(), work);
     draft.steps[admitted].joins = true;
+    retract(draft, host, vec![admitted]);
     if !reached {
-        let ready = ready_gate(draft, host, vec![admitted]);
+        let ready = ready_gate(draft, host, None, vec![admitted]);
         draft.steps[ready].joins = true;
         draft.steps[ready].host = Some(host.clone());
     }

@@ -21,10 +21,10 @@ use crate::view::{self, count};
 /// owners, modes, users and units. `raise` puts exactly these bytes.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite render --out rendered\n  zoisite render --out /media/stick/saltmarsh --with-keys"
+    after_help = "Examples:\n  zoisite files --out hosts\n  zoisite files --out /media/stick/saltmarsh --with-keys"
 )]
-pub struct RenderArgs {
-    /// Folder to write; must be empty, or one that an earlier render wrote
+pub struct FilesArgs {
+    /// Folder to write; must be empty, or one that an earlier call wrote
     #[arg(long, short, value_name = "DIR")]
     out: PathBuf,
     /// Write private keys too (files 0600, folders 0700)
@@ -52,12 +52,16 @@ struct Entry {
 
 const MANIFEST: &str = "manifest.json";
 
-pub fn run(options: &Options, args: &RenderArgs) -> Result<ExitCode, Failure> {
+pub fn run(options: &Options, args: &FilesArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let old = earlier(&args.out)?;
-    let mut state = site.state()?;
-    let prepared = prepare(&site, &mut state, || site.vault(), Part::ALL)?;
-    let vault = if args.with_keys { Some(site.vault()?) } else { None };
+    let mut work = site.briefly()?;
+    site.contradicts_nothing(&work.state)?;
+    let mut draft = site.draft()?;
+    let prepared = prepare(&site, &mut draft, Part::ALL)?;
+    site.keep(&mut draft)?;
+    let state = &mut work.state;
+    let strongbox = if args.with_keys { Some(site.strongbox()?) } else { None };
 
     let mut entries = Vec::new();
     let mut texts: Vec<(PathBuf, zoisite_core::pki::Secret, u32)> = Vec::new();
@@ -105,9 +109,9 @@ pub fn run(options: &Options, args: &RenderArgs) -> Result<ExitCode, Failure> {
                     entry.mode = Some(format!("{:04o}", file.mode));
                     let target =
                         Path::new(host.host.as_str()).join(file.path.trim_start_matches('/'));
-                    match (&file.content, &vault) {
-                        (Content::Key { serial, .. }, Some(vault)) => {
-                            texts.push((target.clone(), state.secret(serial, vault)?, 0o600));
+                    match (&file.content, &strongbox) {
+                        (Content::Key { serial, .. }, Some(strongbox)) => {
+                            texts.push((target.clone(), state.secret(serial, strongbox)?, 0o600));
                             entry.file = Some(target);
                         }
                         (Content::Key { label, .. }, None) => {
@@ -177,13 +181,15 @@ pub fn run(options: &Options, args: &RenderArgs) -> Result<ExitCode, Failure> {
     Ok(ExitCode::SUCCESS)
 }
 
-/// The files that an earlier render wrote. A folder with anything else in it is left alone.
+/// The files that an earlier call wrote. A folder with anything else in it is left alone.
 fn earlier(out: &Path) -> Result<Vec<PathBuf>, Failure> {
     let manifest = out.join(MANIFEST);
     if let Ok(text) = fs::read(&manifest) {
         let entries: Vec<Entry> = serde_json::from_slice(&text).map_err(|error| {
-            let what =
-                format!("{} is not a manifest that render wrote: {error}", manifest.display());
+            let what = format!(
+                "{} is not a manifest that this command wrote: {error}",
+                manifest.display()
+            );
             Failure::new(Kind::Usage, what, "choose another folder with --out")
         })?;
         return Ok(entries.into_iter().filter_map(|entry| entry.file).collect());
@@ -227,7 +233,7 @@ fn write_all(
     folder(out)?;
     let new: BTreeSet<&PathBuf> = texts.iter().map(|(path, _, _)| path).collect();
     for stale in old.iter().filter(|path| !new.contains(path)) {
-        // Only what an earlier render listed, and only below the folder.
+        // Only what an earlier call listed, and only below the folder.
         if stale.components().all(|c| matches!(c, std::path::Component::Normal(_))) {
             let _ = fs::remove_file(out.join(stale));
         }

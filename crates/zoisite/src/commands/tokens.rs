@@ -11,30 +11,28 @@ use zoisite_store::{State, trust};
 use super::with_api;
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
-use crate::site::{Site, now, write_private};
-use crate::view::{self, Style, count, table::table};
+use crate::site::{Private, Site, Working, now};
+use crate::view::{self, Style, count, table::ranked};
 
-/// List, issue and revoke join tokens
+/// Show join tokens, issue and revoke them
 ///
-/// A raise makes a token for each host that it joins and takes it back at once: nothing has to be done
+/// Shows for whom each is, its end, who used it and its state; never its secret half. A raise makes a token for each host that it joins and takes it back at once: nothing has to be done
 /// here for that. This is for hosts that are set up by other means; the next raise lets them in.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite token list\n  zoisite token issue tern-4 --ends 30m --out token\n  zoisite token issue --hosts 20\n  zoisite token revoke abc123"
+    args_conflicts_with_subcommands = true,
+    after_help = "Examples:\n  zoisite tokens\n  zoisite tokens issue tern-4 --ends 30m --out token\n  zoisite tokens issue --hosts 20\n  zoisite tokens revoke abc123"
 )]
-pub struct TokenArgs {
+pub struct TokensArgs {
     #[command(subcommand)]
-    what: What,
+    what: Option<What>,
+    /// Show those that can no longer be used, too
+    #[arg(long)]
+    all: bool,
 }
 
 #[derive(Debug, Subcommand)]
 enum What {
-    /// Every token: for whom, its end, who used it, its state; never its secret half
-    List {
-        /// Those that can no longer be used, too
-        #[arg(long)]
-        all: bool,
-    },
     /// Make a token, publish it, and write it to standard output or a file
     Issue {
         /// The host that may join with it
@@ -58,21 +56,24 @@ enum What {
     },
 }
 
-pub fn run(options: &Options, args: &TokenArgs) -> Result<ExitCode, Failure> {
+pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let mut state = site.raised_state()?;
-    match &args.what {
-        What::List { all } => list(options, &state, *all),
+    let state = site.raised_state()?;
+    let Some(what) = &args.what else { return list(options, &state, args.all) };
+    let mut work = Working::briefly(state)?;
+    let state = &mut work.state;
+    match what {
         What::Issue { host, hosts, ends, out } => {
             let named = host.as_deref().map(|name| site.host_named(name)).transpose()?;
             let uses = hosts.unwrap_or(1);
-            let vault = site.vault()?;
-            let recipients = state.recipients(&vault)?;
+            // Where it goes is sure before it is made and published.
+            let place = out.as_deref().map(Private::begin).transpose()?;
+            let recipients = state.recipients(site.strongbox()?)?;
             let hosts: Vec<HostName> = named.into_iter().collect();
             let (record, token) =
-                trust::make_join_token(&mut state, &recipients, hosts, uses, *ends, now())?;
+                trust::make_join_token(state, &recipients, hosts, uses, *ends, now(), false)?;
             let object = token_object(&record, &token);
-            with_api(&site, &mut state, &vault, async |api: &ApiClient| {
+            with_api(&site, state, async |api: &ApiClient| {
                 api.create(TOKENS_PATH, &object).await.map(|_| ())
             })
             .inspect_err(|_| {
@@ -80,8 +81,8 @@ pub fn run(options: &Options, args: &TokenArgs) -> Result<ExitCode, Failure> {
                 let gone = TokenRecord { gone: Some(now()), ..record.clone() };
                 let _ = state.put_token(&gone, None);
             })?;
-            match out {
-                Some(path) => write_private(path, token.expose())?,
+            match place {
+                Some(file) => file.end(token.expose())?,
                 None if options.json => {
                     view::json(
                         &json!({"id": record.id, "token": token.expose(), "ends": record.ends}),
@@ -105,13 +106,10 @@ pub fn run(options: &Options, args: &TokenArgs) -> Result<ExitCode, Failure> {
                 return Err(Failure::new(
                     Kind::Usage,
                     format!("there is no token {id}"),
-                    "zoisite token list --all shows every one",
+                    "zoisite tokens --all shows every one",
                 ));
             };
-            let vault = site.vault()?;
-            with_api(&site, &mut state, &vault, async |api: &ApiClient| {
-                api.delete(&token_path(id)).await
-            })?;
+            with_api(&site, state, async |api: &ApiClient| api.delete(&token_path(id)).await)?;
             let gone = record.gone.or(Some(now()));
             state.put_token(&TokenRecord { gone, ..record }, None)?;
             view::note(&format!("the token {id} is gone, here and in the cluster"));
@@ -140,7 +138,7 @@ fn list(options: &Options, state: &State, all: bool) -> Result<ExitCode, Failure
     }
     view::out(&render(&tokens, now, Style::stdout()));
     if !all {
-        view::note("zoisite token list --all shows those that were used, too");
+        view::note("zoisite tokens --all shows those that were used, too");
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -166,6 +164,7 @@ fn render(tokens: &[TokenRecord], now: jiff::Timestamp, style: Style) -> String 
         ]
     });
     let usable = tokens.iter().filter(|token| token.state(now) == TokenState::Usable).count();
-    let table = table(&["id", "for", "made", "ends", "used by", "state"], rows);
+    let columns = [("id", 0), ("for", 0), ("made", 2), ("ends", 0), ("used by", 1), ("state", 0)];
+    let table = ranked(&columns, rows);
     format!("{table}\n{} can be used", count(usable, "token"))
 }

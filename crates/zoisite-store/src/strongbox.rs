@@ -2,8 +2,9 @@
 
 use std::fs;
 use std::io::{Read as _, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
+use std::os::unix::fs::{DirBuilderExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use age::secrecy::ExposeSecret as _;
 use age::x25519::{Identity, Recipient};
@@ -13,67 +14,93 @@ use zoisite_core::pki::Secret;
 use crate::StoreError;
 
 /// Opens and seals secrets with one person's identity.
-pub struct Vault {
+pub struct Strongbox {
     path: PathBuf,
     identity: Identity,
+    /// It is not in its file yet.
+    new: AtomicBool,
 }
 
-impl std::fmt::Debug for Vault {
+impl std::fmt::Debug for Strongbox {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Vault").field("path", &self.path).finish_non_exhaustive()
+        f.debug_struct("Strongbox").field("path", &self.path).finish_non_exhaustive()
     }
 }
 
-impl Vault {
-    /// Opens the identity in `path`, making it (0600) when there is none yet.
-    ///
-    /// Returns whether it was made.
+impl Strongbox {
+    /// Opens the identity in `path`; where there is none, a new one, which [`Strongbox::keep`] writes.
     ///
     /// # Errors
-    /// When the file cannot be read or made, may be read by others, or holds no identity.
-    pub fn open_or_make(path: &Path) -> Result<(Self, bool), StoreError> {
+    /// When the file cannot be read, may be read by others, or holds no identity.
+    pub fn open_or_new(path: &Path) -> Result<Self, StoreError> {
         if path.exists() {
-            return Ok((Self::open(path)?, false));
+            return Self::open(path);
         }
-        let failed = |doing| {
-            let path = path.to_owned();
-            move |source| StoreError::File { doing, path, source }
+        Ok(Self { path: path.to_owned(), identity: Identity::generate(), new: true.into() })
+    }
+
+    /// Writes a new identity (0600) to its file, if it is not there yet. Returns whether that was so.
+    ///
+    /// # Errors
+    /// When the file cannot be made, or another program made one meanwhile.
+    pub fn keep(&self) -> Result<bool, StoreError> {
+        if !self.new.load(Ordering::Relaxed) {
+            return Ok(false);
+        }
+        let path = &self.path;
+        let failed = |doing| move |source| StoreError::File { doing, path: path.clone(), source };
+        let folder = match path.parent() {
+            Some(parent) if !parent.as_os_str().is_empty() => parent,
+            _ => Path::new("."),
         };
-        if let Some(parent) = path.parent().filter(|parent| !parent.as_os_str().is_empty()) {
-            fs::DirBuilder::new()
-                .recursive(true)
-                .mode(0o700)
-                .create(parent)
-                .map_err(failed("making the folder of"))?;
-        }
-        let identity = Identity::generate();
-        let text = format!(
+        fs::DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(folder)
+            .map_err(failed("making the folder of"))?;
+        let text = Zeroizing::new(format!(
             "# Zoisite identity: opens the secrets of your clusters. Keep a copy where only you can reach it.\n\
-             # public key: {}\n",
-            identity.to_public()
-        );
-        let mut file = fs::OpenOptions::new()
-            .write(true)
-            .create_new(true)
-            .mode(0o600)
-            .open(path)
-            .map_err(failed("making"))?;
+             # public key: {}\n{}\n",
+            self.identity.to_public(),
+            self.identity.to_string().expose_secret()
+        ));
+        // Whole or not at all, and never over one that another program made meanwhile.
+        let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed("making"))?;
         file.write_all(text.as_bytes())
-            .and_then(|()| writeln!(file, "{}", identity.to_string().expose_secret()))
-            .and_then(|()| file.sync_all())
+            .and_then(|()| file.as_file().sync_all())
             .map_err(failed("writing"))?;
-        Ok((Self { path: path.to_owned(), identity }, true))
+        file.persist_noclobber(path).map_err(|error| failed("making")(error.error))?;
+        crate::sync_folder(folder).map_err(failed("writing"))?;
+        self.new.store(false, Ordering::Relaxed);
+        Ok(true)
+    }
+
+    /// Its file, when it is not written yet: nothing can have been encrypted for it.
+    pub(crate) fn unwritten(&self) -> Option<&Path> {
+        self.new.load(Ordering::Relaxed).then_some(&self.path)
+    }
+
+    /// Opens the identity in `path`, making it when there is none yet. Returns whether it was made.
+    ///
+    /// # Errors
+    /// As [`Strongbox::open_or_new`] and [`Strongbox::keep`].
+    pub fn open_or_make(path: &Path) -> Result<(Self, bool), StoreError> {
+        let strongbox = Self::open_or_new(path)?;
+        match strongbox.keep() {
+            Err(_) if path.exists() => Ok((Self::open(path)?, false)),
+            made => Ok((strongbox, made?)),
+        }
     }
 
     /// An identity that is forgotten with this value: for looking ahead without leaving a trace.
     pub fn fleeting() -> Self {
-        Self { path: PathBuf::new(), identity: Identity::generate() }
+        Self { path: PathBuf::new(), identity: Identity::generate(), new: false.into() }
     }
 
     /// Opens the identity in `path`.
     ///
     /// # Errors
-    /// As [`Vault::open_or_make`], and when there is no file.
+    /// As [`Strongbox::open_or_make`], and when there is no file.
     pub fn open(path: &Path) -> Result<Self, StoreError> {
         let failed = |source| StoreError::File { doing: "reading", path: path.to_owned(), source };
         let mut file = fs::File::open(path).map_err(failed)?;
@@ -87,7 +114,7 @@ impl Vault {
             .lines()
             .find_map(|line| line.trim().parse().ok())
             .ok_or_else(|| StoreError::BadIdentity { path: path.to_owned() })?;
-        Ok(Self { path: path.to_owned(), identity })
+        Ok(Self { path: path.to_owned(), identity, new: false.into() })
     }
 
     /// The public key for which secrets are sealed.
@@ -140,8 +167,8 @@ mod tests {
     fn an_identity_is_made_once_private_and_found_again() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("deep/identity.txt");
-        let (made, new) = Vault::open_or_make(&path).unwrap();
-        let (again, old) = Vault::open_or_make(&path).unwrap();
+        let (made, new) = Strongbox::open_or_make(&path).unwrap();
+        let (again, old) = Strongbox::open_or_make(&path).unwrap();
         assert!(new && !old);
         assert_eq!(made.recipient(), again.recipient());
         assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
@@ -149,12 +176,26 @@ mod tests {
     }
 
     #[test]
+    fn two_programs_that_make_an_identity_at_once_end_with_the_same() {
+        for _ in 0..10 {
+            let dir = tempfile::tempdir().unwrap();
+            let path = dir.path().join("deep/identity.txt");
+            let open = || Strongbox::open_or_make(&path).unwrap().0.recipient();
+            let all: Vec<String> = std::thread::scope(|scope| {
+                let all: Vec<_> = (0..4).map(|_| scope.spawn(open)).collect();
+                all.into_iter().map(|one| one.join().unwrap()).collect()
+            });
+            assert!(all.windows(2).all(|pair| pair[0] == pair[1]), "{all:?}");
+        }
+    }
+
+    #[test]
     fn what_is_sealed_opens_for_its_recipients_only() {
         let dir = tempfile::tempdir().unwrap();
-        let (ada, _) = Vault::open_or_make(&dir.path().join("ada")).unwrap();
-        let (eve, _) = Vault::open_or_make(&dir.path().join("eve")).unwrap();
+        let (ada, _) = Strongbox::open_or_make(&dir.path().join("ada")).unwrap();
+        let (eve, _) = Strongbox::open_or_make(&dir.path().join("eve")).unwrap();
         let recipients = vec![ada.recipient()];
-        let sealed = Vault::seal(&Secret::new("marsh".into()), &recipients).unwrap();
+        let sealed = Strongbox::seal(&Secret::new("marsh".into()), &recipients).unwrap();
         assert!(!sealed.windows(5).any(|w| w == b"marsh"));
         assert_eq!(ada.unseal(&sealed, &recipients).unwrap().expose(), "marsh");
         let error = eve.unseal(&sealed, &recipients).unwrap_err();
@@ -166,11 +207,14 @@ mod tests {
     fn an_identity_that_others_may_read_is_refused() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("identity.txt");
-        Vault::open_or_make(&path).unwrap();
+        Strongbox::open_or_make(&path).unwrap();
         fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
-        assert!(matches!(Vault::open(&path), Err(StoreError::LooseIdentity { mode: 0o644, .. })));
+        assert!(matches!(
+            Strongbox::open(&path),
+            Err(StoreError::LooseIdentity { mode: 0o644, .. })
+        ));
         fs::write(&path, "nothing here").unwrap();
         fs::set_permissions(&path, fs::Permissions::from_mode(0o600)).unwrap();
-        assert!(matches!(Vault::open(&path), Err(StoreError::BadIdentity { .. })));
+        assert!(matches!(Strongbox::open(&path), Err(StoreError::BadIdentity { .. })));
     }
 }
