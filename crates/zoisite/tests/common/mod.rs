@@ -23,8 +23,25 @@ pub struct Done {
 impl fmt::Debug for Done {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         writeln!(f, "\n$ {} → {}", self.command, self.status)?;
-        writeln!(f, "── stdout\n{}── stderr\n{}──", self.stdout, self.stderr)
+        writeln!(f, "── stdout\n{}── stderr\n{}──", ends(&self.stdout), ends(&self.stderr))
     }
+}
+
+/// Both ends of a text, lines of bearable length: what went wrong stands last, and a log that is cut shows it.
+fn ends(text: &str) -> String {
+    let (head, tail) = (15, 80);
+    let lines: Vec<&str> = text.lines().collect();
+    let left = lines.len().saturating_sub(head + tail);
+    let mut out = String::new();
+    for (at, line) in lines.iter().enumerate() {
+        if at == head && left > 0 {
+            out.push_str(&format!("… {left} lines …\n"));
+        }
+        if at < head || at >= head + left {
+            out.extend(line.chars().take(300).chain(['\n']));
+        }
+    }
+    out
 }
 
 impl Done {
