@@ -226,7 +226,13 @@ pub struct NodeDesk {
     recipients: Vec<String>,
     /// Tokens made here, by host.
     tokens: BTreeMap<HostName, (TokenRecord, Secret)>,
+    /// Certificates signed for hosts that are being let in with a token made here.
+    joining: BTreeMap<HostName, u32>,
 }
+
+/// A kubelet keeps the key of its first certificate in memory until it has it: each life that ends before asks
+/// with another one. So many are signed while its host is being let in, and no more.
+const LIVES: u32 = 5;
 
 impl std::fmt::Debug for NodeDesk {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -246,7 +252,8 @@ impl NodeDesk {
     ) -> Result<Self, StoreError> {
         let authority = open_authority(&mut state, strongbox, AuthorityKind::Cluster)?;
         let recipients = state.recipients(strongbox)?;
-        Ok(Self { state, authority, cluster: cluster.clone(), recipients, tokens: BTreeMap::new() })
+        let (tokens, joining) = (BTreeMap::new(), BTreeMap::new());
+        Ok(Self { state, authority, cluster: cluster.clone(), recipients, tokens, joining })
     }
 
     /// The join token of a host, made when it is first asked for.
@@ -281,6 +288,9 @@ impl NodeDesk {
         now: Timestamp,
     ) -> Result<Vec<String>, StoreError> {
         let own = self.tokens.get(host).map(|(record, _)| record.id.clone());
+        if this_run_too {
+            self.joining.remove(host);
+        }
         let mut gone = Vec::new();
         for record in self.state.tokens()? {
             let current = own.as_ref() == Some(&record.id);
@@ -323,12 +333,23 @@ impl NodeDesk {
         };
         let ledger = self.state.ledger()?;
         let old = ledger.current().get(&(Profile::KubeletClient, host.clone())).copied();
-        if let Some(token) = by_token.filter(|token| !token.admits(host)) {
+        let own = by_token.filter(|token| {
+            self.tokens.get(host).is_some_and(|(record, _)| record.id == token.id)
+        });
+        let fresh = by_token.filter(|token| token.admits(host));
+        if let (Some(token), None) = (by_token, fresh) {
             // Where the answer did not reach the API, the same is asked once more.
-            return Ok(match old {
-                Some(entry) if checked.has_key_of(entry) => Ok(entry.clone()),
-                _ => Err(vec![format!("the token {} was used up or taken back", token.id)]),
-            });
+            if let Some(entry) = old.filter(|entry| checked.has_key_of(entry)) {
+                return Ok(Ok(entry.clone()));
+            }
+            let lives = own.and_then(|_| self.joining.get_mut(host));
+            match lives {
+                Some(lives) if *lives < LIVES => *lives += 1,
+                _ => {
+                    let id = &token.id;
+                    return Ok(Err(vec![format!("the token {id} was used up or taken back")]));
+                }
+            }
         }
         let entry = self.authority.sign(&checked, &wanted, &crate::FreshKeys, now)?;
         let mut changes =
@@ -337,7 +358,7 @@ impl NodeDesk {
             changes.push(replaced(old, &entry)?);
         }
         // One transaction: a token whose certificate is recorded is used, and the other way round.
-        if let Some(token) = by_token {
+        if let Some(token) = fresh {
             let mut token = token.clone();
             token.used.push((host.clone(), now));
             if token.used.len() >= token.uses as usize {
@@ -346,6 +367,9 @@ impl NodeDesk {
             changes.extend(token_changes(&token)?);
         }
         self.state.write(changes)?;
+        if fresh.is_some() && own.is_some() {
+            self.joining.insert(host.clone(), 1);
+        }
         Ok(Ok(entry))
     }
 }

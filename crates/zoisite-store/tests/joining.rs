@@ -92,6 +92,7 @@ fn a_token_lets_in_its_own_host_once_and_no_other() {
     assert_eq!(recorded.serial, entry.serial, "it is recorded");
     let again = desk.sign(&host("tern-1"), &own, scene.now).unwrap().unwrap();
     assert_eq!(again.serial, entry.serial, "asked the same once more, it gives the same");
+    assert_eq!(desk.retire(&host("tern-1"), true, scene.now).unwrap(), [record.id.clone()]);
     let thief = request(&record.id, "tern-1");
     let faults = desk.sign(&host("tern-1"), &thief, scene.now).unwrap().unwrap_err();
     assert!(faults[0].contains("used up"), "{faults:?}");
@@ -104,6 +105,30 @@ fn a_token_lets_in_its_own_host_once_and_no_other() {
     let ledger = scene.state().ledger().unwrap();
     let old = ledger.entries.iter().find(|old| old.serial == entry.serial).unwrap();
     assert_eq!(old.replaced_by.as_ref(), Some(&later.serial));
+}
+
+#[test]
+fn a_kubelet_that_begins_anew_before_it_is_in_may_ask_again() {
+    let scene = Scene::new();
+    let mut desk = scene.desk();
+    let (record, _) = desk.token(&host("tern-1"), scene.now).unwrap();
+    let sign = |desk: &mut NodeDesk| {
+        // It made its key in memory only: each life has another one.
+        desk.sign(&host("tern-1"), &request(&record.id, "tern-1"), scene.now).unwrap()
+    };
+    let first = sign(&mut desk).unwrap();
+    let second = sign(&mut desk).unwrap();
+    let ledger = scene.state().ledger().unwrap();
+    let old = ledger.entries.iter().find(|entry| entry.serial == first.serial).unwrap();
+    assert_eq!(old.replaced_by.as_ref(), Some(&second.serial), "one counts, the other is replaced");
+    let used = scene.state().tokens().unwrap()[0].used.len();
+    assert_eq!(used, 1, "one host came in by it");
+    // Not without end, not in another run, and not once the token was taken back.
+    assert!(sign(&mut scene.desk()).is_err(), "another run knows nothing of this join");
+    let more = (0..10).filter(|_| sign(&mut desk).is_ok()).count();
+    assert!((1..10).contains(&more), "{more}");
+    desk.retire(&host("tern-1"), true, scene.now).unwrap();
+    assert!(sign(&mut desk).unwrap_err()[0].contains("used up"));
 }
 
 #[test]

@@ -43,6 +43,9 @@ pub struct Options {
     /// SSH client configuration to use instead of your own
     #[arg(long, global = true, value_name = "FILE", env = "ZOISITE_SSH_CONFIG")]
     pub ssh_config: Option<PathBuf>,
+    /// Ask once for the password with which sudo makes you root on hosts; it goes there by standard input
+    #[arg(long, global = true)]
+    pub ask_sudo: bool,
     /// Answer in JSON, for programs
     #[arg(long, global = true)]
     pub json: bool,

@@ -20,7 +20,7 @@ use zoisite_core::sequence::{
     Sequence, Work, plan, same_machine,
 };
 use zoisite_core::token::TokenRecord;
-use zoisite_fleet::{ApiAccess, EtcdAccess, Fleet, Places, Rehearsal, SshFleet, World};
+use zoisite_reach::{Access, Hosts, OpenSsh, Places, Reach, Rehearsal, World};
 use zoisite_store::trust::{self, Issued};
 use zoisite_store::{FreshKeys, Met, State};
 
@@ -158,13 +158,13 @@ impl Prepared {
     }
 
     /// Looks at every host that holds anything, all at once, and at members of an interrupted first start.
-    pub async fn look(&self, site: &Site, fleet: &dyn Fleet, depth: Depth) -> Looks {
+    pub async fn look(&self, site: &Site, reach: &dyn Reach, depth: Depth) -> Looks {
         let old = self.old_members(site);
         let others = self.blueprint.hosts.iter();
         let others = others.filter(|host| !old.iter().any(|old| old.host == host.host));
         let looking = others
             .chain(&old)
-            .map(|host| async { (host.host.clone(), fleet.observe(host, depth).await) });
+            .map(|host| async { (host.host.clone(), reach.observe(host, depth).await) });
         futures_util::future::join_all(looking).await.into_iter().collect()
     }
 
@@ -257,13 +257,13 @@ pub fn prove_edges(site: &Site, ledger: &Ledger, now: Timestamp) -> Result<Proof
     Err(failure.unwrap_or_else(|| Failure::told(Kind::Run)))
 }
 
-/// A fleet over SSH for every host of the cluster, and those that departed; it connects to those that are
-/// asked.
-pub fn ssh_fleet(
+/// Every host of the cluster, and those that departed, over the person's own SSH; it connects to those that
+/// are asked.
+pub fn hosts(
     site: &Site,
     departed: &BTreeMap<HostName, Met>,
     generation: u64,
-) -> Result<SshFleet, Failure> {
+) -> Result<Hosts, Failure> {
     let targets = site.targets(departed);
     for config in targets.iter().filter_map(|target| target.login.ssh_config.as_deref()).take(1) {
         if !std::path::Path::new(config).exists() {
@@ -274,14 +274,17 @@ pub fn ssh_fleet(
             ));
         }
     }
-    SshFleet::new(targets, Arc::new(site.no_contents()), Places::of(&site.cluster), generation)
-        .map_err(|error| {
-            Failure::file("making a folder for connections in", "/tmp".as_ref(), &error)
-        })
+    let password = site.sudo_password()?;
+    let carrier = OpenSsh::new(&targets).map_err(|error| {
+        Failure::file("making a folder for connections in", "/tmp".as_ref(), &error)
+    })?;
+    let contents = Arc::new(site.no_contents());
+    let (carrier, places) = (Arc::new(carrier), Places::of(&site.cluster));
+    Ok(Hosts::new(targets, carrier, contents, places, generation, password))
 }
 
-/// A fleet of simulated hosts.
-pub fn rehearsal_fleet(
+/// Simulated hosts.
+pub fn rehearsal(
     world: &Arc<Mutex<World>>,
     contents: SiteContents,
     generation: u64,
@@ -302,16 +305,16 @@ pub fn look_ahead(site: &Site, parts: &[Part], deep: bool) -> Result<Ahead, Fail
     let sums = site.sums_if_any()?;
     let mut state = site.scratch()?;
     let mut prepared = prepare(site, &mut state, parts)?;
-    let mut fleet = ssh_fleet(site, &prepared.departed, 0)?;
+    let mut reach = hosts(site, &prepared.departed, 0)?;
     let depth = if deep { Depth::Deep } else { Depth::Quick };
     let seen = crate::commands::block_on(async {
-        let looks = prepared.look(site, &fleet, depth).await;
+        let looks = prepared.look(site, &reach, depth).await;
         if may_ask(&prepared, &looks) {
             // The store is under an overlay here: the run's certificate is forgotten with it.
-            fleet.set_api_access(api_access(site, &mut state, &prepared.ledger)?);
+            reach.set_api_access(api_access(site, &mut state, &prepared.ledger)?);
         }
-        let seen = see_api(site, &fleet, &prepared, looks).await;
-        fleet.close().await;
+        let seen = see_api(site, &reach, &prepared, looks).await;
+        reach.close().await;
         Ok::<_, Failure>(seen)
     })??;
     prepared.learn(site, &mut state, &seen.looks)?;
@@ -358,24 +361,24 @@ pub fn tell_components(site: &Site, sums: &ComponentSums, sequence: &Sequence) {
 pub async fn ask(
     site: &Site,
     state: &mut State,
-    fleet: &mut SshFleet,
+    reach: &mut Hosts,
     prepared: &Prepared,
     looks: &Looks,
 ) -> Result<ApiLook, Failure> {
     if !may_ask(prepared, looks) || prepared.objects.is_empty() {
         return Ok(ApiLook::Absent);
     }
-    fleet.set_api_access(api_access(site, state, &prepared.ledger)?);
-    Ok(fleet.ask(&prepared.objects).await)
+    reach.set_api_access(api_access(site, state, &prepared.ledger)?);
+    Ok(reach.ask(&prepared.objects).await)
 }
 
 /// The run's own certificate for the API.
-pub fn api_access(site: &Site, state: &mut State, ledger: &Ledger) -> Result<ApiAccess, Failure> {
+pub fn api_access(site: &Site, state: &mut State, ledger: &Ledger) -> Result<Access, Failure> {
     let strongbox = site.strongbox()?;
     let (entry, key) =
         trust::for_this_run(state, strongbox, &site.cluster, Profile::RunApi, &FreshKeys, now())?;
     let authority = ledger.authority(AuthorityKind::Cluster).map(|a| a.pem.clone());
-    Ok(ApiAccess { authority: authority.unwrap_or_default(), certificate: entry.pem, key })
+    Ok(Access { authority: authority.unwrap_or_default(), certificate: entry.pem, key })
 }
 
 /// Holds the machines that answered against those met before (rule S4). Returns the pins of hosts met
@@ -448,7 +451,7 @@ pub fn access(
     state: &mut State,
     ledger: &Ledger,
     sequence: &Sequence,
-) -> Result<Option<EtcdAccess>, Failure> {
+) -> Result<Option<Access>, Failure> {
     let quorum =
         |work: &Work| matches!(work, Work::Gate(Gate { condition: Condition::Quorum { .. }, .. }));
     if !sequence.steps.iter().any(|step| quorum(&step.work)) {
@@ -458,17 +461,17 @@ pub fn access(
     let (entry, key) =
         trust::for_this_run(state, strongbox, &site.cluster, Profile::RunEtcd, &FreshKeys, now())?;
     let authority = ledger.authority(AuthorityKind::EtcdClient).map(|a| a.pem.clone());
-    Ok(Some(EtcdAccess { authority: authority.unwrap_or_default(), certificate: entry.pem, key }))
+    Ok(Some(Access { authority: authority.unwrap_or_default(), certificate: entry.pem, key }))
 }
 
 /// Carries a sequence out under a watch. The engine tells afterwards how it went. `journal` may end the run:
 /// what runs is waited for, nothing new is begun.
 pub async fn carry_out(
-    fleet: &dyn Fleet,
+    reach: &dyn Reach,
     sequence: Sequence,
     json: bool,
     may_fail: usize,
-    mut journal: impl FnMut(&zoisite_fleet::RunEvent, &Engine) -> ControlFlow<()> + Send,
+    mut journal: impl FnMut(&zoisite_reach::RunEvent, &Engine) -> ControlFlow<()> + Send,
 ) -> Engine {
     let mut engine = Engine::new(sequence, PARALLEL).with_budget(may_fail);
     let mut watch = view::run::Watch::fitting(&engine, json);
@@ -489,7 +492,7 @@ pub async fn carry_out(
             () = stop.notified() => {}
         }
     };
-    zoisite_fleet::run(&mut engine, fleet, interrupt, &mut |event, engine| {
+    zoisite_reach::run(&mut engine, reach, interrupt, &mut |event, engine| {
         watch.event(event, engine);
         if journal(event, engine).is_break() {
             stop.notify_one();

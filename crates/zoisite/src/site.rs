@@ -14,7 +14,7 @@ use zoisite_core::pki::{KeySource as _, NodeRequest, Secret};
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{ApiWork, Sequence, Work, contradictions};
 use zoisite_core::token::{TokenRecord, make_token};
-use zoisite_fleet::{Contents, SshTarget};
+use zoisite_reach::{Contents, Target};
 use zoisite_store::trust::NodeDesk;
 use zoisite_store::{
     FreshKeys, LockHolder, Met, Overlay, Records, RunRecord, SqliteRecords, State, StoreError,
@@ -40,6 +40,9 @@ pub struct Site {
     store: PathBuf,
     identity: Option<PathBuf>,
     ssh_config: Option<PathBuf>,
+    /// Whether sudo's password is asked for, and what was answered: it is asked once.
+    ask_sudo: bool,
+    sudo_password: OnceLock<Secret>,
     /// Opened when it is first needed.
     strongbox: OnceLock<Strongbox>,
 }
@@ -140,6 +143,8 @@ impl Site {
             folder,
             identity: options.identity.clone(),
             ssh_config: options.ssh_config.clone(),
+            ask_sudo: options.ask_sudo,
+            sudo_password: OnceLock::new(),
             strongbox: OnceLock::new(),
         }
     }
@@ -281,7 +286,7 @@ impl Site {
     }
 
     /// How to reach the hosts of the cluster file, and those that were taken out of it.
-    pub fn targets(&self, departed: &BTreeMap<HostName, Met>) -> Vec<SshTarget> {
+    pub fn targets(&self, departed: &BTreeMap<HostName, Met>) -> Vec<Target> {
         let own = self.cluster.hosts.iter().map(|host| {
             let login = self.cluster.login_of(host);
             (host.name.clone(), Met { address: host.address, login })
@@ -291,9 +296,28 @@ impl Site {
                 let own = login.ssh_config.take().map(|path| self.folder.join(path));
                 let config = self.ssh_config.clone().or(own);
                 login.ssh_config = config.map(|path| path.to_string_lossy().into_owned());
-                SshTarget { name, address, login }
+                Target { name, address, login }
             })
             .collect()
+    }
+
+    /// What sudo is told on hosts that ask, where the person wants to be asked for it.
+    pub fn sudo_password(&self) -> Result<Option<Secret>, Failure> {
+        if !self.ask_sudo {
+            return Ok(None);
+        }
+        if let Some(known) = self.sudo_password.get() {
+            return Ok(Some(known.clone()));
+        }
+        let prompt = "password for sudo on the hosts: ";
+        let answer = rpassword::prompt_password(prompt).map_err(|error| {
+            Failure::new(
+                Kind::Usage,
+                format!("asking for sudo's password: {error}"),
+                "--ask-sudo needs a terminal; without one, give the user passwordless sudo",
+            )
+        })?;
+        Ok(Some(self.sudo_password.get_or_init(|| Secret::new(answer)).clone()))
     }
 
     /// Enough for looking: no key, and nobody is let in.

@@ -13,7 +13,7 @@ use zoisite_core::sequence::{
     ApiLook, Condition, Difference, Gate, Look, Looks, NodeFacts, StepOutcome, differences,
     listed_members, voters,
 };
-use zoisite_fleet::Fleet;
+use zoisite_reach::Reach;
 
 use crate::road::{self, Prepared};
 use crate::site::{Site, now};
@@ -29,19 +29,19 @@ pub struct Seen {
 /// The name under which the stable address stands in [`Seen::asked`].
 const STABLE: &str = "the stable address";
 
-/// Looks at everything. `fleet` can dial the API, if there is one.
-pub async fn see(site: &Site, fleet: &dyn Fleet, prepared: &Prepared) -> Seen {
-    let looks = prepared.look(site, fleet, Depth::Quick).await;
-    see_api(site, fleet, prepared, looks).await
+/// Looks at everything. `reach` can dial the API, if there is one.
+pub async fn see(site: &Site, reach: &dyn Reach, prepared: &Prepared) -> Seen {
+    let looks = prepared.look(site, reach, Depth::Quick).await;
+    see_api(site, reach, prepared, looks).await
 }
 
 /// Asks the API, each of its servers, and the stable address.
-pub async fn see_api(site: &Site, fleet: &dyn Fleet, prepared: &Prepared, looks: Looks) -> Seen {
+pub async fn see_api(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks: Looks) -> Seen {
     let mut asked = BTreeMap::new();
     if !road::may_ask(prepared, &looks) {
         return Seen { looks, api: ApiLook::Absent, asked };
     }
-    let api = fleet.ask(&prepared.objects).await;
+    let api = reach.ask(&prepared.objects).await;
     let mut conditions: Vec<(String, Condition)> = Vec::new();
     for host in &site.cluster.control_plane.hosts {
         if looks.get(host).is_some_and(Result::is_ok) {
@@ -56,7 +56,7 @@ pub async fn see_api(site: &Site, fleet: &dyn Fleet, prepared: &Prepared, looks:
     }
     let asking = conditions.into_iter().map(|(name, condition)| async move {
         let gate = Gate { condition, seconds: 0 };
-        let answer = match fleet.prove(&gate, &|_| {}).await {
+        let answer = match reach.prove(&gate, &|_| {}).await {
             StepOutcome::Failed(trouble) => Err(trouble.answer),
             StepOutcome::Done { .. } | StepOutcome::Proven(_) => Ok(()),
         };

@@ -125,7 +125,11 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
         "on HOST: swapoff -a, and take its line out of /etc/fstab",
     ),
     (
-        &["Unauthorized", "the server has asked for the client to provide credentials"],
+        // A kubelet without a certificate is 'Unauthorized' at everything else it tries: that says nothing.
+        &[
+            "cannot create certificate signing request: Unauthorized",
+            "cannot create certificate signing request: the server has asked for",
+        ],
         "the join token was not accepted: it had ended, or was taken back",
         "run the same command again: every run makes a new one; if it happens again, compare the clocks of HOST and the control plane",
     ),

@@ -270,7 +270,8 @@ fn offset(time: Timestamp) -> time::OffsetDateTime {
         .unwrap_or(time::OffsetDateTime::UNIX_EPOCH)
 }
 
-pub(crate) fn hex(bytes: &[u8]) -> String {
+/// Octets in hexadecimal digits.
+pub fn hex(bytes: &[u8]) -> String {
     let digit = |nibble: u8| char::from(b"0123456789abcdef"[usize::from(nibble)]);
     bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect()
 }

@@ -15,8 +15,8 @@ mod proof;
 mod request;
 mod wanted;
 
-pub(crate) use authority::hex;
-pub use authority::{Authority, AuthorityCertificate, authority_key, issue_all};
+
+pub use authority::{Authority, AuthorityCertificate, authority_key, hex, issue_all};
 pub use edges::{Edge, Party, edges};
 pub use keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 pub use ledger::{Due, Ledger, LedgerEntry, Why, due};

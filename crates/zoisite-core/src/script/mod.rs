@@ -11,10 +11,10 @@ mod operation;
 mod reply;
 
 pub use observe::{Depth, observe};
-pub use operation::{KeyText, Operation, Stretch, upload_script};
+pub use operation::{KeyText, Operation, Stretch, fetch_script, upload_script};
 pub use reply::{
     DirectoryFacts, EtcdFacts, EtcdMember, EtcdStatus, FileFacts, Identity, Observed, Outcome,
-    Reply, UnitFacts, program_version,
+    Piece, Reply, Unread, UnitFacts, program_version,
 };
 
 /// A text from elsewhere without what a terminal would obey: control characters but for tabs and ends of

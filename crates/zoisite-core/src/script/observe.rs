@@ -18,7 +18,7 @@ pub enum Depth {
 
 /// The script that observes everything that `blueprint` names.
 pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
-    let mut body = String::from("host_facts\n");
+    let mut body = String::from("now 'the host itself'\nhost_facts\n");
     let depth = match depth {
         Depth::Quick => "quick",
         Depth::Deep => "deep",
@@ -60,7 +60,8 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
         ("units".into(), units),
     ] {
         if !words.is_empty() {
-            let _ = writeln!(body, "{what} \\\n  {}", words.join(" \\\n  "));
+            let title = what.split(' ').next().unwrap_or_default();
+            let _ = writeln!(body, "now {title}\n{what} \\\n  {}", words.join(" \\\n  "));
         }
     }
     if !blueprint.programs.is_empty() {
@@ -69,12 +70,12 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
     }
     if let Some(node) = &blueprint.node {
         let name = quote(node.stable_name.as_deref().unwrap_or_default());
-        let _ = writeln!(body, "node_facts");
+        let _ = writeln!(body, "now 'the node'\nnode_facts");
         let (client, images) = (quote(&node.client), quote(&node.images));
         let _ = writeln!(body, "node_state {client} {images} {name} {}", quote(TOKEN_PATH));
     }
     if let Some(etcd) = &blueprint.etcd {
-        let _ = writeln!(body, "room {}", quote(&etcd.folder));
+        let _ = writeln!(body, "now etcd\nroom {}", quote(&etcd.folder));
         let _ = writeln!(
             body,
             "etcd_data {} {} {} {}",

@@ -2,6 +2,8 @@
 # Programs are started once for all paths, not once for each: that is most of what a look costs.
 state=/var/lib/zoisite
 tab=$(printf '\t')
+# What is looked at now: where a host hangs, it is the last that it said.
+now() { say now "$1"; }
 # A file and no link: what a link leads to is not what it says it is.
 is_plain() { [ -f "$1" ] && [ ! -L "$1" ]; }
 first_line() { if [ -r "$1" ]; then read -r line <"$1" || :; printf '%s' "$line"; fi; }
@@ -140,8 +142,11 @@ node_state() {
   if [ -e "$4" ]; then say token-left yes; fi
   # Where the runtime does not run, its client would wait for it.
   if is_active containerd.service; then
-    $2 ls -q "$pinned" 2>/dev/null | while read -r image; do say image "$image"; done
+    now 'images in the container runtime'
+    listed=$(timeout -k 2 20 $2 ls -q "$pinned" 2>/dev/null) || say hangs 'the container runtime does not list its images'
+    for image in $listed; do say image "$image"; done
   fi
+  now 'the stable name'
   [ -z "$3" ] || if getent ahosts "$3" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
 }
 # Programs of the distribution that are not there.

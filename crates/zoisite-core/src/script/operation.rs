@@ -10,6 +10,7 @@ use crate::pki::Secret;
 
 const ACT: &str = include_str!("act.sh");
 const UPLOAD: &str = include_str!("upload.sh");
+const FETCH: &str = include_str!("fetch.sh");
 
 /// One thing to do on a host. Each is idempotent.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -169,21 +170,27 @@ fn write_file(body: &mut String, file: &File, keys: KeyText<'_>) -> Result<(), S
     Ok(())
 }
 
-/// The script that takes one component by standard input; it is short enough to be an argument, and
-/// holds nothing secret.
+/// The script that takes one component by the rest of its standard input, whose size is in octets. It says
+/// first how many of them are there already. It holds nothing secret.
 pub fn upload_script(
     host: &HostName,
     component: &Component,
-    sha256: &str,
+    (sha256, size): (&str, u64),
     generation: u64,
 ) -> String {
     let restarts = component.restarts.map_or(String::new(), |unit| format!(" {}", quote(unit)));
     let body = format!(
-        "lock {generation}\nupload {} {sha256} 755{restarts} <&8\n",
+        "upload {} {sha256} {size} 755 {generation}{restarts}\n",
         quote(&component.path)
     );
     let script =
         wrapped(&format!("zoisite: {} for {host}", component.pinned), &[ACT, UPLOAD], &body);
     // The function's own input is /dev/null; the file comes by a descriptor of its own.
     script.replace("\nzoisite </dev/null\n", "\nzoisite 8<&0 </dev/null\n")
+}
+
+/// The script that gives a piece of a file: from an offset on, so many octets at most.
+pub fn fetch_script(path: &str, from: u64, octets: u64) -> String {
+    let body = format!("fetch {} {from} {octets}\n", quote(path));
+    wrapped("zoisite: give a file", &[FETCH], &body)
 }

@@ -226,6 +226,15 @@ pub struct Observed {
     pub lacks: Vec<String>,
 }
 
+/// An answer that is not complete.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unread {
+    /// Its last lines.
+    pub tail: String,
+    /// What was being looked at when it ended.
+    pub doing: Option<String>,
+}
+
 fn fields(line: &str) -> Option<Vec<&str>> {
     Some(line.strip_prefix("@\t")?.split('\t').collect())
 }
@@ -239,14 +248,16 @@ impl Observed {
     /// Reads a host's answer to [`super::observe`].
     ///
     /// # Errors
-    /// When the answer is not complete; the text says what came instead.
-    pub fn read(text: &str) -> Result<Self, String> {
+    /// When the answer is not complete.
+    pub fn read(text: &str) -> Result<Self, Unread> {
         let mut out = Self::default();
         let mut complete = false;
+        let mut doing = None;
         for line in text.lines() {
             let line = plain(line);
             let Some(fields) = fields(&line) else { continue };
             match fields[..] {
+                ["now", what] => doing = Some(what.to_owned()),
                 ["machine", id] => out.machine = id.into(),
                 ["host-key", key] => out.host_keys.push(digest(key)),
                 ["arch", arch] => out.arch = go_arch(arch),
@@ -334,7 +345,7 @@ impl Observed {
             }
         }
         out.host_keys.sort();
-        if complete { Ok(out) } else { Err(tail(text)) }
+        if complete { Ok(out) } else { Err(Unread { tail: tail(text), doing }) }
     }
 }
 
@@ -435,9 +446,31 @@ pub struct Reply {
     newer: Option<u64>,
     end: bool,
     noise: Vec<String>,
+    doing: Option<String>,
+    have: Option<u64>,
 }
 
 impl Reply {
+    /// How many operations said that they changed something, so far.
+    pub fn changed(&self) -> usize {
+        self.changed
+    }
+
+    /// Whether the script said how it ended.
+    pub fn is_over(&self) -> bool {
+        self.end || self.busy || self.newer.is_some() || self.failed.is_some()
+    }
+
+    /// What was begun last.
+    pub fn doing(&self) -> Option<&str> {
+        self.doing.as_deref()
+    }
+
+    /// Of a copy that was begun before: how much of it is there.
+    pub fn have(&self) -> Option<u64> {
+        self.have
+    }
+
     /// Takes one line; returns what is being done or waited for, when it says so.
     pub fn line(&mut self, line: &str) -> Option<String> {
         let line = plain(line);
@@ -448,7 +481,11 @@ impl Reply {
             return None;
         };
         match fields[..] {
-            ["begin", _, what] => return Some(what.to_owned()),
+            ["begin", _, what] => {
+                self.doing = Some(what.to_owned());
+                return self.doing.clone();
+            }
+            ["have", octets] => self.have = octets.parse().ok(),
             ["waiting", _, state] => return Some(format!("waiting: systemd says {state}")),
             ["changed", _] => self.changed += 1,
             ["failed", _, attempted, answer] => {
@@ -482,6 +519,43 @@ impl Reply {
                 stderr.lines().filter(|l| !l.trim().is_empty()).map(|l| l.trim().to_owned()),
             );
             Outcome::Cut(said[said.len().saturating_sub(3)..].join(" | "))
+        }
+    }
+}
+
+/// A piece of a file, as [`super::fetch_script`] gives it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Piece {
+    /// Size in octets and time of change of the whole file; `None` when it is not there.
+    pub file: Option<(u64, i64)>,
+    /// SHA-256 of the whole file, with its first piece.
+    pub sha256: Option<String>,
+    /// The octets.
+    pub octets: Vec<u8>,
+    /// Whether the script came to its end.
+    pub complete: bool,
+}
+
+impl Piece {
+    /// Takes one line of the answer.
+    pub fn line(&mut self, line: &str) {
+        use base64::Engine as _;
+        let Some(fields) = fields(line) else { return };
+        match fields[..] {
+            ["file", facts] => {
+                let mut numbers = facts.split(' ').map(str::parse::<i64>);
+                if let (Some(Ok(size)), Some(Ok(time))) = (numbers.next(), numbers.next()) {
+                    self.file = Some((size.unsigned_abs(), time));
+                }
+            }
+            ["sum", sum] => self.sha256 = Some(sum.to_owned()),
+            ["data", text] => {
+                // What cannot be read is missing, and the checksum tells.
+                let octets = base64::engine::general_purpose::STANDARD.decode(text);
+                self.octets.extend(octets.unwrap_or_default());
+            }
+            ["end"] => self.complete = true,
+            _ => {}
         }
     }
 }

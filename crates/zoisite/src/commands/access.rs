@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use serde_json::{Value, json};
 use zoisite_core::blueprint::{ApiObject, person_kubeconfig};
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, person};
-use zoisite_fleet::{ApiClient, ApiResult};
+use zoisite_reach::{ApiClient, ApiResult};
 use zoisite_store::{FreshKeys, State, trust};
 
 use super::with_api;

@@ -7,7 +7,7 @@ use zoisite_core::blueprint::Part;
 use zoisite_core::cluster::{Topology, read};
 use zoisite_core::pki::{edges, prove};
 use zoisite_core::script::Depth;
-use zoisite_fleet::{Fleet as _, World};
+use zoisite_reach::{Reach as _, World};
 use zoisite_store::{FreshKeys, trust};
 
 use super::{pki, raise};
@@ -93,9 +93,9 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     let mut scratch = site.scratch()?;
     let prepared = prepare(&site, &mut scratch, Part::ALL)?;
     let sums = raise::simulated_sums(&prepared);
-    let fleet = road::rehearsal_fleet(&world, site.no_contents(), u64::MAX);
+    let reach = road::rehearsal(&world, site.no_contents(), u64::MAX);
     let (looks, api) = super::block_on(async {
-        (prepared.look(&site, &fleet, Depth::Quick).await, fleet.ask(&prepared.objects).await)
+        (prepared.look(&site, &reach, Depth::Quick).await, reach.ask(&prepared.objects).await)
     })?;
     let sequence = road::plan_for(&site, &prepared, (&looks, &api), &sums, &[], 300)?;
     view::out(&super::sequence::render(&sequence, false, style));

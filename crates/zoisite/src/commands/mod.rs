@@ -19,7 +19,7 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use zoisite_core::blueprint::Part;
-use zoisite_fleet::{ApiClient, Fleet as _};
+use zoisite_reach::{ApiClient, Reach as _};
 use zoisite_store::State;
 
 use crate::cli::{Cli, Command};
@@ -98,13 +98,13 @@ impl PartArgs {
 pub fn with_api(
     site: &Site,
     state: &mut State,
-    work: impl AsyncFnOnce(&ApiClient) -> zoisite_fleet::ApiResult<()>,
+    work: impl AsyncFnOnce(&ApiClient) -> zoisite_reach::ApiResult<()>,
 ) -> Result<(), Failure> {
-    let mut fleet = road::ssh_fleet(site, &BTreeMap::new(), 0)?;
+    let mut reach = road::hosts(site, &BTreeMap::new(), 0)?;
     let ledger = state.ledger()?;
-    fleet.set_api_access(road::api_access(site, state, &ledger)?);
+    reach.set_api_access(road::api_access(site, state, &ledger)?);
     block_on(async {
-        let done = match fleet.any_api().await {
+        let done = match reach.any_api().await {
             Ok(api) => work(&api).await.map_err(|error| {
                 Failure::new(
                     Kind::Run,
@@ -114,7 +114,7 @@ pub fn with_api(
             }),
             Err(trouble) => Err(Failure::troubles([&trouble])),
         };
-        fleet.close().await;
+        reach.close().await;
         done
     })?
 }

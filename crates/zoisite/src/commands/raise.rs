@@ -12,7 +12,7 @@ use zoisite_core::blueprint::ComponentSums;
 use zoisite_core::cluster::HostName;
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{ApiLook, Begun, Engine, Looks, Sequence, State as StepState};
-use zoisite_fleet::{Fleet, RunEvent, SshFleet, World};
+use zoisite_reach::{Reach, RunEvent, Hosts, World};
 use zoisite_store::{RunRecord, State, StoreError, trust};
 
 use crate::cli::Options;
@@ -131,15 +131,16 @@ fn raise(
 ) -> Result<String, Failure> {
     let mut draft = site.draft()?;
     let prepared = prepare(site, &mut draft, &args.parts.chosen())?;
-    let mut fleet = road::ssh_fleet(site, &prepared.departed, run.generation)?;
+    let mut reach = road::hosts(site, &prepared.departed, run.generation)?;
+    reach.set_patience(Duration::from_secs(args.patience.into()));
     let depth = if args.deep { Depth::Deep } else { Depth::Quick };
     let json = options.json;
     let looked = Duration::ZERO;
     let mut raise = Raise { site, json, sums, prepared, run, looked, may_fail: args.may_fail };
     super::block_on(async {
-        let looks = raise.prepared.look(site, &fleet, depth).await;
-        let result = raise.over_ssh(args, accept, (draft, state), &mut fleet, &looks).await;
-        fleet.close().await;
+        let looks = raise.prepared.look(site, &reach, depth).await;
+        let result = raise.over_ssh(args, accept, (draft, state), &mut reach, &looks).await;
+        reach.close().await;
         result
     })?
 }
@@ -150,24 +151,24 @@ impl Raise<'_> {
         args: &RaiseArgs,
         accept: &[HostName],
         (mut draft, state): (State, &mut State),
-        fleet: &mut SshFleet,
+        reach: &mut Hosts,
         looks: &Looks,
     ) -> Result<String, Failure> {
         let site = self.site;
         let pins = road::meet(&draft, looks, accept)?;
         self.prepared.learn(site, &mut draft, looks)?;
-        let api = road::ask(site, &mut draft, fleet, &self.prepared, looks).await?;
-        self.looked = fleet.elapsed();
+        let api = road::ask(site, &mut draft, reach, &self.prepared, looks).await?;
+        self.looked = reach.elapsed();
         let seen = (looks, &api);
         let sequence =
             road::plan_for(site, &self.prepared, seen, &self.sums, accept, args.patience)?;
         if !sequence.is_empty() {
             let ledger = &self.prepared.ledger;
             if let Some(access) = road::access(site, &mut draft, ledger, &sequence)? {
-                fleet.set_access(access);
+                reach.set_access(access);
             }
             if api == ApiLook::Absent {
-                fleet.set_api_access(road::api_access(site, &mut draft, ledger)?);
+                reach.set_api_access(road::api_access(site, &mut draft, ledger)?);
             }
         }
         // It was judged: only now anything of it counts.
@@ -182,8 +183,8 @@ impl Raise<'_> {
             Ok(self.tell_nothing(looks))
         } else {
             let strongbox = site.strongbox()?;
-            fleet.set_contents(Arc::new(site.contents_with_desk(&sequence, state, strongbox)?));
-            self.carry_out(state, fleet, sequence, looks).await
+            reach.set_contents(Arc::new(site.contents_with_desk(&sequence, state, strongbox)?));
+            self.carry_out(state, reach, sequence, looks).await
         };
         // Hosts that could not be reached were left out, and that is told.
         let unreachable: Vec<_> = looks.values().filter_map(|look| look.as_ref().err()).collect();
@@ -213,7 +214,7 @@ impl Raise<'_> {
     async fn carry_out(
         &self,
         state: &mut State,
-        fleet: &dyn Fleet,
+        reach: &dyn Reach,
         sequence: Sequence,
         looks: &Looks,
     ) -> Result<String, Failure> {
@@ -228,7 +229,7 @@ impl Raise<'_> {
         let mut phases = Phases::default();
         phases.add("look", Duration::ZERO, self.looked);
         let mut stopped = Ok(());
-        let engine = road::carry_out(fleet, sequence, self.json, self.may_fail, |event, engine| {
+        let engine = road::carry_out(reach, sequence, self.json, self.may_fail, |event, engine| {
             if let RunEvent::Ended { step, at, took, .. } = event {
                 let id = &engine.steps()[*step].id;
                 phases.add(road::phase(id), at.saturating_sub(*took), *at);
@@ -244,7 +245,7 @@ impl Raise<'_> {
         })
         .await;
         stopped?;
-        let total = fleet.elapsed();
+        let total = reach.elapsed();
         let tally = engine.tally();
         if tally.failed > 0 {
             let failure = Failure::troubles(engine.troubles());
@@ -261,7 +262,7 @@ impl Raise<'_> {
                 "run the same command again: it goes on from here",
             ));
         }
-        let seen = standing::see(self.site, fleet, &self.prepared).await;
+        let seen = standing::see(self.site, reach, &self.prepared).await;
         forget_old_keys(state, &self.prepared, &seen.looks)?;
         // What was signed in this run is in the ledger since.
         let ledger = state.ledger()?;
@@ -422,7 +423,7 @@ pub fn rehearse_on(
         let mut draft = site.draft()?;
         let mut prepared = prepare(site, &mut draft, &args.parts.chosen())?;
         super::block_on(async {
-            let looking = road::rehearsal_fleet(world, site.no_contents(), run.generation);
+            let looking = road::rehearsal(world, site.no_contents(), run.generation);
             let looks = prepared.look(site, &looking, Depth::Quick).await;
             let pins = road::meet(&draft, &looks, accept)?;
             prepared.learn(site, &mut draft, &looks)?;
@@ -437,13 +438,13 @@ pub fn rehearse_on(
             drop(draft);
             let (json, looked) = (options.json, looking.elapsed());
             let contents = site.contents(&sequence, state, site.strongbox()?)?;
-            let fleet = road::rehearsal_fleet(world, contents, run.generation);
+            let reach = road::rehearsal(world, contents, run.generation);
             let may_fail = args.may_fail;
             let raise = Raise { site, json, sums, prepared, run, looked, may_fail };
             if sequence.is_empty() {
                 return Ok(raise.tell_nothing(&looks));
             }
-            raise.carry_out(state, &fleet, sequence, &looks).await
+            raise.carry_out(state, &reach, sequence, &looks).await
         })?
     })
 }

@@ -2,6 +2,7 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use serde_json::json;
+use zoisite_core::blueprint::Component;
 use zoisite_core::cluster::HostName;
 use zoisite_core::script::KeyText;
 use zoisite_core::sequence::{Sequence, Step, Work};
@@ -47,7 +48,7 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
     road::meet(&state, looks, &[])?;
     let sequence = road::plan_for(&site, &prepared, (looks, &seen.api), &sums, &[], 300)?;
     if let Some(host) = &args.show_script {
-        return show_script(&sequence, host);
+        return show_script(&site, &sequence, host);
     }
     if options.json {
         view::json(&to_json(&sequence));
@@ -66,7 +67,7 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
     if troubles.is_empty() { Ok(ExitCode::SUCCESS) } else { Err(Failure::troubles(troubles)) }
 }
 
-fn show_script(sequence: &Sequence, host: &str) -> Result<ExitCode, Failure> {
+fn show_script(site: &Site, sequence: &Sequence, host: &str) -> Result<ExitCode, Failure> {
     let host = HostName::new(host).map_err(|why| {
         Failure::new(Kind::Usage, format!("--show-script {host}: {why}"), "name a host")
     })?;
@@ -81,7 +82,8 @@ fn show_script(sequence: &Sequence, host: &str) -> Result<ExitCode, Failure> {
             }
             Work::Upload { components, .. } => {
                 for (component, sha256) in components {
-                    view::out(&zoisite_core::script::upload_script(&host, component, sha256, 0));
+                    let what = (sha256.as_str(), size_here(site, component));
+                    view::out(&zoisite_core::script::upload_script(&host, component, what, 0));
                     shown += 1;
                 }
             }
@@ -92,6 +94,13 @@ fn show_script(sequence: &Sequence, host: &str) -> Result<ExitCode, Failure> {
         view::note(&format!("nothing would be run on {host}"));
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// The size of a component's file here, where it is.
+fn size_here(site: &Site, component: &Component) -> u64 {
+    let folder = site.components_folder();
+    let facts = |arch| std::fs::metadata(folder.join(component.pinned.path(arch)));
+    ["amd64", "arm64"].into_iter().find_map(|arch| facts(arch).ok()).map_or(0, |facts| facts.len())
 }
 
 /// The documented form for programs.

@@ -5,7 +5,7 @@ use serde_json::json;
 use zoisite_core::blueprint::TOKEN_PATH;
 use zoisite_core::cluster::HostName;
 use zoisite_core::token::{TOKENS_PATH, TokenRecord, token_object, token_path};
-use zoisite_fleet::ApiClient;
+use zoisite_reach::ApiClient;
 use zoisite_store::{State, trust};
 
 use super::with_api;

@@ -5,7 +5,7 @@ use clap::Args;
 use serde_json::json;
 use zoisite_core::blueprint::{Part, image_name};
 use zoisite_core::pki::KeySource as _;
-use zoisite_fleet::{CHECKS, Fleet as _, Tried, Verification, verify};
+use zoisite_reach::{CHECKS, Reach as _, Tried, Verification, verify};
 use zoisite_store::FreshKeys;
 
 use crate::cli::Options;
@@ -32,8 +32,8 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     site.raised_state()?;
     let mut state = site.scratch()?;
     let prepared = prepare(&site, &mut state, Part::ALL)?;
-    let mut fleet = road::ssh_fleet(&site, &prepared.departed, 0)?;
-    fleet.set_api_access(road::api_access(&site, &mut state, &prepared.ledger)?);
+    let mut reach = road::hosts(&site, &prepared.departed, 0)?;
+    reach.set_api_access(road::api_access(&site, &mut state, &prepared.ledger)?);
     let letters = FreshKeys.serial();
     let wanted = Verification {
         nodes: prepared.nodes.iter().map(|node| node.host.clone()).collect(),
@@ -46,7 +46,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     let (tried, took) = super::block_on(async {
         let mut servers = Vec::new();
         for host in &site.cluster.control_plane.hosts {
-            servers.push((host.clone(), fleet.api_of(host).await));
+            servers.push((host.clone(), reach.api_of(host)));
         }
         // The stable address is dialled from a host of the cluster: the name is the site's.
         let from = wanted.nodes.first().ok_or_else(|| {
@@ -56,7 +56,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
                 "name workers in the cluster file",
             )
         })?;
-        let stable = fleet.stable_api(from).await.map_err(|why| {
+        let stable = reach.stable_api(from).map_err(|why| {
             Failure::new(
                 Kind::Run,
                 format!("dialling the stable address from {from}: {why}"),
@@ -69,8 +69,8 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
             }
         };
         let tried = verify(&stable, &servers, &wanted, &mut said).await;
-        let took = fleet.elapsed();
-        fleet.close().await;
+        let took = reach.elapsed();
+        reach.close().await;
         Ok::<_, Failure>((tried, took))
     })??;
     let failed = tried.iter().filter(|tried| tried.fault.is_some()).count();

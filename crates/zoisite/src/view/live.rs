@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use zoisite_core::sequence::{Engine, State};
-use zoisite_fleet::RunEvent;
+use zoisite_reach::RunEvent;
 
 use super::{Style, count, seconds};
 
@@ -28,7 +28,7 @@ struct Row {
 /// The row of what concerns the whole cluster.
 const GATES: &str = "cluster";
 
-/// Rows that fit on a screen; of a larger fleet the busiest are worth looking at, and all are counted.
+/// Rows that fit on a screen; of a larger reach the busiest are worth looking at, and all are counted.
 const MOST_ROWS: usize = 24;
 
 impl Live {

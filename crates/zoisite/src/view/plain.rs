@@ -2,7 +2,7 @@ use std::collections::HashMap;
 use std::time::Duration;
 
 use zoisite_core::sequence::{Engine, State, Step, Work};
-use zoisite_fleet::RunEvent;
+use zoisite_reach::RunEvent;
 
 use super::seconds;
 

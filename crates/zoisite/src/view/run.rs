@@ -3,7 +3,7 @@
 use std::io::IsTerminal as _;
 
 use zoisite_core::sequence::Engine;
-use zoisite_fleet::RunEvent;
+use zoisite_reach::RunEvent;
 
 use super::live::Live;
 use super::plain::Plain;

@@ -5,47 +5,48 @@ use std::time::{Duration, Instant};
 use zoisite_core::blueprint::{ApiObject, KUBELET_UNIT};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::script::plain;
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, StepOutcome};
 
-use super::SshFleet;
+use super::Hosts;
 use crate::api::{ApiClient, Readiness, look, rollout, work};
-use crate::fleet::Progress;
+use crate::reach::{Progress, Reach as _};
 
 /// For how long work is tried again while API servers come and go.
 const AGAIN: Duration = Duration::from_secs(60);
 
-impl SshFleet {
+impl Hosts {
     /// A client of an address as a host reaches it, the server verified as `name`.
-    async fn dial(
+    fn dial(
         &self,
         from: &HostName,
         to: (String, u16),
         name: &str,
-        socket: &str,
+        from_here: bool,
     ) -> Result<ApiClient, String> {
         let access = self.api_access.as_ref().ok_or("this run has no certificate for the API")?;
-        let way = self.way(from, socket, to).await.map_err(|trouble| trouble.to_string())?;
-        ApiClient::new(access, name, move || way.clone().connect())
+        ApiClient::new(access, name, self.way(from, to, from_here)?)
     }
 
     /// A client of the API server on a host.
     ///
     /// # Errors
-    /// When the host cannot be reached.
-    pub async fn api_of(&self, host: &HostName) -> Result<ApiClient, String> {
+    /// When the certificates cannot be used.
+    pub fn api_of(&self, host: &HostName) -> Result<ApiClient, String> {
         let known = self.apis.lock().ok().and_then(|apis| apis.get(host).cloned());
         if let Some(client) = known {
             return Ok(client);
         }
-        let target = &self.hosts.get(host).ok_or("it is not in the fleet")?.target;
-        let address = target.address.to_string();
-        let client =
-            self.dial(host, (address.clone(), self.places.api_port), &address, "a").await?;
+        let address = self.address(host)?;
+        let client = self.dial(host, (address.clone(), self.places.api_port), &address, true)?;
         if let Ok(mut apis) = self.apis.lock() {
             apis.insert(host.clone(), client.clone());
         }
         Ok(client)
+    }
+
+    fn address(&self, host: &HostName) -> Result<String, String> {
+        let channel = self.channel(host).map_err(|trouble| trouble.answer)?;
+        Ok(channel.target.address.to_string())
     }
 
     /// A client of any API server that is ready.
@@ -56,7 +57,7 @@ impl SshFleet {
         let mut said = Vec::new();
         for host in &self.places.api_hosts {
             let tried = async {
-                let client = self.api_of(host).await?;
+                let client = self.api_of(host)?;
                 client.readyz().await.map_err(|e| e.to_string())?;
                 Ok::<_, String>(client)
             };
@@ -69,14 +70,14 @@ impl SshFleet {
         Err(Trouble::new(None, "asking the API servers", answer, said))
     }
 
-    /// A client of the stable address, as a host reaches it.
+    /// A client of the stable address, as a host reaches it, and never as it is reached from elsewhere.
     ///
     /// # Errors
-    /// When the host cannot be reached.
-    pub async fn stable_api(&self, from: &HostName) -> Result<ApiClient, String> {
+    /// When the certificates cannot be used.
+    pub fn stable_api(&self, from: &HostName) -> Result<ApiClient, String> {
         let stable = &self.places.stable;
         let name = stable.host.to_string();
-        self.dial(from, (name.clone(), stable.port), &name, "s").await
+        self.dial(from, (name.clone(), stable.port), &name, false)
     }
 
     pub(super) async fn look_at_api(&self, objects: &[ApiObject]) -> ApiLook {
@@ -113,7 +114,7 @@ impl SshFleet {
                         let passing = error.passing;
                         let mut evidence = error.evidence;
                         if let (ApiWork::Admit { node, .. }, false) = (what, passing) {
-                            evidence.extend(self.log_of(&node.host, KUBELET_UNIT).await);
+                            evidence.extend(self.evidence(&node.host, &[KUBELET_UNIT]).await);
                         }
                         let trouble =
                             Trouble::new(host.cloned(), error.attempted, error.answer, evidence);
@@ -133,32 +134,25 @@ impl SshFleet {
         }
     }
 
-    /// The last lines of a unit's log on a host: evidence, or nothing.
-    pub(super) async fn log_of(&self, host: &HostName, unit: &str) -> Vec<String> {
-        let command = format!("journalctl -u {unit} -n 12 -o cat --no-pager");
-        self.lines_of(host, &command, "reading the log").await
-    }
-
     /// Where a host finds the stable address.
     pub(super) async fn leads_to(&self, from: &HostName) -> Vec<String> {
         let name = &self.places.stable.host;
-        let command = format!("getent ahosts {name}");
-        let lines = self.lines_of(from, &command, "looking for the stable address").await;
+        let script = format!("timeout 10 getent ahosts {name}\n");
+        let lines = self.lines_of(from, &script, "looking for the stable address").await;
         let mut found: Vec<&str> =
             lines.iter().filter_map(|line| line.split_whitespace().next()).collect();
         found.dedup();
         match found.as_slice() {
             [] => vec![format!("{from} finds no address for {name}")],
-            found => vec![format!("on {from}, {name} leads to {}", found.join(", "))],
+            found => {
+                let mut told = vec![format!("on {from}, {name} leads to {}", found.join(", "))];
+                let reached = self.probe(from, std::slice::from_ref(&self.places.stable)).await;
+                told.extend(reached.into_iter().flatten().map(|why| {
+                    format!("{from} does not reach {}: {why}", self.places.stable)
+                }));
+                told
+            }
         }
-    }
-
-    /// What a command prints on a host; nothing where it cannot be run.
-    async fn lines_of(&self, host: &HostName, command: &str, attempted: &str) -> Vec<String> {
-        let mut lines = Vec::new();
-        let mut line = |text: &str| lines.push(plain(text).chars().take(400).collect());
-        let _ = self.converse(host, command, attempted, async |_| (), &mut line).await;
-        lines
     }
 
     pub(super) async fn attempt_api(
@@ -171,14 +165,14 @@ impl SshFleet {
             Condition::Quorum { .. } => return Ok(done),
             Condition::Api { host } => {
                 let asked =
-                    async { self.api_of(host).await?.readyz().await.map_err(|e| e.to_string()) };
+                    async { self.api_of(host)?.readyz().await.map_err(|e| e.to_string()) };
                 (Some(host), "asking the API server whether it is ready".to_owned(), asked.await)
             }
             Condition::Stable { from, balancer } => {
                 let asked = async {
                     let client = match balancer {
-                        true => self.balancer(from).await?,
-                        false => self.stable_api(from).await?,
+                        true => self.balancer(from)?,
+                        false => self.stable_api(from)?,
                     };
                     client.readyz().await.map_err(|e| e.to_string())
                 };
@@ -205,9 +199,8 @@ impl SshFleet {
     }
 
     /// A client of the balancer on a host.
-    async fn balancer(&self, host: &HostName) -> Result<ApiClient, String> {
-        let target = &self.hosts.get(host).ok_or("it is not in the fleet")?.target;
-        let address = target.address.to_string();
-        self.dial(host, (address.clone(), self.places.stable.port), &address, "b").await
+    fn balancer(&self, host: &HostName) -> Result<ApiClient, String> {
+        let address = self.address(host)?;
+        self.dial(host, (address.clone(), self.places.stable.port), &address, true)
     }
 }

@@ -1,6 +1,6 @@
 //! Simulated hosts on virtual time.
 //!
-//! A [`Rehearsal`] is a fleet like the one over SSH: it is given the same stretches, gates and looks,
+//! A [`Rehearsal`] is a reach like the one over SSH: it is given the same stretches, gates and looks,
 //! and carries them out as data on a [`World`] of simulated hosts. The world reads the configuration
 //! that was really generated: a wrong peer URL or name in it fails here too. Time is tokio's, so a
 //! test with a paused clock runs thousands of rehearsals in a moment. Faults are put into the world.
@@ -16,16 +16,16 @@ use async_trait::async_trait;
 use tokio::sync::Notify;
 use tokio::time::Instant;
 use zoisite_core::blueprint::{ApiObject, Component, HostBlueprint};
-use zoisite_core::cluster::HostName;
+use zoisite_core::cluster::{Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 
 pub use self::world::{Fault, World};
-use crate::fleet::{Contents, Fleet, Progress};
+use crate::reach::{Contents, Reach, Progress};
 use crate::quorum::judge;
 
-/// A fleet of simulated hosts.
+/// A reach of simulated hosts.
 pub struct Rehearsal {
     world: Arc<Mutex<World>>,
     contents: Arc<dyn Contents>,
@@ -170,7 +170,7 @@ fn takes(operation: &Operation) -> Duration {
 }
 
 #[async_trait]
-impl Fleet for Rehearsal {
+impl Reach for Rehearsal {
     async fn observe(&self, blueprint: &HostBlueprint, _: Depth) -> Look {
         self.reach(&blueprint.host, Duration::from_millis(60)).await?;
         Ok(self.world().observe(blueprint))
@@ -279,6 +279,47 @@ impl Fleet for Rehearsal {
             }
             tokio::time::sleep(Duration::from_millis(300)).await;
         }
+    }
+
+    async fn fetch(
+        &self,
+        host: &HostName,
+        path: &str,
+        into: &std::path::Path,
+        progress: Progress<'_>,
+    ) -> Result<(), Trouble> {
+        self.reach(host, Duration::from_millis(90)).await?;
+        progress(path.to_owned());
+        let trouble = |answer: String| {
+            Trouble::new(Some(host.clone()), format!("taking {path}"), answer, Vec::new())
+        };
+        let text = self.world().text(host, path).map(ToOwned::to_owned);
+        let text = text.ok_or_else(|| trouble("there is no such file".to_owned()))?;
+        std::fs::write(into, text).map_err(|e| trouble(format!("{}: {e}", into.display())))
+    }
+
+    async fn probe(&self, from: &HostName, targets: &[Endpoint]) -> Vec<Option<String>> {
+        if let Err(trouble) = self.reach(from, Duration::from_millis(60)).await {
+            return vec![Some(trouble.answer); targets.len()];
+        }
+        let world = self.world();
+        let dial = |target: &Endpoint| {
+            let name = target.host.to_string();
+            let named = |(host, sim): (&HostName, &world::SimHost)| {
+                (host.as_str() == name || sim.address.to_string() == name).then_some(sim.up)
+            };
+            match world.hosts.iter().find_map(named) {
+                Some(true) => None,
+                Some(false) => Some("No route to host".to_owned()),
+                None => Some("nobody has this address".to_owned()),
+            }
+        };
+        targets.iter().map(dial).collect()
+    }
+
+    async fn evidence(&self, _: &HostName, _: &[&str]) -> Vec<String> {
+        // Simulated units write no log.
+        Vec::new()
     }
 
     fn elapsed(&self) -> Duration {

@@ -21,7 +21,7 @@ use zoisite_core::sequence::{
     ApiLook, Begun, Engine, Looks, PlanInput, PlanOptions, Rule, Sequence, Tally, Unplannable, plan,
 };
 use zoisite_core::token::TokenRecord;
-use zoisite_fleet::{Contents, Fault, Fleet as _, Rehearsal, World, run};
+use zoisite_reach::{Contents, Fault, Reach as _, Rehearsal, World, run};
 use zoisite_store::{FreshKeys, Overlay, State, Strongbox, trust};
 
 const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
@@ -171,16 +171,16 @@ impl Stage {
         self.world.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    async fn planned(&self, fleet: &Rehearsal) -> Result<Sequence, Unplannable> {
+    async fn planned(&self, reach: &Rehearsal) -> Result<Sequence, Unplannable> {
         let mut looks = Looks::new();
         for host in &self.blueprint.hosts {
-            looks.insert(host.host.clone(), fleet.observe(host, Depth::Quick).await);
+            looks.insert(host.host.clone(), reach.observe(host, Depth::Quick).await);
         }
         let Self { cluster, blueprint, sums, objects, nodes, .. } = self;
         let api = match looks.values().flatten().any(|seen| {
             seen.units.get("zoisite-api-server.service").is_some_and(|u| u.active == "active")
         }) {
-            true => fleet.ask(objects).await,
+            true => reach.ask(objects).await,
             false => ApiLook::Absent,
         };
         let (looks, api) = (&looks, &api);
@@ -216,8 +216,8 @@ impl Stage {
             .unwrap();
         runtime.block_on(async {
             let contents = Arc::new(TestContents(issued().2.clone()));
-            let fleet = Rehearsal::new(self.world.clone(), contents, self.runs);
-            let sequence = match self.planned(&fleet).await {
+            let reach = Rehearsal::new(self.world.clone(), contents, self.runs);
+            let sequence = match self.planned(&reach).await {
                 Ok(sequence) if sequence.is_empty() => return Ended::Nothing,
                 Ok(sequence) => sequence,
                 Err(none) => return Ended::Refused(none),
@@ -225,10 +225,10 @@ impl Stage {
             self.begun.get_or_insert_with(|| Begun::of(&self.cluster, ID, now()));
             let mut engine = Engine::new(sequence, 40);
             let mut unseen = |_: &_, _: &_| {};
-            let raising = run(&mut engine, &fleet, std::future::pending(), &mut unseen);
+            let raising = run(&mut engine, &reach, std::future::pending(), &mut unseen);
             let killed = tokio::select! {
                 () = raising => false,
-                () = fleet.killed() => true,
+                () = reach.killed() => true,
             };
             if let (Some(begun), Some(proven)) = (&mut self.begun, engine.proven()) {
                 begun.formed = Some(proven.cluster_id.clone());

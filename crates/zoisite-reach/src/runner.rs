@@ -1,4 +1,4 @@
-//! Carries the engine's commands to a fleet and what the fleet reports back to the engine.
+//! Carries the engine's commands to a reach and what the reach reports back to the engine.
 
 use std::future::Future;
 use std::time::Duration;
@@ -9,9 +9,9 @@ use tokio::sync::mpsc;
 use zoisite_core::cluster::HostName;
 use zoisite_core::sequence::{Command, Engine, Event, State, StepOutcome, Work};
 
-use crate::Fleet;
+use crate::Reach;
 
-/// What a view is told. Times are the fleet's: real, or virtual in a rehearsal.
+/// What a view is told. Times are the reach's: real, or virtual in a rehearsal.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum RunEvent {
     /// A step began.
@@ -48,7 +48,7 @@ pub enum RunEvent {
 /// When `interrupt` completes, nothing new is begun, what runs is waited for, and the run ends.
 pub async fn run(
     engine: &mut Engine,
-    fleet: &dyn Fleet,
+    reach: &dyn Reach,
     interrupt: impl Future<Output = ()>,
     view: &mut (dyn FnMut(&RunEvent, &Engine) + Send),
 ) {
@@ -60,12 +60,12 @@ pub async fn run(
     let mut commands = engine.begin();
     loop {
         for Command { step, work } in commands.drain(..) {
-            began[step] = fleet.elapsed();
+            began[step] = reach.elapsed();
             view(&RunEvent::Began { step, at: began[step] }, engine);
             let said = said.clone();
             let host = engine.steps()[step].host.clone();
             running.push(
-                async move { (step, carry_out(fleet, host.as_ref(), work, step, said).await) },
+                async move { (step, carry_out(reach, host.as_ref(), work, step, said).await) },
             );
         }
         if running.is_empty() {
@@ -91,7 +91,7 @@ pub async fn run(
         };
         commands = engine.handle(event);
         if let Some(step) = step {
-            let at = fleet.elapsed();
+            let at = reach.elapsed();
             let took = at.saturating_sub(began[step]);
             let state = engine.states()[step].clone();
             view(&RunEvent::Ended { step, state, at, took }, engine);
@@ -100,7 +100,7 @@ pub async fn run(
 }
 
 async fn carry_out(
-    fleet: &dyn Fleet,
+    reach: &dyn Reach,
     host: Option<&HostName>,
     work: Work,
     step: usize,
@@ -111,13 +111,13 @@ async fn carry_out(
         let _ = said.send((step, what));
     };
     match work {
-        Work::Act(stretch) => fleet.act(&stretch, &progress).await,
-        Work::Gate(gate) => fleet.prove(&gate, &progress).await,
-        Work::Api(work) => fleet.api(host, &work, &progress).await,
+        Work::Act(stretch) => reach.act(&stretch, &progress).await,
+        Work::Gate(gate) => reach.prove(&gate, &progress).await,
+        Work::Api(work) => reach.api(host, &work, &progress).await,
         Work::Upload { host, components } => {
             let mut total = 0;
             for (component, sha256) in components {
-                match fleet.upload(&host, &component, &sha256, &progress).await {
+                match reach.upload(&host, &component, &sha256, &progress).await {
                     StepOutcome::Done { changed } => total += changed,
                     other => return other,
                 }

@@ -14,7 +14,7 @@ use zoisite_core::token::{TOKENS_PATH, token_object, token_path};
 
 use super::look::{condition, node_facts, requests};
 use super::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
-use crate::fleet::{Contents, Progress};
+use crate::reach::{Contents, Progress};
 
 const LEASES: &str = "/apis/coordination.k8s.io/v1/namespaces/kube-node-lease/leases";
 const REQUESTS: &str = "/apis/certificates.k8s.io/v1/certificatesigningrequests";

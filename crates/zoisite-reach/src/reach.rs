@@ -3,7 +3,8 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use zoisite_core::blueprint::{ApiObject, Component, HostBlueprint};
-use zoisite_core::cluster::HostName;
+use zoisite_core::cluster::{Endpoint, HostName};
+use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::{NodeRequest, Secret};
 use zoisite_core::script::{Depth, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Gate, Look, StepOutcome};
@@ -46,7 +47,7 @@ pub trait Contents: Send + Sync {
 
 /// Hosts that can be looked at and acted upon.
 #[async_trait]
-pub trait Fleet: Send + Sync {
+pub trait Reach: Send + Sync {
     /// Looks at a host; changes nothing there.
     async fn observe(&self, blueprint: &HostBlueprint, depth: Depth) -> Look;
 
@@ -76,7 +77,25 @@ pub trait Fleet: Send + Sync {
         progress: Progress<'_>,
     ) -> StepOutcome;
 
-    /// Time since the fleet was made: real, or virtual in a rehearsal.
+    /// Takes a file from a host into one here that only its owner reads.
+    ///
+    /// # Errors
+    /// What kept it from being taken whole.
+    async fn fetch(
+        &self,
+        host: &HostName,
+        path: &str,
+        into: &std::path::Path,
+        progress: Progress<'_>,
+    ) -> Result<(), Trouble>;
+
+    /// Dials addresses from a host, each for a few seconds: why one is not reached, `None` where it is.
+    async fn probe(&self, from: &HostName, targets: &[Endpoint]) -> Vec<Option<String>>;
+
+    /// The last lines that units of a host have logged; nothing where they cannot be had.
+    async fn evidence(&self, host: &HostName, units: &[&str]) -> Vec<String>;
+
+    /// Time since the reach was made: real, or virtual in a rehearsal.
     fn elapsed(&self) -> Duration;
 
     /// Ends every connection.

@@ -12,32 +12,21 @@ use std::time::Duration;
 use http::{Method, Request};
 use hyper_util::client::legacy::connect::{Connected, Connection};
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
-use rustls_pki_types::pem::PemObject as _;
-use rustls_pki_types::{CertificateDer, PrivateKeyDer, ServerName};
+use rustls_pki_types::ServerName;
 use serde_json::Value;
 use tokio_rustls::TlsConnector;
-use tokio_rustls::client::TlsStream;
-use tokio_rustls::rustls::{ClientConfig, RootCertStore};
+use tokio_rustls::rustls::ClientConfig;
 use zoisite_core::blueprint::ApiObject;
-use zoisite_core::pki::Secret;
 use zoisite_core::script::plain;
+
+use crate::access::Access;
+use crate::hosts::{Secured, Way};
 
 pub(crate) use self::look::{condition, look};
 pub(crate) use self::work::{Readiness, ready_now, rollout, work};
 
 /// Whose fields are Zoisite's own in objects that it applies.
 pub const FIELD_MANAGER: &str = "zoisite";
-
-/// How a run reaches the API.
-#[derive(Clone, Debug)]
-pub struct ApiAccess {
-    /// The cluster authority, PEM.
-    pub authority: String,
-    /// The run's own certificate, PEM.
-    pub certificate: String,
-    /// Its key.
-    pub key: Secret,
-}
 
 /// What an API server answered instead of what was asked for.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -85,17 +74,10 @@ impl From<kube::Error> for ApiError {
 /// What the API's answers are read as.
 pub type ApiResult<T> = Result<T, ApiError>;
 
-/// Any stream of octets.
-pub(crate) trait Stream:
-    tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin
-{
-}
-impl<S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin> Stream for S {}
-
 /// A TLS stream over whatever the tunnel gave.
-struct Tunnelled<S>(TokioIo<TlsStream<S>>);
+struct Tunnelled(TokioIo<Secured>);
 
-impl<S: Stream> Connection for Tunnelled<S> {
+impl Connection for Tunnelled {
     fn connected(&self) -> Connected {
         match self.0.inner().get_ref().1.alpn_protocol() {
             Some(HTTP_2) => Connected::new().negotiated_h2(),
@@ -104,7 +86,7 @@ impl<S: Stream> Connection for Tunnelled<S> {
     }
 }
 
-impl<S: Stream> hyper::rt::Read for Tunnelled<S> {
+impl hyper::rt::Read for Tunnelled {
     fn poll_read(
         mut self: Pin<&mut Self>,
         cx: &mut Context<'_>,
@@ -114,7 +96,7 @@ impl<S: Stream> hyper::rt::Read for Tunnelled<S> {
     }
 }
 
-impl<S: Stream> hyper::rt::Write for Tunnelled<S> {
+impl hyper::rt::Write for Tunnelled {
     fn poll_write(
         mut self: Pin<&mut Self>,
         cx: &mut Context<'_>,
@@ -151,49 +133,21 @@ impl std::fmt::Debug for ApiClient {
     }
 }
 
-fn tls(access: &ApiAccess) -> Result<ClientConfig, String> {
-    let mut roots = RootCertStore::empty();
-    for certificate in CertificateDer::pem_slice_iter(access.authority.as_bytes()) {
-        let certificate = certificate.map_err(|e| e.to_string())?;
-        roots.add(certificate).map_err(|e| e.to_string())?;
-    }
-    let chain = CertificateDer::pem_slice_iter(access.certificate.as_bytes())
-        .collect::<Result<Vec<_>, _>>()
-        .map_err(|e| e.to_string())?;
-    let key =
-        PrivateKeyDer::from_pem_slice(access.key.expose().as_bytes()).map_err(|e| e.to_string())?;
-    let provider = tokio_rustls::rustls::crypto::aws_lc_rs::default_provider();
-    ClientConfig::builder_with_provider(Arc::new(provider))
-        .with_safe_default_protocol_versions()
-        .map_err(|e| e.to_string())?
-        .with_root_certificates(roots)
-        .with_client_auth_cert(chain, key)
-        .map_err(|e| e.to_string())
-}
-
-fn client<D, F, S>(config: ClientConfig, server: &ServerName<'static>, dial: D) -> kube::Client
-where
-    D: Fn() -> F + Send + Sync + Clone + 'static,
-    F: Future<Output = std::io::Result<S>> + Send + 'static,
-    S: Stream + 'static,
-{
-    let (connector, server) = (TlsConnector::from(Arc::new(config)), server.clone());
+fn client(config: Arc<ClientConfig>, server: &ServerName<'static>, way: Way) -> kube::Client {
+    let (connector, server) = (TlsConnector::from(config), server.clone());
     let connector = tower::service_fn(move |_: http::Uri| {
-        let (dial, connector, server) = (dial.clone(), connector.clone(), server.clone());
+        let (way, connector, server) = (way.clone(), connector.clone(), server.clone());
         Box::pin(async move {
-            let stream = tokio::time::timeout(CONNECT, async {
-                connector.connect(server, dial().await?).await
-            })
-            .await
-            .map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
+            let stream = tokio::time::timeout(CONNECT, way.connect(&connector, &server)).await;
+            let stream = stream.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
             Ok::<_, std::io::Error>(Tunnelled(TokioIo::new(stream)))
         })
     });
     // A connection whose far end is gone without a word must not swallow later calls.
     let client = hyper_util::client::legacy::Client::builder(TokioExecutor::new())
         .timer(TokioTimer::new())
-        .http2_keep_alive_interval(CONNECT)
-        .http2_keep_alive_timeout(CONNECT)
+        .http2_keep_alive_interval(ALIVE)
+        .http2_keep_alive_timeout(ALIVE)
         .build::<_, kube::client::Body>(connector);
     let base = kube::client::middleware::BaseUriLayer::new(http::Uri::from_static("https://api"));
     let service = tower::ServiceBuilder::new().layer(base).service(client);
@@ -201,23 +155,15 @@ where
 }
 
 impl ApiClient {
-    /// A client over streams that `dial` makes; the server is verified as `name`. Connects to nothing yet.
+    /// A client of the server that a way leads to, verified as `name`. Connects to nothing yet.
     ///
     /// # Errors
     /// When the certificates cannot be used.
-    pub fn new<D, F, S>(access: &ApiAccess, name: &str, dial: D) -> Result<Self, String>
-    where
-        D: Fn() -> F + Send + Sync + Clone + 'static,
-        F: Future<Output = std::io::Result<S>> + Send + 'static,
-        S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Send + Unpin + 'static,
-    {
+    pub(crate) fn new(access: &Access, name: &str, way: Way) -> Result<Self, String> {
         let server = ServerName::try_from(name.to_owned()).map_err(|e| e.to_string())?;
-        let config = tls(access)?;
-        let mut multiplexed = config.clone();
-        multiplexed.alpn_protocols = vec![HTTP_2.to_vec(), b"http/1.1".to_vec()];
         Ok(Self {
-            client: client(multiplexed, &server, dial.clone()),
-            upgradable: client(config, &server, dial),
+            client: client(access.tls(&[HTTP_2, b"http/1.1"])?, &server, way.clone()),
+            upgradable: client(access.tls(&[])?, &server, way),
             resources: Arc::default(),
         })
     }
@@ -378,7 +324,9 @@ impl ApiClient {
 const HTTP_2: &[u8] = b"h2";
 const JSON: &str = "application/json";
 
-/// Deadline for reaching a server.
-const CONNECT: Duration = Duration::from_secs(10);
+/// Deadline for reaching a server; the host's own connection may have to be opened again for it.
+const CONNECT: Duration = Duration::from_secs(30);
+/// How often a connection is asked whether it is alive, and for how long it may not answer.
+const ALIVE: Duration = Duration::from_secs(10);
 /// Deadline of one call.
 const CALL: Duration = Duration::from_secs(40);

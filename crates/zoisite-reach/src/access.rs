@@ -1,0 +1,47 @@
+//! With what a run proves who it is, and how it verifies whom it dials.
+
+use std::sync::Arc;
+
+use rustls_pki_types::pem::PemObject as _;
+use rustls_pki_types::{CertificateDer, PrivateKeyDer};
+use tokio_rustls::rustls::{ClientConfig, RootCertStore};
+use zoisite_core::pki::Secret;
+
+/// How a run reaches the API, or etcd's client side.
+#[derive(Clone, Debug)]
+pub struct Access {
+    /// The authority that signed whom it dials, PEM.
+    pub authority: String,
+    /// The run's own certificate, PEM.
+    pub certificate: String,
+    /// Its key.
+    pub key: Secret,
+}
+
+impl Access {
+    /// TLS from this side, with the protocols that may be spoken in it (RFC 7301).
+    ///
+    /// # Errors
+    /// When the certificates cannot be used.
+    pub(crate) fn tls(&self, protocols: &[&[u8]]) -> Result<Arc<ClientConfig>, String> {
+        let mut roots = RootCertStore::empty();
+        for certificate in CertificateDer::pem_slice_iter(self.authority.as_bytes()) {
+            let certificate = certificate.map_err(|e| e.to_string())?;
+            roots.add(certificate).map_err(|e| e.to_string())?;
+        }
+        let chain = CertificateDer::pem_slice_iter(self.certificate.as_bytes())
+            .collect::<Result<Vec<_>, _>>()
+            .map_err(|e| e.to_string())?;
+        let key = PrivateKeyDer::from_pem_slice(self.key.expose().as_bytes())
+            .map_err(|e| e.to_string())?;
+        let provider = tokio_rustls::rustls::crypto::aws_lc_rs::default_provider();
+        let mut config = ClientConfig::builder_with_provider(Arc::new(provider))
+            .with_safe_default_protocol_versions()
+            .map_err(|e| e.to_string())?
+            .with_root_certificates(roots)
+            .with_client_auth_cert(chain, key)
+            .map_err(|e| e.to_string())?;
+        config.alpn_protocols = protocols.iter().map(|name| name.to_vec()).collect();
+        Ok(Arc::new(config))
+    }
+}

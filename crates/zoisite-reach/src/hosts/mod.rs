@@ -1,0 +1,491 @@
+//! Real hosts, each through a channel of its own.
+//!
+//! [`Hosts`] says what is done; [`channel`] sees to it that it gets there: opened again when it is gone, within
+//! bounds, with deadlines. What carries the octets is a [`Carrier`], and that is [`OpenSsh`] for people.
+
+mod api;
+mod carrier;
+mod channel;
+mod copy;
+mod lines;
+mod openssh;
+mod way;
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use async_trait::async_trait;
+use zoisite_core::blueprint::{
+    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, Component, HostBlueprint, KUBELET_UNIT,
+};
+use zoisite_core::cluster::{Cluster, Endpoint, HostName};
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::pki::Secret;
+use zoisite_core::script::{Depth, KeyText, Observed, Outcome, Reply, Stretch, observe, plain};
+use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
+
+pub use self::carrier::{
+    Broken, Carrier, Connection, Hope, NotOpened, Process, Stream, Target,
+};
+pub(crate) use self::way::{Secured, Way};
+use self::channel::{Channel, Heard, Limits, Saying};
+pub use self::openssh::OpenSsh;
+use crate::access::Access;
+use crate::api::{ApiClient, Readiness};
+use crate::etcd::EtcdClient;
+use crate::quorum::judge;
+use crate::reach::{Contents, Progress, Reach};
+
+/// Where what a run dials stands.
+#[derive(Clone, Debug)]
+pub struct Places {
+    /// etcd's client port.
+    pub etcd_port: u16,
+    /// Hosts with an API server.
+    pub api_hosts: Vec<HostName>,
+    /// The port on which each listens.
+    pub api_port: u16,
+    /// The stable address.
+    pub stable: Endpoint,
+}
+
+impl Places {
+    /// Reads them off a cluster file.
+    pub fn of(cluster: &Cluster) -> Self {
+        Self {
+            etcd_port: cluster.etcd.client_port,
+            api_hosts: cluster.control_plane.hosts.clone(),
+            api_port: cluster.control_plane.port,
+            stable: cluster.control_plane.address.clone(),
+        }
+    }
+}
+
+/// The hosts of a cluster file, over a carrier.
+pub struct Hosts {
+    hosts: BTreeMap<HostName, Arc<Channel>>,
+    contents: Arc<dyn Contents>,
+    access: Option<Access>,
+    api_access: Option<Access>,
+    /// Clients of API servers, by host: each keeps its connection.
+    apis: std::sync::Mutex<BTreeMap<HostName, ApiClient>>,
+    places: Places,
+    generation: u64,
+    began: Instant,
+    /// For how long a host that was lost in the midst of a step is waited for.
+    patience: Duration,
+    /// Architectures, as observed.
+    arch: std::sync::Mutex<BTreeMap<HostName, String>>,
+}
+
+impl std::fmt::Debug for Hosts {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Hosts").field("hosts", &self.hosts.keys()).finish_non_exhaustive()
+    }
+}
+
+/// For how long a host that is looked at may say nothing: a deep look at a large file takes its time.
+const LOOKING: Duration = Duration::from_secs(90);
+/// The same, while it acts: the longest single thing is the import of an image on a slow disk.
+const ACTING: Duration = Duration::from_secs(900);
+/// The same, of a log or a name that is looked up.
+const ASKING: Duration = Duration::from_secs(20);
+/// For how long a look that was cut is tried again.
+const LOOK_AGAIN: Duration = Duration::from_secs(30);
+
+const HANGS: &str = "something on HOST hangs (a dead mount, a disk, a runtime): log in and try the same; then run the same command again";
+
+impl Hosts {
+    /// These hosts; connects to none yet. `password` is what sudo is told on hosts where it asks.
+    pub fn new(
+        targets: Vec<Target>,
+        carrier: Arc<dyn Carrier>,
+        contents: Arc<dyn Contents>,
+        places: Places,
+        generation: u64,
+        password: Option<Secret>,
+    ) -> Self {
+        let limits = Arc::new(Limits::default());
+        let channel = |target: Target| {
+            let name = target.name.clone();
+            let (carrier, limits) = (Arc::clone(&carrier), Arc::clone(&limits));
+            (name, Arc::new(Channel::new(target, carrier, limits, password.clone())))
+        };
+        Self {
+            hosts: targets.into_iter().map(channel).collect(),
+            contents,
+            access: None,
+            api_access: None,
+            apis: std::sync::Mutex::default(),
+            places,
+            generation,
+            began: Instant::now(),
+            patience: Duration::from_secs(300),
+            arch: std::sync::Mutex::default(),
+        }
+    }
+
+    /// Gives the contents that its steps need.
+    pub fn set_contents(&mut self, contents: Arc<dyn Contents>) {
+        self.contents = contents;
+    }
+
+    /// Gives what it needs to dial etcd.
+    pub fn set_access(&mut self, access: Access) {
+        self.access = Some(access);
+    }
+
+    /// Gives what it needs to dial the API.
+    pub fn set_api_access(&mut self, access: Access) {
+        self.api_access = Some(access);
+    }
+
+    /// Sets for how long a host that was lost in the midst of a step is waited for.
+    pub fn set_patience(&mut self, patience: Duration) {
+        self.patience = patience;
+    }
+
+    fn channel(&self, host: &HostName) -> Result<&Arc<Channel>, Trouble> {
+        self.hosts.get(host).ok_or_else(|| {
+            let answer = "it is not one of this run's hosts";
+            Trouble::new(Some(host.clone()), "reaching the host", answer, vec![])
+        })
+    }
+
+    /// The way to an address as a host reaches it.
+    fn way(&self, host: &HostName, to: (String, u16), from_here: bool) -> Result<Way, String> {
+        let channel = self.channel(host).map_err(|trouble| trouble.to_string())?;
+        Ok(Way { channel: Arc::clone(channel), host: to.0, port: to.1, from_here })
+    }
+
+    /// Runs a script on a host that is short, harmless, and done twice without harm; what it prints.
+    async fn lines_of(&self, host: &HostName, script: &str, attempted: &str) -> Vec<String> {
+        let mut lines = Vec::new();
+        let mut line = |text: &str| lines.push(plain(text).chars().take(400).collect());
+        let saying =
+            Saying { attempted, script: 0, silence: ASKING, until: tokio::time::Instant::now() };
+        if let Ok(channel) = self.channel(host) {
+            let _ = channel.script(script, &saying, &mut line).await;
+        }
+        lines
+    }
+
+    fn outcome(&self, host: &HostName, attempted: &str, outcome: Outcome) -> StepOutcome {
+        let host = Some(host.clone());
+        StepOutcome::Failed(match outcome {
+            Outcome::Done { changed } => return StepOutcome::Done { changed },
+            Outcome::Failed { attempted, answer, evidence } => {
+                Trouble::new(host, attempted, answer, evidence)
+            }
+            Outcome::Busy => Trouble::new(
+                host,
+                attempted,
+                "another run is at work on this host (rule S11 one hand)",
+                Vec::new(),
+            )
+            .mend("wait until it ends, then run the same command again"),
+            Outcome::Newer(generation) => Trouble::new(
+                host,
+                attempted,
+                format!("a newer run ({generation}) has acted on this host (rule S11 one hand)"),
+                Vec::new(),
+            )
+            .mend("this run is out of date: run the same command again"),
+            Outcome::Cut(said) => {
+                let said = if said.is_empty() { "the connection broke off".into() } else { said };
+                Trouble::new(host, attempted, said, Vec::new())
+            }
+        })
+    }
+
+    /// Adds evidence to a gate that did not hold, unless it was only asked once: what the unit concerned
+    /// has logged, or where the stable address leads.
+    async fn with_evidence(&self, gate: &Gate, trouble: Trouble) -> Trouble {
+        let evidence = match (&gate.condition, gate.seconds) {
+            (_, 0) => return trouble,
+            (Condition::Ready { host, .. }, _) => self.evidence(host, &[KUBELET_UNIT]).await,
+            (Condition::Api { host }, _) => self.evidence(host, &[API_SERVER_UNIT]).await,
+            (Condition::Stable { from, balancer: true }, _) => {
+                self.evidence(from, &[BALANCER_UNIT]).await
+            }
+            (Condition::Stable { from, balancer: false }, _) => self.leads_to(from).await,
+            (Condition::Quorum { .. } | Condition::Rollout { .. }, _) => return trouble,
+        };
+        Trouble::new(trouble.host, trouble.attempted, trouble.answer, evidence)
+    }
+
+    async fn etcd(&self, host: &HostName) -> Result<EtcdClient, String> {
+        let access = self.access.as_ref().ok_or("this run has no certificate for etcd")?;
+        let name = self.channel(host).map_err(|t| t.answer)?.target.address.to_string();
+        let way = self.way(host, (name.clone(), self.places.etcd_port), true)?;
+        EtcdClient::connect(access, &name, way).await
+    }
+
+    /// One attempt at proving a quorum.
+    async fn attempt(&self, members: &[HostName]) -> Result<Proven, Trouble> {
+        let failed = |host: &HostName, what: &'static str| {
+            let host = host.clone();
+            move |answer: String| Trouble::new(Some(host), what, answer, Vec::new())
+        };
+        let mut clients = Vec::new();
+        let connecting = members.iter().map(|host| async move {
+            let client = self.etcd(host).await.map_err(failed(host, "dialling etcd"))?;
+            let answer = client.answer().await.map_err(failed(host, "asking the member"))?;
+            Ok::<_, Trouble>((host.clone(), client, answer))
+        });
+        for result in futures_util::future::join_all(connecting).await {
+            clients.push(result?);
+        }
+        let answers: Vec<_> =
+            clients.iter().map(|(host, _, answer)| (host.clone(), answer.clone())).collect();
+        let mut proven = judge(&answers)?;
+        let key = format!("/zoisite/proof/{}", self.generation);
+        let value = format!("{:?}", self.began.elapsed());
+        let Some((writer, client, _)) = clients.first() else { return Ok(proven) };
+        let lease = client
+            .put(&key, &value, 120)
+            .await
+            .map_err(failed(writer, "writing a key through the member"))?;
+        let others = if clients.len() > 1 { &clients[1..] } else { &clients[..] };
+        let mut read = Ok(());
+        for (host, other, _) in others {
+            let found = other.get(&key).await;
+            read = match found {
+                Ok(Some(found)) if found == value => {
+                    proven.read.push(host.to_string());
+                    continue;
+                }
+                Ok(found) => {
+                    let text = format!("it read {found:?} where {writer} had written {value:?}");
+                    Err(failed(host, "reading the key through the member")(text))
+                }
+                Err(why) => Err(failed(host, "reading the key through the member")(why)),
+            };
+            break;
+        }
+        client.revoke(lease).await.map_err(failed(writer, "removing the key again"))?;
+        read?;
+        proven.wrote = writer.to_string();
+        Ok(proven)
+    }
+}
+
+#[async_trait]
+impl Reach for Hosts {
+    async fn observe(&self, blueprint: &HostBlueprint, depth: Depth) -> Look {
+        let host = &blueprint.host;
+        let attempted = "looking at the host";
+        let channel = self.channel(host)?;
+        let script = observe(blueprint, depth);
+        let until = tokio::time::Instant::now() + LOOK_AGAIN;
+        let saying = Saying { attempted, script: 0, silence: LOOKING, until };
+        let (text, heard) = loop {
+            let mut text = String::new();
+            let mut line = |line: &str| {
+                text.push_str(line);
+                text.push('\n');
+            };
+            let heard = channel.script(&script, &saying, &mut line).await?;
+            // A look does no harm: one that was cut is made again.
+            if !heard.cut || tokio::time::Instant::now() >= until {
+                break (text, heard);
+            }
+        };
+        let observed = Observed::read(&text).map_err(|unread| {
+            if let Some(fault) = heard.fault {
+                let answer = match unread.doing {
+                    Some(doing) => format!("{fault}, at: {doing}"),
+                    None => fault,
+                };
+                return Trouble::new(Some(host.clone()), attempted, answer, Vec::new())
+                    .mend(HANGS.replace("HOST", host.as_str()));
+            }
+            let answer = match (heard.said.trim(), unread.tail.as_str()) {
+                ("", "") if heard.cut => "the connection broke off".to_owned(),
+                ("", "") => "no answer".to_owned(),
+                ("", tail) => tail.to_owned(),
+                (said, _) => said.lines().collect::<Vec<_>>().join(" | "),
+            };
+            Trouble::new(Some(host.clone()), attempted, answer, Vec::new())
+        })?;
+        if let Ok(mut arch) = self.arch.lock() {
+            arch.insert(host.clone(), observed.arch.clone());
+        }
+        Ok(observed)
+    }
+
+    async fn act(&self, stretch: &Stretch, progress: Progress<'_>) -> StepOutcome {
+        let host = &stretch.host;
+        let open = |serial: &str| self.contents.key(serial);
+        let script = match stretch.script(self.generation, KeyText::Opened(&open)) {
+            Ok(script) => script,
+            Err(label) => {
+                let answer = format!("the strongbox does not hold the key of {label}");
+                return StepOutcome::Failed(
+                    Trouble::new(Some(host.clone()), "writing the script", answer, Vec::new())
+                        .mend("zoisite pki issue makes what is missing"),
+                );
+            }
+        };
+        let attempted = "acting on the host";
+        let mut before = 0;
+        let mut until = tokio::time::Instant::now() + self.patience;
+        loop {
+            let mut reply = Reply::default();
+            let mut line = |line: &str| {
+                if let Some(doing) = reply.line(line) {
+                    progress(doing);
+                }
+            };
+            let saying = Saying { attempted, script: 0, silence: ACTING, until };
+            let heard = match self.channel(host) {
+                Ok(channel) => channel.script(script.expose(), &saying, &mut line).await,
+                Err(trouble) => Err(trouble),
+            };
+            let heard: Heard<()> = match heard {
+                Ok(heard) => heard,
+                Err(trouble) => return StepOutcome::Failed(trouble),
+            };
+            // Cut in the midst: everything in a stretch is looked at before it is done, so all of it goes
+            // there once more, and what is done already is left as it is. A host that got on has its
+            // patience anew.
+            let changed = reply.changed();
+            let cut = heard.cut && !reply.is_over();
+            if cut && tokio::time::Instant::now() < until {
+                if changed > 0 {
+                    until = tokio::time::Instant::now() + self.patience;
+                }
+                before += changed;
+                progress("the connection broke off: waiting for the host".to_owned());
+                continue;
+            }
+            return match (heard.fault, reply.is_over()) {
+                (Some(fault), false) => {
+                    let doing = reply.doing().map(|doing| format!(", at: {doing}"));
+                    let answer = fault + &doing.unwrap_or_default();
+                    let mend = HANGS.replace("HOST", host.as_str());
+                    let host = Some(host.clone());
+                    StepOutcome::Failed(Trouble::new(host, attempted, answer, vec![]).mend(mend))
+                }
+                _ => match self.outcome(host, attempted, reply.outcome(&heard.said)) {
+                    StepOutcome::Done { changed } => StepOutcome::Done { changed: changed + before },
+                    other => other,
+                },
+            };
+        }
+    }
+
+    async fn upload(
+        &self,
+        host: &HostName,
+        component: &Component,
+        sha256: &str,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        self.bring(host, component, sha256, progress).await
+    }
+
+    async fn prove(&self, gate: &Gate, progress: Progress<'_>) -> StepOutcome {
+        let end = Instant::now() + Duration::from_secs(gate.seconds.into());
+        let mut readiness = Readiness::default();
+        loop {
+            let attempt = match &gate.condition {
+                Condition::Quorum { members } => {
+                    self.attempt(members).await.map(StepOutcome::Proven)
+                }
+                other => self.attempt_api(other, &mut readiness).await,
+            };
+            match attempt {
+                Ok(outcome) => return outcome,
+                Err(trouble) if Instant::now() >= end => {
+                    return StepOutcome::Failed(self.with_evidence(gate, trouble).await);
+                }
+                Err(trouble) => progress(trouble.to_string()),
+            }
+            tokio::time::sleep(Duration::from_millis(300)).await;
+        }
+    }
+
+    async fn ask(&self, objects: &[ApiObject]) -> ApiLook {
+        self.look_at_api(objects).await
+    }
+
+    async fn api(
+        &self,
+        host: Option<&HostName>,
+        work: &ApiWork,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        self.work_on_api(host, work, progress).await
+    }
+
+    fn elapsed(&self) -> Duration {
+        self.began.elapsed()
+    }
+
+    async fn fetch(
+        &self,
+        host: &HostName,
+        path: &str,
+        into: &std::path::Path,
+        progress: Progress<'_>,
+    ) -> Result<(), Trouble> {
+        self.take(host, path, into, progress).await
+    }
+
+    async fn probe(&self, from: &HostName, targets: &[Endpoint]) -> Vec<Option<String>> {
+        let said = self.lines_of(from, &probe_script(targets), "dialling").await;
+        read_probe(targets.len(), &said)
+    }
+
+    async fn evidence(&self, host: &HostName, units: &[&str]) -> Vec<String> {
+        let script: String = units
+            .iter()
+            .map(|unit| format!("journalctl -u {unit} -n 12 -o cat --no-pager\n"))
+            .collect();
+        self.lines_of(host, &script, "reading the log").await
+    }
+
+    async fn close(&self) {
+        if let Ok(mut apis) = self.apis.lock() {
+            apis.clear();
+        }
+        futures_util::future::join_all(self.hosts.values().map(|channel| channel.close())).await;
+    }
+}
+
+/// bash dials each address for a few seconds, all at once.
+fn probe_script(targets: &[Endpoint]) -> String {
+    let mut script = String::from(
+        "dial() {\n  if said=$(timeout 5 bash -c 'exec 3<>\"/dev/tcp/$0/$1\"' \"$2\" \"$3\" 2>&1); then\n    \
+         printf '@\\treached\\t%s\\n' \"$1\"\n  else\n    \
+         printf '@\\tmissed\\t%s\\t%s\\n' \"$1\" \"$(printf '%s' \"$said\" | head -n 1 | tr '\\t' ' ')\"\n  fi\n}\n",
+    );
+    for (i, target) in targets.iter().enumerate() {
+        script.push_str(&format!("dial {i} '{}' {} </dev/null &\n", target.host, target.port));
+    }
+    script.push_str("wait\n");
+    script
+}
+
+/// Reads what [`probe_script`] says.
+fn read_probe(count: usize, said: &[String]) -> Vec<Option<String>> {
+    let mut found = vec![Some("it could not be tried".to_owned()); count];
+    for line in said {
+        let fields: Vec<&str> = line.split('\t').collect();
+        let (of, result) = match fields[..] {
+            ["@", "reached", of] => (of, None),
+            // `bash: connect: Connection refused`; nothing is said when the time is over.
+            ["@", "missed", of, why] => {
+                let why = why.rsplit(": ").next().filter(|why| !why.is_empty());
+                (of, Some(why.unwrap_or("no answer within 5 seconds").to_owned()))
+            }
+            _ => continue,
+        };
+        if let Some(place) = of.parse::<usize>().ok().and_then(|of| found.get_mut(of)) {
+            *place = result;
+        }
+    }
+    found
+}

@@ -1,0 +1,482 @@
+//! The person's own OpenSSH as a carrier: their configuration, agent, jump hosts, known hosts and hardware
+//! keys all just work.
+//!
+//! Each host has a master of its own that Zoisite starts, so that prompts reach the person, with its control
+//! socket in the run's folder. Masters do not hear the terminal's interrupt: a run ends its steps in order
+//! and then its connections. A run that is killed ends them too, by a guardian that waits for nothing else.
+
+use std::collections::BTreeMap;
+use std::io::IsTerminal as _;
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use openssh::{ForwardType, Session, Socket};
+use tokio::io::AsyncReadExt as _;
+use tokio::net::UnixStream;
+use tokio::process::{Child, ChildStdin, Command};
+use zoisite_core::script::plain;
+
+use super::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Stream, Target};
+
+/// An interrupt at the terminal is for Zoisite alone; what is ignored stays so in what sh becomes.
+const DEAF: &str = "trap '' INT HUP QUIT; exec \"$@\"";
+
+/// Ends every master when its input ends, however that comes about, and clears the run's folder away.
+const GUARDIAN: &str = r#"trap '' INT HUP QUIT TERM
+read -r _
+for try in 1 2 3; do
+  for socket in "$1"/m*; do
+    [ -S "$socket" ] && ssh -F none -S "$socket" -O exit zoisite 2>/dev/null
+  done
+  [ -e "$1/done" ] && break
+  sleep 1
+done
+rm -rf -- "$1""#;
+
+/// The person's own OpenSSH.
+pub struct OpenSsh {
+    /// Control sockets and configuration live here, and nowhere in the person's own folders.
+    folder: Arc<Folder>,
+    /// Our configuration around each of the person's, by path (`None`: their usual ones).
+    configs: BTreeMap<Option<String>, Config>,
+    /// Shared connections to jump hosts, by how the configuration names them.
+    jumps: tokio::sync::Mutex<BTreeMap<String, Arc<Master>>>,
+    /// What each target is reached through, once that was asked.
+    behind: Mutex<BTreeMap<String, Option<String>>>,
+    /// Prompts are asked one host at a time.
+    prompt: tokio::sync::Mutex<()>,
+}
+
+struct Config {
+    path: PathBuf,
+    /// Whether it may name jump hosts: only then ssh is asked.
+    jumps: bool,
+}
+
+struct Folder {
+    dir: tempfile::TempDir,
+    used: AtomicUsize,
+    /// The guardian waits for this to close.
+    _guardian: Mutex<Option<(Child, Option<ChildStdin>)>>,
+}
+
+impl Folder {
+    fn path(&self, kind: char) -> PathBuf {
+        self.dir.path().join(format!("{kind}{}", self.used.fetch_add(1, Ordering::Relaxed)))
+    }
+}
+
+impl Drop for Folder {
+    fn drop(&mut self) {
+        // Every master was told to end by now, or goes with its handle: the guardian need not try again.
+        let _ = std::fs::write(self.dir.path().join("done"), "");
+    }
+}
+
+impl OpenSsh {
+    /// A carrier for these targets.
+    ///
+    /// # Errors
+    /// When the run's folder cannot be made.
+    pub fn new(targets: &[Target]) -> std::io::Result<Self> {
+        // Socket paths have room for about a hundred characters, so they start near the root.
+        let dir = tempfile::Builder::new().prefix("zoisite-").tempdir_in("/tmp")?;
+        let mut configs = BTreeMap::new();
+        for target in targets {
+            let own = &target.login.ssh_config;
+            if !configs.contains_key(own) {
+                let path = dir.path().join(format!("config{}", configs.len()));
+                let alike = targets.iter().filter(|other| other.login.ssh_config == *own);
+                let (text, jumps) = config(own.as_deref(), alike);
+                std::fs::write(&path, text)?;
+                configs.insert(own.clone(), Config { path, jumps });
+            }
+        }
+        let folder = Folder { dir, used: AtomicUsize::new(0), _guardian: Mutex::default() };
+        Ok(Self {
+            folder: Arc::new(folder),
+            configs,
+            jumps: tokio::sync::Mutex::default(),
+            behind: Mutex::default(),
+            prompt: tokio::sync::Mutex::new(()),
+        })
+    }
+
+    /// Starts the guardian with the first connection.
+    fn guard(&self) {
+        let mut guardian = self.folder._guardian.lock().unwrap_or_else(PoisonError::into_inner);
+        if guardian.is_none() {
+            let started = Command::new("sh")
+                .args(["-c", GUARDIAN, "zoisite-guardian"])
+                .arg(self.folder.dir.path())
+                .stdin(Stdio::piped())
+                .stdout(Stdio::null())
+                .stderr(Stdio::null())
+                .spawn();
+            *guardian = started.ok().map(|mut child| {
+                let input = child.stdin.take();
+                (child, input)
+            });
+        }
+    }
+
+    fn config(&self, target: &Target) -> Option<&Config> {
+        self.configs.get(&target.login.ssh_config)
+    }
+
+    /// The words with which ssh logs in at a target.
+    fn words(&self, target: &Target) -> Vec<String> {
+        let login = &target.login;
+        let mut words = Vec::new();
+        if let Some(config) = self.config(target) {
+            words.extend(["-F".into(), config.path.to_string_lossy().into_owned()]);
+        }
+        // What the cluster file says of the way in goes before the person's own configuration.
+        if let Some(address) = &login.address {
+            words.extend(["-o".into(), format!("HostName={address}")]);
+        }
+        if let Some(port) = login.port {
+            words.extend(["-p".into(), port.to_string()]);
+        }
+        if let Some(user) = &login.user {
+            words.extend(["-l".into(), user.clone()]);
+        }
+        words
+    }
+
+    /// What the person would type to log in the same way, with what they have.
+    fn by_hand(&self, target: &Target) -> String {
+        let login = &target.login;
+        let mut words = vec!["ssh".to_owned()];
+        words.extend(login.ssh_config.iter().map(|path| format!("-F {path}")));
+        let address = login.address.clone().unwrap_or_else(|| target.address.to_string());
+        words.push(format!("-o HostName={address}"));
+        words.extend(login.port.map(|port| format!("-p {port}")));
+        words.extend(login.user.iter().map(|user| format!("-l {user}")));
+        words.push(target.name.to_string());
+        words.join(" ")
+    }
+
+    /// The jump host's shared connection, where the configuration names one and it opens without a person.
+    async fn jump(&self, target: &Target) -> Option<(String, Arc<Master>)> {
+        let jump = self.behind(target).await?;
+        let mut jumps = self.jumps.lock().await;
+        if let Some(master) = jumps.get(&jump).filter(|master| master.stands()) {
+            return Some((jump, Arc::clone(master)));
+        }
+        // `first,second`: the last one is what leads to the target, the others lead to it.
+        let (before, last) = match jump.rsplit_once(',') {
+            Some((before, last)) => (Some(before), last),
+            None => (None, jump.as_str()),
+        };
+        let (user, host) = match last.rsplit_once('@') {
+            Some((user, host)) => (Some(user), host),
+            None => (None, last),
+        };
+        let (host, port) = match host.rsplit_once(':') {
+            Some((name, port)) if !name.contains(':') || name.ends_with(']') => (name, Some(port)),
+            _ => (host, None),
+        };
+        let mut words: Vec<String> = Vec::new();
+        if let Some(config) = self.config(target) {
+            words.extend(["-F".into(), config.path.to_string_lossy().into_owned()]);
+        }
+        words.extend(before.into_iter().flat_map(|before| ["-J".into(), before.to_owned()]));
+        words.extend(user.into_iter().flat_map(|user| ["-l".into(), user.to_owned()]));
+        words.extend(port.into_iter().flat_map(|port| ["-p".into(), port.to_owned()]));
+        let name = host.trim_matches(['[', ']']);
+        let master = Master::start(&self.folder, &words, name, true).await.ok()?;
+        let master = Arc::new(master);
+        jumps.insert(jump.clone(), Arc::clone(&master));
+        Some((name.to_owned(), master))
+    }
+}
+
+/// Our configuration around the person's: theirs first, as ssh takes the first value that it finds; then
+/// where the cluster file says that hosts are. Also whether theirs may name jump hosts.
+fn config<'a>(own: Option<&str>, targets: impl Iterator<Item = &'a Target>) -> (String, bool) {
+    let usual = ["~/.ssh/config".to_owned(), "/etc/ssh/ssh_config".to_owned()];
+    let included: Vec<String> = match own {
+        Some(path) => vec![path.to_owned()],
+        None => usual.to_vec(),
+    };
+    let mut text = String::new();
+    let mut jumps = false;
+    for path in &included {
+        text.push_str(&format!("Include \"{path}\"\n"));
+        let read = match path.strip_prefix("~/") {
+            Some(rest) => std::env::home_dir().map(|home| home.join(rest)),
+            None => Some(PathBuf::from(path)),
+        };
+        let found = read.and_then(|path| std::fs::read_to_string(path).ok()).unwrap_or_default();
+        let words = found.to_lowercase();
+        let mentions = |word: &str| words.lines().any(|line| line.trim_start().starts_with(word));
+        // Distributions include an empty folder by default.
+        let includes = mentions("include") && path != &usual[1];
+        jumps |= includes || mentions("proxyjump");
+    }
+    for target in targets {
+        text.push_str(&format!("Host {}\n  HostName {}\n", target.name, target.address));
+    }
+    (text, jumps)
+}
+
+#[async_trait]
+impl Carrier for OpenSsh {
+    async fn open(&self, target: &Target) -> Result<Arc<dyn Connection>, NotOpened> {
+        self.guard();
+        let mut words = self.words(target);
+        if let Some((name, jump)) = self.jump(target).await {
+            let socket = jump.socket.display();
+            words.extend(["-o".into(), "ProxyJump=none".into(), "-o".into()]);
+            words.push(format!("ProxyCommand=ssh -F none -S {socket} -W [%h]:%p {name}"));
+        }
+        let name = target.name.as_str();
+        let mut opened = Master::start(&self.folder, &words, name, true).await;
+        let unknown = |said: &str| {
+            said.contains("Host key verification failed")
+                && !said.contains("IDENTIFICATION HAS CHANGED")
+        };
+        // Its key may be known by the name alone, under which the person logs in.
+        if opened.as_ref().is_err_and(|said| unknown(said)) {
+            let mut by_name = words.clone();
+            by_name.extend(["-o".into(), format!("HostKeyAlias={name}")]);
+            if let Ok(master) = Master::start(&self.folder, &by_name, name, true).await {
+                opened = Ok(master);
+            }
+        }
+        if let Err(said) = &opened {
+            let asks = said.contains("Permission denied") || unknown(said);
+            let terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+            if asks && terminal {
+                let _one = self.prompt.lock().await;
+                opened = Master::start(&self.folder, &words, name, false).await;
+            }
+        }
+        match opened {
+            Ok(master) => Ok(Arc::new(master)),
+            Err(said) => Err(NotOpened {
+                hope: hope(&said),
+                mend: unknown(&said).then(|| {
+                    format!(
+                        "log in by hand once and accept its key: {}; to compare it first: ssh-keyscan {}",
+                        self.by_hand(target),
+                        target.login.address.clone().unwrap_or_else(|| target.address.to_string()),
+                    )
+                }),
+                said: in_short(&said),
+            }),
+        }
+    }
+
+    async fn behind(&self, target: &Target) -> Option<String> {
+        let config = self.config(target).filter(|config| config.jumps)?;
+        let known = |all: &Mutex<BTreeMap<String, Option<String>>>| {
+            let all = all.lock().unwrap_or_else(PoisonError::into_inner);
+            all.get(target.name.as_str()).cloned()
+        };
+        if let Some(known) = known(&self.behind) {
+            return known;
+        }
+        let asked = Command::new("ssh")
+            .arg("-F")
+            .arg(&config.path)
+            .args(["-G", "--", target.name.as_str()])
+            .stdin(Stdio::null())
+            .output()
+            .await
+            .ok()?;
+        let said = String::from_utf8_lossy(&asked.stdout).into_owned();
+        let jump = said.lines().find_map(|line| line.strip_prefix("proxyjump "));
+        let jump = jump.filter(|jump| *jump != "none").map(ToOwned::to_owned);
+        let mut all = self.behind.lock().unwrap_or_else(PoisonError::into_inner);
+        all.insert(target.name.to_string(), jump.clone());
+        jump
+    }
+}
+
+/// What may become of a connection that ssh did not open, by its words.
+fn hope(said: &str) -> Hope {
+    let any = |words: &[&str]| words.iter().any(|word| said.contains(word));
+    if any(&["Permission denied", "verification failed", "IDENTIFICATION HAS CHANGED"]) {
+        Hope::None
+    } else if any(&["kex_exchange_identification", "onnection closed by", "onnection reset by",
+        "during banner exchange", "stdio forwarding failed", "Not allowed at this time"])
+    {
+        Hope::Crowded
+    } else if any(&["Connection refused", "timed out", "No route to host", "unreachable",
+        "Host is down"])
+    {
+        Hope::Away
+    } else {
+        Hope::None
+    }
+}
+
+/// The last words of ssh, without the frames that it draws.
+fn in_short(said: &str) -> String {
+    if said.contains("IDENTIFICATION HAS CHANGED") {
+        return "REMOTE HOST IDENTIFICATION HAS CHANGED".to_owned();
+    }
+    let lines: Vec<&str> =
+        said.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with('@')).collect();
+    match lines.len() {
+        0 => "ssh ended without a word".to_owned(),
+        n => lines[n.saturating_sub(3)..].join(" | "),
+    }
+}
+
+/// The standing connection to one host.
+struct Master {
+    socket: PathBuf,
+    session: Arc<Session>,
+    folder: Arc<Folder>,
+    process: Mutex<Child>,
+    /// Sockets here that lead somewhere through the host.
+    forwards: tokio::sync::Mutex<BTreeMap<(String, u16), PathBuf>>,
+}
+
+impl Master {
+    /// Starts a master and waits until it stands. The error is what ssh said.
+    async fn start(
+        folder: &Arc<Folder>,
+        words: &[String],
+        name: &str,
+        batch: bool,
+    ) -> Result<Self, String> {
+        let socket = folder.path('m');
+        let mut command = Command::new("sh");
+        command.args(["-c", DEAF, "zoisite", "ssh", "-M", "-N", "-T", "-S"]).arg(&socket);
+        for option in [
+            "ControlPersist=no",
+            "RemoteCommand=none",
+            "ConnectTimeout=15",
+            "ServerAliveInterval=10",
+            "ServerAliveCountMax=6",
+            "LogLevel=ERROR",
+            "ForwardAgent=no",
+            "ClearAllForwardings=yes",
+        ] {
+            command.arg("-o").arg(option);
+        }
+        if batch {
+            command.arg("-o").arg("BatchMode=yes");
+        }
+        command
+            .args(words)
+            .arg("--")
+            .arg(name)
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::piped())
+            .kill_on_drop(true);
+        let mut child = command.spawn().map_err(|error| format!("starting ssh: {error}"))?;
+        let mut errors = child.stderr.take();
+        let mut said = Vec::new();
+        let mut block = [0; 4_096];
+        loop {
+            if UnixStream::connect(&socket).await.is_ok() {
+                let session =
+                    Arc::new(Session::resume_mux(socket.clone().into_boxed_path(), None));
+                let (folder, process) = (Arc::clone(folder), Mutex::new(child));
+                let forwards = tokio::sync::Mutex::default();
+                return Ok(Self { socket, session, folder, process, forwards });
+            }
+            let read = async {
+                match &mut errors {
+                    Some(errors) => errors.read(&mut block).await.unwrap_or(0),
+                    None => 0,
+                }
+            };
+            match tokio::time::timeout(Duration::from_millis(20), read).await {
+                Err(_) => {}
+                Ok(0) => {
+                    let _ = child.wait().await;
+                    return Err(plain(&String::from_utf8_lossy(&said)).into_owned());
+                }
+                Ok(n) if said.len() < 64 * 1_024 => said.extend_from_slice(&block[..n]),
+                Ok(_) => {}
+            }
+        }
+    }
+
+    fn broken(&self, error: &openssh::Error) -> Broken {
+        // What went wrong is at the bottom of what is wrapped around it.
+        let mut cause: &dyn std::error::Error = error;
+        while let Some(deeper) = cause.source() {
+            cause = deeper;
+        }
+        let said = plain(&cause.to_string()).into_owned();
+        if !self.stands() {
+            return Broken::Gone(format!("the connection is gone: {said}"));
+        }
+        match said.contains("refused by peer") || error.to_string().contains("refused by peer") {
+            true => Broken::Crowded("the host refuses one more session".to_owned()),
+            false => Broken::Refused(said),
+        }
+    }
+}
+
+#[async_trait]
+impl Connection for Master {
+    async fn start(&self, command: &str) -> Result<Process, Broken> {
+        let piped = openssh::Stdio::piped;
+        let mut command = Arc::clone(&self.session).arc_raw_command(command);
+        command.stdin(piped()).stdout(piped()).stderr(piped());
+        let mut child = command.spawn().await.map_err(|error| self.broken(&error))?;
+        let lost = || Broken::Refused("a session without its streams".to_owned());
+        Ok(Process {
+            input: Box::new(child.stdin().take().ok_or_else(lost)?),
+            output: Box::new(child.stdout().take().ok_or_else(lost)?),
+            errors: Box::new(child.stderr().take().ok_or_else(lost)?),
+            ended: Box::pin(async move {
+                let status = child.wait().await.ok()?;
+                // Ended by a signal is ended all the same.
+                Some(status.code().unwrap_or(255))
+            }),
+        })
+    }
+
+    async fn dial(&self, host: &str, port: u16) -> Result<Box<dyn Stream>, Broken> {
+        let mut forwards = self.forwards.lock().await;
+        let key = (host.to_owned(), port);
+        let socket = match forwards.get(&key) {
+            Some(socket) => socket.clone(),
+            None => {
+                let socket = self.folder.path('f');
+                let there = Socket::TcpSocket { host: host.to_owned().into(), port };
+                self.session
+                    .request_port_forward(ForwardType::Local, socket.as_path(), there)
+                    .await
+                    .map_err(|error| self.broken(&error))?;
+                forwards.insert(key, socket.clone());
+                socket
+            }
+        };
+        drop(forwards);
+        let stream = UnixStream::connect(&socket).await;
+        Ok(Box::new(stream.map_err(|error| Broken::Gone(error.to_string()))?))
+    }
+
+    fn stands(&self) -> bool {
+        let mut process = self.process.lock().unwrap_or_else(PoisonError::into_inner);
+        matches!(process.try_wait(), Ok(None))
+    }
+
+    async fn close(&self) {
+        let pid = {
+            let process = self.process.lock().unwrap_or_else(PoisonError::into_inner);
+            process.id().and_then(|id| rustix::process::Pid::from_raw(id.cast_signed()))
+        };
+        let Some(pid) = pid else { return };
+        let _ = rustix::process::kill_process(pid, rustix::process::Signal::TERM);
+        let end = tokio::time::Instant::now() + Duration::from_secs(2);
+        while self.stands() && tokio::time::Instant::now() < end {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    }
+}

@@ -1,0 +1,26 @@
+//! Reaching hosts.
+//!
+//! A [`Reach`] carries out what the engine decides. There are two: [`Hosts`] for real hosts over
+//! the person's own OpenSSH, and [`Rehearsal`] for simulated ones on virtual time. [`run`] feeds the
+//! engine with what a reach reports; it is the same for both, and so are the events that a view gets.
+
+mod access;
+mod api;
+mod etcd;
+mod reach;
+mod quorum;
+mod rehearsal;
+mod runner;
+mod hosts;
+mod verify;
+
+pub use access::Access;
+pub use api::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
+pub use reach::{Contents, Progress, Reach};
+pub use quorum::{MemberAnswer, judge};
+pub use rehearsal::{Fault, Rehearsal, World};
+pub use runner::{RunEvent, run};
+pub use hosts::{
+    Broken, Carrier, Connection, Hope, Hosts, NotOpened, OpenSsh, Places, Process, Stream, Target,
+};
+pub use verify::{CHECKS, Tried, Verification, verify};
