@@ -21,6 +21,6 @@ pub use quorum::{MemberAnswer, judge};
 pub use rehearsal::{Fault, Rehearsal, World};
 pub use runner::{RunEvent, run};
 pub use hosts::{
-    Broken, Carrier, Connection, Hope, Hosts, NotOpened, OpenSsh, Places, Process, Stream, Target,
+    Broken, Carrier, Connection, Deadlines, Hope, Hosts, NotOpened, OpenSsh, Places, Process, Stream, Target,
 };
 pub use verify::{CHECKS, Tried, Verification, verify};

@@ -64,7 +64,7 @@ impl Hosts {
             Err(trouble) => return StepOutcome::Failed(trouble),
         };
         let script = upload_script(host, component, (sha256, size), self.generation);
-        let mut until = Instant::now() + self.patience;
+        let mut until = Instant::now() + self.deadlines.patience;
         let mut reached = 0;
         // A copy that went on from an earlier one may be wrong where that one was; a whole one is not.
         let mut whole = false;
@@ -106,7 +106,7 @@ impl Hosts {
             if cut && reply.have().is_some() && Instant::now() < until {
                 if had + sent > reached {
                     reached = had + sent;
-                    until = Instant::now() + self.patience;
+                    until = Instant::now() + self.deadlines.patience;
                 }
                 progress(format!("{}: the connection broke off", component.pinned));
                 tokio::time::sleep(Duration::from_millis(500)).await;
@@ -138,7 +138,7 @@ impl Hosts {
         let mut file =
             tempfile::NamedTempFile::new_in(folder.unwrap_or(Path::new("."))).map_err(here)?;
         let channel = self.channel(host)?;
-        let mut until = Instant::now() + self.patience;
+        let mut until = Instant::now() + self.deadlines.patience;
         let mut told = Told::new();
         let (mut have, mut known, mut sum) = (0_u64, None, None);
         let mut digest = Sha256::new();
@@ -165,7 +165,7 @@ impl Hosts {
             sum = sum.or(piece.sha256);
             // A piece that was cut counts as far as it came: lines are whole or missing.
             if !piece.octets.is_empty() {
-                until = Instant::now() + self.patience;
+                until = Instant::now() + self.deadlines.patience;
             }
             std::io::Write::write_all(&mut file, &piece.octets).map_err(here)?;
             digest.update(&piece.octets);

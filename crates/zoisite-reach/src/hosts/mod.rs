@@ -73,8 +73,7 @@ pub struct Hosts {
     places: Places,
     generation: u64,
     began: Instant,
-    /// For how long a host that was lost in the midst of a step is waited for.
-    patience: Duration,
+    deadlines: Deadlines,
     /// Architectures, as observed.
     arch: std::sync::Mutex<BTreeMap<HostName, String>>,
 }
@@ -85,12 +84,32 @@ impl std::fmt::Debug for Hosts {
     }
 }
 
-/// For how long a host that is looked at may say nothing: a deep look at a large file takes its time.
-const LOOKING: Duration = Duration::from_secs(90);
-/// The same, while it acts: the longest single thing is the import of an image on a slow disk.
-const ACTING: Duration = Duration::from_secs(900);
-/// The same, of a log or a name that is looked up.
-const ASKING: Duration = Duration::from_secs(20);
+/// For how long hosts are waited for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Deadlines {
+    /// For how long a host that is looked at may say nothing.
+    pub looking: Duration,
+    /// The same, while it acts.
+    pub acting: Duration,
+    /// The same, of a log or a name that is looked up.
+    pub asking: Duration,
+    /// For how long a host that was lost in the midst of a step is waited for.
+    pub patience: Duration,
+}
+
+impl Default for Deadlines {
+    fn default() -> Self {
+        Self {
+            // A deep look at a large file on a slow disk takes its time.
+            looking: Duration::from_secs(90),
+            // The longest single thing is the import of an image.
+            acting: Duration::from_secs(900),
+            asking: Duration::from_secs(20),
+            patience: Duration::from_secs(300),
+        }
+    }
+}
+
 /// For how long a look that was cut is tried again.
 const LOOK_AGAIN: Duration = Duration::from_secs(30);
 
@@ -121,7 +140,7 @@ impl Hosts {
             places,
             generation,
             began: Instant::now(),
-            patience: Duration::from_secs(300),
+            deadlines: Deadlines::default(),
             arch: std::sync::Mutex::default(),
         }
     }
@@ -141,9 +160,9 @@ impl Hosts {
         self.api_access = Some(access);
     }
 
-    /// Sets for how long a host that was lost in the midst of a step is waited for.
-    pub fn set_patience(&mut self, patience: Duration) {
-        self.patience = patience;
+    /// Sets for how long hosts are waited for.
+    pub fn set_deadlines(&mut self, deadlines: Deadlines) {
+        self.deadlines = deadlines;
     }
 
     fn channel(&self, host: &HostName) -> Result<&Arc<Channel>, Trouble> {
@@ -163,8 +182,8 @@ impl Hosts {
     async fn lines_of(&self, host: &HostName, script: &str, attempted: &str) -> Vec<String> {
         let mut lines = Vec::new();
         let mut line = |text: &str| lines.push(plain(text).chars().take(400).collect());
-        let saying =
-            Saying { attempted, script: 0, silence: ASKING, until: tokio::time::Instant::now() };
+        let (silence, until) = (self.deadlines.asking, tokio::time::Instant::now());
+        let saying = Saying { attempted, script: 0, silence, until };
         if let Ok(channel) = self.channel(host) {
             let _ = channel.script(script, &saying, &mut line).await;
         }
@@ -279,7 +298,7 @@ impl Reach for Hosts {
         let channel = self.channel(host)?;
         let script = observe(blueprint, depth);
         let until = tokio::time::Instant::now() + LOOK_AGAIN;
-        let saying = Saying { attempted, script: 0, silence: LOOKING, until };
+        let saying = Saying { attempted, script: 0, silence: self.deadlines.looking, until };
         let (text, heard) = loop {
             let mut text = String::new();
             let mut line = |line: &str| {
@@ -330,7 +349,7 @@ impl Reach for Hosts {
         };
         let attempted = "acting on the host";
         let mut before = 0;
-        let mut until = tokio::time::Instant::now() + self.patience;
+        let mut until = tokio::time::Instant::now() + self.deadlines.patience;
         loop {
             let mut reply = Reply::default();
             let mut line = |line: &str| {
@@ -338,7 +357,7 @@ impl Reach for Hosts {
                     progress(doing);
                 }
             };
-            let saying = Saying { attempted, script: 0, silence: ACTING, until };
+            let saying = Saying { attempted, script: 0, silence: self.deadlines.acting, until };
             let heard = match self.channel(host) {
                 Ok(channel) => channel.script(script.expose(), &saying, &mut line).await,
                 Err(trouble) => Err(trouble),
@@ -354,7 +373,7 @@ impl Reach for Hosts {
             let cut = heard.cut && !reply.is_over();
             if cut && tokio::time::Instant::now() < until {
                 if changed > 0 {
-                    until = tokio::time::Instant::now() + self.patience;
+                    until = tokio::time::Instant::now() + self.deadlines.patience;
                 }
                 before += changed;
                 progress("the connection broke off: waiting for the host".to_owned());

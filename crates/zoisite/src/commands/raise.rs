@@ -12,7 +12,7 @@ use zoisite_core::blueprint::ComponentSums;
 use zoisite_core::cluster::HostName;
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{ApiLook, Begun, Engine, Looks, Sequence, State as StepState};
-use zoisite_reach::{Reach, RunEvent, Hosts, World};
+use zoisite_reach::{Deadlines, Reach, RunEvent, Hosts, World};
 use zoisite_store::{RunRecord, State, StoreError, trust};
 
 use crate::cli::Options;
@@ -132,7 +132,8 @@ fn raise(
     let mut draft = site.draft()?;
     let prepared = prepare(site, &mut draft, &args.parts.chosen())?;
     let mut reach = road::hosts(site, &prepared.departed, run.generation)?;
-    reach.set_patience(Duration::from_secs(args.patience.into()));
+    let patience = Duration::from_secs(args.patience.into());
+    reach.set_deadlines(Deadlines { patience, ..Deadlines::default() });
     let depth = if args.deep { Depth::Deep } else { Depth::Quick };
     let json = options.json;
     let looked = Duration::ZERO;
