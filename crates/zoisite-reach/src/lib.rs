@@ -7,20 +7,21 @@
 mod access;
 mod api;
 mod etcd;
-mod reach;
+mod hosts;
 mod quorum;
+mod reach;
 mod rehearsal;
 mod runner;
-mod hosts;
 mod verify;
 
 pub use access::Access;
 pub use api::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
-pub use reach::{Contents, Progress, Reach};
+pub use hosts::{
+    Broken, Carrier, Connection, Deadlines, Hope, Hosts, NotOpened, OpenSsh, Places, Process,
+    Stream, Target,
+};
 pub use quorum::{MemberAnswer, judge};
+pub use reach::{Contents, Progress, Reach};
 pub use rehearsal::{Fault, Rehearsal, World};
 pub use runner::{RunEvent, run};
-pub use hosts::{
-    Broken, Carrier, Connection, Deadlines, Hope, Hosts, NotOpened, OpenSsh, Places, Process, Stream, Target,
-};
 pub use verify::{CHECKS, Tried, Verification, verify};

@@ -1,23 +1,30 @@
 //! Carries the engine's commands to a reach and what the reach reports back to the engine.
 
+use std::collections::BTreeMap;
 use std::future::Future;
 use std::time::Duration;
 
 use futures_util::StreamExt as _;
+use futures_util::future::{AbortHandle, Abortable, Aborted};
 use futures_util::stream::FuturesUnordered;
+use serde::Serialize;
+use serde_json::json;
 use tokio::sync::mpsc;
 use zoisite_core::cluster::HostName;
 use zoisite_core::sequence::{Command, Engine, Event, State, StepOutcome, Work};
 
 use crate::Reach;
 
-/// What a view is told. Times are the reach's: real, or virtual in a rehearsal.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// What happened in a run: the one thing that the journal, programs and every view are told. Times are the
+/// hosts': real, or virtual in a rehearsal. Written as JSON it is one line of the journal.
+#[derive(Clone, Debug, PartialEq)]
 pub enum RunEvent {
     /// A step began.
     Began {
         /// Index of the step.
         step: usize,
+        /// Its name.
+        id: String,
         /// Since the run began.
         at: Duration,
     },
@@ -25,6 +32,8 @@ pub enum RunEvent {
     Doing {
         /// Index of the step.
         step: usize,
+        /// Its name.
+        id: String,
         /// In a few words.
         what: String,
     },
@@ -32,6 +41,8 @@ pub enum RunEvent {
     Ended {
         /// Index of the step.
         step: usize,
+        /// Its name.
+        id: String,
         /// How.
         state: State,
         /// Since the run began.
@@ -39,34 +50,69 @@ pub enum RunEvent {
         /// How long it took.
         took: Duration,
     },
-    /// A person asked to stop; what runs is waited for.
+    /// A person asked to stop: what changes something is waited for, and nothing new is begun.
     Interrupted,
+    /// A person asked again: nothing is waited for.
+    Stopped,
+}
+
+impl Serialize for RunEvent {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let value = match self {
+            Self::Began { id, .. } => json!({"step": id, "is": "begun"}),
+            Self::Doing { id, what, .. } => json!({"step": id, "is": "doing", "what": what}),
+            Self::Ended { id, state, took, .. } => {
+                let seconds = took.as_secs_f64();
+                match state {
+                    State::Failed(trouble) => {
+                        let what = &trouble.answer;
+                        json!({"step": id, "is": "failed", "what": what, "seconds": seconds})
+                    }
+                    State::Done(changed) => {
+                        json!({"step": id, "is": "done", "changed": changed, "seconds": seconds})
+                    }
+                    State::Waiting | State::Running | State::NotTaken => {
+                        json!({"step": id, "is": "left"})
+                    }
+                }
+            }
+            Self::Interrupted => json!({"is": "interrupted"}),
+            Self::Stopped => json!({"is": "stopped"}),
+        };
+        value.serialize(serializer)
+    }
 }
 
 /// Takes the engine through its sequence.
 ///
-/// When `interrupt` completes, nothing new is begun, what runs is waited for, and the run ends.
+/// When `interrupt` completes, nothing new is begun, what changes something is waited for, and the run ends.
+/// When `stop` completes, it ends at once: steps are left as they run.
 pub async fn run(
     engine: &mut Engine,
     reach: &dyn Reach,
-    interrupt: impl Future<Output = ()>,
+    (interrupt, stop): (impl Future<Output = ()>, impl Future<Output = ()>),
     view: &mut (dyn FnMut(&RunEvent, &Engine) + Send),
 ) {
     let (said, mut saying) = mpsc::unbounded_channel::<(usize, String)>();
     let mut running = FuturesUnordered::new();
+    let mut handles: BTreeMap<usize, AbortHandle> = BTreeMap::new();
     let mut began: Vec<Duration> = vec![Duration::ZERO; engine.steps().len()];
-    tokio::pin!(interrupt);
+    tokio::pin!(interrupt, stop);
     let mut interrupted = false;
     let mut commands = engine.begin();
     loop {
         for Command { step, work } in commands.drain(..) {
             began[step] = reach.elapsed();
-            view(&RunEvent::Began { step, at: began[step] }, engine);
+            let id = engine.steps()[step].id.clone();
+            view(&RunEvent::Began { step, id, at: began[step] }, engine);
             let said = said.clone();
             let host = engine.steps()[step].host.clone();
-            running.push(
-                async move { (step, carry_out(reach, host.as_ref(), work, step, said).await) },
-            );
+            let (handle, leave) = AbortHandle::new_pair();
+            handles.insert(step, handle);
+            running.push(async move {
+                let work = carry_out(reach, host.as_ref(), work, step, said);
+                (step, Abortable::new(work, leave).await)
+            });
         }
         if running.is_empty() {
             debug_assert!(engine.finished(), "steps are left that nothing can start");
@@ -75,18 +121,32 @@ pub async fn run(
         let event = tokio::select! {
             biased;
             Some((step, what)) = saying.recv() => {
-                view(&RunEvent::Doing { step, what }, engine);
+                let id = engine.steps()[step].id.clone();
+                view(&RunEvent::Doing { step, id, what }, engine);
                 continue;
             }
-            Some((step, outcome)) = running.next() => Event::Finished { step, outcome },
+            Some((step, ended)) = running.next() => {
+                handles.remove(&step);
+                match ended {
+                    Ok(outcome) => Event::Finished { step, outcome },
+                    Err(Aborted) => Event::Left { step },
+                }
+            }
             () = &mut interrupt, if !interrupted => {
                 interrupted = true;
                 view(&RunEvent::Interrupted, engine);
+                for (_, handle) in handles.iter().filter(|(step, _)| engine.may_be_left(**step)) {
+                    handle.abort();
+                }
                 Event::Interrupt
+            }
+            () = &mut stop => {
+                view(&RunEvent::Stopped, engine);
+                break;
             }
         };
         let step = match &event {
-            Event::Finished { step, .. } => Some(*step),
+            Event::Finished { step, .. } | Event::Left { step } => Some(*step),
             Event::Interrupt => None,
         };
         commands = engine.handle(event);
@@ -94,7 +154,8 @@ pub async fn run(
             let at = reach.elapsed();
             let took = at.saturating_sub(began[step]);
             let state = engine.states()[step].clone();
-            view(&RunEvent::Ended { step, state, at, took }, engine);
+            let id = engine.steps()[step].id.clone();
+            view(&RunEvent::Ended { step, id, state, at, took }, engine);
         }
     }
 }

@@ -159,7 +159,10 @@ async fn a_copy_to_a_host_goes_on_where_it_broke_off() {
     let tell = |what: String| said.lock().unwrap().push(what);
     let done = hosts.upload(&name("heron"), &component, &sum, &tell).await;
     assert_eq!(done, StepOutcome::Done { changed: 1 }, "{:?}", said.lock().unwrap());
-    assert_eq!(std::fs::read(&path).unwrap(), std::fs::read(carrier.state.join("component")).unwrap());
+    assert_eq!(
+        std::fs::read(&path).unwrap(),
+        std::fs::read(carrier.state.join("component")).unwrap()
+    );
     let sent = carrier.counted.octets_in.load(Ordering::SeqCst);
     assert!(sent < 4_000_000, "{sent} octets went there for a file of 3,000,000");
     let left: Vec<_> = std::fs::read_dir(path.parent().unwrap()).unwrap().collect();
@@ -175,11 +178,15 @@ async fn what_an_earlier_copy_left_wrong_is_copied_anew() {
     std::fs::write(&left, vec![0; 100_000]).unwrap();
     let done = hosts.upload(&name("heron"), &component, &sum, QUIET).await;
     assert_eq!(done, StepOutcome::Done { changed: 1 });
-    assert_eq!(std::fs::read(&path).unwrap(), std::fs::read(carrier.state.join("component")).unwrap());
+    assert_eq!(
+        std::fs::read(&path).unwrap(),
+        std::fs::read(carrier.state.join("component")).unwrap()
+    );
     assert!(!Path::new(&left).exists());
     // A file that is not what its checksum says is put nowhere.
     let wrong = "0".repeat(64);
-    let StepOutcome::Failed(trouble) = hosts.upload(&name("heron"), &component, &wrong, QUIET).await
+    let StepOutcome::Failed(trouble) =
+        hosts.upload(&name("heron"), &component, &wrong, QUIET).await
     else {
         panic!("its checksum was wrong");
     };
@@ -220,7 +227,10 @@ async fn a_host_that_hangs_is_told_by_what_hangs() {
     assert!(trouble.mend.contains("heron hangs"), "{}", trouble.mend);
     carrier.order(Mishap::Hang);
     let outcome = hosts.act(&stretch(&carrier, 1), QUIET).await;
-    assert!(matches!(&outcome, StepOutcome::Failed(t) if t.answer.contains("said nothing")), "{outcome:?}");
+    assert!(
+        matches!(&outcome, StepOutcome::Failed(t) if t.answer.contains("said nothing")),
+        "{outcome:?}"
+    );
     // One that hangs in the midst says at what.
     carrier.program("df", "exec sleep 600");
     let trouble = hosts.observe(&blueprint("heron"), Depth::Quick).await.unwrap_err();

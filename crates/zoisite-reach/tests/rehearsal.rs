@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::BTreeMap;
+use std::future::pending;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use jiff::Timestamp;
@@ -225,7 +226,7 @@ impl Stage {
             self.begun.get_or_insert_with(|| Begun::of(&self.cluster, ID, now()));
             let mut engine = Engine::new(sequence, 40);
             let mut unseen = |_: &_, _: &_| {};
-            let raising = run(&mut engine, &reach, std::future::pending(), &mut unseen);
+            let raising = run(&mut engine, &reach, (pending(), pending()), &mut unseen);
             let killed = tokio::select! {
                 () = raising => false,
                 () = reach.killed() => true,

@@ -333,9 +333,8 @@ impl NodeDesk {
         };
         let ledger = self.state.ledger()?;
         let old = ledger.current().get(&(Profile::KubeletClient, host.clone())).copied();
-        let own = by_token.filter(|token| {
-            self.tokens.get(host).is_some_and(|(record, _)| record.id == token.id)
-        });
+        let own = by_token
+            .filter(|token| self.tokens.get(host).is_some_and(|(record, _)| record.id == token.id));
         let fresh = by_token.filter(|token| token.admits(host));
         if let (Some(token), None) = (by_token, fresh) {
             // Where the answer did not reach the API, the same is asked once more.

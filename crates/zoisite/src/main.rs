@@ -8,6 +8,7 @@ use clap::Parser as _;
 mod cli;
 mod commands;
 mod failure;
+mod interrupt;
 mod kubeconfig;
 mod road;
 mod site;

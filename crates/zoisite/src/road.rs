@@ -5,9 +5,10 @@ use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use futures_util::StreamExt as _;
+use futures_util::stream::FuturesUnordered;
 use ipnet::IpNet;
 use jiff::Timestamp;
-use tokio::signal::unix::SignalKind;
 use zoisite_core::blueprint::{
     self, API_SERVER_UNIT, ApiObject, Blueprint, BlueprintError, ComponentSums, Content,
     HostBlueprint, NodeWanted, Part, Sources, node_wanted,
@@ -25,9 +26,10 @@ use zoisite_store::trust::{self, Issued};
 use zoisite_store::{FreshKeys, Met, State};
 
 use crate::failure::{Failure, Kind};
+use crate::interrupt::Interrupts;
 use crate::site::{Site, SiteContents, now};
 use crate::standing::{Seen, see_api};
-use crate::view;
+use crate::view::{self, looking::Looking};
 
 /// Steps that run at once at most.
 const PARALLEL: usize = 40;
@@ -157,15 +159,34 @@ impl Prepared {
         begun.dropped(&site.cluster).filter(can_be_dialled).map(old).collect()
     }
 
-    /// Looks at every host that holds anything, all at once, and at members of an interrupted first start.
+    /// Looks at every host that holds anything, and at members of an interrupted first start. Says how far it
+    /// is where that takes long.
     pub async fn look(&self, site: &Site, reach: &dyn Reach, depth: Depth) -> Looks {
         let old = self.old_members(site);
         let others = self.blueprint.hosts.iter();
         let others = others.filter(|host| !old.iter().any(|old| old.host == host.host));
-        let looking = others
-            .chain(&old)
-            .map(|host| async { (host.host.clone(), reach.observe(host, depth).await) });
-        futures_util::future::join_all(looking).await.into_iter().collect()
+        let hosts: Vec<&HostBlueprint> = others.chain(&old).collect();
+        let mut looking: FuturesUnordered<_> = hosts
+            .iter()
+            .map(|host| async { (host.host.clone(), reach.observe(host, depth).await) })
+            .collect();
+        let mut shown = Looking::at(hosts.iter().map(|host| host.host.clone()));
+        let mut again = tokio::time::interval(Duration::from_millis(500));
+        let mut looks = Looks::new();
+        loop {
+            tokio::select! {
+                seen = looking.next() => match seen {
+                    Some((host, look)) => {
+                        shown.seen(&host);
+                        looks.insert(host, look);
+                    }
+                    None => break,
+                },
+                _ = again.tick() => shown.show(),
+            }
+        }
+        shown.end();
+        looks
     }
 
     /// What the record of the cluster's beginning must say once this run was judged; `None` when it does.
@@ -284,11 +305,7 @@ pub fn hosts(
 }
 
 /// Simulated hosts.
-pub fn rehearsal(
-    world: &Arc<Mutex<World>>,
-    contents: SiteContents,
-    generation: u64,
-) -> Rehearsal {
+pub fn rehearsal(world: &Arc<Mutex<World>>, contents: SiteContents, generation: u64) -> Rehearsal {
     Rehearsal::new(Arc::clone(world), Arc::new(contents.rehearsed()), generation)
 }
 
@@ -465,37 +482,28 @@ pub fn access(
 }
 
 /// Carries a sequence out under a watch. The engine tells afterwards how it went. `journal` may end the run:
-/// what runs is waited for, nothing new is begun.
+/// what runs is waited for, nothing new is begun. The second time that a person asks to stop, nothing is.
 pub async fn carry_out(
     reach: &dyn Reach,
     sequence: Sequence,
-    json: bool,
-    may_fail: usize,
+    (json, may_fail): (bool, usize),
+    interrupts: &Interrupts,
     mut journal: impl FnMut(&zoisite_reach::RunEvent, &Engine) -> ControlFlow<()> + Send,
 ) -> Engine {
     let mut engine = Engine::new(sequence, PARALLEL).with_budget(may_fail);
     let mut watch = view::run::Watch::fitting(&engine, json);
-    let stop = tokio::sync::Notify::new();
-    // Listened to before the first step begins: from then on an interrupt ends no step in the middle.
-    let mut interrupts = tokio::signal::unix::signal(SignalKind::interrupt());
+    let broken = tokio::sync::Notify::new();
     let interrupt = async {
-        let person = async {
-            match &mut interrupts {
-                Ok(interrupts) => {
-                    interrupts.recv().await;
-                }
-                Err(_) => std::future::pending().await,
-            }
-        };
         tokio::select! {
-            () = person => {}
-            () = stop.notified() => {}
+            () = interrupts.asked(1) => {}
+            () = broken.notified() => {}
         }
     };
-    zoisite_reach::run(&mut engine, reach, interrupt, &mut |event, engine| {
+    let stop = interrupts.asked(2);
+    zoisite_reach::run(&mut engine, reach, (interrupt, stop), &mut |event, engine| {
         watch.event(event, engine);
         if journal(event, engine).is_break() {
-            stop.notify_one();
+            broken.notify_one();
         }
     })
     .await;

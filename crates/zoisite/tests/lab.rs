@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use common::lab::{Lab, MEMBERS, lab, project};
+use common::lab::{Lab, MEMBERS, lab, lab_root, project};
 use common::{Done, Place};
 
 #[test]
@@ -210,11 +210,6 @@ fn every_host_at_fault_is_reported_at_once_and_after_mending_it_goes_on() {
         lab.on("ibis", "systemctl stop zoisite-etcd && rm -rf /var/lib/etcd/data/member").ended(0);
     let _ = lab.zoisite(&["raise"]).ended(4).complains("S1 quorum first").complains("ibis");
     let _ = lab.etcdctl("heron", "put tide low").ended(0);
-}
-
-/// A host's file system, as this machine sees it.
-fn lab_root(lab: &Lab, host: &str) -> PathBuf {
-    lab.folder.join("hosts").join(host).join("root")
 }
 
 #[test]

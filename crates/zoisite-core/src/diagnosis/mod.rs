@@ -105,8 +105,8 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
     (
         &["a password is required", "a terminal is required to read the password"],
         "sudo asks for a password",
-        "give the user passwordless sudo: a line 'USER ALL=(ALL) NOPASSWD: ALL' that comes after \
-         every group rule in sudoers, since the last match wins",
+        "run it again with --ask-sudo, or give the user passwordless sudo: a line \
+         'USER ALL=(ALL) NOPASSWD: ALL' that comes after every group rule in sudoers, since the last match wins",
     ),
     (
         &["is not in the sudoers file", "may not run sudo", "not allowed to execute"],

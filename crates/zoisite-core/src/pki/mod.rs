@@ -15,7 +15,6 @@ mod proof;
 mod request;
 mod wanted;
 
-
 pub use authority::{Authority, AuthorityCertificate, authority_key, hex, issue_all};
 pub use edges::{Edge, Party, edges};
 pub use keys::{KeyKind, KeySource, NewKey, PkiError, Secret};

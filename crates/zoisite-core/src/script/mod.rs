@@ -14,7 +14,7 @@ pub use observe::{Depth, observe};
 pub use operation::{KeyText, Operation, Stretch, fetch_script, upload_script};
 pub use reply::{
     DirectoryFacts, EtcdFacts, EtcdMember, EtcdStatus, FileFacts, Identity, Observed, Outcome,
-    Piece, Reply, Unread, UnitFacts, program_version,
+    Piece, Reply, UnitFacts, Unread, program_version,
 };
 
 /// A text from elsewhere without what a terminal would obey: control characters but for tabs and ends of

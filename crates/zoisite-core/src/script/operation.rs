@@ -179,10 +179,8 @@ pub fn upload_script(
     generation: u64,
 ) -> String {
     let restarts = component.restarts.map_or(String::new(), |unit| format!(" {}", quote(unit)));
-    let body = format!(
-        "upload {} {sha256} {size} 755 {generation}{restarts}\n",
-        quote(&component.path)
-    );
+    let body =
+        format!("upload {} {sha256} {size} 755 {generation}{restarts}\n", quote(&component.path));
     let script =
         wrapped(&format!("zoisite: {} for {host}", component.pinned), &[ACT, UPLOAD], &body);
     // The function's own input is /dev/null; the file comes by a descriptor of its own.

@@ -43,8 +43,13 @@ pub enum Event {
         /// How.
         outcome: StepOutcome,
     },
-    /// A person wants to stop: nothing new is begun, what runs is waited for.
+    /// A person wants to stop: nothing new is begun, what changes something is waited for.
     Interrupt,
+    /// A gate that ran was left after an interrupt: it changes nothing, and may wait for long.
+    Left {
+        /// Index of the step.
+        step: usize,
+    },
 }
 
 /// Counts of a run.
@@ -104,6 +109,10 @@ impl Engine {
     pub fn handle(&mut self, event: Event) -> Vec<Command> {
         match event {
             Event::Interrupt => self.interrupted = true,
+            Event::Left { step } => {
+                debug_assert!(self.may_be_left(step), "{}", self.steps[step].id);
+                self.states[step] = State::NotTaken;
+            }
             Event::Finished { step, outcome } => {
                 debug_assert_eq!(self.states[step], State::Running, "{}", self.steps[step].id);
                 if let (Work::Gate(_), StepOutcome::Done { .. } | StepOutcome::Proven(_)) =
@@ -123,6 +132,11 @@ impl Engine {
             }
         }
         self.start_what_can()
+    }
+
+    /// Whether a step runs that need not be waited for after an interrupt.
+    pub fn may_be_left(&self, step: usize) -> bool {
+        self.states[step] == State::Running && matches!(self.steps[step].work, Work::Gate(_))
     }
 
     /// Whether nothing runs and nothing more can be started.

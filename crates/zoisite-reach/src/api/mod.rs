@@ -139,7 +139,8 @@ fn client(config: Arc<ClientConfig>, server: &ServerName<'static>, way: Way) -> 
         let (way, connector, server) = (way.clone(), connector.clone(), server.clone());
         Box::pin(async move {
             let stream = tokio::time::timeout(CONNECT, way.connect(&connector, &server)).await;
-            let stream = stream.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
+            let stream =
+                stream.map_err(|_| std::io::Error::from(std::io::ErrorKind::TimedOut))??;
             Ok::<_, std::io::Error>(Tunnelled(TokioIo::new(stream)))
         })
     });

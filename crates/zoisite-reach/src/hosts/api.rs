@@ -147,9 +147,12 @@ impl Hosts {
             found => {
                 let mut told = vec![format!("on {from}, {name} leads to {}", found.join(", "))];
                 let reached = self.probe(from, std::slice::from_ref(&self.places.stable)).await;
-                told.extend(reached.into_iter().flatten().map(|why| {
-                    format!("{from} does not reach {}: {why}", self.places.stable)
-                }));
+                told.extend(
+                    reached
+                        .into_iter()
+                        .flatten()
+                        .map(|why| format!("{from} does not reach {}: {why}", self.places.stable)),
+                );
                 told
             }
         }
@@ -164,8 +167,7 @@ impl Hosts {
         let (host, attempted, result) = match condition {
             Condition::Quorum { .. } => return Ok(done),
             Condition::Api { host } => {
-                let asked =
-                    async { self.api_of(host)?.readyz().await.map_err(|e| e.to_string()) };
+                let asked = async { self.api_of(host)?.readyz().await.map_err(|e| e.to_string()) };
                 (Some(host), "asking the API server whether it is ready".to_owned(), asked.await)
             }
             Condition::Stable { from, balancer } => {

@@ -73,8 +73,7 @@ impl Learnt {
     /// One less from now on, if more than one are allowed. Whether that is so.
     fn lower(&self, permit: Option<OwnedSemaphorePermit>) -> bool {
         let lower = |bound: usize| (bound > 1).then(|| bound - 1);
-        let lowered =
-            self.bound.fetch_update(Ordering::Relaxed, Ordering::Relaxed, lower).is_ok();
+        let lowered = self.bound.fetch_update(Ordering::Relaxed, Ordering::Relaxed, lower).is_ok();
         if let (Some(permit), true) = (permit, lowered) {
             permit.forget();
         }
@@ -405,7 +404,8 @@ impl Channel {
         let _ = process.input.shutdown().await;
         drop(process.input);
         let mut said = String::new();
-        let _ = tokio::time::timeout(saying.silence, process.errors.read_to_string(&mut said)).await;
+        let _ =
+            tokio::time::timeout(saying.silence, process.errors.read_to_string(&mut said)).await;
         match tokio::time::timeout(saying.silence, process.ended).await {
             Ok(Some(0)) => {
                 self.root.store(Root::WithPassword as u8, Ordering::Relaxed);
@@ -462,14 +462,14 @@ impl Channel {
     }
 }
 
-const PASSWORD_MEND: &str = "give the password again with --ask-sudo; one password is used for all hosts that ask";
+const PASSWORD_MEND: &str =
+    "give the password again with --ask-sudo; one password is used for all hosts that ask";
 
 /// The command with which sh runs as root: it takes a script of so many octets from its input and leaves the
 /// rest to it, or all of it where that is 0. One line, and words that every login shell reads alike.
 fn command(root: Root, script: usize) -> String {
     // Octet by octet, as sh may read ahead from a pipe what belongs to the script.
-    const LOAD: &str =
-        r#"test "$1" = 0 && exec sh; eval "$(dd bs=1 count="$1" 2>/dev/null)""#;
+    const LOAD: &str = r#"test "$1" = 0 && exec sh; eval "$(dd bs=1 count="$1" 2>/dev/null)""#;
     let become_root = match root {
         Root::Plainly => r#"test "$(id -u)" = 0 && exec "$@"; exec sudo -n -- "$@""#,
         Root::WithPassword => r#"exec sudo -k -S -p "" -- "$@""#,

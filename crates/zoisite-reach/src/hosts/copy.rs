@@ -113,7 +113,10 @@ impl Hosts {
                 continue;
             }
             let outcome = self.outcome(host, &attempted, reply.outcome(&heard.said));
-            if had > 0 && !whole && matches!(&outcome, StepOutcome::Failed(t) if t.attempted.starts_with("checking")) {
+            if had > 0
+                && !whole
+                && matches!(&outcome, StepOutcome::Failed(t) if t.attempted.starts_with("checking"))
+            {
                 whole = true;
                 continue;
             }
@@ -146,7 +149,8 @@ impl Hosts {
             let mut piece = Piece::default();
             let mut line = |text: &str| piece.line(text);
             let saying = Saying { attempted: &attempted, script: 0, silence: GIVING, until };
-            let heard = channel.script(&fetch_script(path, have, PIECE), &saying, &mut line).await?;
+            let heard =
+                channel.script(&fetch_script(path, have, PIECE), &saying, &mut line).await?;
             let Some(facts) = piece.file else {
                 if heard.cut && Instant::now() < until {
                     continue;

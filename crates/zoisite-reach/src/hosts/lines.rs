@@ -63,7 +63,8 @@ mod tests {
     async fn lines(said: &[u8]) -> (Vec<String>, Ended) {
         let mut lines = Vec::new();
         let mut from = said;
-        let ended = read(&mut from, Duration::from_secs(60), &mut |line| lines.push(line.into())).await;
+        let ended =
+            read(&mut from, Duration::from_secs(60), &mut |line| lines.push(line.into())).await;
         (lines, ended)
     }
 

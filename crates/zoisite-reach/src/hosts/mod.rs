@@ -25,12 +25,10 @@ use zoisite_core::pki::Secret;
 use zoisite_core::script::{Depth, KeyText, Observed, Outcome, Reply, Stretch, observe, plain};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 
-pub use self::carrier::{
-    Broken, Carrier, Connection, Hope, NotOpened, Process, Stream, Target,
-};
-pub(crate) use self::way::{Secured, Way};
+pub use self::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Stream, Target};
 use self::channel::{Channel, Heard, Limits, Saying};
 pub use self::openssh::OpenSsh;
+pub(crate) use self::way::{Secured, Way};
 use crate::access::Access;
 use crate::api::{ApiClient, Readiness};
 use crate::etcd::EtcdClient;
@@ -388,7 +386,9 @@ impl Reach for Hosts {
                     StepOutcome::Failed(Trouble::new(host, attempted, answer, vec![]).mend(mend))
                 }
                 _ => match self.outcome(host, attempted, reply.outcome(&heard.said)) {
-                    StepOutcome::Done { changed } => StepOutcome::Done { changed: changed + before },
+                    StepOutcome::Done { changed } => {
+                        StepOutcome::Done { changed: changed + before }
+                    }
                     other => other,
                 },
             };

@@ -161,6 +161,20 @@ impl OpenSsh {
         words.join(" ")
     }
 
+    /// Logs in without asking anybody. A host's key may be known by its address or by the name alone, under
+    /// which the person logs in.
+    async fn log_in(&self, words: &[String], name: &str) -> Result<Master, String> {
+        let opened = Master::start(&self.folder, words, name, true).await;
+        match opened {
+            Err(said) if key_is_unknown(&said) => {
+                let alias = ["-o".to_owned(), format!("HostKeyAlias={name}")];
+                let by_name = [words, &alias[..]].concat();
+                Master::start(&self.folder, &by_name, name, true).await.map_err(|_| said)
+            }
+            opened => opened,
+        }
+    }
+
     /// The jump host's shared connection, where the configuration names one and it opens without a person.
     async fn jump(&self, target: &Target) -> Option<(String, Arc<Master>)> {
         let jump = self.behind(target).await?;
@@ -189,8 +203,7 @@ impl OpenSsh {
         words.extend(user.into_iter().flat_map(|user| ["-l".into(), user.to_owned()]));
         words.extend(port.into_iter().flat_map(|port| ["-p".into(), port.to_owned()]));
         let name = host.trim_matches(['[', ']']);
-        let master = Master::start(&self.folder, &words, name, true).await.ok()?;
-        let master = Arc::new(master);
+        let master = Arc::new(self.log_in(&words, name).await.ok()?);
         jumps.insert(jump.clone(), Arc::clone(&master));
         Some((name.to_owned(), master))
     }
@@ -236,21 +249,9 @@ impl Carrier for OpenSsh {
             words.push(format!("ProxyCommand=ssh -F none -S {socket} -W [%h]:%p {name}"));
         }
         let name = target.name.as_str();
-        let mut opened = Master::start(&self.folder, &words, name, true).await;
-        let unknown = |said: &str| {
-            said.contains("Host key verification failed")
-                && !said.contains("IDENTIFICATION HAS CHANGED")
-        };
-        // Its key may be known by the name alone, under which the person logs in.
-        if opened.as_ref().is_err_and(|said| unknown(said)) {
-            let mut by_name = words.clone();
-            by_name.extend(["-o".into(), format!("HostKeyAlias={name}")]);
-            if let Ok(master) = Master::start(&self.folder, &by_name, name, true).await {
-                opened = Ok(master);
-            }
-        }
+        let mut opened = self.log_in(&words, name).await;
         if let Err(said) = &opened {
-            let asks = said.contains("Permission denied") || unknown(said);
+            let asks = said.contains("Permission denied") || key_is_unknown(said);
             let terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
             if asks && terminal {
                 let _one = self.prompt.lock().await;
@@ -261,7 +262,7 @@ impl Carrier for OpenSsh {
             Ok(master) => Ok(Arc::new(master)),
             Err(said) => Err(NotOpened {
                 hope: hope(&said),
-                mend: unknown(&said).then(|| {
+                mend: key_is_unknown(&said).then(|| {
                     format!(
                         "log in by hand once and accept its key: {}; to compare it first: ssh-keyscan {}",
                         self.by_hand(target),
@@ -299,18 +300,32 @@ impl Carrier for OpenSsh {
     }
 }
 
+/// Whether ssh stopped for want of a host's key, and not because it is another one than before.
+fn key_is_unknown(said: &str) -> bool {
+    said.contains("Host key verification failed") && !said.contains("IDENTIFICATION HAS CHANGED")
+}
+
 /// What may become of a connection that ssh did not open, by its words.
 fn hope(said: &str) -> Hope {
     let any = |words: &[&str]| words.iter().any(|word| said.contains(word));
     if any(&["Permission denied", "verification failed", "IDENTIFICATION HAS CHANGED"]) {
         Hope::None
-    } else if any(&["kex_exchange_identification", "onnection closed by", "onnection reset by",
-        "during banner exchange", "stdio forwarding failed", "Not allowed at this time"])
-    {
+    } else if any(&[
+        "kex_exchange_identification",
+        "onnection closed by",
+        "onnection reset by",
+        "during banner exchange",
+        "stdio forwarding failed",
+        "Not allowed at this time",
+    ]) {
         Hope::Crowded
-    } else if any(&["Connection refused", "timed out", "No route to host", "unreachable",
-        "Host is down"])
-    {
+    } else if any(&[
+        "Connection refused",
+        "timed out",
+        "No route to host",
+        "unreachable",
+        "Host is down",
+    ]) {
         Hope::Away
     } else {
         Hope::None
@@ -380,8 +395,7 @@ impl Master {
         let mut block = [0; 4_096];
         loop {
             if UnixStream::connect(&socket).await.is_ok() {
-                let session =
-                    Arc::new(Session::resume_mux(socket.clone().into_boxed_path(), None));
+                let session = Arc::new(Session::resume_mux(socket.clone().into_boxed_path(), None));
                 let (folder, process) = (Arc::clone(folder), Mutex::new(child));
                 let forwards = tokio::sync::Mutex::default();
                 return Ok(Self { socket, session, folder, process, forwards });

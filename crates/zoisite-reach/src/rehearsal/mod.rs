@@ -22,8 +22,8 @@ use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 
 pub use self::world::{Fault, World};
-use crate::reach::{Contents, Reach, Progress};
 use crate::quorum::judge;
+use crate::reach::{Contents, Progress, Reach};
 
 /// A reach of simulated hosts.
 pub struct Rehearsal {

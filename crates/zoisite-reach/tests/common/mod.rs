@@ -138,7 +138,9 @@ impl Carrier for StandIn {
         match self.openings.lock().unwrap().pop_front() {
             Some(Opening::Dropped) => return Err(not("dropped in a crowd", Hope::Crowded)),
             Some(Opening::Away) => return Err(not("Connection refused", Hope::Away)),
-            Some(Opening::Refused) => return Err(not("Permission denied (publickey).", Hope::None)),
+            Some(Opening::Refused) => {
+                return Err(not("Permission denied (publickey).", Hope::None));
+            }
             None => {}
         }
         let stands = Arc::new(AtomicBool::new(true));

@@ -12,11 +12,12 @@ use zoisite_core::blueprint::ComponentSums;
 use zoisite_core::cluster::HostName;
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{ApiLook, Begun, Engine, Looks, Sequence, State as StepState};
-use zoisite_reach::{Deadlines, Reach, RunEvent, Hosts, World};
+use zoisite_reach::{Deadlines, Hosts, Reach, RunEvent, World};
 use zoisite_store::{RunRecord, State, StoreError, trust};
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::interrupt::Interrupts;
 use crate::road::{self, Phases, Prepared, prepare};
 use crate::site::{Site, Working, begin_run, now};
 use crate::standing::{self, Standing};
@@ -230,13 +231,14 @@ impl Raise<'_> {
         let mut phases = Phases::default();
         phases.add("look", Duration::ZERO, self.looked);
         let mut stopped = Ok(());
-        let engine = road::carry_out(reach, sequence, self.json, self.may_fail, |event, engine| {
-            if let RunEvent::Ended { step, at, took, .. } = event {
-                let id = &engine.steps()[*step].id;
+        let interrupts = Interrupts::listen();
+        let how = (self.json, self.may_fail);
+        let engine = road::carry_out(reach, sequence, how, &interrupts, |event, engine| {
+            if let RunEvent::Ended { id, at, took, .. } = event {
                 phases.add(road::phase(id), at.saturating_sub(*took), *at);
             }
             // A journal that cannot be written must not stop the run; its end is recorded once more.
-            let line = journal_line(event, engine);
+            let line = json!(event).to_string();
             let _ = state.records().append(self.run.generation, now(), &line);
             if stopped.is_ok() {
                 // What no longer holds the lock stops: another run may be at work by now.
@@ -248,6 +250,9 @@ impl Raise<'_> {
         stopped?;
         let total = reach.elapsed();
         let tally = engine.tally();
+        if !engine.finished() {
+            return Err(stopped_at_once(&engine));
+        }
         if tally.failed > 0 {
             let failure = Failure::troubles(engine.troubles());
             return Err(match tally.not_taken {
@@ -263,7 +268,16 @@ impl Raise<'_> {
                 "run the same command again: it goes on from here",
             ));
         }
-        let seen = standing::see(self.site, reach, &self.prepared).await;
+        let seen = tokio::select! {
+            seen = standing::see(self.site, reach, &self.prepared) => seen,
+            () = interrupts.asked(1) => {
+                return Err(Failure::new(
+                    Kind::Run,
+                    "every step is done; you stopped the look at what stands",
+                    "zoisite status looks again",
+                ));
+            }
+        };
         forget_old_keys(state, &self.prepared, &seen.looks)?;
         // What was signed in this run is in the ledger since.
         let ledger = state.ledger()?;
@@ -311,6 +325,27 @@ impl Raise<'_> {
     }
 }
 
+/// A run that did not wait for what ran. What was begun on hosts ends there by itself, or stays half done.
+fn stopped_at_once(engine: &Engine) -> Failure {
+    let mut left: Vec<&str> = Vec::new();
+    for (step, state) in engine.steps().iter().zip(engine.states()) {
+        if *state == StepState::Running {
+            left.push(&step.id);
+        }
+    }
+    let more = left.len().saturating_sub(12);
+    left.truncate(12);
+    let mut names = left.join(", ");
+    if more > 0 {
+        names.push_str(&format!(" and {more} more"));
+    }
+    Failure::new(
+        Kind::Run,
+        format!("stopped at once, as you asked: {names} may be half done"),
+        "run the same command again: it looks at all of it, takes back the join tokens of this run, and goes on",
+    )
+}
+
 /// What is not well right after a run makes the run a failed one, whatever its steps said. Hosts that could
 /// not be reached from the beginning are told by themselves.
 fn all_well(status: &Standing, looks: &Looks) -> Result<(), Failure> {
@@ -349,27 +384,6 @@ fn tell_prepared(prepared: &Prepared) {
         let all = count(prepared.proof.held.len(), "connection");
         view::note(&format!("proved {all} that will be dialled"));
     }
-}
-
-fn journal_line(event: &RunEvent, engine: &Engine) -> String {
-    let id = |step: &usize| engine.steps()[*step].id.clone();
-    let value = match event {
-        RunEvent::Began { step, .. } => json!({"step": id(step), "is": "begun"}),
-        RunEvent::Doing { step, what } => json!({"step": id(step), "is": "doing", "what": what}),
-        RunEvent::Ended { step, state, took, .. } => match state {
-            StepState::Failed(trouble) => {
-                json!({"step": id(step), "is": "failed", "what": trouble.answer, "seconds": took.as_secs_f64()})
-            }
-            StepState::Done(changed) => {
-                json!({"step": id(step), "is": "done", "changed": changed, "seconds": took.as_secs_f64()})
-            }
-            StepState::Waiting | StepState::Running | StepState::NotTaken => {
-                json!({"step": id(step), "is": "left"})
-            }
-        },
-        RunEvent::Interrupted => json!({"is": "interrupted"}),
-    };
-    value.to_string()
 }
 
 /// The same on simulated hosts, with a store of theirs: nothing else is touched.

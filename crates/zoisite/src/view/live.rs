@@ -15,7 +15,7 @@ pub struct Live {
     doing: BTreeMap<usize, String>,
     took: BTreeMap<usize, Duration>,
     style: Style,
-    interrupted: bool,
+    stopping: Option<&'static str>,
     _screen: MultiProgress,
 }
 
@@ -28,7 +28,10 @@ struct Row {
 /// The row of what concerns the whole cluster.
 const GATES: &str = "cluster";
 
-/// Rows that fit on a screen; of a larger reach the busiest are worth looking at, and all are counted.
+const WAITING: &str = "stopping: what runs is waited for; Ctrl-C again stops at once";
+const STOPPED: &str = "stopped at once";
+
+/// Rows that fit on a screen; of more hosts the busiest are worth looking at, and all are counted.
 const MOST_ROWS: usize = 24;
 
 impl Live {
@@ -69,7 +72,7 @@ impl Live {
             doing: BTreeMap::new(),
             took: BTreeMap::new(),
             style,
-            interrupted: false,
+            stopping: None,
             _screen: screen,
         };
         live.draw(engine);
@@ -81,14 +84,15 @@ impl Live {
             RunEvent::Began { step, .. } => {
                 self.doing.insert(*step, String::new());
             }
-            RunEvent::Doing { step, what } => {
+            RunEvent::Doing { step, what, .. } => {
                 self.doing.insert(*step, what.clone());
             }
             RunEvent::Ended { step, took, .. } => {
                 self.doing.remove(step);
                 self.took.insert(*step, *took);
             }
-            RunEvent::Interrupted => self.interrupted = true,
+            RunEvent::Interrupted => self.stopping = Some(WAITING),
+            RunEvent::Stopped => self.stopping = Some(STOPPED),
         }
         self.draw(engine);
     }
@@ -108,8 +112,8 @@ impl Live {
         }
         let tally = engine.tally();
         self.total.set_position((tally.done + tally.failed) as u64);
-        if self.interrupted {
-            self.total.set_message(self.style.warn("stopping: what runs is waited for"));
+        if let Some(how) = self.stopping {
+            self.total.set_message(self.style.warn(how));
         } else if tally.failed > 0 {
             self.total.set_message(self.style.bad(&format!("{} failed", tally.failed)));
         }

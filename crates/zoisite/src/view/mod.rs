@@ -2,6 +2,7 @@
 
 pub mod findings;
 mod live;
+pub mod looking;
 mod plain;
 pub mod run;
 pub mod standing;

@@ -17,12 +17,12 @@ impl Plain {
     pub fn event(&mut self, event: &RunEvent, engine: &Engine) {
         let steps = engine.steps();
         match event {
-            RunEvent::Began { step, at } => {
+            RunEvent::Began { step, at, .. } => {
                 self.last = *at;
                 self.line(&steps[*step], "begins", &steps[*step].what);
             }
             // What a step waits for is worth a line when it is new, each single file is not.
-            RunEvent::Doing { step, what } => {
+            RunEvent::Doing { step, what, .. } => {
                 let kind = what.split([' ', ':']).next().unwrap_or_default().to_owned();
                 let gate = matches!(steps[*step].work, Work::Gate(_));
                 let waits = what.starts_with("waiting") || what.starts_with("again") || gate;
@@ -31,7 +31,7 @@ impl Plain {
                     self.line(&steps[*step], "waits", what);
                 }
             }
-            RunEvent::Ended { step, state, at, took } => {
+            RunEvent::Ended { step, state, at, took, .. } => {
                 self.last = *at;
                 let (word, text) = match state {
                     State::Done(0) => ("done", format!("in {}", seconds(*took))),
@@ -43,9 +43,12 @@ impl Plain {
             }
             RunEvent::Interrupted => {
                 super::say(&format!(
-                    "[{:>8}] interrupted: nothing new is begun, what runs is waited for",
+                    "[{:>8}] interrupted: nothing new is begun, what runs is waited for; once more stops at once",
                     seconds(self.last)
                 ));
+            }
+            RunEvent::Stopped => {
+                super::say(&format!("[{:>8}] stopped at once", seconds(self.last)));
             }
         }
     }

@@ -14,15 +14,15 @@ pub enum Watch {
     Live(Box<Live>),
     /// A line for each thing that happened.
     Plain(Plain),
-    /// Nothing: the answer is JSON.
-    Silent,
+    /// A line of JSON for each, on the standard error stream: the answer is JSON too.
+    Json,
 }
 
 impl Watch {
-    /// The view that fits: live on a terminal, plain elsewhere, none when the answer is JSON.
+    /// The view that fits: live on a terminal, plain elsewhere, and for programs when the answer is JSON.
     pub fn fitting(engine: &Engine, json: bool) -> Self {
         if json {
-            Self::Silent
+            Self::Json
         } else if std::io::stderr().is_terminal()
             && std::env::var_os("TERM").is_some_and(|t| t != "dumb")
         {
@@ -37,7 +37,7 @@ impl Watch {
         match self {
             Self::Live(live) => live.event(event, engine),
             Self::Plain(plain) => plain.event(event, engine),
-            Self::Silent => {}
+            Self::Json => super::say(&serde_json::json!(event).to_string()),
         }
     }
 

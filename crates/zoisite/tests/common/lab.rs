@@ -195,6 +195,11 @@ impl Lab {
     }
 }
 
+/// A host's file system, as this machine sees it.
+pub fn lab_root(lab: &Lab, host: &str) -> PathBuf {
+    lab.folder.join("hosts").join(host).join("root")
+}
+
 impl Drop for Lab {
     fn drop(&mut self) {
         if !std::thread::panicking() {

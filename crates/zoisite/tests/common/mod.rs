@@ -4,6 +4,7 @@
 
 pub mod lab;
 pub mod refused;
+pub mod terminal;
 
 use std::fmt;
 use std::path::{Path, PathBuf};

@@ -1,0 +1,103 @@
+//! How far a look at many hosts is: nothing where it is quick, else how many have answered and who has not.
+
+use std::collections::BTreeSet;
+use std::io::IsTerminal as _;
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressStyle};
+use zoisite_core::cluster::HostName;
+
+use super::{count, say};
+
+/// A look that is over sooner is not worth a word.
+const SOON: Duration = Duration::from_millis(800);
+/// How often lines are written where nothing can change in place.
+const SELDOM: Duration = Duration::from_secs(10);
+
+/// Watches a look.
+pub struct Looking {
+    all: usize,
+    missing: BTreeSet<HostName>,
+    began: Instant,
+    said: Option<Instant>,
+    bar: Option<ProgressBar>,
+}
+
+impl Looking {
+    /// A look at these hosts begins.
+    pub fn at(hosts: impl IntoIterator<Item = HostName>) -> Self {
+        let missing: BTreeSet<HostName> = hosts.into_iter().collect();
+        Self { all: missing.len(), missing, began: Instant::now(), said: None, bar: None }
+    }
+
+    /// A host has answered, or is known not to.
+    pub fn seen(&mut self, host: &HostName) {
+        self.missing.remove(host);
+        self.show();
+    }
+
+    /// Shows how far it is, if it is time to.
+    pub fn show(&mut self) {
+        if self.began.elapsed() < SOON || self.missing.is_empty() {
+            return;
+        }
+        let text = words(self.all, &self.missing);
+        if std::io::stderr().is_terminal() {
+            let bar = self.bar.get_or_insert_with(|| {
+                let bar = ProgressBar::new_spinner();
+                let form = ProgressStyle::with_template("  {spinner:.cyan} {wide_msg}");
+                bar.set_style(form.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+                bar.enable_steady_tick(Duration::from_millis(120));
+                bar
+            });
+            bar.set_message(super::tame(&text).into_owned());
+        } else if self.said.unwrap_or(self.began).elapsed() >= SELDOM {
+            self.said = Some(Instant::now());
+            say(&text);
+        }
+    }
+
+    /// The look is over: nothing of this stays on the screen.
+    pub fn end(self) {
+        if let Some(bar) = self.bar {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+/// `looked at 9 of 11 hosts; heron and ibis have not answered yet`.
+fn words(all: usize, missing: &BTreeSet<HostName>) -> String {
+    let seen = all - missing.len();
+    let named: Vec<&str> = missing.iter().take(3).map(HostName::as_str).collect();
+    let more = missing.len() - named.len();
+    let who = match (named.as_slice(), more) {
+        ([], _) => String::new(),
+        ([one], 0) => format!("; {one} has not answered yet"),
+        ([some @ .., last], 0) => format!("; {} and {last} have not answered yet", some.join(", ")),
+        (some, more) => format!("; {} and {more} more have not answered yet", some.join(", ")),
+    };
+    format!("looked at {seen} of {}{who}", count(all, "host"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_slow_are_named() {
+        let hosts = |names: &[&str]| names.iter().map(|n| HostName::new(n).unwrap()).collect();
+        assert_eq!(
+            words(3, &hosts(&["heron"])),
+            "looked at 2 of 3 hosts; heron has not answered yet"
+        );
+        assert_eq!(
+            words(11, &hosts(&["heron", "ibis"])),
+            "looked at 9 of 11 hosts; heron and ibis have not answered yet"
+        );
+        let many = ["tern-1", "tern-2", "tern-3", "tern-4", "tern-5"];
+        assert_eq!(
+            words(500, &hosts(&many)),
+            "looked at 495 of 500 hosts; tern-1, tern-2, tern-3 and 2 more have not answered yet"
+        );
+    }
+}

@@ -1,0 +1,217 @@
+//! Hosts as sites have them, on real OpenSSH and sudo: shells, bounds, jump hosts, terminals, passwords.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::process::{Command, Stdio};
+
+use common::lab::{Lab, lab, lab_root};
+use common::terminal::{CTRL_C, Terminal};
+
+/// A host's own public key.
+fn key_of(lab: &Lab, host: &str) -> String {
+    let path = lab_root(lab, host).join("etc/ssh/ssh_host_ed25519_key.pub");
+    let text = std::fs::read_to_string(path).unwrap();
+    text.split(' ').take(2).collect::<Vec<_>>().join(" ").trim().to_owned()
+}
+
+/// The person's own configuration of a site, in the place of the lab's: its path.
+fn configuration(lab: &Lab, own: &str) -> String {
+    let known: String = ["heron", "egret", "ibis"]
+        .iter()
+        .map(|host| format!("{host} {}\n", key_of(lab, host)))
+        .collect();
+    lab.place.write("known_hosts", known);
+    let (folder, place) = (lab.folder.display(), lab.place.folder().display());
+    let text = format!(
+        "{own}Host *\n  User warden\n  IdentityFile {folder}/key\n  IdentitiesOnly yes\n  \
+         UserKnownHostsFile {place}/known_hosts\n  GlobalKnownHostsFile /dev/null\n  \
+         StrictHostKeyChecking yes\n"
+    );
+    lab.place.write("ssh_config", text);
+    lab.place.path("ssh_config").to_str().unwrap().to_owned()
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn hosts_of_odd_sites_are_raised_like_others() {
+    let lab_ = Lab::of("compact", Some("etcd"), 3);
+    // One reached by the person's own HostName over IPv6, with one session at a time, no forwarding, csh, and a
+    // shell that greets.
+    let _ = common::Done::of(Command::new("ip").args([
+        "address",
+        "replace",
+        "fd77::fe/64",
+        "dev",
+        "zlab0",
+        "nodad",
+    ]))
+    .ended(0);
+    let _ = lab_
+        .on(
+            "heron",
+            "ip address add fd77::11/64 dev host0 nodad; usermod -s /bin/csh warden; \
+             echo \"echo Welcome to heron\" >/home/warden/.cshrc; \
+             printf \"MaxSessions 1\\nAllowTcpForwarding no\\n\" >/etc/ssh/sshd_config.d/site.conf; \
+             systemctl restart ssh",
+        )
+        .ended(0);
+    // One whose sudo wants a terminal, with fish; it leads to the third one.
+    let _ = lab_
+        .on(
+            "egret",
+            "usermod -s /usr/bin/fish warden; echo \"Defaults requiretty\" >/etc/sudoers.d/00-tty",
+        )
+        .ended(0);
+    // One where root logs in and there is no sudo, and sshd forwards nothing: bash passes it on.
+    let _ = lab_
+        .on(
+            "ibis",
+            "mkdir -p -m 0700 /root/.ssh; cp /home/warden/.ssh/authorized_keys /root/.ssh/; \
+             chown -R root:root /root/.ssh; echo \"AllowTcpForwarding no\" >/etc/ssh/sshd_config.d/site.conf; \
+             systemctl restart ssh; mv /usr/bin/sudo /usr/bin/sudo.away",
+        )
+        .ended(0);
+    let config = configuration(
+        &lab_,
+        "Host heron\n  HostName fd77::11\nHost ibis\n  User root\n  ProxyJump egret\n",
+    );
+    let zoisite =
+        |args: &[&str]| common::Done::of(lab_.command(args).env("ZOISITE_SSH_CONFIG", &config));
+    let _ = zoisite(&["raise"]).ended(0).says("heron was read through egret and ibis");
+    let _ = zoisite(&["raise"]).ended(0).says("nothing differs on 3 hosts");
+    let status = zoisite(&["status", "--json"]).ended(0).json();
+    assert_eq!(status["healthy"], 3, "{status:#}");
+
+    // A host whose key nobody accepted: what is printed to be done is done, and works.
+    lab_.place.write("known_hosts", format!("egret {}\n", key_of(&lab_, "egret")));
+    let done = zoisite(&["status"]).ended(3).says("ssh -F");
+    let by_hand = done.stdout.split("accept its key: ").nth(1).unwrap();
+    let by_hand = by_hand.split(';').next().unwrap().split_whitespace().collect::<Vec<_>>();
+    let accepted = Command::new(by_hand[0])
+        .args(["-o", "StrictHostKeyChecking=accept-new"])
+        .args(&by_hand[1..])
+        .arg("true")
+        .stdin(Stdio::null())
+        .status()
+        .unwrap();
+    assert!(accepted.success(), "{by_hand:?}");
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn a_password_for_sudo_is_asked_once_and_seen_by_nobody() {
+    let lab_ = Lab::of("compact", Some("etcd"), 3);
+    for host in ["heron", "ibis"] {
+        let _ = lab_
+            .on(
+                host,
+                "echo warden:high-tide | chpasswd; echo \"warden ALL=(ALL) ALL\" >/etc/sudoers.d/warden",
+            )
+            .ended(0);
+    }
+    let _ = lab_
+        .zoisite(&["raise"])
+        .ended(1)
+        .complains("heron: looking at the host failed")
+        .complains("sudo asks for a password")
+        .complains("--ask-sudo");
+    // The wrong one is told before anything else is sent there.
+    let mut terminal = Terminal::of(&lab_.command(&["raise", "--ask-sudo"]));
+    terminal.until("password for sudo on the hosts");
+    terminal.press("low-tide\n");
+    assert_eq!(terminal.status(), 1, "{}", terminal.shown());
+    assert!(terminal.shown().contains("becoming root with the password given"));
+
+    let mut terminal = Terminal::of(&lab_.command(&["raise", "--ask-sudo"]));
+    terminal.until("password for sudo on the hosts");
+    terminal.press("high-tide\n");
+    assert_eq!(terminal.status(), 0, "{}", terminal.shown());
+    assert!(!terminal.shown().contains("high-tide"));
+    for host in ["heron", "egret", "ibis"] {
+        let root = lab_root(&lab_, host);
+        let found = Command::new("grep")
+            .args(["-rlsa", "high-tide"])
+            .args(["etc", "var/log", "var/lib/zoisite", "home", "run"].map(|f| root.join(f)))
+            .output()
+            .unwrap();
+        assert_eq!(String::from_utf8_lossy(&found.stdout), "", "{host}");
+    }
+    for (file, _) in lab_.place.files() {
+        let bytes = std::fs::read(lab_.place.path(&file)).unwrap();
+        assert!(!bytes.windows(9).any(|window| window == b"high-tide"), "{file}");
+    }
+}
+
+/// Tokens that let hosts in: in the cluster, and on its only host.
+fn tokens(lab: &Lab) -> (String, i32) {
+    let words = ["get", "secrets", "-n", "kube-system", "-o", "name"];
+    let secrets = lab.kubectl(&lab.glass(), &lab.api(), &words).ended(0).stdout;
+    let tokens = secrets.lines().filter(|name| name.contains("bootstrap-token"));
+    (tokens.collect(), lab.on("heron", "ls /run/zoisite/*token* 2>/dev/null").status)
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn an_interrupt_in_the_midst_of_a_join_leaves_no_token_and_breaks_nothing() {
+    let lab_ = Lab::of("single", None, 1);
+    let mut terminal = Terminal::of(&lab_.command(&["raise"]));
+    terminal.until("▸ join");
+    terminal.press(CTRL_C);
+    terminal.until("stopping");
+    assert_eq!(terminal.status(), 1, "{}", terminal.shown());
+    let shown = terminal.shown();
+    assert!(shown.contains("stopped as you asked"), "{shown}");
+    assert!(!shown.contains("broke off") && !shown.contains("✗"), "{shown}");
+    assert_eq!(tokens(&lab_), (String::new(), 2), "{shown}");
+
+    // Twice: it ends at once, and the next run puts in order what was left.
+    let _ =
+        lab_.on("heron", "systemctl stop zoisite-kubelet; rm -rf /var/lib/kubelet/pki").ended(0);
+    let mut terminal = Terminal::of(&lab_.command(&["raise"]));
+    terminal.until("▸ admit");
+    terminal.press(CTRL_C);
+    terminal.press(CTRL_C);
+    assert_eq!(terminal.status(), 1, "{}", terminal.shown());
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    assert_eq!(tokens(&lab_), (String::new(), 2));
+    // The connection of a run that is killed ends with it, and leaves no folder here.
+    let ours = || {
+        let listed = Command::new("pgrep").args(["-f", "ssh -M -N -T -S /tmp/zoisite-"]).output();
+        String::from_utf8(listed.unwrap().stdout).unwrap()
+    };
+    let mut killed = lab_.command(&["verify"]);
+    let mut killed = killed.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    while ours().is_empty() {
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    killed.kill().unwrap();
+    killed.wait().unwrap();
+    let end = std::time::Instant::now() + std::time::Duration::from_secs(60);
+    while !ours().is_empty() {
+        assert!(std::time::Instant::now() < end, "still there: {}", ours());
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn a_host_that_reboots_or_is_cut_off_in_the_midst_is_waited_for() {
+    let lab_ = Lab::of("compact", Some("etcd"), 3);
+    let mut raise = lab_.command(&["raise"]);
+    let raise = raise.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    // While its components are on their way.
+    let end = std::time::Instant::now() + std::time::Duration::from_secs(300);
+    let parts = lab_root(&lab_, "egret").join("usr/local/lib/zoisite");
+    while !parts.exists() {
+        assert!(std::time::Instant::now() < end, "nothing is copied to egret");
+        std::thread::sleep(std::time::Duration::from_millis(10));
+    }
+    lab("off", &["egret"]);
+    lab("on", &["egret"]);
+    let output = raise.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(output.status.success(), "{said}");
+    lab_.must_converge();
+}
