@@ -24,4 +24,4 @@ pub use quorum::{MemberAnswer, judge};
 pub use reach::{Contents, Progress, Reach};
 pub use rehearsal::{Fault, Rehearsal, World};
 pub use runner::{RunEvent, run};
-pub use verify::{CHECKS, Tried, Verification, verify};
+pub use verify::{CHECKS, NAMESPACE, Tried, Verification, verify};

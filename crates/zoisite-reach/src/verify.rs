@@ -65,11 +65,13 @@ struct Verifier<'a> {
     said: &'a mut (dyn FnMut(&Tried) + Send),
 }
 
-/// Verifies a cluster through the stable address. `servers` are its API servers, each at its own address.
+/// Verifies a cluster through the stable address. `servers` are its API servers, each at its own address. When
+/// `interrupt` completes, nothing more is tried, and what was made is removed.
 pub async fn verify(
     stable: &ApiClient,
     servers: &[(HostName, Result<ApiClient, String>)],
     wanted: &Verification,
+    interrupt: impl Future<Output = ()>,
     said: &mut (dyn FnMut(&Tried) + Send),
 ) -> Vec<Tried> {
     let mut verifier = Verifier { api: stable, wanted, tried: Vec::new(), said };
@@ -81,15 +83,38 @@ pub async fn verify(
         };
         verifier.note(CHECKS[0], host.as_str(), began, asked);
     }
-    let made = verifier.begin(servers).await;
-    if made {
-        verifier.nodes().await;
-        let pods = verifier.pods().await;
-        verifier.connections(&pods).await;
+    verifier.sweep().await;
+    let trying = async {
+        if verifier.begin(servers).await {
+            verifier.nodes().await;
+            let pods = verifier.pods().await;
+            verifier.connections(&pods).await;
+        }
+    };
+    tokio::select! {
+        () = trying => {}
+        () = interrupt => {}
     }
     verifier.clean_up().await;
     verifier.tried
 }
+
+/// Until when a proof's namespace may be in use: one that is older was left by a proof that was killed.
+const UNTIL: &str = "zoisite/verify-until";
+const IN_USE: jiff::SignedDuration = jiff::SignedDuration::from_mins(15);
+const NAMESPACES: &str = "/api/v1/namespaces";
+const OURS: &str = "/api/v1/namespaces?labelSelector=app.kubernetes.io%2Fmanaged-by%3Dzoisite";
+
+/// Whether a namespace was left by a proof that did not end.
+fn is_left(namespace: &Value, now: jiff::Timestamp) -> bool {
+    let metadata = &namespace["metadata"];
+    let ours = metadata["name"].as_str().is_some_and(|name| name.starts_with(NAMESPACE));
+    let until = metadata["annotations"][UNTIL].as_str().and_then(|until| until.parse().ok());
+    ours && until.is_some_and(|until: jiff::Timestamp| until < now)
+}
+
+/// How the namespaces of proofs begin.
+pub const NAMESPACE: &str = "zoisite-verify-";
 
 impl Verifier<'_> {
     fn note(&mut self, check: &'static str, on: &str, began: Instant, result: Result<(), String>) {
@@ -101,6 +126,17 @@ impl Verifier<'_> {
 
     fn path(&self, rest: &str) -> String {
         format!("/api/v1/namespaces/{}{rest}", self.wanted.namespace)
+    }
+
+    /// Removes what earlier proofs left that were killed.
+    async fn sweep(&self) {
+        let now = jiff::Timestamp::now();
+        // What cannot be swept now is swept by a later one.
+        let all = self.api.list(OURS).await.unwrap_or_default();
+        for namespace in all.iter().filter(|namespace| is_left(namespace, now)) {
+            let name = namespace["metadata"]["name"].as_str().unwrap_or_default();
+            let _ = self.api.delete(&format!("{NAMESPACES}/{name}")).await;
+        }
     }
 
     /// Makes the namespace; writes through the stable address and reads through every API server.
@@ -115,6 +151,7 @@ impl Verifier<'_> {
                     "app.kubernetes.io/managed-by": "zoisite",
                     "pod-security.kubernetes.io/enforce": "restricted",
                 },
+                "annotations": {UNTIL: (jiff::Timestamp::now() + IN_USE).to_string()},
             },
         });
         let value = self.wanted.namespace.clone();
@@ -125,7 +162,7 @@ impl Verifier<'_> {
             "stringData": {"value": value},
         });
         let written = async {
-            self.api.create("/api/v1/namespaces", &namespace).await?;
+            self.api.create(NAMESPACES, &namespace).await?;
             self.api.create(&self.path("/secrets"), &note).await?;
             Ok::<(), ApiError>(())
         };
@@ -403,4 +440,22 @@ fn why_waiting(pod: &Value) -> String {
         .map(words)
         .filter(|text| !text.is_empty())
         .unwrap_or_else(|| "it does not run yet".into())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_what_a_killed_proof_left_is_swept() {
+        let now: jiff::Timestamp = "2026-11-25T12:00:00Z".parse().unwrap();
+        let namespace = |name: &str, until: &str| {
+            json!({"metadata": {"name": name, "annotations": {UNTIL: until}}})
+        };
+        assert!(is_left(&namespace("zoisite-verify-0a1b2c", "2026-11-25T11:59:00Z"), now));
+        assert!(!is_left(&namespace("zoisite-verify-0a1b2c", "2026-11-25T12:10:00Z"), now), "in use");
+        assert!(!is_left(&namespace("tides", "2026-11-25T11:00:00Z"), now), "somebody else's");
+        let bare = json!({"metadata": {"name": "zoisite-verify-0a1b2c"}});
+        assert!(!is_left(&bare, now), "nobody said until when");
+    }
 }

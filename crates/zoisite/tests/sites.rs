@@ -73,6 +73,9 @@ fn hosts_of_odd_sites_are_raised_like_others() {
              systemctl restart ssh; mv /usr/bin/sudo /usr/bin/sudo.away",
         )
         .ended(0);
+    // The file names no user, so that the person's configuration does.
+    let file = lab_.place.read("zoisite.toml").replace("user = \"warden\"", "");
+    lab_.place.write("zoisite.toml", file);
     let config = configuration(
         &lab_,
         "Host heron\n  HostName fd77::11\nHost ibis\n  User root\n  ProxyJump egret\n",
@@ -104,13 +107,12 @@ fn hosts_of_odd_sites_are_raised_like_others() {
 fn a_password_for_sudo_is_asked_once_and_seen_by_nobody() {
     let lab_ = Lab::of("compact", Some("etcd"), 3);
     for host in ["heron", "ibis"] {
-        let _ = lab_
-            .on(
-                host,
-                "echo warden:high-tide | chpasswd; echo \"warden ALL=(ALL) ALL\" >/etc/sudoers.d/warden",
-            )
-            .ended(0);
+        lab_.place.write("entry", "warden:high-tide\n");
+        let entry = std::fs::File::open(lab_.place.path("entry")).unwrap();
+        let _ = lab_.on_given(host, "chpasswd", entry).ended(0);
+        let _ = lab_.on(host, "echo \"warden ALL=(ALL) ALL\" >/etc/sudoers.d/warden").ended(0);
     }
+    std::fs::remove_file(lab_.place.path("entry")).unwrap();
     let _ = lab_
         .zoisite(&["raise"])
         .ended(1)

@@ -16,6 +16,7 @@ use rustls_pki_types::ServerName;
 use serde_json::Value;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::rustls::ClientConfig;
+use tokio::time::Instant;
 use zoisite_core::blueprint::ApiObject;
 use zoisite_core::script::plain;
 
@@ -35,6 +36,8 @@ pub struct ApiError {
     pub code: u16,
     /// In the server's words, or the connection's.
     pub message: String,
+    /// For how long the server asks to be left alone (`details.retryAfterSeconds` of a `Status`).
+    pub retry_after: Option<Duration>,
 }
 
 impl std::fmt::Display for ApiError {
@@ -47,6 +50,11 @@ impl std::fmt::Display for ApiError {
 }
 
 impl ApiError {
+    /// No answer at all, or none that can be read.
+    pub(crate) fn without_answer(message: impl Into<String>) -> Self {
+        Self { code: 0, message: message.into(), retry_after: None }
+    }
+
     /// Whether the same request may succeed a moment later.
     pub fn passing(&self) -> bool {
         matches!(self.code, 0 | 409 | 429 | 500 | 502 | 503 | 504)
@@ -57,7 +65,12 @@ impl From<kube::Error> for ApiError {
     fn from(error: kube::Error) -> Self {
         match error {
             kube::Error::Api(status) => {
-                Self { code: status.code, message: plain(&status.message).into_owned() }
+                let seconds = status.details.as_ref().map_or(0, |details| details.retry_after_seconds);
+                Self {
+                    code: status.code,
+                    message: plain(&status.message).into_owned(),
+                    retry_after: (seconds > 0).then(|| Duration::from_secs(seconds.into())),
+                }
             }
             other => {
                 // The layers between say only that something was sent; what went wrong is at the bottom.
@@ -65,7 +78,7 @@ impl From<kube::Error> for ApiError {
                 while let Some(deeper) = cause.source() {
                     cause = deeper;
                 }
-                Self { code: 0, message: plain(&cause.to_string()).into_owned() }
+                Self::without_answer(plain(&cause.to_string()))
             }
         }
     }
@@ -177,7 +190,7 @@ impl ApiClient {
     async fn text(&self, request: Request<Vec<u8>>) -> ApiResult<String> {
         match tokio::time::timeout(CALL, self.client.request_text(request)).await {
             Ok(answer) => Ok(answer?),
-            Err(_) => Err(ApiError { code: 0, message: "no answer: timed out".into() }),
+            Err(_) => Err(ApiError::without_answer("no answer: timed out")),
         }
     }
 
@@ -193,14 +206,20 @@ impl ApiClient {
         body: Option<&Value>,
     ) -> ApiResult<Value> {
         let bytes = body.map(|body| body.to_string().into_bytes()).unwrap_or_default();
-        let request = Request::builder()
-            .method(method)
-            .uri(path)
-            .header(http::header::CONTENT_TYPE, kind)
-            .header(http::header::ACCEPT, "application/json")
-            .body(bytes)
-            .map_err(|e| ApiError { code: 0, message: e.to_string() })?;
-        let text = self.text(request).await?;
+        let request = || {
+            Request::builder()
+                .method(method.clone())
+                .uri(path)
+                .header(http::header::CONTENT_TYPE, kind)
+                .header(http::header::ACCEPT, "application/json")
+                .body(bytes.clone())
+                .map_err(|e| ApiError::without_answer(e.to_string()))
+        };
+        let attempt = || {
+            let request = request();
+            async move { self.text(request?).await }
+        };
+        let text = patiently(Instant::now() + CALL, attempt).await?;
         Ok(serde_json::from_str(&text).unwrap_or(Value::String(text)))
     }
 
@@ -273,6 +292,7 @@ impl ApiClient {
                 let unknown = || ApiError {
                     code: 404,
                     message: format!("the API has no kind {kind} in {version}"),
+                    retry_after: None,
                 };
                 let list = self.get(&root).await?.ok_or_else(unknown)?;
                 let found = list["resources"].as_array().into_iter().flatten().find(|resource| {
@@ -322,6 +342,22 @@ impl ApiClient {
     }
 }
 
+/// Makes a request again where the server asks to be left alone for a while first: it has not done what was
+/// asked. Every other answer is the caller's to judge.
+pub(crate) async fn patiently<T, F: Future<Output = ApiResult<T>>>(
+    end: Instant,
+    mut attempt: impl FnMut() -> F,
+) -> ApiResult<T> {
+    loop {
+        match attempt().await {
+            Err(ApiError { retry_after: Some(pause), .. }) if Instant::now() + pause < end => {
+                tokio::time::sleep(pause).await;
+            }
+            answer => return answer,
+        }
+    }
+}
+
 const HTTP_2: &[u8] = b"h2";
 const JSON: &str = "application/json";
 
@@ -331,3 +367,37 @@ const CONNECT: Duration = Duration::from_secs(30);
 const ALIVE: Duration = Duration::from_secs(10);
 /// Deadline of one call.
 const CALL: Duration = Duration::from_secs(40);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test(start_paused = true)]
+    async fn a_server_that_asks_to_be_left_alone_is_asked_again_when_it_said() {
+        let busy = || ApiError {
+            code: 429,
+            message: "too many requests".into(),
+            retry_after: Some(Duration::from_secs(3)),
+        };
+        let began = Instant::now();
+        let mut asked = 0;
+        let answer = patiently(began + CALL, || {
+            asked += 1;
+            std::future::ready(if asked < 3 { Err(busy()) } else { Ok(asked) })
+        });
+        assert_eq!(answer.await, Ok(3));
+        assert_eq!(began.elapsed(), Duration::from_secs(6));
+        // Not beyond the deadline, and nothing else is asked again.
+        let mut asked = 0;
+        let end = Instant::now() + Duration::from_secs(10);
+        let answer: ApiResult<()> = patiently(end, || {
+            asked += 1;
+            std::future::ready(Err(busy()))
+        })
+        .await;
+        assert_eq!((answer, asked), (Err(busy()), 4));
+        let answer: ApiResult<()> =
+            patiently(end, || std::future::ready(Err(ApiError::without_answer("gone")))).await;
+        assert_eq!(answer.unwrap_err().code, 0);
+    }
+}

@@ -1,6 +1,10 @@
 //! The API of the cluster, through the connections to its own hosts.
 
+use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
+
+use futures_util::StreamExt as _;
+use futures_util::stream::FuturesUnordered;
 
 use zoisite_core::blueprint::{ApiObject, KUBELET_UNIT};
 use zoisite_core::cluster::HostName;
@@ -49,25 +53,38 @@ impl Hosts {
         Ok(channel.target.address.to_string())
     }
 
-    /// A client of any API server that is ready.
+    /// A client of any API server that is ready: all are asked, and the first that says so is taken.
     ///
     /// # Errors
     /// What each of them answered instead.
     pub async fn any_api(&self) -> Result<ApiClient, Trouble> {
-        let mut said = Vec::new();
+        let mut asking = FuturesUnordered::new();
         for host in &self.places.api_hosts {
-            let tried = async {
-                let client = self.api_of(host)?;
-                client.readyz().await.map_err(|e| e.to_string())?;
-                Ok::<_, String>(client)
-            };
-            match tried.await {
+            asking.push(self.ready_api(host));
+        }
+        let mut said = BTreeMap::new();
+        while let Some((host, tried)) = asking.next().await {
+            match tried {
                 Ok(client) => return Ok(client),
-                Err(why) => said.push(format!("{host}: {why}")),
+                Err(why) => {
+                    said.insert(host, why);
+                }
             }
         }
+        let hosts = self.places.api_hosts.iter();
+        let said: Vec<String> =
+            hosts.filter_map(|host| Some(format!("{host}: {}", said.get(host)?))).collect();
         let answer = said.first().cloned().unwrap_or_else(|| "there is no control plane".into());
         Err(Trouble::new(None, "asking the API servers", answer, said))
+    }
+
+    async fn ready_api<'a>(&self, host: &'a HostName) -> (&'a HostName, Result<ApiClient, String>) {
+        let tried = async {
+            let client = self.api_of(host)?;
+            client.readyz().await.map_err(|e| e.to_string())?;
+            Ok(client)
+        };
+        (host, tried.await)
     }
 
     /// A client of the stable address, as a host reaches it, and never as it is reached from elsewhere.
@@ -81,19 +98,25 @@ impl Hosts {
     }
 
     pub(super) async fn look_at_api(&self, objects: &[ApiObject]) -> ApiLook {
-        let client = match self.any_api().await {
-            Ok(client) => client,
+        let mut trouble = match self.any_api().await {
+            Ok(client) => match look(&client, objects).await {
+                Ok(observed) => return ApiLook::Answered(Box::new(observed)),
+                Err(error) => error.to_string(),
+            },
             Err(trouble) => return ApiLook::Silent(trouble),
         };
-        match look(&client, objects).await {
-            Ok(observed) => ApiLook::Answered(Box::new(observed)),
-            Err(error) => ApiLook::Silent(Trouble::new(
-                None,
-                "looking at the API",
-                error.to_string(),
-                Vec::new(),
-            )),
+        // One that is ready and does not answer for long is not the only one.
+        for host in &self.places.api_hosts {
+            let Ok(client) = self.api_of(host) else { continue };
+            if client.readyz().await.is_err() {
+                continue;
+            }
+            match look(&client, objects).await {
+                Ok(observed) => return ApiLook::Answered(Box::new(observed)),
+                Err(error) => trouble = format!("{host}: {error}"),
+            }
         }
+        ApiLook::Silent(Trouble::new(None, "looking at the API", trouble, Vec::new()))
     }
 
     pub(super) async fn work_on_api(

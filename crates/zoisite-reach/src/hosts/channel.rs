@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use futures_util::future::Either;
 use tokio::io::{AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore};
 use tokio::time::Instant;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::Secret;
@@ -123,8 +123,10 @@ pub struct Channel {
     root: AtomicU8,
     password: Option<Secret>,
     through: AtomicU8,
-    /// When a session was last tried as a way.
-    tried: Mutex<Option<Instant>>,
+    /// When a session was last tried as a way, and what came of it.
+    tried: Mutex<Option<(Instant, String)>>,
+    /// Told when sessions that are held open are in the way.
+    yields: Arc<Notify>,
 }
 
 /// What is said to a host, and for how long it may be silent.
@@ -193,6 +195,7 @@ impl Channel {
             password,
             through: AtomicU8::new(Through::Unknown as u8),
             tried: Mutex::default(),
+            yields: Arc::default(),
         }
     }
 
@@ -281,6 +284,9 @@ impl Channel {
             match connection.start(command).await {
                 Ok(process) => return Ok(Session { process, places: (script, session) }),
                 Err(Broken::Crowded(said)) => {
+                    if self.through() == Through::Session {
+                        self.yields.notify_waiters();
+                    }
                     if !self.sessions.lower(session) && began.elapsed() >= ENDING {
                         return Err(self.trouble(attempted, said));
                     }
@@ -435,14 +441,21 @@ impl Channel {
         self.sessions.bound.load(Ordering::Relaxed) > 1
     }
 
-    /// Whether it is time to try a session where forwarding led nowhere: not more often than that.
-    pub(super) fn may_try_session(&self, seldom: Duration) -> bool {
+    /// Completes when a session that is held open is in the way of scripts.
+    pub(super) fn yields(&self) -> impl Future<Output = ()> + use<> {
+        Arc::clone(&self.yields).notified_owned()
+    }
+
+    /// What came of the last session that was tried as a way in vain, if that is not long ago.
+    pub(super) fn tried_lately(&self, seldom: Duration) -> Option<String> {
+        let tried = self.tried.lock().unwrap_or_else(PoisonError::into_inner);
+        tried.as_ref().filter(|(at, _)| at.elapsed() < seldom).map(|(_, why)| why.clone())
+    }
+
+    /// Notes that a session was tried as a way in vain.
+    pub(super) fn tried_in_vain(&self, why: &str) {
         let mut tried = self.tried.lock().unwrap_or_else(PoisonError::into_inner);
-        let may = tried.is_none_or(|at| at.elapsed() >= seldom);
-        if may {
-            *tried = Some(Instant::now());
-        }
-        may
+        *tried = Some((Instant::now(), why.to_owned()));
     }
 
     fn root(&self) -> Root {

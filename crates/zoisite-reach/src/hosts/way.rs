@@ -6,11 +6,10 @@
 
 use std::io::{Error, ErrorKind};
 use std::pin::Pin;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use futures_util::future::BoxFuture;
 use rustls_pki_types::ServerName;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
@@ -19,21 +18,24 @@ use tokio::time::Instant;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
-use zoisite_core::diagnosis::Trouble;
-
 use super::carrier::Stream;
 use super::channel::{Channel, Places};
 
 /// How often a session is tried where it is not known yet whether the host forwards.
 const SELDOM: Duration = Duration::from_secs(5);
+/// For how long bash may dial.
+const REACHING: Duration = Duration::from_secs(15);
 /// For how long the last words of a session that led nowhere are waited for.
 const LAST_WORDS: Duration = Duration::from_secs(2);
+
+/// What bash says once it has reached the address: whatever a login shell prints comes before.
+const REACHED: &str = "@ zoisite: reached";
 
 /// bash dials and passes octets on: what no other program of a minimal system does.
 fn pass(host: &str, port: u16) -> String {
     const PASS: &str =
-        r#"exec 3<>"/dev/tcp/$0/$1" 4<&0 || exit 9; cat <&4 >&3 & cat <&3; kill $! 2>/dev/null"#;
-    format!("env LC_ALL=C bash -c '{PASS}' {host} {port}")
+        r#"exec 3<>"/dev/tcp/$0/$1" 4<&0 || exit 9; echo "$2"; cat <&4 >&3 & cat <&3; kill $! 2>/dev/null"#;
+    format!("env LC_ALL=C bash -c '{PASS}' {host} {port} '{REACHED}'")
 }
 
 /// What leads through a host.
@@ -74,7 +76,7 @@ impl Way {
             let dialled = connection.dial(&self.host, self.port).await;
             let greeted = match dialled {
                 Ok(stream) => tls.connect(server.clone(), stream).await,
-                Err(broken) => Err(Error::other(broken.to_string())),
+                Err(broken) => Err(Error::new(ErrorKind::BrokenPipe, broken.to_string())),
             };
             match greeted {
                 Ok(secured) => {
@@ -82,40 +84,37 @@ impl Way {
                     return Ok(secured);
                 }
                 // A far end that takes no connection ends it without an octet, whoever refused it.
-                Err(error) if through == Through::Unknown && is_mute(&error) => {
-                    if !channel.has_sessions_to_spare() {
-                        return match self.from_here {
-                            true => self.directly(tls, server).await,
-                            false => Err(Error::new(error.kind(), "the host forwards nothing")),
-                        };
-                    }
-                    if !channel.may_try_session(SELDOM) {
-                        return Err(Error::new(error.kind(), "nothing answers there"));
-                    }
-                }
+                Err(error) if through == Through::Unknown && is_mute(&error) => {}
                 Err(error) => return Err(error),
             }
         }
-        let (stream, said) = self.pass().await.map_err(|trouble| Error::other(trouble.answer))?;
-        let error = match tls.connect(server.clone(), stream).await {
-            Ok(secured) => {
-                channel.leads(Through::Session);
-                return Ok(secured);
+        if !channel.has_sessions_to_spare() {
+            return match self.from_here {
+                true => self.directly(tls, server).await,
+                false => Err(Error::other(
+                    "its SSH server forwards nothing and allows one session: what it reaches cannot be seen",
+                )),
+            };
+        }
+        if let (Through::Unknown, Some(last)) = (through, channel.tried_lately(SELDOM)) {
+            return Err(Error::other(last));
+        }
+        let passed = match self.pass().await {
+            Ok(stream) => stream,
+            Err(NotPassed::Unable) if self.from_here => return self.directly(tls, server).await,
+            Err(NotPassed::Unable) => {
+                let why = "its SSH server forwards nothing and it has no bash";
+                channel.tried_in_vain(why);
+                return Err(Error::other(why));
             }
-            Err(error) => error,
+            Err(NotPassed::Told(why)) => {
+                channel.tried_in_vain(&why);
+                return Err(Error::new(ErrorKind::ConnectionRefused, why));
+            }
         };
-        let said = tokio::time::timeout(LAST_WORDS, said).await;
-        let said = said.ok().and_then(Result::ok).unwrap_or_default();
-        let no_bash = ["not found", "No such file or directory"].iter().any(|w| said.contains(w));
-        if no_bash && self.from_here {
-            return self.directly(tls, server).await;
-        }
-        // `bash: connect: Connection refused`
-        let first = said.lines().next().unwrap_or_default();
-        match first.rsplit(": ").next().filter(|told| !told.is_empty() && is_mute(&error)) {
-            Some(told) => Err(Error::new(error.kind(), told.to_owned())),
-            None => Err(error),
-        }
+        let secured = tls.connect(server.clone(), passed).await?;
+        channel.leads(Through::Session);
+        Ok(secured)
     }
 
     async fn directly(
@@ -128,26 +127,63 @@ impl Way {
         tls.connect(server.clone(), stream).await
     }
 
-    /// A session in which bash dials, and what it says on standard error when it ends.
-    async fn pass(&self) -> Result<(Box<dyn Stream>, oneshot::Receiver<String>), Trouble> {
+    /// A session in which bash has reached the address.
+    async fn pass(&self) -> Result<Box<dyn Stream>, NotPassed> {
         let attempted = "dialling through the host";
-        let session =
-            self.channel.start(&pass(&self.host, self.port), attempted, Instant::now()).await?;
-        let mut errors = session.process.errors.take(4_096);
-        let (tell, said) = oneshot::channel();
+        let command = pass(&self.host, self.port);
+        let session = self.channel.start(&command, attempted, Instant::now()).await;
+        let session = session.map_err(|trouble| NotPassed::Told(trouble.answer))?;
+        let (mut output, ended) = (session.process.output, session.process.ended);
+        if !reached(&mut *output).await {
+            let mut said = String::new();
+            let mut errors = session.process.errors.take(4_096);
+            let _ = tokio::time::timeout(LAST_WORDS, errors.read_to_string(&mut said)).await;
+            // `bash: connect: Connection refused`; env or the login shell says that there is no bash.
+            let dialled = said.lines().find(|line| line.contains("connect:"));
+            return Err(match dialled.and_then(|line| line.rsplit(": ").next()) {
+                Some(why) => NotPassed::Told(why.to_owned()),
+                None if said.contains("bash") || said.is_empty() => NotPassed::Unable,
+                None => NotPassed::Told(said.trim().to_owned()),
+            });
+        }
+        // The session ends when the stream is dropped, or when it is in the way of scripts.
+        let (held, dropped) = oneshot::channel::<()>();
+        let yields = self.channel.yields();
         tokio::spawn(async move {
-            let mut text = Vec::new();
-            let _ = errors.read_to_end(&mut text).await;
-            let _ = tell.send(String::from_utf8_lossy(&text).into_owned());
+            tokio::select! {
+                _ = ended => {}
+                _ = dropped => {}
+                () = yields => {}
+            }
         });
-        let stream = Passed {
-            input: session.process.input,
-            output: session.process.output,
-            _ended: Mutex::new(session.process.ended),
-            _places: session.places,
-        };
-        Ok((Box::new(stream), said))
+        let input = session.process.input;
+        Ok(Box::new(Passed { input, output, _held: held, _places: session.places }))
     }
+}
+
+/// Why nothing was passed on.
+enum NotPassed {
+    /// There is no bash to do it.
+    Unable,
+    /// The address was not reached, in these words.
+    Told(String),
+}
+
+/// Reads what comes before the address is reached, and no octet more; whether it was.
+async fn reached(output: &mut (dyn AsyncRead + Send + Unpin)) -> bool {
+    let read = async {
+        let mut line = Vec::new();
+        for _ in 0..64 * 1_024 {
+            match output.read_u8().await {
+                Ok(b'\n') if line.ends_with(REACHED.as_bytes()) => return true,
+                Ok(b'\n') => line.clear(),
+                Ok(octet) => line.push(octet),
+                Err(_) => return false,
+            }
+        }
+        false
+    };
+    tokio::time::timeout(REACHING, read).await.unwrap_or(false)
 }
 
 /// Whether a greeting failed because the far end said nothing at all.
@@ -162,8 +198,8 @@ fn is_mute(error: &Error) -> bool {
 struct Passed {
     input: Box<dyn AsyncWrite + Send + Unpin>,
     output: Box<dyn AsyncRead + Send + Unpin>,
-    /// What ends the session when it is dropped.
-    _ended: Mutex<BoxFuture<'static, Option<i32>>>,
+    /// The session ends when this is dropped.
+    _held: oneshot::Sender<()>,
     _places: Places,
 }
 

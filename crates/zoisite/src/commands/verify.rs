@@ -5,11 +5,12 @@ use clap::Args;
 use serde_json::json;
 use zoisite_core::blueprint::{Part, image_name};
 use zoisite_core::pki::KeySource as _;
-use zoisite_reach::{CHECKS, Reach as _, Tried, Verification, verify};
+use zoisite_reach::{NAMESPACE, CHECKS, Reach as _, Tried, Verification, verify};
 use zoisite_store::FreshKeys;
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::interrupt::Interrupts;
 use crate::road::{self, prepare};
 use crate::site::Site;
 use crate::view::{self, Style, count, table::table};
@@ -39,11 +40,11 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
         nodes: prepared.nodes.iter().map(|node| node.host.clone()).collect(),
         image: image_name(&site.cluster, "probe"),
         domain: site.cluster.domain.clone(),
-        namespace: format!("zoisite-verify-{:02x}{:02x}{:02x}", letters[0], letters[1], letters[2]),
+        namespace: format!("{NAMESPACE}{:02x}{:02x}{:02x}", letters[0], letters[1], letters[2]),
         patience: Duration::from_secs(args.patience),
     };
     let style = Style::stdout();
-    let (tried, took) = super::block_on(async {
+    let (tried, took, stopped) = super::block_on(async {
         let mut servers = Vec::new();
         for host in &site.cluster.control_plane.hosts {
             servers.push((host.clone(), reach.api_of(host)));
@@ -68,11 +69,29 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
                 view::say(&line(tried));
             }
         };
-        let tried = verify(&stable, &servers, &wanted, &mut said).await;
+        // From here on something is made: it is removed also when a person does not want to wait.
+        let interrupts = Interrupts::listen();
+        let stopped = std::cell::Cell::new(false);
+        let interrupt = async {
+            interrupts.asked(1).await;
+            stopped.set(true);
+            view::note("stopping: what was made in the cluster is removed first; once more stops at once");
+        };
+        let tried = tokio::select! {
+            tried = verify(&stable, &servers, &wanted, interrupt, &mut said) => tried,
+            () = interrupts.asked(2) => Vec::new(),
+        };
         let took = reach.elapsed();
         reach.close().await;
-        Ok::<_, Failure>((tried, took))
+        Ok::<_, Failure>((tried, took, stopped.get()))
     })??;
+    if stopped {
+        return Err(Failure::new(
+            Kind::Run,
+            format!("stopped as you asked, after {}", count(tried.len(), "proof")),
+            format!("what may be left in the namespace {} is swept by a later verify", wanted.namespace),
+        ));
+    }
     let failed = tried.iter().filter(|tried| tried.fault.is_some()).count();
     if options.json {
         view::json(&json!({"ok": failed == 0, "tried": tried, "seconds": took.as_secs_f64()}));
