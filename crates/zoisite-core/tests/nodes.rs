@@ -135,7 +135,15 @@ fn what_differs_at_nodes_is_put_right_without_joining_again() {
     let stopped = &sequence.steps[index(&sequence, "tern-3/nodes-put-right")];
     let told = |what: &str| stopped.why.iter().filter(|why| why.contains(what)).count();
     assert_eq!(told("containerd.service does not run (failed"), 1, "{:?}", stopped.why);
-    assert_eq!(told("cannot be seen while containerd.service does not run"), 3);
+    assert_eq!(told("cannot be seen while containerd.service does not answer"), 3);
+    // The same of a runtime that hangs: it is asked anew, and nothing is called missing.
+    scene.edit("tern-3", |o| {
+        o.units.get_mut("containerd.service").unwrap().active = "active".into();
+        o.hangs.push("the container runtime does not list its images".into());
+    });
+    let hanging = scene.plan().unwrap();
+    let why = &hanging.steps[index(&hanging, "tern-3/nodes-put-right")].why;
+    assert!(why.iter().all(|why| !why.contains("missing")), "{why:?}");
     let labels = &sequence.steps[index(&sequence, "tern-2/node-object")];
     assert!(labels.why[0].contains("shore=north"), "{:?}", labels.why);
     assert!(sequence.steps[index(&sequence, "curlew/node-object")].why[0].contains("taint"));

@@ -449,11 +449,12 @@ mod tests {
     #[test]
     fn only_what_a_killed_proof_left_is_swept() {
         let now: jiff::Timestamp = "2026-11-25T12:00:00Z".parse().unwrap();
-        let namespace = |name: &str, until: &str| {
-            json!({"metadata": {"name": name, "annotations": {UNTIL: until}}})
-        };
+        let namespace = |name: &str, until: &str| json!({"metadata": {"name": name, "annotations": {UNTIL: until}}});
         assert!(is_left(&namespace("zoisite-verify-0a1b2c", "2026-11-25T11:59:00Z"), now));
-        assert!(!is_left(&namespace("zoisite-verify-0a1b2c", "2026-11-25T12:10:00Z"), now), "in use");
+        assert!(
+            !is_left(&namespace("zoisite-verify-0a1b2c", "2026-11-25T12:10:00Z"), now),
+            "in use"
+        );
         assert!(!is_left(&namespace("tides", "2026-11-25T11:00:00Z"), now), "somebody else's");
         let bare = json!({"metadata": {"name": "zoisite-verify-0a1b2c"}});
         assert!(!is_left(&bare, now), "nobody said until when");

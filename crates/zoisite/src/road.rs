@@ -29,7 +29,7 @@ use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
 use crate::site::{Site, SiteContents, now};
 use crate::standing::{Seen, see_api};
-use crate::view::{self, looking::Looking};
+use crate::view::{self, looking::Looking, run::Told};
 
 /// Steps that run at once at most.
 const PARALLEL: usize = 40;
@@ -486,12 +486,12 @@ pub fn access(
 pub async fn carry_out(
     reach: &dyn Reach,
     sequence: Sequence,
-    (json, may_fail): (bool, usize),
+    (told, may_fail): (Told, usize),
     interrupts: &Interrupts,
     mut journal: impl FnMut(&zoisite_reach::RunEvent, &Engine) -> ControlFlow<()> + Send,
 ) -> Engine {
     let mut engine = Engine::new(sequence, PARALLEL).with_budget(may_fail);
-    let mut watch = view::run::Watch::fitting(&engine, json);
+    let mut watch = view::run::Watch::fitting(&engine, told);
     let broken = tokio::sync::Notify::new();
     let interrupt = async {
         tokio::select! {

@@ -217,6 +217,10 @@ pub struct Standing {
     pub api_silent: Option<String>,
     /// Hosts that were met and are no longer in the cluster file: they run on, and nothing is done with them.
     pub departed: BTreeMap<HostName, IpAddr>,
+    /// What did not answer in time on hosts that did.
+    pub hanging: BTreeMap<HostName, Vec<String>>,
+    /// Hosts that could not be looked at, by what to do about it.
+    pub mends: BTreeMap<String, Vec<HostName>>,
 }
 
 impl Standing {
@@ -264,6 +268,9 @@ impl Standing {
             out.push(format!("the API does not answer ({why})"));
         }
         out.extend(self.objects.iter().cloned());
+        for (host, what) in &self.hanging {
+            out.extend(what.iter().map(|what| format!("{host}: {what}")));
+        }
         out.extend(self.differences().map(|d| format!("{}: {d}", d.host)));
         out
     }
@@ -316,7 +323,22 @@ pub fn standing(
             .extend(unknown.map(|(title, why)| format!("{title} could not be compared ({why})")));
         objects.extend(api.waiting.values().cloned());
     }
+    let mut mends: BTreeMap<String, Vec<HostName>> = BTreeMap::new();
+    let mut hanging = BTreeMap::new();
+    for (host, look) in &seen.looks {
+        match look {
+            Err(trouble) => {
+                mends.entry(trouble.mend.clone()).or_default().push(host.clone());
+            }
+            Ok(observed) if !observed.hangs.is_empty() => {
+                hanging.insert(host.clone(), observed.hangs.clone());
+            }
+            Ok(_) => {}
+        }
+    }
     Standing {
+        hanging,
+        mends,
         quorum,
         control_planes: services(Part::ControlPlane),
         balancers: services(Part::Balancer),
@@ -476,6 +498,8 @@ mod tests {
             nodes,
             objects: Vec::new(),
             api_silent: None,
+            hanging: BTreeMap::new(),
+            mends: BTreeMap::new(),
             departed: BTreeMap::new(),
         }
     }
@@ -502,6 +526,10 @@ mod tests {
         );
         soon.nodes[0].certificate = "ended";
         assert_eq!(soon.ailing(&|_| false), ["tern-1: its kubelet's certificate has ended"]);
+        let mut hanging = standing(vec![node("tern-1", "Ready", true)]);
+        let tern = hanging.nodes[0].host.clone();
+        hanging.hanging.insert(tern, vec!["the runtime does not list its images".into()]);
+        assert_eq!(hanging.ailing(&|_| false), ["tern-1: the runtime does not list its images"]);
         let mut unknown = standing(Vec::new());
         unknown
             .objects

@@ -525,3 +525,29 @@ fn manifests_of_the_site_are_read_in_order_and_faults_name_the_file() {
             .complains(says);
     }
 }
+
+#[test]
+fn a_program_that_watches_is_told_every_event_and_the_journal_holds_the_same() {
+    let place = Place::saltmarsh();
+    place.components();
+    let done =
+        place.run(&["raise", "--rehearse", "--stage", "stage", "--events", "--json"]).ended(0);
+    let steps = done.json()["steps"].as_u64().unwrap() as usize;
+    let lines: Vec<serde_json::Value> = done
+        .stderr
+        .lines()
+        // Notes stand between them.
+        .filter(|line| line.starts_with('{'))
+        .map(|line| serde_json::from_str(line).unwrap_or_else(|e| panic!("{e}: {line}")))
+        .collect();
+    let of = |kind: &str| lines.iter().filter(|line| line["is"] == kind).count();
+    assert_eq!((of("begun"), of("done"), of("failed")), (steps, steps, 0));
+    assert!(lines.iter().all(|line| line["step"].is_string()), "{lines:?}");
+    let store = zoisite_store::SqliteRecords::open(&place.path("stage/store")).unwrap();
+    let state = zoisite_store::State::new(Box::new(store));
+    let run = state.runs().unwrap().iter().map(|run| run.generation).max().unwrap();
+    let kept = state.events(run).unwrap();
+    let kept: Vec<serde_json::Value> =
+        kept.iter().filter_map(|line| serde_json::from_str(&line.event).ok()).collect();
+    assert!(lines.iter().all(|line| kept.contains(line)), "{kept:?}");
+}

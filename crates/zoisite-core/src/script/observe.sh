@@ -147,7 +147,7 @@ node_state() {
     for image in $listed; do say image "$image"; done
   fi
   now 'the stable name'
-  [ -z "$3" ] || if getent ahosts "$3" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
+  [ -z "$3" ] || if timeout 10 getent ahosts "$3" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
 }
 # Programs of the distribution that are not there.
 programs() { for program in "$@"; do [ -x "$program" ] || say lacks "$program"; done; }

@@ -224,6 +224,8 @@ pub struct Observed {
     pub resolves: Option<bool>,
     /// Programs of the distribution that are not there.
     pub lacks: Vec<String>,
+    /// What did not answer in time, in words.
+    pub hangs: Vec<String>,
 }
 
 /// An answer that is not complete.
@@ -340,6 +342,7 @@ impl Observed {
                 }
                 ["resolves", it] => out.resolves = Some(it == "yes"),
                 ["lacks", program] => out.lacks.push(program.into()),
+                ["hangs", what] => out.hangs.push(what.into()),
                 ["end"] => complete = true,
                 _ => {}
             }

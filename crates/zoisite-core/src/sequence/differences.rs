@@ -38,7 +38,7 @@ impl fmt::Display for Differs {
             Self::Content => f.write_str("has other content"),
             Self::FirstStart => f.write_str("says something else for the first start"),
             Self::Access(found) => write!(f, "has owner and mode {found}"),
-            Self::Unseen(unit) => write!(f, "cannot be seen while {unit} does not run"),
+            Self::Unseen(unit) => write!(f, "cannot be seen while {unit} does not answer"),
             Self::NotEnabled => f.write_str("does not start at boot"),
             Self::NotRunning(state) => write!(f, "does not run ({state})"),
             Self::NotRestarted => f.write_str("runs with older files than are there"),
@@ -139,8 +139,11 @@ pub fn differences(
                     let runtime = observed.units.get(RUNTIME_UNIT);
                     let stopped =
                         runtime.is_some_and(|u| u.load == "loaded" && u.active != "active");
-                    let how =
-                        if stopped { Differs::Unseen(RUNTIME_UNIT) } else { Differs::Missing };
+                    // What hangs or does not run shows none, whatever it holds.
+                    let how = match stopped || !observed.hangs.is_empty() {
+                        true => Differs::Unseen(RUNTIME_UNIT),
+                        false => Differs::Missing,
+                    };
                     add(&format!("image {}", image.name), how, None);
                 }
             }

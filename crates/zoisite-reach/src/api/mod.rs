@@ -14,9 +14,9 @@ use hyper_util::client::legacy::connect::{Connected, Connection};
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use rustls_pki_types::ServerName;
 use serde_json::Value;
+use tokio::time::Instant;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::rustls::ClientConfig;
-use tokio::time::Instant;
 use zoisite_core::blueprint::ApiObject;
 use zoisite_core::script::plain;
 
@@ -65,7 +65,8 @@ impl From<kube::Error> for ApiError {
     fn from(error: kube::Error) -> Self {
         match error {
             kube::Error::Api(status) => {
-                let seconds = status.details.as_ref().map_or(0, |details| details.retry_after_seconds);
+                let seconds =
+                    status.details.as_ref().map_or(0, |details| details.retry_after_seconds);
                 Self {
                     code: status.code,
                     message: plain(&status.message).into_owned(),

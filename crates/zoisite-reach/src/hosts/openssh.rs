@@ -148,13 +148,16 @@ impl OpenSsh {
         words
     }
 
-    /// What the person would type to log in the same way, with what they have.
-    fn by_hand(&self, target: &Target) -> String {
+    /// What the person would type to log in the same way and accept the key that ssh missed, with what they
+    /// have; their own configuration may lead to another address than the cluster file's.
+    fn by_hand(&self, target: &Target, said: &str) -> String {
         let login = &target.login;
         let mut words = vec!["ssh".to_owned()];
         words.extend(login.ssh_config.iter().map(|path| format!("-F {path}")));
-        let address = login.address.clone().unwrap_or_else(|| target.address.to_string());
-        words.push(format!("-o HostName={address}"));
+        let ours = login.address.clone().unwrap_or_else(|| target.address.to_string());
+        if login.address.is_some() || said.contains(&format!("known for {ours} ")) {
+            words.push(format!("-o HostName={ours}"));
+        }
         words.extend(login.port.map(|port| format!("-p {port}")));
         words.extend(login.user.iter().map(|user| format!("-l {user}")));
         words.push(target.name.to_string());
@@ -263,11 +266,8 @@ impl Carrier for OpenSsh {
             Err(said) => Err(NotOpened {
                 hope: hope(&said),
                 mend: key_is_unknown(&said).then(|| {
-                    format!(
-                        "log in by hand once and accept its key: {}; to compare it first: ssh-keyscan {}",
-                        self.by_hand(target),
-                        target.login.address.clone().unwrap_or_else(|| target.address.to_string()),
-                    )
+                    let by_hand = self.by_hand(target, &said);
+                    format!("log in by hand once, compare its key and accept it: {by_hand}")
                 }),
                 said: in_short(&said),
             }),

@@ -33,8 +33,7 @@ const REACHED: &str = "@ zoisite: reached";
 
 /// bash dials and passes octets on: what no other program of a minimal system does.
 fn pass(host: &str, port: u16) -> String {
-    const PASS: &str =
-        r#"exec 3<>"/dev/tcp/$0/$1" 4<&0 || exit 9; echo "$2"; cat <&4 >&3 & cat <&3; kill $! 2>/dev/null"#;
+    const PASS: &str = r#"exec 3<>"/dev/tcp/$0/$1" 4<&0 || exit 9; echo "$2"; cat <&4 >&3 & cat <&3; kill $! 2>/dev/null"#;
     format!("env LC_ALL=C bash -c '{PASS}' {host} {port} '{REACHED}'")
 }
 

@@ -21,6 +21,7 @@ use crate::interrupt::Interrupts;
 use crate::road::{self, Phases, Prepared, prepare};
 use crate::site::{Site, Working, begin_run, now};
 use crate::standing::{self, Standing};
+use crate::view::run::Told;
 use crate::view::{self, Style, count, seconds};
 
 /// Bring every host to what the cluster file says, in a safe order
@@ -46,6 +47,9 @@ pub struct RaiseArgs {
     /// How many hosts may fail to join before no other is begun
     #[arg(long, value_name = "NUMBER", default_value_t = 3)]
     may_fail: usize,
+    /// Tell each event as a line of JSON on the standard error stream, for programs that watch
+    #[arg(long)]
+    events: bool,
     /// Do it on simulated hosts that hold nothing yet; nothing is touched or stored
     #[arg(long)]
     rehearse: bool,
@@ -63,6 +67,7 @@ impl RaiseArgs {
             patience: 300,
             deep: false,
             may_fail: 3,
+            events: false,
             rehearse: true,
             stage: None,
         }
@@ -118,6 +123,7 @@ struct Raise<'a> {
     looked: Duration,
     /// How many hosts may fail to join.
     may_fail: usize,
+    events: bool,
 }
 
 /// One raise over SSH, under the store's lock. Returns a line for the journal.
@@ -138,7 +144,8 @@ fn raise(
     let depth = if args.deep { Depth::Deep } else { Depth::Quick };
     let json = options.json;
     let looked = Duration::ZERO;
-    let mut raise = Raise { site, json, sums, prepared, run, looked, may_fail: args.may_fail };
+    let (may_fail, events) = (args.may_fail, args.events);
+    let mut raise = Raise { site, json, sums, prepared, run, looked, may_fail, events };
     super::block_on(async {
         let looks = raise.prepared.look(site, &reach, depth).await;
         let result = raise.over_ssh(args, accept, (draft, state), &mut reach, &looks).await;
@@ -232,7 +239,8 @@ impl Raise<'_> {
         phases.add("look", Duration::ZERO, self.looked);
         let mut stopped = Ok(());
         let interrupts = Interrupts::listen();
-        let how = (self.json, self.may_fail);
+        let told = Told::fitting(self.json, self.events);
+        let how = (told, self.may_fail);
         let engine = road::carry_out(reach, sequence, how, &interrupts, |event, engine| {
             if let RunEvent::Ended { id, at, took, .. } = event {
                 phases.add(road::phase(id), at.saturating_sub(*took), *at);
@@ -454,8 +462,8 @@ pub fn rehearse_on(
             let (json, looked) = (options.json, looking.elapsed());
             let contents = site.contents(&sequence, state, site.strongbox()?)?;
             let reach = road::rehearsal(world, contents, run.generation);
-            let may_fail = args.may_fail;
-            let raise = Raise { site, json, sums, prepared, run, looked, may_fail };
+            let (may_fail, events) = (args.may_fail, args.events);
+            let raise = Raise { site, json, sums, prepared, run, looked, may_fail, events };
             if sequence.is_empty() {
                 return Ok(raise.tell_nothing(&looks));
             }

@@ -5,7 +5,7 @@ use clap::Args;
 use serde_json::json;
 use zoisite_core::blueprint::{Part, image_name};
 use zoisite_core::pki::KeySource as _;
-use zoisite_reach::{NAMESPACE, CHECKS, Reach as _, Tried, Verification, verify};
+use zoisite_reach::{CHECKS, NAMESPACE, Reach as _, Tried, Verification, verify};
 use zoisite_store::FreshKeys;
 
 use crate::cli::Options;
@@ -75,7 +75,9 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
         let interrupt = async {
             interrupts.asked(1).await;
             stopped.set(true);
-            view::note("stopping: what was made in the cluster is removed first; once more stops at once");
+            view::note(
+                "stopping: what was made in the cluster is removed first; once more stops at once",
+            );
         };
         let tried = tokio::select! {
             tried = verify(&stable, &servers, &wanted, interrupt, &mut said) => tried,
@@ -89,7 +91,10 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
         return Err(Failure::new(
             Kind::Run,
             format!("stopped as you asked, after {}", count(tried.len(), "proof")),
-            format!("what may be left in the namespace {} is swept by a later verify", wanted.namespace),
+            format!(
+                "what may be left in the namespace {} is swept by a later verify",
+                wanted.namespace
+            ),
         ));
     }
     let failed = tried.iter().filter(|tried| tried.fault.is_some()).count();

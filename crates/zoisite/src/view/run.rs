@@ -8,27 +8,52 @@ use zoisite_reach::RunEvent;
 use super::live::Live;
 use super::plain::Plain;
 
+/// Who is told of a run.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Told {
+    /// A person.
+    Person,
+    /// A program, of every event.
+    Events,
+    /// A program, of the end alone.
+    End,
+}
+
+impl Told {
+    /// Whom the options name.
+    pub fn fitting(json: bool, events: bool) -> Self {
+        match (events, json) {
+            (true, _) => Self::Events,
+            (false, true) => Self::End,
+            (false, false) => Self::Person,
+        }
+    }
+}
+
 /// Something that watches a run.
 pub enum Watch {
     /// Rows that change in place.
     Live(Box<Live>),
     /// A line for each thing that happened.
     Plain(Plain),
-    /// A line of JSON for each, on the standard error stream: the answer is JSON too.
-    Json,
+    /// A line of JSON for each.
+    Events,
+    /// Nothing: the answer is JSON.
+    Silent,
 }
 
 impl Watch {
-    /// The view that fits: live on a terminal, plain elsewhere, and for programs when the answer is JSON.
-    pub fn fitting(engine: &Engine, json: bool) -> Self {
-        if json {
-            Self::Json
-        } else if std::io::stderr().is_terminal()
-            && std::env::var_os("TERM").is_some_and(|t| t != "dumb")
-        {
-            Self::Live(Box::new(Live::new(engine)))
-        } else {
-            Self::Plain(Plain::default())
+    /// The view that fits: for a person live on a terminal, and plain elsewhere.
+    pub fn fitting(engine: &Engine, told: Told) -> Self {
+        let lively = || {
+            std::io::stderr().is_terminal()
+                && std::env::var_os("TERM").is_some_and(|term| term != "dumb")
+        };
+        match told {
+            Told::Events => Self::Events,
+            Told::End => Self::Silent,
+            Told::Person if lively() => Self::Live(Box::new(Live::new(engine))),
+            Told::Person => Self::Plain(Plain::default()),
         }
     }
 
@@ -37,7 +62,8 @@ impl Watch {
         match self {
             Self::Live(live) => live.event(event, engine),
             Self::Plain(plain) => plain.event(event, engine),
-            Self::Json => super::say(&serde_json::json!(event).to_string()),
+            Self::Events => super::say(&serde_json::json!(event).to_string()),
+            Self::Silent => {}
         }
     }
 

@@ -39,6 +39,15 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
     for text in &standing.objects {
         out.push_str(&format!("\n  {}", style.warn(text)));
     }
+    for (host, what) in &standing.hanging {
+        for what in what {
+            out.push_str(&format!("\n  {}", style.bad(&format!("{host}: {what}"))));
+        }
+    }
+    for (mend, hosts) in &standing.mends {
+        let who = names(hosts);
+        out.push_str(&format!("\n  {who}: {mend}"));
+    }
     let differences: Vec<&Difference> = standing.differences().collect();
     for difference in differences.iter().take(12) {
         let text = format!("{}: {difference}", difference.host);
