@@ -10,6 +10,8 @@ use zoisite_core::script::{Depth, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Gate, Look, StepOutcome};
 use zoisite_core::token::TokenRecord;
 
+use crate::access::Access;
+
 /// Called with what a step is doing or waiting for, in a few words.
 pub type Progress<'a> = &'a (dyn Fn(String) + Send + Sync);
 
@@ -65,6 +67,12 @@ pub trait Reach: Send + Sync {
 
     /// Waits until a gate holds, or its deadline passes.
     async fn prove(&self, gate: &Gate, progress: Progress<'_>) -> StepOutcome;
+
+    /// Whether the API is dialled, with a certificate that it must be given first.
+    fn wants_access(&self) -> bool;
+
+    /// Gives it what it needs to dial the API.
+    fn set_api_access(&mut self, access: Access);
 
     /// Asks the API for what a plan needs. Nothing is changed.
     async fn ask(&self, objects: &[ApiObject]) -> ApiLook;

@@ -14,6 +14,7 @@ use zoisite_core::blueprint::{
     HostBlueprint, NodeWanted, Part, Sources, node_wanted,
 };
 use zoisite_core::cluster::HostName;
+use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Proof, edges, prove};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
@@ -28,7 +29,6 @@ use zoisite_store::{FreshKeys, Met, State};
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
 use crate::site::{Site, SiteContents, now};
-use crate::standing::{Seen, see_api};
 use crate::view::{self, looking::Looking, run::Told};
 
 /// Steps that run at once at most.
@@ -309,33 +309,112 @@ pub fn rehearsal(world: &Arc<Mutex<World>>, contents: SiteContents, generation: 
     Rehearsal::new(Arc::clone(world), Arc::new(contents.rehearsed()), generation)
 }
 
-/// What there is to know without changing anything, here or on hosts.
-pub struct Ahead {
-    pub state: State,
-    pub sums: ComponentSums,
-    pub prepared: Prepared,
-    pub seen: Seen,
+/// What looking at hosts and asking the API found.
+pub struct Survey {
+    pub looks: Looks,
+    pub api: ApiLook,
+    met: Result<Vec<(HostName, MachinePin)>, Failure>,
 }
 
-/// Looks ahead over SSH: certificates that are due are issued in an overlay and forgotten.
-pub fn look_ahead(site: &Site, parts: &[Part], deep: bool) -> Result<Ahead, Failure> {
+impl Survey {
+    /// Pins of the machines that were met for the first time, or accepted anew. Asked for once: it judges.
+    ///
+    /// # Errors
+    /// When a machine is another one than before (rule S4).
+    pub fn met(&mut self) -> Result<Vec<(HostName, MachinePin)>, Failure> {
+        std::mem::replace(&mut self.met, Ok(Vec::new()))
+    }
+
+    /// Plans; every refusal and trouble is a failure.
+    pub fn plan(
+        &self,
+        site: &Site,
+        prepared: &Prepared,
+        sums: &ComponentSums,
+        accepted: &[HostName],
+        patience: u32,
+    ) -> Result<Sequence, Failure> {
+        let Prepared { blueprint, objects, nodes, tokens, .. } = prepared;
+        let departed = prepared.departed.keys().cloned().collect();
+        let input = PlanInput {
+            cluster: &site.cluster,
+            blueprint,
+            looks: &self.looks,
+            sums,
+            api: &self.api,
+            objects,
+            nodes,
+            tokens,
+            accepted,
+            identity: &prepared.identity,
+            begun: prepared.begun.as_ref(),
+            departed: &departed,
+            now: now(),
+        };
+        plan(input, PlanOptions { patience }).map_err(Failure::from)
+    }
+
+    /// Hosts that could not be looked at.
+    pub fn troubles(&self) -> Vec<&Trouble> {
+        self.looks.values().filter_map(|look| look.as_ref().err()).collect()
+    }
+}
+
+/// The road from hosts to a plan, the same for every command that goes it, on real hosts and simulated ones:
+/// looks, holds machines against their pins, learns what hosts are, asks the API.
+pub async fn survey(
+    site: &Site,
+    state: &mut State,
+    reach: &mut dyn Reach,
+    prepared: &mut Prepared,
+    (depth, accept): (Depth, &[HostName]),
+) -> Result<Survey, Failure> {
+    let looks = prepared.look(site, reach, depth).await;
+    let met = meet(state, &looks, accept);
+    prepared.learn(site, state, &looks)?;
+    let mut api = ApiLook::Absent;
+    if may_ask(prepared, &looks) {
+        if reach.wants_access() {
+            reach.set_api_access(api_access(site, state, &prepared.ledger)?);
+        }
+        api = reach.ask(&prepared.objects).await;
+    }
+    Ok(Survey { looks, api, met })
+}
+
+/// What there is to know without changing anything, here or on hosts.
+pub struct Ahead {
+    pub sums: ComponentSums,
+    pub prepared: Prepared,
+    pub survey: Survey,
+}
+
+/// Looks ahead over SSH: certificates that are due are issued in an overlay and forgotten. `further` asks what
+/// else is to be known, before the connections end.
+pub fn look_ahead<T>(
+    site: &Site,
+    (parts, deep): (&[Part], bool),
+    further: impl AsyncFnOnce(&Hosts, &Prepared, &Survey) -> T,
+) -> Result<(Ahead, T), Failure> {
     let sums = site.sums_if_any()?;
     let mut state = site.scratch()?;
     let mut prepared = prepare(site, &mut state, parts)?;
     let mut reach = hosts(site, &prepared.departed, 0)?;
     let depth = if deep { Depth::Deep } else { Depth::Quick };
-    let seen = crate::commands::block_on(async {
-        let looks = prepared.look(site, &reach, depth).await;
-        if may_ask(&prepared, &looks) {
-            // The store is under an overlay here: the run's certificate is forgotten with it.
-            reach.set_api_access(api_access(site, &mut state, &prepared.ledger)?);
-        }
-        let seen = see_api(site, &reach, &prepared, looks).await;
+    let (survey, further) = crate::commands::block_on(async {
+        let how = (depth, &[][..]);
+        let survey = survey(site, &mut state, &mut reach, &mut prepared, how).await;
+        let all = match survey {
+            Ok(survey) => {
+                let further = further(&reach, &prepared, &survey).await;
+                Ok((survey, further))
+            }
+            Err(failure) => Err(failure),
+        };
         reach.close().await;
-        Ok::<_, Failure>(seen)
+        all
     })??;
-    prepared.learn(site, &mut state, &seen.looks)?;
-    Ok(Ahead { state, sums, prepared, seen })
+    Ok((Ahead { sums, prepared, survey }, further))
 }
 
 /// Says which hosts are no longer in the cluster file.
@@ -372,21 +451,6 @@ pub fn tell_components(site: &Site, sums: &ComponentSums, sequence: &Sequence) {
         false => format!("from it would be brought: {}", all.join("; ")),
     };
     view::note(&format!("there is no {} yet; {what}", folder.join("SHA256SUMS").display()));
-}
-
-/// Asks the API what a plan needs, when an API server runs.
-pub async fn ask(
-    site: &Site,
-    state: &mut State,
-    reach: &mut Hosts,
-    prepared: &Prepared,
-    looks: &Looks,
-) -> Result<ApiLook, Failure> {
-    if !may_ask(prepared, looks) || prepared.objects.is_empty() {
-        return Ok(ApiLook::Absent);
-    }
-    reach.set_api_access(api_access(site, state, &prepared.ledger)?);
-    Ok(reach.ask(&prepared.objects).await)
 }
 
 /// The run's own certificate for the API.
@@ -430,36 +494,6 @@ pub fn meet(
         }
     }
     if refusals.is_empty() { Ok(fresh) } else { Err(refusals.into()) }
-}
-
-/// Plans; every refusal and trouble is a failure.
-pub fn plan_for(
-    site: &Site,
-    prepared: &Prepared,
-    seen: (&Looks, &ApiLook),
-    sums: &ComponentSums,
-    accepted: &[HostName],
-    patience: u32,
-) -> Result<Sequence, Failure> {
-    let (looks, api) = seen;
-    let Prepared { blueprint, objects, nodes, tokens, .. } = prepared;
-    let departed = prepared.departed.keys().cloned().collect();
-    let input = PlanInput {
-        cluster: &site.cluster,
-        blueprint,
-        looks,
-        sums,
-        api,
-        objects,
-        nodes,
-        tokens,
-        accepted,
-        identity: &prepared.identity,
-        begun: prepared.begun.as_ref(),
-        departed: &departed,
-        now: now(),
-    };
-    plan(input, PlanOptions { patience }).map_err(Failure::from)
 }
 
 /// The run's own certificate for etcd, when the sequence has a gate.

@@ -8,7 +8,7 @@ use serde::Serialize;
 use zoisite_core::blueprint::{ComponentSums, HostBlueprint, Part};
 use zoisite_core::cluster::HostName;
 use zoisite_core::pki::{Ledger, LedgerEntry, Profile};
-use zoisite_core::script::{Depth, EtcdMember, EtcdStatus, Identity};
+use zoisite_core::script::{EtcdMember, EtcdStatus, Identity};
 use zoisite_core::sequence::{
     ApiLook, Condition, Difference, Gate, Look, Looks, NodeFacts, StepOutcome, differences,
     listed_members, voters,
@@ -19,29 +19,25 @@ use crate::road::{self, Prepared};
 use crate::site::{Site, now};
 
 /// What looking at hosts and asking the API gave.
-pub struct Seen {
-    pub looks: Looks,
-    pub api: ApiLook,
+pub struct Seen<'a> {
+    pub looks: &'a Looks,
+    pub api: &'a ApiLook,
     /// API servers and the stable address, asked one by one; empty when no API server runs.
-    pub asked: BTreeMap<String, Result<(), String>>,
+    pub asked: &'a Asked,
 }
 
-/// The name under which the stable address stands in [`Seen::asked`].
+/// What each of the API servers, and the stable address, answered when it was asked whether it is ready.
+pub type Asked = BTreeMap<String, Result<(), String>>;
+
+/// The name under which the stable address stands in [`Asked`].
 const STABLE: &str = "the stable address";
 
-/// Looks at everything. `reach` can dial the API, if there is one.
-pub async fn see(site: &Site, reach: &dyn Reach, prepared: &Prepared) -> Seen {
-    let looks = prepared.look(site, reach, Depth::Quick).await;
-    see_api(site, reach, prepared, looks).await
-}
-
-/// Asks the API, each of its servers, and the stable address.
-pub async fn see_api(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks: Looks) -> Seen {
-    let mut asked = BTreeMap::new();
-    if !road::may_ask(prepared, &looks) {
-        return Seen { looks, api: ApiLook::Absent, asked };
+/// Asks each API server, and the stable address, whether it is ready; nobody where no API server runs.
+pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks: &Looks) -> Asked {
+    let mut asked = Asked::new();
+    if !road::may_ask(prepared, looks) {
+        return asked;
     }
-    let api = reach.ask(&prepared.objects).await;
     let mut conditions: Vec<(String, Condition)> = Vec::new();
     for host in &site.cluster.control_plane.hosts {
         if looks.get(host).is_some_and(Result::is_ok) {
@@ -63,7 +59,7 @@ pub async fn see_api(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks:
         (name, answer)
     });
     asked.extend(futures_util::future::join_all(asking).await);
-    Seen { looks, api, asked }
+    asked
 }
 
 /// One member, as `status` shows it.
@@ -310,7 +306,7 @@ pub fn standing(
         .filter_map(|host| Some((host, seen.looks.get(&host.host)?.as_ref().ok()?)));
     let differing: Differing<'_> =
         looked.map(|(host, observed)| (&host.host, differences(host, observed, sums))).collect();
-    let mut quorum = quorum_status(site, prepared, &seen.looks, &differing);
+    let mut quorum = quorum_status(site, prepared, seen.looks, &differing);
     if !prepared.has(Part::Etcd) {
         quorum.members_wanted = 0;
     }
@@ -325,7 +321,7 @@ pub fn standing(
     }
     let mut mends: BTreeMap<String, Vec<HostName>> = BTreeMap::new();
     let mut hanging = BTreeMap::new();
-    for (host, look) in &seen.looks {
+    for (host, look) in seen.looks {
         match look {
             Err(trouble) => {
                 mends.entry(trouble.mend.clone()).or_default().push(host.clone());

@@ -203,6 +203,28 @@ fn an_interrupt_in_the_midst_of_a_join_leaves_no_token_and_breaks_nothing() {
     }
 }
 
+/// Kills the first two lives of a kubelet, each in the instant in which the API has its request.
+const REAPER: &str = r#"log=/var/log/zoisite-api/audit.log
+while [ ! -e $log ]; do sleep 0.1; done
+for life in 1 2; do
+  tail ---disable-inotify -s 0.01 -n 0 -F $log 2>/dev/null |
+    grep -m 1 --line-buffered 'certificatesigningrequests","verb":"create"' >/dev/null
+  pkill -9 -x kubelet && echo $life >>/run/reaped
+done
+"#;
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn a_kubelet_that_dies_as_it_asks_is_let_in_all_the_same() {
+    let lab_ = Lab::of("single", None, 1);
+    std::fs::write(lab_root(&lab_, "heron").join("root/reaper.sh"), REAPER).unwrap();
+    let _ = lab_.on("heron", "systemd-run -q --unit=reaper sh /root/reaper.sh").ended(0);
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    let _ = lab_.on("heron", "cat /run/reaped").ended(0).says("1\n2");
+    assert_eq!(tokens(&lab_), (String::new(), 2));
+    lab_.must_converge();
+}
+
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_host_that_reboots_or_is_cut_off_in_the_midst_is_waited_for() {

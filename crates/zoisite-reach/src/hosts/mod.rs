@@ -153,11 +153,6 @@ impl Hosts {
         self.access = Some(access);
     }
 
-    /// Gives what it needs to dial the API.
-    pub fn set_api_access(&mut self, access: Access) {
-        self.api_access = Some(access);
-    }
-
     /// Sets for how long hosts are waited for.
     pub fn set_deadlines(&mut self, deadlines: Deadlines) {
         self.deadlines = deadlines;
@@ -424,6 +419,14 @@ impl Reach for Hosts {
             }
             tokio::time::sleep(Duration::from_millis(300)).await;
         }
+    }
+
+    fn wants_access(&self) -> bool {
+        true
+    }
+
+    fn set_api_access(&mut self, access: Access) {
+        self.api_access = Some(access);
     }
 
     async fn ask(&self, objects: &[ApiObject]) -> ApiLook {

@@ -28,7 +28,7 @@ const DEAF: &str = "trap '' INT HUP QUIT; exec \"$@\"";
 /// Ends every master when its input ends, however that comes about, and clears the run's folder away.
 const GUARDIAN: &str = r#"trap '' INT HUP QUIT TERM
 read -r _
-for try in 1 2 3; do
+for _ in 1 2 3; do
   for socket in "$1"/m*; do
     [ -S "$socket" ] && ssh -F none -S "$socket" -O exit zoisite 2>/dev/null
   done
@@ -61,7 +61,7 @@ struct Folder {
     dir: tempfile::TempDir,
     used: AtomicUsize,
     /// The guardian waits for this to close.
-    _guardian: Mutex<Option<(Child, Option<ChildStdin>)>>,
+    guardian: Mutex<Option<(Child, Option<ChildStdin>)>>,
 }
 
 impl Folder {
@@ -96,7 +96,7 @@ impl OpenSsh {
                 configs.insert(own.clone(), Config { path, jumps });
             }
         }
-        let folder = Folder { dir, used: AtomicUsize::new(0), _guardian: Mutex::default() };
+        let folder = Folder { dir, used: AtomicUsize::new(0), guardian: Mutex::default() };
         Ok(Self {
             folder: Arc::new(folder),
             configs,
@@ -108,7 +108,7 @@ impl OpenSsh {
 
     /// Starts the guardian with the first connection.
     fn guard(&self) {
-        let mut guardian = self.folder._guardian.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut guardian = self.folder.guardian.lock().unwrap_or_else(PoisonError::into_inner);
         if guardian.is_none() {
             let started = Command::new("sh")
                 .args(["-c", GUARDIAN, "zoisite-guardian"])
@@ -305,31 +305,22 @@ fn key_is_unknown(said: &str) -> bool {
     said.contains("Host key verification failed") && !said.contains("IDENTIFICATION HAS CHANGED")
 }
 
-/// What may become of a connection that ssh did not open, by its words.
+/// What may become of a connection that ssh did not open, by its words. Behind a jump host several of them
+/// come together: what happened last stands first.
 fn hope(said: &str) -> Hope {
     let any = |words: &[&str]| words.iter().any(|word| said.contains(word));
     if any(&["Permission denied", "verification failed", "IDENTIFICATION HAS CHANGED"]) {
-        Hope::None
-    } else if any(&[
-        "kex_exchange_identification",
-        "onnection closed by",
-        "onnection reset by",
-        "during banner exchange",
-        "stdio forwarding failed",
-        "Not allowed at this time",
-    ]) {
-        Hope::Crowded
-    } else if any(&[
-        "Connection refused",
-        "timed out",
-        "No route to host",
-        "unreachable",
-        "Host is down",
-    ]) {
-        Hope::Away
-    } else {
-        Hope::None
+        return Hope::None;
     }
+    if any(&["during banner exchange", "Not allowed at this time"]) {
+        return Hope::Crowded;
+    }
+    if any(&["Connection refused", "timed out", "No route to host", "unreachable", "Host is down"])
+    {
+        return Hope::Away;
+    }
+    let dropped = ["kex_exchange_identification", "onnection closed by", "onnection reset by"];
+    if any(&dropped) { Hope::Crowded } else { Hope::None }
 }
 
 /// The last words of ssh, without the frames that it draws.
@@ -341,6 +332,9 @@ fn in_short(said: &str) -> String {
         said.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with('@')).collect();
     match lines.len() {
         0 => "ssh ended without a word".to_owned(),
+        _ if said.contains("ssh: not found") => {
+            "the program ssh is not installed on this machine".to_owned()
+        }
         n => lines[n.saturating_sub(3)..].join(" | "),
     }
 }
@@ -492,5 +486,48 @@ impl Connection for Master {
         while self.stands() && tokio::time::Instant::now() < end {
             tokio::time::sleep(Duration::from_millis(5)).await;
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_ssh_says_tells_whether_trying_again_may_help() {
+        for (said, wanted) in [
+            ("heron: Permission denied (publickey).", Hope::None),
+            ("Host key verification failed.", Hope::None),
+            ("kex_exchange_identification: read: Connection reset by peer", Hope::Crowded),
+            ("Connection closed by 10.77.0.11 port 22", Hope::Crowded),
+            ("Connection timed out during banner exchange", Hope::Crowded),
+            ("ssh: connect to host 10.77.0.11 port 22: Connection refused", Hope::Away),
+            (
+                "channel 0: open failed: connect failed: No route to host\nstdio forwarding failed\n\
+                 Connection closed by UNKNOWN port 65535",
+                Hope::Away,
+            ),
+            ("Bad configuration option: tide", Hope::None),
+        ] {
+            assert_eq!(hope(said), wanted, "{said}");
+        }
+    }
+
+    #[test]
+    fn the_persons_configuration_comes_first_and_the_cluster_file_fills_the_gaps() {
+        let target = Target {
+            name: zoisite_core::cluster::HostName::new("heron").unwrap(),
+            address: "10.77.0.11".parse().unwrap(),
+            login: zoisite_core::cluster::Login::default(),
+        };
+        let own = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(&own, "Host heron\n  HostName fd77::11\n").unwrap();
+        let path = own.path().to_str().unwrap();
+        let (text, jumps) = config(Some(path), [&target].into_iter());
+        assert!(text.starts_with(&format!("Include \"{path}\"\n")), "{text}");
+        assert!(text.ends_with("Host heron\n  HostName 10.77.0.11\n"), "{text}");
+        assert!(!jumps, "ssh need not be asked for a jump host");
+        std::fs::write(&own, "Host *\n  ProxyJump egret\n").unwrap();
+        assert!(config(Some(path), [&target].into_iter()).1);
     }
 }

@@ -22,6 +22,7 @@ use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 
 pub use self::world::{Fault, World};
+use crate::access::Access;
 use crate::quorum::judge;
 use crate::reach::{Contents, Progress, Reach};
 
@@ -239,6 +240,12 @@ impl Reach for Rehearsal {
             }
         }
     }
+
+    fn wants_access(&self) -> bool {
+        false
+    }
+
+    fn set_api_access(&mut self, _: Access) {}
 
     async fn ask(&self, objects: &[ApiObject]) -> ApiLook {
         tokio::time::sleep(Duration::from_millis(80)).await;

@@ -7,7 +7,7 @@ use zoisite_core::blueprint::Part;
 use zoisite_core::cluster::{Topology, read};
 use zoisite_core::pki::{edges, prove};
 use zoisite_core::script::Depth;
-use zoisite_reach::{Reach as _, World};
+use zoisite_reach::World;
 use zoisite_store::{FreshKeys, trust};
 
 use super::{pki, raise};
@@ -91,13 +91,13 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
 
     title(4, "raised again: nothing differs");
     let mut scratch = site.scratch()?;
-    let prepared = prepare(&site, &mut scratch, Part::ALL)?;
+    let mut prepared = prepare(&site, &mut scratch, Part::ALL)?;
     let sums = raise::simulated_sums(&prepared);
-    let reach = road::rehearsal(&world, site.no_contents(), u64::MAX);
-    let (looks, api) = super::block_on(async {
-        (prepared.look(&site, &reach, Depth::Quick).await, reach.ask(&prepared.objects).await)
-    })?;
-    let sequence = road::plan_for(&site, &prepared, (&looks, &api), &sums, &[], 300)?;
+    let mut reach = road::rehearsal(&world, site.no_contents(), u64::MAX);
+    let how = (Depth::Quick, &[][..]);
+    let found =
+        super::block_on(road::survey(&site, &mut scratch, &mut reach, &mut prepared, how))??;
+    let sequence = found.plan(&site, &prepared, &sums, &[], 300)?;
     view::out(&super::sequence::render(&sequence, false, style));
 
     title(5, "where to look");

@@ -18,9 +18,9 @@ use zoisite_store::{RunRecord, State, StoreError, trust};
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
-use crate::road::{self, Phases, Prepared, prepare};
+use crate::road::{self, Phases, Prepared, Survey, prepare};
 use crate::site::{Site, Working, begin_run, now};
-use crate::standing::{self, Standing};
+use crate::standing::{self, Seen, Standing};
 use crate::view::run::Told;
 use crate::view::{self, Style, count, seconds};
 
@@ -147,8 +147,12 @@ fn raise(
     let (may_fail, events) = (args.may_fail, args.events);
     let mut raise = Raise { site, json, sums, prepared, run, looked, may_fail, events };
     super::block_on(async {
-        let looks = raise.prepared.look(site, &reach, depth).await;
-        let result = raise.over_ssh(args, accept, (draft, state), &mut reach, &looks).await;
+        let how = (depth, accept);
+        let survey = road::survey(site, &mut draft, &mut reach, &mut raise.prepared, how).await;
+        let result = match survey {
+            Ok(survey) => raise.over_ssh(args, accept, (draft, state), &mut reach, survey).await,
+            Err(failure) => Err(failure),
+        };
         reach.close().await;
         result
     })?
@@ -161,25 +165,22 @@ impl Raise<'_> {
         accept: &[HostName],
         (mut draft, state): (State, &mut State),
         reach: &mut Hosts,
-        looks: &Looks,
+        mut survey: Survey,
     ) -> Result<String, Failure> {
         let site = self.site;
-        let pins = road::meet(&draft, looks, accept)?;
-        self.prepared.learn(site, &mut draft, looks)?;
-        let api = road::ask(site, &mut draft, reach, &self.prepared, looks).await?;
+        let pins = survey.met()?;
         self.looked = reach.elapsed();
-        let seen = (looks, &api);
-        let sequence =
-            road::plan_for(site, &self.prepared, seen, &self.sums, accept, args.patience)?;
+        let sequence = survey.plan(site, &self.prepared, &self.sums, accept, args.patience)?;
         if !sequence.is_empty() {
             let ledger = &self.prepared.ledger;
             if let Some(access) = road::access(site, &mut draft, ledger, &sequence)? {
                 reach.set_access(access);
             }
-            if api == ApiLook::Absent {
+            if survey.api == ApiLook::Absent {
                 reach.set_api_access(road::api_access(site, &mut draft, ledger)?);
             }
         }
+        let looks = &survey.looks;
         // It was judged: only now anything of it counts.
         self.prepared.keep(site, &mut draft, looks, &pins)?;
         drop(draft);
@@ -196,7 +197,7 @@ impl Raise<'_> {
             self.carry_out(state, reach, sequence, looks).await
         };
         // Hosts that could not be reached were left out, and that is told.
-        let unreachable: Vec<_> = looks.values().filter_map(|look| look.as_ref().err()).collect();
+        let unreachable = survey.troubles();
         match (told, unreachable.is_empty()) {
             (told, true) => told,
             (Ok(_), false) => Err(Failure::troubles(unreachable)),
@@ -276,8 +277,17 @@ impl Raise<'_> {
                 "run the same command again: it goes on from here",
             ));
         }
-        let seen = tokio::select! {
-            seen = standing::see(self.site, reach, &self.prepared) => seen,
+        let look = async {
+            let looks = self.prepared.look(self.site, reach, Depth::Quick).await;
+            let api = match road::may_ask(&self.prepared, &looks) {
+                true => reach.ask(&self.prepared.objects).await,
+                false => ApiLook::Absent,
+            };
+            let asked = standing::ask_each(self.site, reach, &self.prepared, &looks).await;
+            (looks, api, asked)
+        };
+        let (now_seen, api, asked) = tokio::select! {
+            seen = look => seen,
             () = interrupts.asked(1) => {
                 return Err(Failure::new(
                     Kind::Run,
@@ -286,7 +296,8 @@ impl Raise<'_> {
                 ));
             }
         };
-        forget_old_keys(state, &self.prepared, &seen.looks)?;
+        forget_old_keys(state, &self.prepared, &now_seen)?;
+        let seen = Seen { looks: &now_seen, api: &api, asked: &asked };
         // What was signed in this run is in the ledger since.
         let ledger = state.ledger()?;
         let status = standing::standing(self.site, (&self.prepared, &ledger), &seen, &self.sums);
@@ -446,17 +457,14 @@ pub fn rehearse_on(
         let mut draft = site.draft()?;
         let mut prepared = prepare(site, &mut draft, &args.parts.chosen())?;
         super::block_on(async {
-            let looking = road::rehearsal(world, site.no_contents(), run.generation);
-            let looks = prepared.look(site, &looking, Depth::Quick).await;
-            let pins = road::meet(&draft, &looks, accept)?;
-            prepared.learn(site, &mut draft, &looks)?;
+            let mut looking = road::rehearsal(world, site.no_contents(), run.generation);
+            let how = (Depth::Quick, accept);
+            let mut found =
+                road::survey(site, &mut draft, &mut looking, &mut prepared, how).await?;
+            let pins = found.met()?;
             let sums = simulated_sums(&prepared);
-            let api = match road::may_ask(&prepared, &looks) {
-                true => looking.ask(&prepared.objects).await,
-                false => ApiLook::Absent,
-            };
-            let seen = (&looks, &api);
-            let sequence = road::plan_for(site, &prepared, seen, &sums, accept, args.patience)?;
+            let sequence = found.plan(site, &prepared, &sums, accept, args.patience)?;
+            let looks = found.looks;
             prepared.keep(site, &mut draft, &looks, &pins)?;
             drop(draft);
             let (json, looked) = (options.json, looking.elapsed());

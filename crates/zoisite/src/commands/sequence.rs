@@ -42,11 +42,11 @@ enum Form {
 
 pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let Ahead { state, sums, prepared, seen } =
-        road::look_ahead(&site, &args.parts.chosen(), args.deep)?;
-    let looks = &seen.looks;
-    road::meet(&state, looks, &[])?;
-    let sequence = road::plan_for(&site, &prepared, (looks, &seen.api), &sums, &[], 300)?;
+    let how = (&args.parts.chosen()[..], args.deep);
+    let (ahead, ()) = road::look_ahead(&site, how, async |_, _, _| ())?;
+    let Ahead { sums, prepared, mut survey } = ahead;
+    survey.met()?;
+    let sequence = survey.plan(&site, &prepared, &sums, &[], 300)?;
     if let Some(host) = &args.show_script {
         return show_script(&site, &sequence, host);
     }
@@ -63,7 +63,7 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
         }
         view::out(&render(&sequence, args.form == Form::Table, Style::stdout()));
     }
-    let troubles: Vec<_> = looks.values().filter_map(|look| look.as_ref().err()).collect();
+    let troubles = survey.troubles();
     if troubles.is_empty() { Ok(ExitCode::SUCCESS) } else { Err(Failure::troubles(troubles)) }
 }
 
