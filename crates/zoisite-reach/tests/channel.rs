@@ -295,6 +295,40 @@ async fn hundreds_of_hosts_stay_within_bounds() {
     assert!(used < 600, "{used} descriptors");
 }
 
+#[tokio::test]
+async fn behind_one_jump_host_fewer_are_opened_at_once_and_refusals_teach_how_many() {
+    let mut carrier = StandIn::new();
+    carrier.slow = Duration::from_millis(20);
+    carrier.behind = Some("egret".into());
+    carrier.canned = Some("@\tmachine\tm\n@\tend\n".into());
+    carrier.openings.lock().unwrap().extend([Opening::Dropped; 7]);
+    let carrier = Arc::new(carrier);
+    let names: Vec<String> = (0..30).map(|i| format!("tern-{i}")).collect();
+    let hosts = hosts(&carrier, &names, wide());
+    let blueprints: Vec<HostBlueprint> = names.iter().map(|name| blueprint(name)).collect();
+    let looks = blueprints.iter().map(|blueprint| hosts.observe(blueprint, Depth::Quick));
+    assert!(futures_util::future::join_all(looks).await.iter().all(Result::is_ok));
+    assert!(carrier.counted.opening_peak.load(Ordering::SeqCst) <= 8);
+    // Seven were dropped: from then on one after another.
+    carrier.cut_all();
+    carrier.counted.opening_peak.store(0, Ordering::SeqCst);
+    let looks = blueprints.iter().map(|blueprint| hosts.observe(blueprint, Depth::Quick));
+    assert!(futures_util::future::join_all(looks).await.iter().all(Result::is_ok));
+    assert_eq!(carrier.counted.opening_peak.load(Ordering::SeqCst), 1);
+}
+
+#[tokio::test]
+async fn sudo_of_another_language_is_understood() {
+    let (carrier, hosts) = one(StandIn::new());
+    carrier.program("id", "echo 1000");
+    let words = "case ${LC_ALL:-} in\nC) echo 'sudo: a password is required' >&2 ;;\n\
+                 *) echo 'sudo: Ein Passwort ist notwendig' >&2 ;;\nesac\nexit 1";
+    carrier.program("sudo", words);
+    let trouble = hosts.observe(&blueprint("heron"), Depth::Quick).await.unwrap_err();
+    assert_eq!(trouble.cause.as_deref(), Some("sudo asks for a password"), "{trouble}");
+    assert!(trouble.mend.contains("--ask-sudo"), "{}", trouble.mend);
+}
+
 /// Open descriptors of this process.
 fn descriptors() -> usize {
     std::fs::read_dir("/proc/self/fd").unwrap().count()

@@ -83,6 +83,7 @@ impl OpenSsh {
     /// # Errors
     /// When the run's folder cannot be made.
     pub fn new(targets: &[Target]) -> std::io::Result<Self> {
+        raise_descriptors();
         // Socket paths have room for about a hundred characters, so they start near the root.
         let dir = tempfile::Builder::new().prefix("zoisite-").tempdir_in("/tmp")?;
         let mut configs = BTreeMap::new();
@@ -210,6 +211,15 @@ impl OpenSsh {
         jumps.insert(jump.clone(), Arc::clone(&master));
         Some((name.to_owned(), master))
     }
+}
+
+/// As many open files as the system allows without asking: hundreds of hosts need them.
+fn raise_descriptors() {
+    use rustix::process::{Resource, getrlimit, setrlimit};
+    let mut limit = getrlimit(Resource::Nofile);
+    limit.current = limit.maximum;
+    // Where that is refused, what is allowed already must do.
+    let _ = setrlimit(Resource::Nofile, limit);
 }
 
 /// Our configuration around the person's: theirs first, as ssh takes the first value that it finds; then

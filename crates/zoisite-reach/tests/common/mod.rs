@@ -71,6 +71,8 @@ pub struct StandIn {
     pub max_sessions: usize,
     /// How long a connection takes to open.
     pub slow: Duration,
+    /// What every host is reached through.
+    pub behind: Option<String>,
     /// Answers of commands that are not run at all.
     pub canned: Option<String>,
     pub counted: Arc<Counted>,
@@ -92,6 +94,7 @@ impl StandIn {
             mishaps: Arc::default(),
             max_sessions: 10,
             slow: Duration::ZERO,
+            behind: None,
             canned: None,
             counted: Arc::default(),
             standing: Mutex::default(),
@@ -157,7 +160,7 @@ impl Carrier for StandIn {
     }
 
     async fn behind(&self, _: &Target) -> Option<String> {
-        None
+        self.behind.clone()
     }
 }
 
