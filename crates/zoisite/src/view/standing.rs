@@ -12,6 +12,9 @@ use super::{Style, bytes, count, day, names};
 use crate::site::Site;
 use crate::standing::{NodeStatus, QuorumStatus, Standing};
 
+/// What to do about hosts that did not answer is much the same for many of them.
+const MENDS: usize = 6;
+
 /// What stands, for a person.
 pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) -> String {
     let mut out = format!("{} · ", style.bold(&standing.quorum.cluster));
@@ -44,9 +47,13 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
             out.push_str(&format!("\n  {}", style.bad(&format!("{host}: {what}"))));
         }
     }
-    for (mend, hosts) in &standing.mends {
+    for (mend, hosts) in standing.mends.iter().take(MENDS) {
         let who = names(hosts);
         out.push_str(&format!("\n  {who}: {mend}"));
+    }
+    if standing.mends.len() > MENDS {
+        let more = count(standing.mends.len() - MENDS, "host");
+        out.push_str(&format!("\n  and {more} more that did not answer"));
     }
     let differences: Vec<&Difference> = standing.differences().collect();
     for difference in differences.iter().take(12) {
