@@ -1,11 +1,34 @@
-//! With what a run proves who it is, and how it verifies whom it dials.
+//! With what a run proves who it is, how it verifies whom it dials, and that something dials at all.
 
 use std::sync::Arc;
 
+use async_trait::async_trait;
+
 use rustls_pki_types::pem::PemObject as _;
-use rustls_pki_types::{CertificateDer, PrivateKeyDer};
+use rustls_pki_types::{CertificateDer, PrivateKeyDer, ServerName};
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
 use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 use zoisite_core::pki::Secret;
+
+/// Any stream of octets, both ways.
+pub trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
+impl<S: AsyncRead + AsyncWrite + Send + Unpin> Stream for S {}
+
+/// A verified connection.
+pub(crate) type Secured = TlsStream<Box<dyn Stream>>;
+
+/// A way to an address, to be gone as often as connections are wanted.
+#[async_trait]
+pub(crate) trait Dial: Send + Sync {
+    /// Dials, and greets by TLS.
+    async fn connect(
+        &self,
+        tls: &TlsConnector,
+        server: &ServerName<'static>,
+    ) -> std::io::Result<Secured>;
+}
 
 /// How a run reaches the API, or etcd's client side.
 #[derive(Clone, Debug)]

@@ -4,6 +4,7 @@
 //! numbers are its own. (A generated client would ask every builder of this program for a protocol
 //! compiler.)
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use prost::Message;
@@ -11,8 +12,7 @@ use rustls_pki_types::ServerName;
 use tokio_rustls::TlsConnector;
 use tonic::transport::{Channel, Endpoint};
 
-use crate::access::Access;
-use crate::hosts::Way;
+use crate::access::{Access, Dial};
 use crate::quorum::MemberAnswer;
 
 #[derive(Clone, PartialEq, Message)]
@@ -123,11 +123,11 @@ const CALL: Duration = Duration::from_secs(10);
 
 impl EtcdClient {
     /// Connects to the member that a way leads to, verified as `name`.
-    pub async fn connect(access: &Access, name: &str, way: Way) -> Result<Self, String> {
+    pub async fn connect(access: &Access, name: &str, way: Arc<dyn Dial>) -> Result<Self, String> {
         let server = ServerName::try_from(name.to_owned()).map_err(|e| e.to_string())?;
         let tls = TlsConnector::from(access.tls(&[b"h2"])?);
         let connector = tower::service_fn(move |_| {
-            let (way, tls, server) = (way.clone(), tls.clone(), server.clone());
+            let (way, tls, server) = (Arc::clone(&way), tls.clone(), server.clone());
             async move { way.connect(&tls, &server).await.map(hyper_util::rt::TokioIo::new) }
         });
         // What is secret and verified lies beneath: HTTP/2 is spoken in it as it is.

@@ -14,11 +14,11 @@ mod rehearsal;
 mod runner;
 mod verify;
 
-pub use access::Access;
+pub use access::{Access, Stream};
 pub use api::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
 pub use hosts::{
     Broken, Carrier, Connection, Deadlines, Hope, Hosts, NotOpened, OpenSsh, Places, Process,
-    Stream, Target,
+    Target,
 };
 pub use quorum::{MemberAnswer, judge};
 pub use reach::{Contents, Progress, Reach};

@@ -372,14 +372,19 @@ pub async fn survey(
     let looks = prepared.look(site, reach, depth).await;
     let met = meet(state, &looks, accept);
     prepared.learn(site, state, &looks)?;
-    let mut api = ApiLook::Absent;
-    if may_ask(prepared, &looks) {
-        if reach.wants_access() {
-            reach.set_api_access(api_access(site, state, &prepared.ledger)?);
-        }
-        api = reach.ask(&prepared.objects).await;
+    if may_ask(prepared, &looks) && reach.wants_access() {
+        reach.set_api_access(api_access(site, state, &prepared.ledger)?);
     }
+    let api = ask(reach, prepared, &looks).await;
     Ok(Survey { looks, api, met })
+}
+
+/// Asks the API what there is to know of it, if there may be one.
+pub async fn ask(reach: &dyn Reach, prepared: &Prepared, looks: &Looks) -> ApiLook {
+    match may_ask(prepared, looks) {
+        true => reach.ask(&prepared.objects).await,
+        false => ApiLook::Absent,
+    }
 }
 
 /// What there is to know without changing anything, here or on hosts.

@@ -20,8 +20,7 @@ use tokio_rustls::rustls::ClientConfig;
 use zoisite_core::blueprint::ApiObject;
 use zoisite_core::script::plain;
 
-use crate::access::Access;
-use crate::hosts::{Secured, Way};
+use crate::access::{Access, Dial, Secured};
 
 pub(crate) use self::look::{condition, look};
 pub(crate) use self::work::{Readiness, ready_now, rollout, work};
@@ -147,10 +146,14 @@ impl std::fmt::Debug for ApiClient {
     }
 }
 
-fn client(config: Arc<ClientConfig>, server: &ServerName<'static>, way: Way) -> kube::Client {
+fn client(
+    config: Arc<ClientConfig>,
+    server: &ServerName<'static>,
+    way: Arc<dyn Dial>,
+) -> kube::Client {
     let (connector, server) = (TlsConnector::from(config), server.clone());
     let connector = tower::service_fn(move |_: http::Uri| {
-        let (way, connector, server) = (way.clone(), connector.clone(), server.clone());
+        let (way, connector, server) = (Arc::clone(&way), connector.clone(), server.clone());
         Box::pin(async move {
             let stream = tokio::time::timeout(CONNECT, way.connect(&connector, &server)).await;
             let stream =
@@ -174,10 +177,10 @@ impl ApiClient {
     ///
     /// # Errors
     /// When the certificates cannot be used.
-    pub(crate) fn new(access: &Access, name: &str, way: Way) -> Result<Self, String> {
+    pub(crate) fn new(access: &Access, name: &str, way: Arc<dyn Dial>) -> Result<Self, String> {
         let server = ServerName::try_from(name.to_owned()).map_err(|e| e.to_string())?;
         Ok(Self {
-            client: client(access.tls(&[HTTP_2, b"http/1.1"])?, &server, way.clone()),
+            client: client(access.tls(&[HTTP_2, b"http/1.1"])?, &server, Arc::clone(&way)),
             upgradable: client(access.tls(&[])?, &server, way),
             resources: Arc::default(),
         })

@@ -1,22 +1,25 @@
 //! The API of the cluster, through the connections to its own hosts.
 
 use std::collections::BTreeMap;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use futures_util::StreamExt as _;
+use futures_util::future::BoxFuture;
 use futures_util::stream::FuturesUnordered;
-
+use tokio::time::Instant;
 use zoisite_core::blueprint::{ApiObject, KUBELET_UNIT};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, StepOutcome};
 
 use super::Hosts;
-use crate::api::{ApiClient, Readiness, look, rollout, work};
+use crate::api::{ApiClient, ApiResult, Readiness, look, rollout, work};
 use crate::reach::{Progress, Reach as _};
 
 /// For how long work is tried again while API servers come and go.
 const AGAIN: Duration = Duration::from_secs(60);
+/// An API server that does not answer so soon is not waited for alone.
+const SOON: Duration = Duration::from_secs(3);
 
 impl Hosts {
     /// A client of an address as a host reaches it, the server verified as `name`.
@@ -48,43 +51,67 @@ impl Hosts {
         Ok(client)
     }
 
-    fn address(&self, host: &HostName) -> Result<String, String> {
+    pub(super) fn address(&self, host: &HostName) -> Result<String, String> {
         let channel = self.channel(host).map_err(|trouble| trouble.answer)?;
         Ok(channel.target.address.to_string())
     }
 
-    /// A client of any API server that is ready: all are asked, and the first that says so is taken.
+    /// A client of any API server that is ready.
     ///
     /// # Errors
     /// What each of them answered instead.
     pub async fn any_api(&self) -> Result<ApiClient, Trouble> {
-        let mut asking = FuturesUnordered::new();
-        for host in &self.places.api_hosts {
-            asking.push(self.ready_api(host));
-        }
-        let mut said = BTreeMap::new();
-        while let Some((host, tried)) = asking.next().await {
-            match tried {
-                Ok(client) => return Ok(client),
-                Err(why) => {
-                    said.insert(host, why);
-                }
-            }
-        }
-        let hosts = self.places.api_hosts.iter();
-        let said: Vec<String> =
-            hosts.filter_map(|host| Some(format!("{host}: {}", said.get(host)?))).collect();
-        let answer = said.first().cloned().unwrap_or_else(|| "there is no control plane".into());
-        Err(Trouble::new(None, "asking the API servers", answer, said))
+        self.first_api(|client| Box::pin(async move { Ok(client) })).await
     }
 
-    async fn ready_api<'a>(&self, host: &'a HostName) -> (&'a HostName, Result<ApiClient, String>) {
-        let tried = async {
-            let client = self.api_of(host)?;
-            client.readyz().await.map_err(|e| e.to_string())?;
-            Ok(client)
+    /// What the first API server gives that is ready and gives it: the one that did so last, or the first of
+    /// all, and the others too once that one does not, or not soon.
+    async fn first_api<'a, T>(
+        &'a self,
+        ask: impl Fn(ApiClient) -> BoxFuture<'a, ApiResult<T>>,
+    ) -> Result<T, Trouble> {
+        let ask = |host: &'a HostName| {
+            let asked = self.api_of(host).map(|client| (client.clone(), ask(client)));
+            async move {
+                let tried = async {
+                    let (client, asked) = asked?;
+                    client.readyz().await.map_err(|e| e.to_string())?;
+                    asked.await.map_err(|e| e.to_string())
+                };
+                (host, tried.await)
+            }
         };
-        (host, tried.await)
+        let all = &self.places.api_hosts;
+        let last = self.last_api.lock().ok().and_then(|last| last.clone());
+        let first = all.iter().find(|host| Some(*host) == last.as_ref()).or(all.first());
+        let mut others = all.iter().filter(|host| Some(*host) != first);
+        let mut asking: FuturesUnordered<_> = first.into_iter().map(&ask).collect();
+        let mut said = BTreeMap::new();
+        let mut soon = std::pin::pin!(tokio::time::sleep(SOON));
+        let mut all_asked = false;
+        loop {
+            tokio::select! {
+                answer = asking.next() => match answer {
+                    Some((host, Ok(given))) => {
+                        if let Ok(mut last) = self.last_api.lock() {
+                            *last = Some(host.clone());
+                        }
+                        return Ok(given);
+                    }
+                    Some((host, Err(why))) => {
+                        said.insert(host, why);
+                    }
+                    None => break,
+                },
+                () = &mut soon, if !all_asked => {}
+            }
+            all_asked = true;
+            asking.extend(others.by_ref().map(&ask));
+        }
+        let said: Vec<String> =
+            all.iter().filter_map(|host| Some(format!("{host}: {}", said.get(host)?))).collect();
+        let answer = said.first().cloned().unwrap_or_else(|| "there is no control plane".into());
+        Err(Trouble::new(None, "asking the API servers", answer, said))
     }
 
     /// A client of the stable address, as a host reaches it, and never as it is reached from elsewhere.
@@ -98,25 +125,11 @@ impl Hosts {
     }
 
     pub(super) async fn look_at_api(&self, objects: &[ApiObject]) -> ApiLook {
-        let mut trouble = match self.any_api().await {
-            Ok(client) => match look(&client, objects).await {
-                Ok(observed) => return ApiLook::Answered(Box::new(observed)),
-                Err(error) => error.to_string(),
-            },
-            Err(trouble) => return ApiLook::Silent(trouble),
-        };
-        // One that is ready and does not answer for long is not the only one.
-        for host in &self.places.api_hosts {
-            let Ok(client) = self.api_of(host) else { continue };
-            if client.readyz().await.is_err() {
-                continue;
-            }
-            match look(&client, objects).await {
-                Ok(observed) => return ApiLook::Answered(Box::new(observed)),
-                Err(error) => trouble = format!("{host}: {error}"),
-            }
+        let looked = self.first_api(|client| Box::pin(async move { look(&client, objects).await }));
+        match looked.await {
+            Ok(observed) => ApiLook::Answered(Box::new(observed)),
+            Err(trouble) => ApiLook::Silent(trouble),
         }
-        ApiLook::Silent(Trouble::new(None, "looking at the API", trouble, Vec::new()))
     }
 
     pub(super) async fn work_on_api(

@@ -13,6 +13,8 @@ use futures_util::future::BoxFuture;
 use tokio::io::{AsyncRead, AsyncWrite};
 use zoisite_core::cluster::{HostName, Login};
 
+use crate::access::Stream;
+
 /// How to reach one host.
 #[derive(Clone, Debug)]
 pub struct Target {
@@ -23,10 +25,6 @@ pub struct Target {
     /// How the administrator gets in; the SSH configuration file is an absolute path by now.
     pub login: Login,
 }
-
-/// Any stream of octets, both ways.
-pub trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
-impl<S: AsyncRead + AsyncWrite + Send + Unpin> Stream for S {}
 
 /// What may become of trying again to open a connection.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -3,8 +3,8 @@
 //! Everything that passes to a host passes through its channel, over whatever [`Carrier`] carries it.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicU8, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use futures_util::future::Either;
@@ -15,9 +15,8 @@ use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::Secret;
 use zoisite_core::script::plain;
 
-use super::carrier::{Broken, Carrier, Connection, Hope, Process, Target};
+use super::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use super::lines::{self, Ended};
-use super::way::Through;
 
 /// Connections that are being opened at once, at most.
 const OPENING: usize = 32;
@@ -102,14 +101,36 @@ enum Standing {
 }
 
 /// How commands become root.
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 enum Root {
     /// By being root, or by sudo that asks nothing.
-    Plainly = 0,
+    #[default]
+    Plainly,
     /// By sudo that insists on a terminal (`requiretty`).
-    WithTerminal = 1,
+    WithTerminal,
     /// By sudo with the password that the person gave.
-    WithPassword = 2,
+    WithPassword,
+}
+
+/// What leads through a host.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(super) enum Through {
+    /// Nothing was reached yet.
+    #[default]
+    Unknown,
+    /// Its SSH server forwards.
+    Forward,
+    /// A session passes octets on.
+    Session,
+}
+
+/// What was learnt of a host's ways.
+#[derive(Debug, Default)]
+struct Ways {
+    root: Root,
+    through: Through,
+    /// When a session was last tried as a way in vain, and what came of it.
+    tried: Option<(Instant, String)>,
 }
 
 /// Everything that a host is told passes through here.
@@ -120,11 +141,8 @@ pub struct Channel {
     limits: Arc<Limits>,
     standing: tokio::sync::Mutex<Standing>,
     sessions: Learnt,
-    root: AtomicU8,
     password: Option<Secret>,
-    through: AtomicU8,
-    /// When a session was last tried as a way, and what came of it.
-    tried: Mutex<Option<(Instant, String)>>,
+    ways: Mutex<Ways>,
     /// Told when sessions that are held open are in the way.
     yields: Arc<Notify>,
 }
@@ -191,10 +209,8 @@ impl Channel {
             limits,
             standing: tokio::sync::Mutex::new(Standing::Never),
             sessions: Learnt::new(SESSIONS),
-            root: AtomicU8::new(Root::Plainly as u8),
             password,
-            through: AtomicU8::new(Through::Unknown as u8),
-            tried: Mutex::default(),
+            ways: Mutex::default(),
             yields: Arc::default(),
         }
     }
@@ -252,7 +268,7 @@ impl Channel {
         }
     }
 
-    async fn open(&self) -> Result<Arc<dyn Connection>, super::carrier::NotOpened> {
+    async fn open(&self) -> Result<Arc<dyn Connection>, NotOpened> {
         let behind = self.carrier.behind(&self.target).await;
         let behind = behind.map(|name| self.limits.behind(&name));
         let place = match &behind {
@@ -313,7 +329,7 @@ impl Channel {
         send: impl AsyncFnOnce(Input) -> T,
         line: &mut (dyn FnMut(&str) + Send),
     ) -> Result<Heard<T>, Trouble> {
-        let root = self.root();
+        let root = self.ways().root;
         let command = command(root, saying.script);
         let Session { mut process, places: _places } =
             self.start(&command, saying.attempted, saying.until).await?;
@@ -391,11 +407,11 @@ impl Channel {
 
     /// Learns from sudo's words how to become root; whether there is another way than before.
     async fn learn(&self, said: &str, saying: &Saying<'_>) -> Result<bool, Trouble> {
-        if self.root() != Root::Plainly {
+        if self.ways().root != Root::Plainly {
             return Ok(false);
         }
         if said.contains("must have a tty") {
-            self.root.store(Root::WithTerminal as u8, Ordering::Relaxed);
+            self.ways().root = Root::WithTerminal;
             return Ok(true);
         }
         let asks = said.contains("a password is required")
@@ -414,7 +430,7 @@ impl Channel {
             tokio::time::timeout(saying.silence, process.errors.read_to_string(&mut said)).await;
         match tokio::time::timeout(saying.silence, process.ended).await {
             Ok(Some(0)) => {
-                self.root.store(Root::WithPassword as u8, Ordering::Relaxed);
+                self.ways().root = Root::WithPassword;
                 Ok(true)
             }
             _ => Err(self
@@ -423,17 +439,17 @@ impl Channel {
         }
     }
 
+    fn ways(&self) -> MutexGuard<'_, Ways> {
+        self.ways.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     pub(super) fn through(&self) -> Through {
-        match self.through.load(Ordering::Relaxed) {
-            1 => Through::Forward,
-            2 => Through::Session,
-            _ => Through::Unknown,
-        }
+        self.ways().through
     }
 
     /// Notes what led somewhere.
     pub(super) fn leads(&self, through: Through) {
-        self.through.store(through as u8, Ordering::Relaxed);
+        self.ways().through = through;
     }
 
     /// Whether a session may be held open for long beside those of scripts.
@@ -448,22 +464,13 @@ impl Channel {
 
     /// What came of the last session that was tried as a way in vain, if that is not long ago.
     pub(super) fn tried_lately(&self, seldom: Duration) -> Option<String> {
-        let tried = self.tried.lock().unwrap_or_else(PoisonError::into_inner);
-        tried.as_ref().filter(|(at, _)| at.elapsed() < seldom).map(|(_, why)| why.clone())
+        let ways = self.ways();
+        ways.tried.as_ref().filter(|(at, _)| at.elapsed() < seldom).map(|(_, why)| why.clone())
     }
 
     /// Notes that a session was tried as a way in vain.
     pub(super) fn tried_in_vain(&self, why: &str) {
-        let mut tried = self.tried.lock().unwrap_or_else(PoisonError::into_inner);
-        *tried = Some((Instant::now(), why.to_owned()));
-    }
-
-    fn root(&self) -> Root {
-        match self.root.load(Ordering::Relaxed) {
-            1 => Root::WithTerminal,
-            2 => Root::WithPassword,
-            _ => Root::Plainly,
-        }
+        self.ways().tried = Some((Instant::now(), why.to_owned()));
     }
 
     /// Ends the connection.

@@ -13,9 +13,10 @@ mod way;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use async_trait::async_trait;
+use tokio::time::Instant;
 use zoisite_core::blueprint::{
     API_SERVER_UNIT, ApiObject, BALANCER_UNIT, Component, HostBlueprint, KUBELET_UNIT,
 };
@@ -25,11 +26,11 @@ use zoisite_core::pki::Secret;
 use zoisite_core::script::{Depth, KeyText, Observed, Outcome, Reply, Stretch, observe, plain};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 
-pub use self::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Stream, Target};
+pub use self::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use self::channel::{Channel, Heard, Limits, Saying};
 pub use self::openssh::OpenSsh;
-pub(crate) use self::way::{Secured, Way};
-use crate::access::Access;
+use self::way::Way;
+use crate::access::{Access, Dial};
 use crate::api::{ApiClient, Readiness};
 use crate::etcd::EtcdClient;
 use crate::quorum::judge;
@@ -68,6 +69,8 @@ pub struct Hosts {
     api_access: Option<Access>,
     /// Clients of API servers, by host: each keeps its connection.
     apis: std::sync::Mutex<BTreeMap<HostName, ApiClient>>,
+    /// The one that answered last.
+    last_api: std::sync::Mutex<Option<HostName>>,
     places: Places,
     generation: u64,
     began: Instant,
@@ -111,8 +114,6 @@ impl Default for Deadlines {
 /// For how long a look that was cut is tried again.
 const LOOK_AGAIN: Duration = Duration::from_secs(30);
 
-const HANGS: &str = "something on HOST hangs (a dead mount, a disk, a runtime): log in and try the same; then run the same command again";
-
 impl Hosts {
     /// These hosts; connects to none yet. `password` is what sudo is told on hosts where it asks.
     pub fn new(
@@ -135,6 +136,7 @@ impl Hosts {
             access: None,
             api_access: None,
             apis: std::sync::Mutex::default(),
+            last_api: std::sync::Mutex::default(),
             places,
             generation,
             began: Instant::now(),
@@ -166,16 +168,21 @@ impl Hosts {
     }
 
     /// The way to an address as a host reaches it.
-    fn way(&self, host: &HostName, to: (String, u16), from_here: bool) -> Result<Way, String> {
+    fn way(
+        &self,
+        host: &HostName,
+        to: (String, u16),
+        from_here: bool,
+    ) -> Result<Arc<dyn Dial>, String> {
         let channel = self.channel(host).map_err(|trouble| trouble.to_string())?;
-        Ok(Way { channel: Arc::clone(channel), host: to.0, port: to.1, from_here })
+        Ok(Arc::new(Way { channel: Arc::clone(channel), host: to.0, port: to.1, from_here }))
     }
 
     /// Runs a script on a host that is short, harmless, and done twice without harm; what it prints.
     async fn lines_of(&self, host: &HostName, script: &str, attempted: &str) -> Vec<String> {
         let mut lines = Vec::new();
         let mut line = |text: &str| lines.push(plain(text).chars().take(400).collect());
-        let (silence, until) = (self.deadlines.asking, tokio::time::Instant::now());
+        let (silence, until) = (self.deadlines.asking, Instant::now());
         let saying = Saying { attempted, script: 0, silence, until };
         if let Ok(channel) = self.channel(host) {
             let _ = channel.script(script, &saying, &mut line).await;
@@ -229,7 +236,7 @@ impl Hosts {
 
     async fn etcd(&self, host: &HostName) -> Result<EtcdClient, String> {
         let access = self.access.as_ref().ok_or("this run has no certificate for etcd")?;
-        let name = self.channel(host).map_err(|t| t.answer)?.target.address.to_string();
+        let name = self.address(host)?;
         let way = self.way(host, (name.clone(), self.places.etcd_port), true)?;
         EtcdClient::connect(access, &name, way).await
     }
@@ -283,6 +290,17 @@ impl Hosts {
     }
 }
 
+/// A host that fell silent, or said too much, in the midst; and at what, where that is known.
+fn hangs(host: &HostName, attempted: &str, fault: String, doing: Option<&str>) -> Trouble {
+    let answer = match doing {
+        Some(doing) => format!("{fault}, at: {doing}"),
+        None => fault,
+    };
+    Trouble::new(Some(host.clone()), attempted, answer, Vec::new()).mend(format!(
+        "something on {host} hangs (a dead mount, a disk, a runtime): log in and try the same; then run the same command again"
+    ))
+}
+
 #[async_trait]
 impl Reach for Hosts {
     async fn observe(&self, blueprint: &HostBlueprint, depth: Depth) -> Look {
@@ -290,7 +308,7 @@ impl Reach for Hosts {
         let attempted = "looking at the host";
         let channel = self.channel(host)?;
         let script = observe(blueprint, depth);
-        let until = tokio::time::Instant::now() + LOOK_AGAIN;
+        let until = Instant::now() + LOOK_AGAIN;
         let saying = Saying { attempted, script: 0, silence: self.deadlines.looking, until };
         let (text, heard) = loop {
             let mut text = String::new();
@@ -300,18 +318,13 @@ impl Reach for Hosts {
             };
             let heard = channel.script(&script, &saying, &mut line).await?;
             // A look does no harm: one that was cut is made again.
-            if !heard.cut || tokio::time::Instant::now() >= until {
+            if !heard.cut || Instant::now() >= until {
                 break (text, heard);
             }
         };
         let observed = Observed::read(&text).map_err(|unread| {
             if let Some(fault) = heard.fault {
-                let answer = match unread.doing {
-                    Some(doing) => format!("{fault}, at: {doing}"),
-                    None => fault,
-                };
-                return Trouble::new(Some(host.clone()), attempted, answer, Vec::new())
-                    .mend(HANGS.replace("HOST", host.as_str()));
+                return hangs(host, attempted, fault, unread.doing.as_deref());
             }
             let answer = match (heard.said.trim(), unread.tail.as_str()) {
                 ("", "") if heard.cut => "the connection broke off".to_owned(),
@@ -342,7 +355,7 @@ impl Reach for Hosts {
         };
         let attempted = "acting on the host";
         let mut before = 0;
-        let mut until = tokio::time::Instant::now() + self.deadlines.patience;
+        let mut until = Instant::now() + self.deadlines.patience;
         loop {
             let mut reply = Reply::default();
             let mut line = |line: &str| {
@@ -364,9 +377,9 @@ impl Reach for Hosts {
             // patience anew.
             let changed = reply.changed();
             let cut = heard.cut && !reply.is_over();
-            if cut && tokio::time::Instant::now() < until {
+            if cut && Instant::now() < until {
                 if changed > 0 {
-                    until = tokio::time::Instant::now() + self.deadlines.patience;
+                    until = Instant::now() + self.deadlines.patience;
                 }
                 before += changed;
                 progress("the connection broke off: waiting for the host".to_owned());
@@ -374,11 +387,7 @@ impl Reach for Hosts {
             }
             return match (heard.fault, reply.is_over()) {
                 (Some(fault), false) => {
-                    let doing = reply.doing().map(|doing| format!(", at: {doing}"));
-                    let answer = fault + &doing.unwrap_or_default();
-                    let mend = HANGS.replace("HOST", host.as_str());
-                    let host = Some(host.clone());
-                    StepOutcome::Failed(Trouble::new(host, attempted, answer, vec![]).mend(mend))
+                    StepOutcome::Failed(hangs(host, attempted, fault, reply.doing()))
                 }
                 _ => match self.outcome(host, attempted, reply.outcome(&heard.said)) {
                     StepOutcome::Done { changed } => {

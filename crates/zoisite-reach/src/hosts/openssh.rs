@@ -20,7 +20,8 @@ use tokio::net::UnixStream;
 use tokio::process::{Child, ChildStdin, Command};
 use zoisite_core::script::plain;
 
-use super::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Stream, Target};
+use super::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
+use crate::access::Stream;
 
 /// An interrupt at the terminal is for Zoisite alone; what is ignored stays so in what sh becomes.
 const DEAF: &str = "trap '' INT HUP QUIT; exec \"$@\"";
@@ -286,11 +287,11 @@ impl Carrier for OpenSsh {
 
     async fn behind(&self, target: &Target) -> Option<String> {
         let config = self.config(target).filter(|config| config.jumps)?;
-        let known = |all: &Mutex<BTreeMap<String, Option<String>>>| {
-            let all = all.lock().unwrap_or_else(PoisonError::into_inner);
-            all.get(target.name.as_str()).cloned()
+        let known = {
+            let known = self.behind.lock().unwrap_or_else(PoisonError::into_inner);
+            known.get(target.name.as_str()).cloned()
         };
-        if let Some(known) = known(&self.behind) {
+        if let Some(known) = known {
             return known;
         }
         let asked = Command::new("ssh")

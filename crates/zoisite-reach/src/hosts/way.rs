@@ -10,16 +10,16 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
+use async_trait::async_trait;
 use rustls_pki_types::ServerName;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio::sync::oneshot;
 use tokio::time::Instant;
 use tokio_rustls::TlsConnector;
-use tokio_rustls::client::TlsStream;
 
-use super::carrier::Stream;
-use super::channel::{Channel, Places};
+use super::channel::{Channel, Places, Through};
+use crate::access::{Dial, Secured, Stream};
 
 /// How often a session is tried where it is not known yet whether the host forwards.
 const SELDOM: Duration = Duration::from_secs(5);
@@ -37,33 +37,18 @@ fn pass(host: &str, port: u16) -> String {
     format!("env LC_ALL=C bash -c '{PASS}' {host} {port} '{REACHED}'")
 }
 
-/// What leads through a host.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Through {
-    /// Nothing was reached yet.
-    Unknown = 0,
-    /// Its SSH server forwards.
-    Forward = 1,
-    /// A session passes octets on.
-    Session = 2,
-}
-
 /// A way to an address, to be gone as often as connections are wanted.
-#[derive(Clone)]
-pub struct Way {
-    pub(super) channel: Arc<Channel>,
-    pub(super) host: String,
-    pub(super) port: u16,
+pub(super) struct Way {
+    pub channel: Arc<Channel>,
+    pub host: String,
+    pub port: u16,
     /// Whether the address may be dialled from here where the host lets nothing through.
-    pub(super) from_here: bool,
+    pub from_here: bool,
 }
 
-/// A verified connection.
-pub(crate) type Secured = TlsStream<Box<dyn Stream>>;
-
-impl Way {
-    /// Dials, and greets by TLS.
-    pub(crate) async fn connect(
+#[async_trait]
+impl Dial for Way {
+    async fn connect(
         &self,
         tls: &TlsConnector,
         server: &ServerName<'static>,
@@ -115,7 +100,9 @@ impl Way {
         channel.leads(Through::Session);
         Ok(secured)
     }
+}
 
+impl Way {
     async fn directly(
         &self,
         tls: &TlsConnector,
