@@ -6,7 +6,7 @@ mod common;
 
 use std::collections::BTreeSet;
 
-use common::{Known, SALTMARSH, Trust, at, changed, host};
+use common::{Known, SALTMARSH, Trust, at, changed, host, two_families};
 use serde_json::Value;
 use zoisite_core::blueprint::{
     Blueprint, Content, File, HostBlueprint, HostFacts, Item, Part, blueprint, objects,
@@ -43,11 +43,6 @@ fn clusters() -> Vec<String> {
         changed("[network]\n", "[network]\npods-by = \"manifests\"\nmanifests = \"site\"\n"),
         two_families(),
     ]
-}
-
-fn two_families() -> String {
-    changed("pods = \"10.90.0.0/16\"", "pods = [\"10.90.0.0/16\", \"fd90::/48\"]")
-        .replace("services = \"10.91.0.0/20\"", "services = [\"10.91.0.0/20\", \"fd91::/112\"]")
 }
 
 fn file<'a>(blueprint: &'a Blueprint, name: &str, path: &str) -> &'a File {
@@ -359,15 +354,21 @@ fn every_host_routes_to_all_other_nodes_pods_and_to_none_of_its_own() {
 #[test]
 fn two_address_families_reach_every_place_that_names_addresses() {
     let blueprint = made(&two_families());
-    let both = "10.91.0.0/20,fd91::/112";
+    let both = "10.91.0.0/20,fd5a:91::/112";
     assert_eq!(
         flag(&unit(&blueprint, "curlew", "api-server"), "service-cluster-ip-range"),
         Some(both)
     );
     let kubelet = yaml(&text(&blueprint, "tern-1", "/etc/zoisite/kubelet/kubelet.yaml"));
-    assert_eq!(kubelet["clusterDNS"], serde_json::json!(["10.91.0.10", "fd91::a"]));
+    assert_eq!(kubelet["clusterDNS"], serde_json::json!(["10.91.0.10", "fd5a:91::a"]));
     let proxy = yaml(&text(&blueprint, "tern-1", "/etc/zoisite/kube-proxy/kube-proxy.yaml"));
-    assert_eq!(proxy["clusterCIDR"], "10.90.0.0/16,fd90::/48");
+    assert_eq!(proxy["clusterCIDR"], "10.90.0.0/16,fd5a:90::/48");
+    let routes = text(&blueprint, "tern-1", "/etc/zoisite/network/routes");
+    for route in ["10.90.4.0/24 via 10.77.0.102", "fd5a:90:0:4::/64 via fd77::102"] {
+        assert!(routes.contains(&format!("route replace {route} proto")), "{routes}");
+    }
+    let kubelet = unit(&blueprint, "tern-1", "kubelet");
+    assert_eq!(flag(&kubelet, "node-ip"), Some("10.77.0.101,fd77::101"));
     let masquerade = text(&blueprint, "tern-1", "/etc/zoisite/network/masquerade.nft");
     assert!(
         masquerade.contains("table ip zoisite_pods")
@@ -379,7 +380,17 @@ fn two_address_families_reach_every_place_that_names_addresses() {
     assert_eq!(conflist["plugins"][0]["ipam"]["ranges"].as_array().unwrap().len(), 2);
     let all = objects(&cluster(&two_families()));
     let dns = all.iter().find(|object| object.title() == "Service kube-system/coredns").unwrap();
-    assert_eq!(dns.0["spec"]["clusterIPs"], serde_json::json!(["10.91.0.10", "fd91::a"]));
+    assert_eq!(dns.0["spec"]["clusterIPs"], serde_json::json!(["10.91.0.10", "fd5a:91::a"]));
+}
+
+#[test]
+fn routes_name_the_interface_where_the_file_does() {
+    let tern = "{ address = \"10.77.0.{101..103}\", interface = \"enp2s0\" }";
+    let blueprint = made(&changed("\"10.77.0.{101..103}\"", tern));
+    let routes = text(&blueprint, "tern-1", "/etc/zoisite/network/routes");
+    assert!(routes.contains("via 10.77.0.21 dev enp2s0 proto"), "{routes}");
+    let routes = text(&blueprint, "curlew", "/etc/zoisite/network/routes");
+    assert!(!routes.contains(" dev "), "{routes}");
 }
 
 #[test]

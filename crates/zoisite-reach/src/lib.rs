@@ -12,6 +12,7 @@ mod quorum;
 mod reach;
 mod rehearsal;
 mod runner;
+mod ssh_hosts;
 mod verify;
 
 pub use access::{Access, Stream};
@@ -24,4 +25,5 @@ pub use quorum::{MemberAnswer, judge};
 pub use reach::{Contents, Progress, Reach};
 pub use rehearsal::{Fault, Rehearsal, World};
 pub use runner::{RunEvent, run};
+pub use ssh_hosts::{SshHost, ssh_hosts};
 pub use verify::{CHECKS, NAMESPACE, Tried, Verification, verify};

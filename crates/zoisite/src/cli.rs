@@ -3,7 +3,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand};
 
 use crate::commands::{
-    access, check, demo, files, history, manual, new, pki, raise, sequence, status, tokens, verify,
+    access, check, demo, drawing, files, history, lan, manual, new, pki, raise, sequence, status,
+    tokens, verify,
 };
 
 /// From one cluster file to a highly available Kubernetes cluster on machines you own
@@ -55,6 +56,8 @@ pub struct Options {
 pub enum Command {
     New(new::NewArgs),
     Check(check::CheckArgs),
+    Drawing(drawing::DrawingArgs),
+    Lan(lan::LanArgs),
     Pki(pki::PkiArgs),
     Files(files::FilesArgs),
     Sequence(sequence::SequenceArgs),

@@ -160,8 +160,14 @@ impl Prepared {
     }
 
     /// Looks at every host that holds anything, and at members of an interrupted first start. Says how far it
-    /// is where that takes long.
-    pub async fn look(&self, site: &Site, reach: &dyn Reach, depth: Depth) -> Looks {
+    /// is where that takes long. `meanwhile` is done while hosts are at work.
+    pub async fn look(
+        &self,
+        site: &Site,
+        reach: &dyn Reach,
+        depth: Depth,
+        meanwhile: impl FnOnce(),
+    ) -> Looks {
         let old = self.old_members(site);
         let others = self.blueprint.hosts.iter();
         let others = others.filter(|host| !old.iter().any(|old| old.host == host.host));
@@ -173,8 +179,10 @@ impl Prepared {
         let mut shown = Looking::at(hosts.iter().map(|host| host.host.clone()));
         let mut again = tokio::time::interval(Duration::from_millis(500));
         let mut looks = Looks::new();
+        let mut meanwhile = Some(meanwhile);
         loop {
             tokio::select! {
+                biased;
                 seen = looking.next() => match seen {
                     Some((host, look)) => {
                         shown.seen(&host);
@@ -182,7 +190,13 @@ impl Prepared {
                     }
                     None => break,
                 },
-                _ = again.tick() => shown.show(),
+                // It ticks at once too, when every host has been turned to.
+                _ = again.tick() => {
+                    shown.show();
+                    if let Some(meanwhile) = meanwhile.take() {
+                        meanwhile();
+                    }
+                }
             }
         }
         shown.end();
@@ -369,11 +383,23 @@ pub async fn survey(
     prepared: &mut Prepared,
     (depth, accept): (Depth, &[HostName]),
 ) -> Result<Survey, Failure> {
-    let looks = prepared.look(site, reach, depth).await;
+    // Of a cluster that was formed an API is all but sure to be asked.
+    let sure = prepared.begun.as_ref().is_some_and(|begun| begun.formed.is_some());
+    let mut access = None;
+    let looks = {
+        let ledger = &prepared.ledger;
+        let make = || {
+            if sure && reach.wants_access() && prepared.has(Part::Nodes) {
+                access = Some(api_access(site, state, ledger));
+            }
+        };
+        prepared.look(site, reach, depth, make).await
+    };
     let met = meet(state, &looks, accept);
     prepared.learn(site, state, &looks)?;
     if may_ask(prepared, &looks) && reach.wants_access() {
-        reach.set_api_access(api_access(site, state, &prepared.ledger)?);
+        let access = access.unwrap_or_else(|| api_access(site, state, &prepared.ledger))?;
+        reach.set_api_access(access);
     }
     let api = ask(reach, prepared, &looks).await;
     Ok(Survey { looks, api, met })

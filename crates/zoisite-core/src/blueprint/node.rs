@@ -12,7 +12,7 @@ use super::{
     BlueprintError, Component, HostBlueprint, HostFacts, Image, Item, Part, Pinned, Unit, UnitFile,
     Workshop, kubernetes_folder,
 };
-use crate::cluster::{Cluster, HostName, PodsBy};
+use crate::cluster::{Cluster, Host, HostName, PodsBy};
 use crate::pki::{AuthorityKind, Profile};
 
 /// Name of the kubelet's unit.
@@ -282,10 +282,18 @@ net.ipv4.ip_forward = 1
     for (other, nets) in routed.then_some(others).into_iter().flatten() {
         // A host that was taken out of the file runs on, and its pods are dialled on.
         let departed = || shop.sources.departed.get(other).copied();
-        let via = shop.cluster.host(other).map(|host| host.address).or_else(departed);
-        let Some(via) = via else { continue };
-        for net in nets.iter().filter(|net| net.addr().is_ipv4() == via.is_ipv4()) {
-            routes.push_str(&format!("route replace {net} via {via} proto {ROUTE_PROTOCOL}\n"));
+        for net in nets {
+            let via = match shop.cluster.host(other) {
+                Some(host) => host.address_beside(net.addr()),
+                None => departed().filter(|via| via.is_ipv4() == net.addr().is_ipv4()),
+            };
+            let Some(via) = via else { continue };
+            let dev = match &shop.host.interface {
+                Some(interface) => format!(" dev {interface}"),
+                None => String::new(),
+            };
+            routes
+                .push_str(&format!("route replace {net} via {via}{dev} proto {ROUTE_PROTOCOL}\n"));
         }
     }
     let mut lines = vec![
@@ -411,13 +419,20 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
         ("config", format!("{KUBELET}/kubelet.yaml")),
         ("hostname-override", shop.host.name.to_string()),
         ("kubeconfig", format!("{KUBELET_STATE}/kubeconfig")),
-        ("node-ip", shop.host.address.to_string()),
+        ("node-ip", node_addresses(shop.cluster, shop.host)),
         ("root-dir", KUBELET_STATE.into()),
     ]);
     let start = flags.command(&format!("{}/kubelet", kubernetes_folder(shop.cluster)));
     let unit = root_service(shop, "kubelet", "containerd.service zoisite-network.service", &start);
     items.extend(Workshop::unit(KUBELET_UNIT, Part::Nodes, &unit));
     items
+}
+
+/// The addresses of a node: both where pods have both families (the kubelet's `--node-ip`).
+fn node_addresses(cluster: &Cluster, host: &Host) -> String {
+    let both = cluster.network.pods.len() > 1;
+    let second = host.second.filter(|_| both).map(|second| format!(",{second}"));
+    format!("{}{}", host.address, second.unwrap_or_default())
 }
 
 /// `kubelet.config.k8s.io/v1beta1`.

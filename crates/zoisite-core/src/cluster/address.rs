@@ -73,6 +73,42 @@ impl fmt::Display for Endpoint {
     }
 }
 
+/// The hardware address of a network interface (EUI-48, IEEE 802).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Mac([u8; 6]);
+
+impl Mac {
+    /// Reads six octets in hexadecimal digits, parted by `:` or `-`.
+    ///
+    /// # Errors
+    /// When it is not that, or stands for a group or for nobody.
+    pub fn new(text: &str) -> Result<Self, NameError> {
+        let parts: Vec<&str> = text.split([':', '-']).collect();
+        let mut octets = [0; 6];
+        let read = |part: &str| {
+            let two = part.len() == 2 && part.bytes().all(|b| b.is_ascii_hexdigit());
+            two.then(|| u8::from_str_radix(part, 16).ok()).flatten()
+        };
+        if parts.len() != octets.len() {
+            return Err(NameError("six octets parted by ':'".into()));
+        }
+        for (octet, part) in octets.iter_mut().zip(&parts) {
+            *octet = read(part).ok_or_else(|| NameError(format!("'{part}' is no octet")))?;
+        }
+        match octets[0] & 1 == 1 || octets == [0; 6] {
+            true => Err(NameError("no single interface has it".into())),
+            false => Ok(Self(octets)),
+        }
+    }
+}
+
+impl fmt::Display for Mac {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let [a, b, c, d, e, g] = self.0;
+        write!(f, "{a:02x}:{b:02x}:{c:02x}:{d:02x}:{e:02x}:{g:02x}")
+    }
+}
+
 /// How many subnets of `prefix` bits fit into `range`; 0 when they are larger than the range.
 pub fn subnets_in(range: &IpNet, prefix: u8) -> u64 {
     if prefix < range.prefix_len() || prefix > range.max_prefix_len() {

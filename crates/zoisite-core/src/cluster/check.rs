@@ -5,9 +5,10 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::address::{EndpointHost, overlap, subnets_in};
-use super::finding::Finding;
-use super::model::{Cluster, PodsBy, Role, Signer};
+use super::address::{EndpointHost, Mac, subnets_in};
+use super::address_plan::{Clash, clashes};
+use super::finding::{Finding, Grade};
+use super::model::{Cluster, Host, PodsBy, Role, Signer};
 use super::names::HostName;
 use super::parse::Places;
 use crate::blueprint::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, KUBELET_OWN, SCHEDULER_OWN};
@@ -44,7 +45,7 @@ const ETCD_ANEW: &[&str] = &[
     "discovery-endpoints",
 ];
 
-/// Code of the finding about a stable name that was made up.
+/// Code of the finding about a stable name that leads nowhere by itself.
 pub const MADE_UP_NAME: &str = "made-up-name";
 
 pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Finding>) {
@@ -59,6 +60,7 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.balancers();
     check.settings();
     check.single_points();
+    check.resolvers();
     check.made_up_name();
 }
 
@@ -81,14 +83,25 @@ impl Check<'_> {
 
     fn addresses(&mut self) {
         let mut taken: HashMap<IpAddr, &HostName> = HashMap::new();
+        let mut macs: HashMap<Mac, &HostName> = HashMap::new();
         for host in &self.cluster.hosts {
             let place = format!("hosts.{}", host.name);
-            if let Some(other) = taken.insert(host.address, &host.name) {
+            for address in host.addresses() {
+                if let Some(other) = taken.insert(address, &host.name) {
+                    let finding = Finding::blocks(
+                        "duplicate-address",
+                        format!("{} and {other} have the same address, {address}", host.name),
+                    )
+                    .mend("give every host an address of its own");
+                    self.add(finding, &place, "taken");
+                }
+            }
+            if let Some(other) = host.mac.and_then(|mac| macs.insert(mac, &host.name)) {
                 let finding = Finding::blocks(
                     "duplicate-address",
-                    format!("{} and {other} have the same address, {}", host.name, host.address),
+                    format!("{} and {other} have the same hardware address", host.name),
                 )
-                .mend("give every host an address of its own");
+                .mend("a reservation serves one machine: look at ip link on both");
                 self.add(finding, &place, "taken");
             }
             if host.address.is_loopback() && self.cluster.hosts.len() > 1 {
@@ -181,54 +194,19 @@ impl Check<'_> {
     }
 
     fn ranges(&mut self) {
-        let network = &self.cluster.network;
-        let mut ranges: Vec<(&str, &IpNet)> = Vec::new();
-        ranges.extend(network.pods.iter().map(|r| ("network.pods", r)));
-        ranges.extend(network.services.iter().map(|r| ("network.services", r)));
-        for (i, (place, range)) in ranges.iter().enumerate() {
-            for (other_place, other) in &ranges[..i] {
-                if place != other_place && overlap(range, other) {
-                    let finding = Finding::blocks(
-                        "range-overlap",
-                        format!("{place} {range} overlaps {other_place} {other}"),
-                    )
-                    .mend("choose ranges that share no address");
-                    self.add(finding, place, "overlaps");
+        for clash in clashes(self.cluster) {
+            let Clash { key, range, with, grade } = clash;
+            let finding = match grade {
+                Grade::Blocks => {
+                    Finding::blocks("range-overlap", format!("{key} {range} {with}"))
+                        .mend("choose a range that no machine on your networks uses: ranges share no address")
                 }
-            }
-            let inside: Vec<_> =
-                self.cluster.hosts.iter().filter(|h| range.contains(&h.address)).collect();
-            if let Some(first) = inside.first() {
-                let more = if inside.len() > 1 {
-                    format!(" and {} more", inside.len() - 1)
-                } else {
-                    String::new()
-                };
-                let finding = Finding::blocks(
-                    "range-overlap",
-                    format!(
-                        "{place} {range} holds the host {} {}{more}",
-                        first.name, first.address
-                    ),
-                )
-                .mend("choose a range that no machine on this network uses");
-                self.add(finding, place, "overlaps the hosts");
-            }
-            let fixed = [
-                ("balancers.floating", self.cluster.balancers.floating),
-                ("control-plane.address", self.cluster.stable_ip()),
-            ];
-            for (what, address) in fixed {
-                if let Some(address) = address.filter(|a| range.contains(a)) {
-                    let finding = Finding::blocks(
-                        "range-overlap",
-                        format!("{place} {range} holds {what} {address}"),
-                    )
-                    .mend("choose a range that no machine on this network uses");
-                    self.add(finding, place, "overlaps");
-                }
-            }
+                Grade::Warns => Finding::warns("usual-range", format!("{key} {range} {with}"))
+                    .mend("fine where none of your hosts and routers uses it; another range is safer"),
+            };
+            self.add(finding, key, "overlaps");
         }
+        let network = &self.cluster.network;
         let nodes = self.cluster.nodes().len() as u64;
         for range in &network.pods {
             let prefix = network.subnet_prefix(range);
@@ -275,6 +253,32 @@ impl Check<'_> {
             let v4 = ranges.iter().any(|r| matches!(r, IpNet::V4(_)));
             (v4, ranges.iter().any(|r| matches!(r, IpNet::V6(_))))
         };
+        // A route needs a neighbour of its own family.
+        let reaches = |range: &IpNet, host: &Host| host.address_beside(range.addr()).is_some();
+        let routed = self.cluster.nodes().len() > 1 && network.pods_by == PodsBy::Routes;
+        for range in network.pods.iter().filter(|_| routed) {
+            let lame: Vec<&HostName> = self
+                .cluster
+                .nodes()
+                .into_iter()
+                .filter(|host| !reaches(range, host))
+                .map(|host| &host.name)
+                .collect();
+            let Some(first) = lame.first() else { continue };
+            let family = if range.addr().is_ipv4() { "IPv4" } else { "IPv6" };
+            let more = match lame.len() {
+                1 => String::new(),
+                n => format!(" and {} more", n - 1),
+            };
+            let finding = Finding::blocks(
+                "family-mismatch",
+                format!("pods of {range} would not reach {first}{more}: no {family} address leads there"),
+            )
+            .mend(format!(
+                "give nodes two addresses, address = [\"10.77.0.11\", \"fd77::11\"]; or take the {family} range out"
+            ));
+            self.add(finding, "network.pods", "no route to them");
+        }
         let complete = !network.pods.is_empty() && !network.services.is_empty();
         if complete && families(&network.pods) != families(&network.services) {
             let finding = Finding::blocks(
@@ -286,15 +290,28 @@ impl Check<'_> {
         }
     }
 
-    /// `new` makes a name up that nobody's DNS knows.
+    /// Hosts that find the stable address by name need somebody to ask.
+    fn resolvers(&mut self) {
+        let by_name = matches!(self.cluster.control_plane.address.host, EndpointHost::Name(_));
+        if self.cluster.network.resolvers.len() == 1 && by_name && self.cluster.hosts.len() > 1 {
+            let finding = Finding::warns(
+                "single-point-of-failure",
+                "one resolver: without it no host finds the stable address",
+            )
+            .mend("name a second one; or put the stable name into every host's own hosts file (zoisite lan hosts)");
+            self.add(finding, "network.resolvers", "single point of failure");
+        }
+    }
+
+    /// Names that no DNS of the world leads anywhere (`internal` is kept for private use; RFC 6762, `local`).
     fn made_up_name(&mut self) {
         let EndpointHost::Name(name) = &self.cluster.control_plane.address.host else { return };
-        if *name == super::made_up_name(&self.cluster.name) {
+        if [".internal", ".local"].iter().any(|end| name.ends_with(end)) {
             let finding = Finding::warns(
                 MADE_UP_NAME,
-                format!("{name} was made up by 'zoisite new', and resolves nowhere by itself"),
+                format!("{name} is in a zone of nobody's, and resolves nowhere by itself"),
             )
-            .mend("name one of your own; or add it to your DNS, or to /etc/hosts on every host, leading to the balancers or the control plane");
+            .mend("name one of your own; or add it to your DNS, or to /etc/hosts on every host (zoisite lan writes both)");
             self.add(finding, "control-plane.address", "every host must resolve it");
         }
     }

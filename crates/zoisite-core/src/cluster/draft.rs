@@ -1,10 +1,13 @@
 //! Writing a new cluster file from nothing but addresses.
 
+use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::net::IpAddr;
 
 use ipnet::IpNet;
 
+use super::address::{Endpoint, EndpointHost, Mac};
+use super::model::{Login, Place, Role};
 use super::names::{ClusterName, HostName};
 use super::pattern;
 
@@ -15,6 +18,48 @@ pub struct DraftHost {
     pub name: HostName,
     /// Its address.
     pub address: IpAddr,
+    /// Its address of the other family.
+    pub second: Option<IpAddr>,
+    /// Its hardware address.
+    pub mac: Option<Mac>,
+    /// What somebody already decided that it does.
+    pub roles: BTreeSet<Role>,
+    /// Where it stands.
+    pub place: Place,
+    /// How one logs in at it.
+    pub login: Login,
+}
+
+impl DraftHost {
+    /// A host of which no more is known.
+    pub fn new(name: HostName, address: IpAddr) -> Self {
+        Self {
+            name,
+            address,
+            second: None,
+            mac: None,
+            roles: BTreeSet::new(),
+            place: Place::default(),
+            login: Login::default(),
+        }
+    }
+}
+
+/// What a new cluster file begins with.
+#[derive(Clone, Debug)]
+pub struct Draft<'a> {
+    /// The cluster's name.
+    pub cluster: &'a ClusterName,
+    /// Its hosts.
+    pub hosts: &'a [DraftHost],
+    /// Version of Kubernetes.
+    pub kubernetes: &'a str,
+    /// Version of etcd.
+    pub etcd: &'a str,
+    /// The stable address, where somebody named one.
+    pub stable: Option<&'a Endpoint>,
+    /// SSH client configuration that leads to the hosts, if not one's own.
+    pub ssh_config: Option<&'a str>,
 }
 
 /// What was wrong with the words from which a file was to be written; every one is reported.
@@ -72,7 +117,7 @@ fn word_hosts(cluster: &ClusterName, word: &str, taken: usize) -> Result<Vec<Dra
                 None => format!("{cluster}-{}", taken + i + 1),
             };
             let name = HostName::new(&name).map_err(|why| format!("name '{name}': {why}"))?;
-            Ok(DraftHost { name, address })
+            Ok(DraftHost::new(name, address))
         })
         .collect()
 }
@@ -93,116 +138,234 @@ fn dashed(text: &str) -> Option<Vec<String>> {
         .then(|| (from..=to).map(|n| std::net::Ipv4Addr::from(n).to_string()).collect())
 }
 
-/// The stable name of a cluster for which nobody named one.
-pub(super) fn made_up_name(cluster: &ClusterName) -> String {
-    format!("api.{cluster}.internal")
+/// Who does what.
+struct Assigned<'a> {
+    etcd: Vec<&'a HostName>,
+    control_plane: Vec<&'a HostName>,
+    balancers: Vec<&'a HostName>,
+    workers: Vec<&'a HostName>,
 }
 
-/// Writes a commented cluster file in which the hosts have sensible roles.
-///
-/// One host does everything; up to four do everything together; from five on, three carry etcd and
-/// the control plane and the rest are workers; from eight on, two of the rest are balancers.
-pub fn draft(cluster: &ClusterName, hosts: &[DraftHost], kubernetes: &str, etcd: &str) -> String {
-    let names: Vec<&HostName> = hosts.iter().map(|h| &h.name).collect();
-    let trio = if hosts.len() >= 3 { 3 } else { 1 };
-    let balancers = if hosts.len() >= 8 { 2 } else { 0 };
-    let core = &names[..trio];
-    let forwarders = &names[trio..trio + balancers];
-    let workers = if hosts.len() >= 5 { &names[trio + balancers..] } else { &names[..] };
-    let v6 = hosts.first().is_some_and(|h| h.address.is_ipv6());
-    let stable = match hosts {
-        [only] => super::Endpoint { host: super::EndpointHost::Address(only.address), port: 6443 },
-        _ => super::Endpoint { host: super::EndpointHost::Name(made_up_name(cluster)), port: 6443 },
+impl<'a> Assigned<'a> {
+    /// As somebody decided; hosts of which nobody did are workers then. Where nobody decided anything: one host
+    /// does everything; up to four do everything together; from five on, three carry etcd and the control
+    /// plane and the rest are workers; from eight on, two of the rest are balancers.
+    fn of(hosts: &'a [DraftHost]) -> Self {
+        let names: Vec<&HostName> = hosts.iter().map(|host| &host.name).collect();
+        if hosts.iter().any(|host| !host.roles.is_empty()) {
+            let with = |role: Role| {
+                let holds = |host: &&DraftHost| {
+                    host.roles.contains(&role) || (role == Role::Worker && host.roles.is_empty())
+                };
+                hosts.iter().filter(holds).map(|host| &host.name).collect()
+            };
+            return Self {
+                etcd: with(Role::EtcdMember),
+                control_plane: with(Role::ControlPlane),
+                balancers: with(Role::Balancer),
+                workers: with(Role::Worker),
+            };
+        }
+        let trio = if hosts.len() >= 3 { 3 } else { 1 };
+        let balancers = if hosts.len() >= 8 { 2 } else { 0 };
+        let core = names[..trio.min(names.len())].to_vec();
+        Self {
+            etcd: core.clone(),
+            control_plane: core,
+            balancers: names[trio.min(names.len())..][..balancers].to_vec(),
+            workers: if hosts.len() >= 5 { names[trio + balancers..].to_vec() } else { names },
+        }
+    }
+}
+
+/// Writes a commented cluster file in which the hosts have sensible roles. What it says works as it is: where
+/// nobody named a stable address, it is a host's own, which every machine finds.
+pub fn draft(draft: &Draft<'_>) -> String {
+    let Draft { cluster, hosts, .. } = draft;
+    let assigned = Assigned::of(hosts);
+    let v6 = hosts.first().is_some_and(|host| host.address.is_ipv6());
+    let both = !hosts.is_empty() && hosts.iter().all(|host| host.second.is_some());
+    let owner = assigned.balancers.first().or(assigned.control_plane.first());
+    let owner = hosts.iter().find(|host| Some(&&host.name) == owner);
+    let stable = match (draft.stable, owner) {
+        (Some(named), _) => named.to_string(),
+        (None, Some(owner)) => {
+            Endpoint { host: EndpointHost::Address(owner.address), port: 6443 }.to_string()
+        }
+        (None, None) => format!("api.{cluster}.internal:6443"),
     };
-    let pods = free_range(hosts, if v6 { PODS_V6 } else { PODS_V4 });
-    let services = free_range(hosts, if v6 { SERVICES_V6 } else { SERVICES_V4 });
+    let ranges = |v4: &'static [&'static str], v6s: &'static [&'static str]| {
+        let (first, other) = if v6 { (v6s, v4) } else { (v4, v6s) };
+        let first = free_range(hosts, first);
+        match both {
+            true => format!("[\"{first}\", \"{}\"]", free_range(hosts, other)),
+            false => format!("\"{first}\""),
+        }
+    };
+    let pods = ranges(PODS_V4, PODS_V6);
+    let services = ranges(SERVICES_V4, SERVICES_V6);
     let list = |names: &[&HostName]| {
         names.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(", ")
     };
-
-    let mut out = String::new();
-    let mut line = |text: &str| {
-        let _ = writeln!(out, "{text}");
-    };
-    line(&format!(
-        "# The cluster {cluster}: the one file that Zoisite reads. Nothing secret is in it:"
-    ));
-    line("# keep it in version control. After a change: zoisite check");
-    line("");
-    line("[cluster]");
-    line(&format!("name = \"{cluster}\""));
-    line(&format!("kubernetes = \"{kubernetes}\"        # version of every Kubernetes component"));
-    line(&format!("etcd = \"{etcd}\""));
-    line("# domain = \"cluster.local\"       # DNS domain of services inside the cluster");
-    line("");
-    line("[hosts]                          # name = the address that the cluster dials");
-    for host in hosts {
-        line(&format!("{} = \"{}\"", key(host.name.as_str()), host.address));
-    }
-    line("");
-    line("[etcd]");
-    line(match trio {
+    let members = match assigned.etcd.len() {
         1 => {
-            "# One member survives no loss. Three survive one, five survive two; two are worse than one."
+            "One member survives no loss. Three survive one, five survive two; two are worse than one."
         }
-        _ => "# Three members survive the loss of one, five of two. An even count adds nothing.",
-    });
-    line(&format!("members = [{}]", list(core)));
-    line("# client-port = 2379");
-    line("# peer-port = 2380");
-    line("# metrics-port = 2381            # on loopback only");
-    line("# folder = \"/var/lib/etcd\"       # holds the data directory");
-    line(
-        "# settings = { heartbeat-interval = 100, election-timeout = 1000 }   # etcd's own fields",
+        _ => "Three members survive the loss of one, five of two. An even count adds nothing.",
+    };
+    let leads = match (draft.stable, hosts.len(), assigned.balancers.len()) {
+        (Some(_), ..) => {
+            "# The stable address that everything dials: it must lead to the balancers, or to the control\n\
+             # plane where there are none. zoisite lan writes what your DNS needs for that."
+        }
+        (None, 1, _) => "# The stable address that everything dials. With one host, its own.",
+        (None, _, 0) => {
+            "# The stable address that everything dials: one host's own, which works at once and is lost with\n\
+             # it. Better, before you raise: a name in your DNS that leads to every control-plane host, such as\n\
+             # \"api.saltmarsh.example:6443\" (zoisite lan writes the records), or to a balancer of your own."
+        }
+        _ => {
+            "# The stable address that everything dials: one balancer's own, which works at once and is lost\n\
+             # with it. Better, before you raise: a name in your DNS that leads to both balancers, such as\n\
+             # \"api.saltmarsh.example:6443\" (zoisite lan writes the records)."
+        }
+    };
+    let mut out = String::new();
+    let o = &mut out;
+    let _ = writeln!(
+        o,
+        "# The cluster {cluster}: the one file that Zoisite reads. Nothing secret is in it:\n\
+         # keep it in version control. After a change: zoisite check\n\n\
+         [cluster]\n\
+         name = \"{cluster}\"\n\
+         kubernetes = \"{}\"            # version of every Kubernetes component\n\
+         etcd = \"{}\"\n\
+         # domain = \"cluster.local\"       # DNS domain of services inside the cluster\n\n\
+         [hosts]                          # name = the address that the cluster dials, or a table:\n\
+         # heron = {{ address = [\"10.77.0.11\", \"fd77::11\"], other-addresses = [\"192.168.50.11\"],\n\
+         #   interface = \"eth0\", mac = \"02:00:5e:10:00:11\", site = \"north hide\", rack = \"a\",\n\
+         #   login = {{ address = \"192.168.50.11\", port = 22, user = \"warden\", ssh-config = \"ssh_config\" }} }}",
+        draft.kubernetes, draft.etcd
     );
-    line("");
-    line("[control-plane]");
-    line(&format!("hosts = [{}]", list(core)));
-    match hosts.len() {
-        1 => line("# The stable address that everything dials. With one host, its own."),
-        _ if balancers == 0 => {
-            line(
-                "# The stable address that everything dials: a name that your own balancer answers,",
-            );
-            line("# or that resolves to the control-plane hosts.");
-        }
-        _ => line(
-            "# The stable address that everything dials: a name that resolves to the balancers.",
+    for host in *hosts {
+        let _ = writeln!(o, "{} = {}", key(host.name.as_str()), entry(host));
+    }
+    let _ = writeln!(
+        o,
+        "\n[etcd]\n\
+         # {members}\n\
+         members = [{}]\n\
+         # client-port = 2379\n\
+         # peer-port = 2380\n\
+         # metrics-port = 2381            # on loopback only\n\
+         # folder = \"/var/lib/etcd\"       # holds the data directory\n\
+         # settings = {{ heartbeat-interval = 100, election-timeout = 1000 }}   # etcd's own fields\n\n\
+         [control-plane]\n\
+         hosts = [{}]\n\
+         {leads}\n\
+         address = \"{stable}\"\n\
+         # port = 6443                    # where each API server listens\n\
+         # api-server = {{ event-ttl = \"2h\" }}              # the components' own flags, without dashes\n\
+         # controller-manager = {{ node-monitor-grace-period = \"40s\" }}\n\
+         # scheduler = {{ parallelism = 16 }}               # its own configuration's fields",
+        list(&assigned.etcd),
+        list(&assigned.control_plane),
+    );
+    let _ = match assigned.balancers.as_slice() {
+        [] => writeln!(
+            o,
+            "\n# [balancers]                    # where they are missing, the site brings its own\n\
+             # hosts = [\"jetty-a\", \"jetty-b\"]\n\
+             # floating = \"10.77.0.5\"         # an unused address that moves between them"
         ),
+        some => writeln!(
+            o,
+            "\n[balancers]\n\
+             hosts = [{}]\n\
+             # floating = \"10.77.0.5\"         # an unused address that moves between them",
+            list(some)
+        ),
+    };
+    let all = assigned.workers.len() == hosts.len();
+    let _ = writeln!(
+        o,
+        "\n[workers]\n{}hosts = [{}]\n\
+         # labels.\"tern-*\" = {{ shore = \"north\" }}\n\
+         # taints.\"tern-1\" = [\"slow=yes:NoSchedule\"]\n\
+         # kubelet = {{ maxPods = 110 }}    # the kubelet's own configuration's fields\n\
+         # signer = \"run\"                 # or \"in-cluster\": who signs what joining kubelets ask for\n\n\
+         [network]                        # nothing else on your networks may use these ranges\n\
+         pods = {pods}            # a subnet per node\n\
+         services = {services}\n\
+         # pod-subnet = 24                # prefix length of each node's IPv4 subnet\n\
+         # pods-by = \"routes\"             # or \"manifests\", where you bring a pod network of your own\n\
+         # manifests = \"manifests\"        # folder of your own manifests, applied after all else\n\
+         # taken = [\"192.168.50.0/24\"]    # ranges that something else on your networks uses\n\
+         # service-addresses = [\"10.77.0.192/27\"]   # kept for services that are reached from outside\n\
+         # resolvers = [\"10.77.0.2\", \"10.77.0.3\"]   # your own name servers\n\
+         # zone = \"saltmarsh.example\"     # DNS zone of the hosts",
+        if all { "# Every host carries workloads too.\n" } else { "" },
+        list(&assigned.workers),
+    );
+    let config = match draft.ssh_config {
+        Some(path) => format!("ssh-config = {}", quoted(path)),
+        None => "# ssh-config = \"ssh_config\"      # a configuration other than your own".into(),
+    };
+    let _ = write!(
+        o,
+        "\n[login]                          # the rest comes from your own SSH configuration\n\
+         # user = \"warden\"                # root, or a user with sudo\n\
+         # port = 22\n\
+         # address = \"10.77.0.1\"          # for a single host: where to log in, if not at its address\n\
+         {config}\n\n\
+         [components]\n\
+         from = \"components\"              # folder with the pinned files and their SHA256SUMS\n\
+         # dns = \"1.15.0\"                 # version of CoreDNS\n\
+         # images = \"1.0.0\"               # version of the sandbox and probe images\n\n\
+         [certificates]\n\
+         days = 365\n\
+         authority-days = 3650\n\
+         key = \"ecdsa-p256\"               # or ecdsa-p384, rsa-3072\n"
+    );
+    out
+}
+
+/// What the file says of a host: its address, or a table where more is known.
+fn entry(host: &DraftHost) -> String {
+    let mut parts = vec![match host.second {
+        Some(second) => format!("address = [\"{}\", \"{second}\"]", host.address),
+        None => format!("address = \"{}\"", host.address),
+    }];
+    parts.extend(host.mac.map(|mac| format!("mac = \"{mac}\"")));
+    let Place { site, rack } = &host.place;
+    parts.extend(site.as_ref().map(|site| format!("site = {}", quoted(site))));
+    parts.extend(rack.as_ref().map(|rack| format!("rack = {}", quoted(rack))));
+    let mut login = Vec::new();
+    login.extend(host.login.address.as_ref().map(|at| format!("address = {}", quoted(at))));
+    login.extend(host.login.port.map(|port| format!("port = {port}")));
+    login.extend(host.login.user.as_ref().map(|user| format!("user = {}", quoted(user))));
+    if !login.is_empty() {
+        parts.push(format!("login = {{ {} }}", login.join(", ")));
     }
-    line(&format!("address = \"{stable}\""));
-    line("# port = 6443                    # where each API server listens");
-    line("");
-    if balancers > 0 {
-        line("[balancers]");
-        line(&format!("hosts = [{}]", list(forwarders)));
-        line("# floating = \"ADDRESS\"           # an unused address that moves between them");
-        line("");
+    match parts.as_slice() {
+        [_] if host.second.is_none() => format!("\"{}\"", host.address),
+        parts => format!("{{ {} }}", parts.join(", ")),
     }
-    line("[workers]");
-    if hosts.len() < 5 {
-        line("# Every host carries workloads too.");
+}
+
+/// A basic string of TOML (TOML 1.0, "String").
+fn quoted(text: &str) -> String {
+    let mut out = String::from('"');
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => out.extend(['\\', c]),
+            c if c.is_control() => {
+                let _ = write!(out, "\\u{:04x}", u32::from(c));
+            }
+            c => out.push(c),
+        }
     }
-    line(&format!("hosts = [{}]", list(workers)));
-    line("# labels.\"tern-*\" = { shore = \"north\" }");
-    line("# taints.\"tern-1\" = [\"slow=yes:NoSchedule\"]");
-    line("");
-    line("[network]                        # nothing else on your network may use these ranges");
-    line(&format!("pods = \"{pods}\"            # a subnet per node"));
-    line(&format!("services = \"{services}\""));
-    line("# pod-subnet = 24                # bits of each node's subnet");
-    line("");
-    line("[login]                          # the rest comes from your own SSH configuration");
-    line("# user = \"warden\"                # needs sudo without a password");
-    line("# port = 22");
-    line("");
-    line("[components]");
-    line("from = \"components\"              # folder with the pinned files and their SHA256SUMS");
-    line("");
-    line("[certificates]");
-    line("days = 365");
-    line("authority-days = 3650");
-    line("key = \"ecdsa-p256\"               # or ecdsa-p384, rsa-3072");
+    out.push('"');
     out
 }
 
@@ -220,14 +383,62 @@ const SERVICES_V6: &[&str] = &["fd5a:91::/112", "fd5b:91::/112"];
 /// taken to be its LAN.
 fn free_range(hosts: &[DraftHost], candidates: &'static [&'static str]) -> &'static str {
     let near = |range: &IpNet| {
-        hosts.iter().any(|host| {
-            let bits = if host.address.is_ipv4() { 16 } else { 32 };
-            IpNet::new(host.address, bits)
-                .is_ok_and(|lan| super::address::overlap(&lan.trunc(), range))
+        hosts.iter().flat_map(|h| std::iter::once(h.address).chain(h.second)).any(|address| {
+            let bits = if address.is_ipv4() { 16 } else { 32 };
+            IpNet::new(address, bits).is_ok_and(|lan| super::address::overlap(&lan.trunc(), range))
         })
     };
     candidates
         .iter()
         .find(|text| text.parse::<IpNet>().is_ok_and(|range| !near(&range)))
         .unwrap_or(&candidates[0])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::parse::TABLES;
+    use super::*;
+
+    #[test]
+    fn every_key_that_exists_stands_in_a_new_file() {
+        let cluster = ClusterName::new("saltmarsh").unwrap();
+        for words in ["10.77.0.11", "10.77.0.11-15", "10.77.0.11-19"] {
+            let hosts = draft_hosts(&cluster, &[words.to_owned()]).unwrap();
+            let (kubernetes, etcd) = ("1.36.3", "3.6.16");
+            let new = Draft {
+                cluster: &cluster,
+                hosts: &hosts,
+                kubernetes,
+                etcd,
+                stable: None,
+                ssh_config: None,
+            };
+            let text = draft(&new);
+            for (table, keys) in TABLES {
+                let title = format!("[{table}]");
+                let line = |line: &&str| line.trim_start_matches("# ").starts_with(&title);
+                let at = text.lines().position(|l| line(&l)).unwrap_or_else(|| panic!("{title}"));
+                let part: Vec<&str> =
+                    text.lines().skip(at + 1).take_while(|l| !l.is_empty()).collect();
+                for key in *keys {
+                    // At the head of a line, or within the table of a host.
+                    let stands = |line: &&str| {
+                        line.trim_start_matches("# ").starts_with(&format!("{key} ="))
+                            || line.trim_start_matches("# ").starts_with(&format!("{key}."))
+                            || (*table == "hosts" && line.contains(&format!("{key} =")))
+                    };
+                    assert!(part.iter().any(|l| stands(&l)), "{title} {key} in\n{text}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn texts_are_quoted_as_toml_reads_them() {
+        let text = "a \"quoted\" \\ one\n";
+        let read = format!("key = {}", quoted(text));
+        let (table, errors) = toml::de::DeTable::parse_recoverable(&read);
+        assert!(errors.is_empty());
+        assert_eq!(table.get_ref()["key"].get_ref().as_str(), Some(text));
+    }
 }

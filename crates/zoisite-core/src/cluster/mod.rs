@@ -6,25 +6,35 @@
 //! many losses each layer survives; [`draft`] writes a new file from nothing but addresses.
 
 mod address;
+mod address_plan;
 mod check;
 mod draft;
 mod finding;
+mod inventory;
+mod lan;
+mod losses;
 mod model;
 mod names;
 mod parse;
 mod pattern;
 mod reader;
+mod sizes;
 mod topology;
 
-pub use address::{Endpoint, EndpointHost, subnets_in};
+pub use address::{Endpoint, EndpointHost, Mac, subnets_in};
+pub use address_plan::{PlannedRange, RangeUse, address_plan};
 pub use check::MADE_UP_NAME;
-use draft::made_up_name;
-pub use draft::{DraftError, DraftHost, draft, draft_hosts};
+pub use draft::{Draft, DraftError, DraftHost, draft, draft_hosts};
 pub use finding::{Finding, Grade};
+pub use inventory::{Inventory, inventory};
+pub use lan::{LanForm, LanText, lan};
+pub use losses::{Left, Loss, Lost, losses};
 pub use model::{
-    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, PodsBy,
-    Role, Settings, Signer, Workers,
+    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, Place,
+    PodsBy, Role, Settings, Signer, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 pub use parse::{Reading, read};
-pub use topology::{Layer, Tolerance, Topology};
+pub use pattern::glob as matches;
+pub use sizes::{Need, Size, sizes};
+pub use topology::{Fewest, Layer, Tolerance, Topology};

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 use serde::Serialize;
 
-use super::address::{Endpoint, EndpointHost};
+use super::address::{Endpoint, EndpointHost, Mac};
 use super::names::{ClusterName, HostName, Version};
 
 /// A component's own configuration fields, by their documented names.
@@ -79,8 +79,40 @@ pub struct Host {
     pub name: HostName,
     /// What the cluster dials.
     pub address: IpAddr,
+    /// Its address of the other family, by which pods of that family are routed.
+    pub second: Option<IpAddr>,
+    /// Addresses on networks that the cluster does not use: no range may hold one, certificates name them.
+    pub others: Vec<IpAddr>,
+    /// The network interface that has `address`, where routes must name it.
+    pub interface: Option<String>,
+    /// The hardware address of that interface, for reservations on the site's own server.
+    pub mac: Option<Mac>,
+    /// Where it stands.
+    pub place: Place,
     /// How the administrator gets in, where that differs from the cluster's `login`.
     pub login: Login,
+}
+
+impl Host {
+    /// Every address that the file gives it.
+    pub fn addresses(&self) -> impl Iterator<Item = IpAddr> + '_ {
+        std::iter::once(self.address).chain(self.second).chain(self.others.iter().copied())
+    }
+
+    /// Its address of the family of `other`, if the cluster may dial it there.
+    pub fn address_beside(&self, other: IpAddr) -> Option<IpAddr> {
+        let alike = |address: &IpAddr| address.is_ipv4() == other.is_ipv4();
+        std::iter::once(self.address).chain(self.second).find(alike)
+    }
+}
+
+/// Where a host stands: what may be lost at once.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Place {
+    /// Building, hide, island.
+    pub site: Option<String>,
+    /// Rack, shelf or power circuit at that site.
+    pub rack: Option<String>,
 }
 
 /// How the administrator reaches a host; what is absent is left to the person's own SSH setup.
@@ -217,6 +249,14 @@ pub struct Network {
     pub pods_by: PodsBy,
     /// Folder of the site's own manifests, relative to the cluster file, applied after all else.
     pub manifests: Option<String>,
+    /// Ranges that something else on the site's networks uses.
+    pub taken: Vec<IpNet>,
+    /// Ranges kept for addresses under which services are reached from outside.
+    pub service_addresses: Vec<IpNet>,
+    /// The site's own name servers, which hosts ask.
+    pub resolvers: Vec<IpAddr>,
+    /// DNS zone of the hosts.
+    pub zone: Option<String>,
 }
 
 impl Network {
@@ -289,6 +329,19 @@ impl Cluster {
             port: own.port.or(shared.port),
             user: own.user.clone().or_else(|| shared.user.clone()),
             ssh_config: own.ssh_config.clone().or_else(|| shared.ssh_config.clone()),
+        }
+    }
+
+    /// Where a stable name must lead: to the floating address, the balancers, or the control plane itself; the
+    /// stable address where it is one.
+    pub fn stable_leads_to(&self) -> Vec<IpAddr> {
+        let forwards = match self.balancers.hosts.is_empty() {
+            true => Role::ControlPlane,
+            false => Role::Balancer,
+        };
+        match (self.stable_ip(), self.balancers.floating) {
+            (Some(own), _) | (None, Some(own)) => vec![own],
+            (None, None) => self.hosts_of(forwards).iter().map(|host| host.address).collect(),
         }
     }
 

@@ -5,12 +5,12 @@ use std::ops::Range;
 use ipnet::IpNet;
 use toml::de::{DeTable, DeValue};
 
-use super::address::{Endpoint, EndpointHost};
+use super::address::{Endpoint, EndpointHost, Mac};
 use super::check;
 use super::finding::{Finding, Grade};
 use super::model::{
-    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, PodsBy,
-    Signer, Workers,
+    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, Place,
+    PodsBy, Signer, Workers,
 };
 use super::names::{ClusterName, HostName, NameError, Version};
 use super::pattern;
@@ -60,12 +60,52 @@ fn syntax(error: &toml::de::Error) -> Finding {
     .mend("TOML is described in docs/cluster-file.md, with an example of every key")
 }
 
+/// What a host may have beside its addresses.
+#[derive(Clone, Default)]
+struct More {
+    others: Vec<IpAddr>,
+    interface: Option<String>,
+    mac: Option<Mac>,
+    place: Place,
+    login: Login,
+}
+
 struct Parser {
     findings: Vec<Finding>,
     places: Places,
 }
 
-const HOST_KEYS: &[&str] = &["address", "login"];
+const HOST_KEYS: &[&str] =
+    &["address", "other-addresses", "interface", "mac", "site", "rack", "login"];
+/// Every table of the file with its keys.
+pub(super) const TABLES: &[(&str, &[&str])] = &[
+    ("cluster", &["name", "kubernetes", "etcd", "domain"]),
+    ("hosts", HOST_KEYS),
+    ("etcd", &["members", "client-port", "peer-port", "metrics-port", "folder", "settings"]),
+    (
+        "control-plane",
+        &["hosts", "address", "port", "api-server", "controller-manager", "scheduler"],
+    ),
+    ("balancers", &["hosts", "floating"]),
+    ("workers", &["hosts", "labels", "taints", "kubelet", "signer"]),
+    (
+        "network",
+        &[
+            "pods",
+            "services",
+            "pod-subnet",
+            "pods-by",
+            "manifests",
+            "taken",
+            "service-addresses",
+            "resolvers",
+            "zone",
+        ],
+    ),
+    ("login", LOGIN_KEYS),
+    ("components", &["from", "dns", "images"]),
+    ("certificates", &["days", "authority-days", "key"]),
+];
 const LOGIN_KEYS: &[&str] = &["address", "port", "user", "ssh-config"];
 
 impl Parser {
@@ -81,51 +121,29 @@ impl Parser {
             return None;
         }
         let f = &mut self.findings;
-        let known = [
-            "cluster",
-            "hosts",
-            "etcd",
-            "control-plane",
-            "balancers",
-            "workers",
-            "network",
-            "login",
-            "components",
-            "certificates",
-        ];
+        let known: Vec<&str> = TABLES.iter().map(|(table, _)| *table).collect();
         let root = Section::open("", document, end..end, &known, f);
         let nothing = DeTable::default();
-        let open = |key: &str, required: bool, known: &[&str], f: &mut Vec<Finding>| {
+        let open = |key: &str, required: bool, f: &mut Vec<Finding>| {
             if required && !document.contains_key(key) {
                 f.push(
                     Finding::blocks("missing-key", format!("the table [{key}] is missing"))
                         .mend("docs/cluster-file.md shows it with an example"),
                 );
             }
-            root.section(key, known, f)
+            let keys = TABLES.iter().find(|(table, _)| *table == key);
+            root.section(key, keys.map_or(&[], |(_, keys)| *keys), f)
         };
 
-        let cluster = open("cluster", true, &["name", "kubernetes", "etcd", "domain"], f);
-        let etcd = open(
-            "etcd",
-            true,
-            &["members", "client-port", "peer-port", "metrics-port", "folder", "settings"],
-            f,
-        );
-        let control = open(
-            "control-plane",
-            true,
-            &["hosts", "address", "port", "api-server", "controller-manager", "scheduler"],
-            f,
-        );
-        let balancers = open("balancers", false, &["hosts", "floating"], f);
-        let workers =
-            open("workers", false, &["hosts", "labels", "taints", "kubelet", "signer"], f);
-        let network =
-            open("network", true, &["pods", "services", "pod-subnet", "pods-by", "manifests"], f);
-        let login = open("login", false, LOGIN_KEYS, f);
-        let components = open("components", false, &["from", "dns", "images"], f);
-        let certificates = open("certificates", false, &["days", "authority-days", "key"], f);
+        let cluster = open("cluster", true, f);
+        let etcd = open("etcd", true, f);
+        let control = open("control-plane", true, f);
+        let balancers = open("balancers", false, f);
+        let workers = open("workers", false, f);
+        let network = open("network", true, f);
+        let login = open("login", false, f);
+        let components = open("components", false, f);
+        let certificates = open("certificates", false, f);
         let host_table = root.table("hosts", &mut self.findings);
         let (host_table, hosts_span) = host_table.unwrap_or((&nothing, end..end));
         let hosts = self.hosts(host_table, hosts_span);
@@ -202,6 +220,14 @@ impl Parser {
                 .as_ref()
                 .and_then(|s| s.string("manifests", &mut self.findings))
                 .map(|at| at.value),
+            taken: self.lists(network.as_ref(), "taken", range),
+            service_addresses: self.lists(network.as_ref(), "service-addresses", range),
+            resolvers: self.lists(network.as_ref(), "resolvers", address),
+            zone: network.as_ref().and_then(|s| {
+                self.optional(s, "zone", "bad-name", |text| {
+                    super::names::dns_name(text, 200).map(|()| text.to_owned())
+                })
+            }),
         };
         let login = login.map(|section| self.login(&section)).unwrap_or_default();
         let version = |key: &str, default: Version, this: &mut Self| {
@@ -310,21 +336,19 @@ impl Parser {
         let mut seen: HashMap<HostName, ()> = HashMap::new();
         for (key, value) in table.iter() {
             let pattern: &str = key.get_ref();
-            let mut entry_address = None;
-            let mut login = Login::default();
+            let mut addresses = Vec::new();
+            let mut section = None;
             match value.get_ref() {
                 DeValue::String(text) => {
-                    entry_address = Some(At { value: text.to_string(), span: value.span() });
+                    addresses.push(At { value: text.to_string(), span: value.span() });
                 }
                 DeValue::Table(table) => {
                     let path = format!("hosts.{pattern}");
-                    let section =
+                    let opened =
                         Section::open(&path, table, key.span(), HOST_KEYS, &mut self.findings);
-                    section.missing("address", "\"10.77.0.11\"", &mut self.findings);
-                    entry_address = section.string("address", &mut self.findings);
-                    if let Some(inner) = section.section("login", LOGIN_KEYS, &mut self.findings) {
-                        login = self.login(&inner);
-                    }
+                    opened.missing("address", "\"10.77.0.11\"", &mut self.findings);
+                    addresses = opened.strings("address", &mut self.findings).unwrap_or_default();
+                    section = Some(opened);
                 }
                 other => self.findings.push(
                     Finding::blocks("wrong-type", format!("host '{pattern}' takes an address"))
@@ -332,22 +356,12 @@ impl Parser {
                         .mend("write \"10.77.0.11\", or a table with an address in it"),
                 ),
             }
-            let names = self.expand(pattern, &key.span());
-            let Some(At { value: text, span: address_span }) = entry_address else { continue };
-            let addresses = self.expand(&text, &address_span);
-            let (Some(names), Some(addresses)) = (names, addresses) else { continue };
-            if names.len() != addresses.len() {
-                self.findings.push(
-                    Finding::blocks(
-                        "pattern-mismatch",
-                        format!("'{pattern}' names {} hosts", names.len()),
-                    )
-                    .at(address_span, format!("and this {} addresses", addresses.len()))
-                    .mend("make both ranges equally long"),
-                );
-                continue;
-            }
-            for (name, text) in names.iter().zip(&addresses) {
+            let Some(names) = self.expand(pattern, &key.span()) else { continue };
+            let Some(own) = self.each(&names, pattern, &addresses) else { continue };
+            let Some(first) = addresses.first() else { continue };
+            let more = section.as_ref().map(|section| self.of_hosts(section, &names, pattern));
+            let more = more.unwrap_or_else(|| vec![More::default(); names.len()]);
+            for (i, (name, more)) in names.iter().zip(more).enumerate() {
                 let name = match HostName::new(name) {
                     Ok(name) => name,
                     Err(why) => {
@@ -359,17 +373,9 @@ impl Parser {
                         continue;
                     }
                 };
-                let address = match address(text) {
-                    Ok(address) => address,
-                    Err(why) => {
-                        self.findings.push(
-                            Finding::blocks("bad-address", format!("{name} has no usable address"))
-                                .at(address_span.clone(), why.to_string())
-                                .mend("write one IPv4 or IPv6 address; names go under login"),
-                        );
-                        continue;
-                    }
-                };
+                let texts = own.iter().map(|(all, span)| (all[i].as_str(), span));
+                let read = self.addresses(&name, texts);
+                let Some((address, second)) = read else { continue };
                 if seen.insert(name.clone(), ()).is_some() {
                     self.findings.push(
                         Finding::blocks("duplicate-host", format!("{name} stands here twice"))
@@ -378,8 +384,9 @@ impl Parser {
                     );
                     continue;
                 }
-                self.places.insert(format!("hosts.{name}"), address_span.clone());
-                hosts.push(Host { name, address, login: login.clone() });
+                self.places.insert(format!("hosts.{name}"), first.span.clone());
+                let More { others, interface, mac, place, login } = more;
+                hosts.push(Host { name, address, second, others, interface, mac, place, login });
             }
         }
         if table.is_empty() {
@@ -390,6 +397,119 @@ impl Parser {
             );
         }
         hosts
+    }
+
+    /// Texts written out for the hosts of an entry: each must stand for as many.
+    fn each(
+        &mut self,
+        names: &[String],
+        pattern: &str,
+        texts: &[At<String>],
+    ) -> Option<Vec<(Vec<String>, Range<usize>)>> {
+        let mut all = Vec::new();
+        for At { value, span } in texts {
+            let written = self.expand(value, span)?;
+            if written.len() != names.len() {
+                self.findings.push(
+                    Finding::blocks(
+                        "pattern-mismatch",
+                        format!("'{pattern}' names {} hosts", names.len()),
+                    )
+                    .at(span.clone(), format!("and this {} values", written.len()))
+                    .mend("make both ranges equally long"),
+                );
+                return None;
+            }
+            all.push((written, span.clone()));
+        }
+        Some(all)
+    }
+
+    /// The one address that the cluster dials, and one of the other family if there is one.
+    fn addresses<'t>(
+        &mut self,
+        name: &HostName,
+        texts: impl Iterator<Item = (&'t str, &'t Range<usize>)>,
+    ) -> Option<(IpAddr, Option<IpAddr>)> {
+        let mut first: Option<IpAddr> = None;
+        let mut second: Option<IpAddr> = None;
+        for (text, span) in texts {
+            let address = match address(text) {
+                Ok(address) => address,
+                Err(why) => {
+                    self.findings.push(
+                        Finding::blocks("bad-address", format!("{name} has no usable address"))
+                            .at(span.clone(), why.to_string())
+                            .mend("write one IPv4 or IPv6 address; names go under login"),
+                    );
+                    return None;
+                }
+            };
+            match first {
+                None => first = Some(address),
+                Some(first) if second.is_none() && first.is_ipv4() != address.is_ipv4() => {
+                    second = Some(address);
+                }
+                Some(_) => self.findings.push(
+                    Finding::blocks("bad-address", format!("{name} has two addresses of a family"))
+                        .at(span.clone(), "the cluster dials one of each family at most")
+                        .mend("put the others into other-addresses"),
+                ),
+            }
+        }
+        Some((first?, second))
+    }
+
+    /// What a table says of its hosts beside their addresses.
+    fn of_hosts(&mut self, section: &Section<'_>, names: &[String], pattern: &str) -> Vec<More> {
+        let others = section.strings("other-addresses", &mut self.findings).unwrap_or_default();
+        let others = self.each(names, pattern, &others).unwrap_or_default();
+        let mac = section.string("mac", &mut self.findings);
+        let macs = self.each(names, pattern, mac.as_slice()).unwrap_or_default();
+        let interface = section.parsed("interface", "bad-name", interface, &mut self.findings);
+        let word = |key: &str, this: &mut Self| {
+            let read = section.parsed(key, "bad-name", place_word, &mut this.findings);
+            read.map(|at| at.value)
+        };
+        let place = Place { site: word("site", self), rack: word("rack", self) };
+        let login = match section.section("login", LOGIN_KEYS, &mut self.findings) {
+            Some(inner) => self.login(&inner),
+            None => Login::default(),
+        };
+        let mut all = Vec::new();
+        for i in 0..names.len() {
+            let mut more = More {
+                interface: interface.as_ref().map(|at| at.value.clone()),
+                place: place.clone(),
+                login: login.clone(),
+                ..More::default()
+            };
+            for (texts, span) in &others {
+                match address(&texts[i]) {
+                    Ok(address) => more.others.push(address),
+                    Err(why) => self.findings.push(
+                        Finding::blocks("bad-address", format!("'{}' is no address", texts[i]))
+                            .at(span.clone(), why.to_string())
+                            .mend("write IPv4 or IPv6 addresses, without a prefix length"),
+                    ),
+                }
+            }
+            for (texts, span) in &macs {
+                match Mac::new(&texts[i]) {
+                    Ok(mac) => more.mac = Some(mac),
+                    Err(why) => self.findings.push(
+                        Finding::blocks(
+                            "bad-address",
+                            format!("'{}' is no hardware address", texts[i]),
+                        )
+                        .at(span.clone(), why.to_string())
+                        .mend("write it as ip link shows it: 02:00:5e:10:00:11"),
+                    ),
+                }
+            }
+            all.push(more);
+        }
+        all
     }
 
     fn expand(&mut self, pattern: &str, span: &Range<usize>) -> Option<Vec<String>> {
@@ -585,6 +705,30 @@ impl Parser {
         }
     }
 
+    /// A list of things that are written alike; the list stands at its first.
+    fn lists<T>(
+        &mut self,
+        section: Option<&Section<'_>>,
+        key: &str,
+        read: impl Fn(&str) -> Result<T, NameError>,
+    ) -> Vec<T> {
+        let Some(section) = section else { return Vec::new() };
+        let path = section.join(key);
+        let mut all = Vec::new();
+        for At { value, span } in section.strings(key, &mut self.findings).unwrap_or_default() {
+            match read(&value) {
+                Ok(one) => all.push(one),
+                Err(why) => self.findings.push(
+                    Finding::blocks("bad-range", format!("'{value}' cannot be in {path}"))
+                        .at(span.clone(), why.to_string())
+                        .mend("docs/cluster-file.md says what this key takes"),
+                ),
+            }
+            self.places.entry(path.clone()).or_insert(span);
+        }
+        all
+    }
+
     fn ranges(&mut self, section: Option<&Section<'_>>, key: &str, example: &str) -> Vec<IpNet> {
         let Some(section) = section else { return Vec::new() };
         section.missing(key, example, &mut self.findings);
@@ -592,21 +736,16 @@ impl Parser {
         let mut ranges: Vec<IpNet> = Vec::new();
         for At { value, span } in texts {
             let path = section.join(key);
-            let range = match value.parse::<IpNet>() {
-                Ok(range) if range.trunc() == range => range,
-                Ok(range) => {
+            let range = match range(&value) {
+                Ok(range) => range,
+                Err(why) => {
                     self.findings.push(
-                        Finding::blocks("bad-range", format!("{path} begins inside its range"))
-                            .at(span, "host bits are set")
-                            .mend(format!("write {}", range.trunc())),
-                    );
-                    continue;
-                }
-                Err(_) => {
-                    self.findings.push(
-                        Finding::blocks("bad-range", format!("'{value}' is no range of addresses"))
-                            .at(span, "not ADDRESS/BITS")
-                            .mend(format!("write it like {example}")),
+                        Finding::blocks("bad-range", format!("'{value}' cannot be {path}"))
+                            .at(span, why.to_string())
+                            .mend(match value.parse::<IpNet>() {
+                                Ok(near) => format!("write {}", near.trunc()),
+                                Err(_) => format!("write it like {example}"),
+                            }),
                     );
                     continue;
                 }
@@ -624,6 +763,33 @@ impl Parser {
             ranges.push(range);
         }
         ranges
+    }
+}
+
+fn range(text: &str) -> Result<IpNet, NameError> {
+    match text.parse::<IpNet>() {
+        Ok(range) if range.trunc() == range => Ok(range),
+        Ok(range) => Err(NameError(format!("host bits are set: the range is {}", range.trunc()))),
+        Err(_) => Err(NameError("not ADDRESS/BITS".into())),
+    }
+}
+
+/// A name of a network interface, as Linux takes it.
+fn interface(text: &str) -> Result<String, NameError> {
+    let plain = |c: char| c.is_ascii_graphic() && c != '/' && !"'\"\\".contains(c);
+    match !text.is_empty() && text.len() <= 15 && text.chars().all(plain) {
+        true => Ok(text.to_owned()),
+        false => {
+            Err(NameError("an interface has a name of 1 to 15 characters, such as eth0".into()))
+        }
+    }
+}
+
+/// A word for a place, to stand in tables.
+fn place_word(text: &str) -> Result<String, NameError> {
+    match (1..=40).contains(&text.chars().count()) && !text.chars().any(char::is_control) {
+        true => Ok(text.to_owned()),
+        false => Err(NameError("a place has a name of 1 to 40 characters".into())),
     }
 }
 

@@ -65,7 +65,7 @@ fn brace(inside: &str) -> Result<Vec<String>, String> {
 }
 
 /// Whether `name` matches `glob`, in which `*` stands for any text.
-pub(super) fn glob(glob: &str, name: &str) -> bool {
+pub fn glob(glob: &str, name: &str) -> bool {
     let mut parts = glob.split('*');
     let Some(mut rest) = name.strip_prefix(parts.next().unwrap_or_default()) else {
         return false;

@@ -43,6 +43,8 @@ pub struct Topology {
     pub tolerance: Tolerance,
     /// The cheapest change with which the whole cluster survives one loss more.
     pub next: Option<String>,
+    /// Whether the stable address is one host's own.
+    owned: bool,
 }
 
 impl Topology {
@@ -86,7 +88,42 @@ impl Topology {
             .map(|host| (host.name.clone(), by_host.remove(&host.name).unwrap_or_default()))
             .collect();
         let next = cheapest(cluster, tolerance.whole + 1, stable_host.is_some());
-        Self { layers, workers: cluster.workers.hosts.clone(), roles, tolerance, next }
+        let workers = cluster.workers.hosts.clone();
+        Self { layers, workers, roles, tolerance, next, owned: stable_host.is_some() }
+    }
+
+    /// The cheapest change with which the whole cluster survives so many losses; `None` where it does.
+    pub fn to_survive(&self, cluster: &Cluster, losses: usize) -> Option<String> {
+        cheapest(cluster, losses, self.owned)
+    }
+}
+
+/// The fewest machines with which a cluster survives a number of losses, whichever they are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Fewest {
+    /// etcd members.
+    pub members: usize,
+    /// Control-plane hosts.
+    pub control_plane: usize,
+    /// Balancers, where the site has none of its own.
+    pub balancers: usize,
+    /// Machines, where one may carry every layer.
+    pub shared: usize,
+    /// Machines, where each carries one layer, without workers.
+    pub apart: usize,
+}
+
+impl Fewest {
+    /// For so many losses.
+    pub fn for_losses(losses: usize) -> Self {
+        let (members, others) = (2 * losses + 1, losses + 1);
+        Self {
+            members,
+            control_plane: others,
+            balancers: others,
+            shared: members,
+            apart: members + 2 * others,
+        }
     }
 }
 

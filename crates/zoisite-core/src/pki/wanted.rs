@@ -149,7 +149,10 @@ fn for_host(cluster: &Cluster, profile: Profile, host: &Host) -> Wanted {
 }
 
 fn names(cluster: &Cluster, profile: Profile, host: &Host) -> Vec<San> {
-    let own = || vec![San::Dns(host.name.to_string()), San::Ip(host.address)];
+    let own = || {
+        let addresses = host.addresses().map(San::Ip);
+        std::iter::once(San::Dns(host.name.to_string())).chain(addresses).collect::<Vec<_>>()
+    };
     let loopback = [
         San::Dns("localhost".into()),
         San::Ip(Ipv4Addr::LOCALHOST.into()),

@@ -1,15 +1,20 @@
 # What a host holds. Changes nothing, but for remembering the checksums of large files.
 # Programs are started once for all paths, not once for each: that is most of what a look costs.
 state=/var/lib/zoisite
-tab=$(printf '\t')
 # What is looked at now: where a host hangs, it is the last that it said.
 now() { say now "$1"; }
 # A file and no link: what a link leads to is not what it says it is.
 is_plain() { [ -f "$1" ] && [ ! -L "$1" ]; }
-first_line() { if [ -r "$1" ]; then read -r line <"$1" || :; printf '%s' "$line"; fi; }
+# The first line of a file goes into `line`.
+first_line() {
+  line=
+  if [ -r "$1" ]; then read -r line <"$1" || :; fi
+}
+# Says the first line of a file.
+say_first() { first_line "$2" && say "$1" "$line"; }
 
 host_facts() {
-  say machine "$(first_line /etc/machine-id)"
+  say_first machine /etc/machine-id
   for key in /etc/ssh/ssh_host_*_key.pub; do
     if [ -r "$key" ]; then
       read -r kind text _ <"$key"
@@ -19,10 +24,10 @@ host_facts() {
   say arch "$(uname -m)"
   say os "$( (. /etc/os-release && printf '%s %s' "$ID" "${VERSION_ID:-}") 2>/dev/null)"
   say clock "$(date +%s)"
-  say generation "$(first_line "$state/generation")"
-  say init "$(first_line /proc/1/comm)"
-  say boot "$(first_line /proc/sys/kernel/random/boot_id)"
-  say cluster "$(first_line "$state/cluster")"
+  say_first generation "$state/generation"
+  say_first init /proc/1/comm
+  say_first boot /proc/sys/kernel/random/boot_id
+  say_first cluster "$state/cluster"
 }
 # The room, in kilobytes, on the file system that holds a path or its nearest folder.
 room() {
@@ -34,9 +39,9 @@ user() { if id "$1" >/dev/null 2>&1; then say user "$1" yes; else say user "$1" 
 # Kind, owner and mode of every path that is there.
 paths() { stat -c "@${tab}at${tab}%n${tab}%F${tab}%U${tab}%a" "$@" 2>/dev/null; }
 # Checksums of every file that is there.
-sums() { sha256sum "$@" 2>/dev/null | while read -r sum path; do say sum "$path" "$sum"; done; }
+sums() { sha256sum "$@" 2>/dev/null | sed "s/^\([0-9a-f]*\)  \(.*\)/@${tab}sum$tab\2$tab\1/"; }
 # The same, under another name: of the whole of files whose lasting lines are compared alone.
-wholes() { sha256sum "$@" 2>/dev/null | while read -r sum path; do say whole "$path" "$sum"; done; }
+wholes() { sha256sum "$@" 2>/dev/null | sed "s/^\([0-9a-f]*\)  \(.*\)/@${tab}whole$tab\2$tab\1/"; }
 # The checksum of the lines of a file before a mark.
 sum_before() {
   [ -f "$2" ] || return 0
@@ -64,6 +69,7 @@ components() {
 }
 # systemd answers for all units at once, in order, with an empty line between them.
 active=
+running=
 units() {
   for unit in "$@"; do
     if [ -e "$state/pending/$unit" ]; then say unit "$unit" Pending yes; fi
@@ -77,7 +83,13 @@ units() {
     fi
     case $key in
       # The very program that runs, and the one that would be started: `{ path=/… ; argv[]=… }`.
-      MainPID) if [ "$value" != 0 ]; then say unit "$1" Runs "$(readlink "/proc/$value/exe")"; fi ;;
+      MainPID)
+        if [ "$value" != 0 ]; then
+          program=$(readlink "/proc/$value/exe")
+          say unit "$1" Runs "$program"
+          running="$running $1=$program "
+        fi
+        ;;
       ExecStart) value=${value#*path=} && say unit "$1" Starts "${value%% ;*}" ;;
       *) say unit "$1" "$key" "$value" ;;
     esac
@@ -91,8 +103,8 @@ is_active() { case $active in *" $1 "*) ;; *) return 1 ;; esac; }
 # folder, data directory, owner's mark, formed mark
 etcd_data() {
   if [ -d "$2/member" ]; then say etcd-data present; else say etcd-data absent; fi
-  if is_plain "$3"; then say etcd-owner "$(first_line "$3")"; fi
-  if is_plain "$4"; then say etcd-formed "$(first_line "$4")"; fi
+  if is_plain "$3"; then say_first etcd-owner "$3"; fi
+  if is_plain "$4"; then say_first etcd-formed "$4"; fi
   if [ -d "$1" ]; then
     find "$1" -maxdepth 3 -type d -name member ! -path "$2/member" 2>/dev/null | while read -r stray; do
       say etcd-stray "$stray"
@@ -103,7 +115,8 @@ etcd_data() {
 etcd_status() {
   is_active "$5" || return 0
   # The client that stands beside the program that runs, whatever version is wanted now.
-  runs=$(readlink "/proc/$(systemctl show "$5" -p MainPID --value)/exe")
+  runs=${running##* "$5"=}
+  runs=${runs%% *}
   client=${runs%/*}/etcdctl
   for beside in /usr/local/lib/zoisite/etcd-*/etcdctl; do
     if [ ! -x "$client" ]; then client=$beside; fi
@@ -129,7 +142,8 @@ etcd_status() {
 # What a node's own nature decides, and what would keep it from joining.
 node_facts() {
   if [ -e /sys/fs/cgroup/cgroup.controllers ]; then say cgroups 2; else say cgroups 1; fi
-  if systemd-detect-virt -cq; then say container yes; else say container no; fi
+  # systemd writes down what contains it when it starts.
+  if [ -s /run/systemd/container ]; then say container yes; else say container no; fi
   if nft list tables >/dev/null 2>&1; then say nftables yes; else say nftables no; fi
   if [ "$(wc -l </proc/swaps)" -gt 1 ]; then say swap yes; else say swap no; fi
 }

@@ -31,6 +31,26 @@ pub fn changed(from: &str, to: &str) -> String {
     SALTMARSH.replacen(from, to, 1)
 }
 
+/// The demo with both families on every host.
+pub fn two_families() -> String {
+    let mut text = SALTMARSH.to_owned();
+    for host in saltmarsh().hosts {
+        let (name, v4) = (host.name, host.address.to_string());
+        let last = v4.rsplit('.').next().unwrap();
+        text = text.replace(
+            &format!("{name} = \"{v4}\""),
+            &format!("{name} = {{ address = [\"{v4}\", \"fd77::{last}\"] }}"),
+        );
+    }
+    text.replace("\"10.77.0.{31,32}\"", "{ address = [\"10.77.0.{31,32}\", \"fd77::{31,32}\"] }")
+        .replace(
+            "\"10.77.0.{101..103}\"",
+            "{ address = [\"10.77.0.{101..103}\", \"fd77::{101..103}\"] }",
+        )
+        .replace("\"10.90.0.0/16\"", "[\"10.90.0.0/16\", \"fd5a:90::/48\"]")
+        .replace("\"10.91.0.0/20\"", "[\"10.91.0.0/20\", \"fd5a:91::/112\"]")
+}
+
 pub fn at(day: &str) -> Timestamp {
     format!("{day}T12:00:00Z").parse().unwrap()
 }

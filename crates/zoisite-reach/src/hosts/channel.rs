@@ -498,7 +498,12 @@ fn command(root: Root, script: usize) -> String {
             r#"export L="$3" N="$5"; exec script -qec "exec sudo -n -- sh -c \"\$L\" zoisite \"\$N\" <&3 >&4 2>&5" /dev/null 3<&0 4>&1 5>&2 </dev/null >/dev/null 2>&1"#
         }
     };
-    format!("env LC_ALL=C sh -c '{become_root}' zoisite sh -c '{LOAD}' zoisite {script}")
+    // Programs are started once where they can be: this is in the way of everything.
+    let shell = match (script, root) {
+        (0, Root::Plainly | Root::WithPassword) => "sh".to_owned(),
+        _ => format!("sh -c '{LOAD}' zoisite {script}"),
+    };
+    format!("sh -c 'export LC_ALL=C; {become_root}' zoisite {shell}")
 }
 
 /// A pause, more or less: what was dropped together does not come back together.

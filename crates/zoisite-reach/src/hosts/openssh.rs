@@ -33,7 +33,7 @@ for _ in 1 2 3; do
   for socket in "$1"/m*; do
     [ -S "$socket" ] && ssh -F none -S "$socket" -O exit zoisite 2>/dev/null
   done
-  [ -e "$1/done" ] && break
+  [ -e "$1/done" ] || [ ! -d "$1" ] && break
   sleep 1
 done
 rm -rf -- "$1""#;
@@ -411,7 +411,7 @@ impl Master {
                     None => 0,
                 }
             };
-            match tokio::time::timeout(Duration::from_millis(20), read).await {
+            match tokio::time::timeout(Duration::from_millis(5), read).await {
                 Err(_) => {}
                 Ok(0) => {
                     let _ = child.wait().await;

@@ -3,7 +3,7 @@ use std::process::ExitCode;
 use clap::Args;
 use serde_json::json;
 use zoisite_core::cluster::{
-    Cluster, EndpointHost, Finding, Grade, HostName, MADE_UP_NAME, Role, Topology, read,
+    Cluster, EndpointHost, Finding, Grade, HostName, MADE_UP_NAME, Topology, read,
 };
 use zoisite_store::Met;
 
@@ -98,25 +98,14 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
     Ok(ExitCode::SUCCESS)
 }
 
-/// The stable address, and where a name must lead: to the balancers, or to the control plane.
+/// The stable address, and where it leads.
 fn stable(cluster: &Cluster) -> serde_json::Value {
     let address = &cluster.control_plane.address;
-    let forwards = match cluster.balancers.hosts.is_empty() {
-        true => Role::ControlPlane,
-        false => Role::Balancer,
-    };
-    let leads: Vec<_> = match (&address.host, cluster.balancers.floating) {
-        (EndpointHost::Address(own), _) => vec![*own],
-        (EndpointHost::Name(_), Some(floating)) => vec![floating],
-        (EndpointHost::Name(_), None) => {
-            cluster.hosts_of(forwards).iter().map(|host| host.address).collect()
-        }
-    };
     let name = match &address.host {
         EndpointHost::Name(name) => Some(name),
         EndpointHost::Address(_) => None,
     };
-    json!({"address": address.to_string(), "name": name, "addresses": leads})
+    json!({"address": address.to_string(), "name": name, "addresses": cluster.stable_leads_to()})
 }
 
 /// Whether the stable name leads anywhere, as far as this machine knows; a name server that does not answer

@@ -3,8 +3,10 @@
 pub mod access;
 pub mod check;
 pub mod demo;
+pub mod drawing;
 pub mod files;
 pub mod history;
+pub mod lan;
 pub mod manual;
 pub mod new;
 pub mod pki;
@@ -33,6 +35,8 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
     match command {
         Command::New(args) => new::run(&args),
         Command::Check(args) => check::run(&options, &args),
+        Command::Drawing(args) => drawing::run(&options, &args),
+        Command::Lan(args) => lan::run(&options, &args),
         Command::Pki(args) => pki::run(&options, &args),
         Command::Files(args) => files::run(&options, &args),
         Command::Sequence(args) => sequence::run(&options, &args),

@@ -1,10 +1,15 @@
 use std::fs;
 use std::io::{Read as _, Write as _};
-use std::path::PathBuf;
+use std::net::ToSocketAddrs as _;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use clap::Args;
-use zoisite_core::cluster::{ClusterName, Topology, draft, draft_hosts, read};
+use zoisite_core::cluster::{
+    ClusterName, Draft, DraftHost, Endpoint, HostName, Inventory, Topology, draft, draft_hosts,
+    inventory, matches, read,
+};
+use zoisite_reach::{SshHost, ssh_hosts};
 
 use crate::failure::{Failure, Kind};
 use crate::view::{self, Style};
@@ -13,20 +18,32 @@ use crate::view::{self, Style};
 const KUBERNETES: &str = "1.36.3";
 const ETCD: &str = "3.6.16";
 
-/// Write a commented cluster file from addresses
+/// Write a commented cluster file from addresses, a table of hosts, or an SSH configuration
 ///
-/// Roles are assigned sensibly: one host does everything, up to four do everything together, from
-/// five on three carry etcd and the control plane, from eight on two are balancers. Edit it then.
+/// Roles are as the table says, or assigned sensibly: one host does everything, up to four do everything
+/// together, from five on three carry etcd and the control plane, from eight on two are balancers. What
+/// comes out works as it is; every key that exists stands in it. Edit it then.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite new saltmarsh 10.77.0.11-13\n  zoisite new saltmarsh heron=10.77.0.11 egret=10.77.0.12 'tern-{1..40}=10.77.0.{101..140}'\n  cut -f 2 leases.txt | zoisite new saltmarsh - --out saltmarsh.toml"
+    after_help = "Examples:\n  zoisite new saltmarsh 10.77.0.11-13\n  zoisite new saltmarsh heron=10.77.0.11 egret=10.77.0.12 'tern-{1..40}=10.77.0.{101..140}'\n  zoisite new saltmarsh --table hosts.csv --stable api.saltmarsh.example:6443\n  zoisite new saltmarsh --ssh-hosts ~/.ssh/config 'heron' 'tern-*'\n  cut -f 2 leases.txt | zoisite new saltmarsh - --out saltmarsh.toml"
 )]
 pub struct NewArgs {
     /// Name of the cluster
     name: String,
-    /// ADDRESS or NAME=ADDRESS, with ranges; '-' reads them from standard input
-    #[arg(required = true, value_name = "ADDRESS")]
+    /// ADDRESS or NAME=ADDRESS, with ranges; '-' reads them from standard input. With --ssh-hosts: names
+    /// of hosts to take, with '*' for any text [default: all]
+    #[arg(required_unless_present_any = ["table", "ssh_hosts"], value_name = "ADDRESS")]
     addresses: Vec<String>,
+    /// Read hosts from comma-separated values with a line of titles: name,address,mac,role,site,rack; the
+    /// first two are needed
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["addresses", "ssh_hosts"])]
+    table: Option<PathBuf>,
+    /// Read hosts from an SSH client configuration, and log in by it
+    #[arg(long, value_name = "FILE")]
+    ssh_hosts: Option<PathBuf>,
+    /// The stable address that everything dials, NAME:PORT or ADDRESS:PORT
+    #[arg(long, value_name = "ADDRESS")]
+    stable: Option<String>,
     /// File to write; '-' writes to standard output
     #[arg(long, short, value_name = "FILE", default_value = "zoisite.toml")]
     out: PathBuf,
@@ -43,8 +60,55 @@ pub fn run(args: &NewArgs) -> Result<ExitCode, Failure> {
             "use a-z, 0-9 and '-', such as saltmarsh",
         )
     })?;
+    let stable = args.stable.as_deref().map(Endpoint::new).transpose().map_err(|why| {
+        let stable = args.stable.as_deref().unwrap_or_default();
+        Failure::new(
+            Kind::Usage,
+            format!("'{stable}' cannot be the stable address: {why}"),
+            "write it like api.saltmarsh.example:6443",
+        )
+    })?;
+    let hosts = match (&args.table, &args.ssh_hosts) {
+        (Some(table), _) => from_table(table)?,
+        (None, Some(config)) => from_ssh(config, &args.addresses)?,
+        (None, None) => from_words(&name, &args.addresses)?,
+    };
+    let config = args.ssh_hosts.as_ref().map(|path| {
+        let whole = fs::canonicalize(path).unwrap_or_else(|_| path.clone());
+        whole.to_string_lossy().into_owned()
+    });
+    let text = draft(&Draft {
+        cluster: &name,
+        hosts: &hosts,
+        kubernetes: KUBERNETES,
+        etcd: ETCD,
+        stable: stable.as_ref(),
+        ssh_config: config.as_deref(),
+    });
+    if args.out.as_os_str() == "-" {
+        view::out(&text);
+        return Ok(ExitCode::SUCCESS);
+    }
+    write(args, &text)?;
+    let reading = read(&text);
+    match &reading.cluster {
+        Some(cluster) => {
+            view::out(&view::topology::render(cluster, &Topology::of(cluster), Style::stdout()));
+        }
+        // Roles that somebody decided may not fit together.
+        None => view::findings::print(&args.out, &text, &reading.findings),
+    }
+    view::out(&format!(
+        "\nWrote {} with {}. Read it, edit it, then: zoisite check",
+        args.out.display(),
+        view::count(hosts.len(), "host")
+    ));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn from_words(cluster: &ClusterName, given: &[String]) -> Result<Vec<DraftHost>, Failure> {
     let mut words = Vec::new();
-    for word in &args.addresses {
+    for word in given {
         if word == "-" {
             let mut text = String::new();
             std::io::stdin().lock().take(1 << 20).read_to_string(&mut text).map_err(|error| {
@@ -55,29 +119,84 @@ pub fn run(args: &NewArgs) -> Result<ExitCode, Failure> {
             words.push(word.clone());
         }
     }
-    let hosts = draft_hosts(&name, &words).map_err(|error| {
+    draft_hosts(cluster, &words).map_err(|error| {
         Failure::new(
             Kind::Usage,
             error.to_string().replace('\n', "; "),
             "addresses look like 10.77.0.11, heron=10.77.0.11, 10.77.0.{11..13} or 10.77.0.11-13",
         )
-    })?;
-    let text = draft(&name, &hosts, KUBERNETES, ETCD);
-    if args.out.as_os_str() == "-" {
-        view::out(&text);
-        return Ok(ExitCode::SUCCESS);
+    })
+}
+
+fn from_table(path: &Path) -> Result<Vec<DraftHost>, Failure> {
+    let mut octets = Vec::new();
+    fs::File::open(path)
+        .and_then(|file| file.take(16 << 20).read_to_end(&mut octets))
+        .map_err(|error| Failure::file("reading hosts from", path, &error))?;
+    let Inventory { hosts, ignored } =
+        inventory(&octets).map_err(|error| all_wrong(path, &error.0))?;
+    if !ignored.is_empty() {
+        view::note(&format!("columns that mean nothing here: {}", ignored.join(", ")));
     }
-    write(args, &text)?;
-    let reading = read(&text);
-    if let Some(cluster) = &reading.cluster {
-        view::out(&view::topology::render(cluster, &Topology::of(cluster), Style::stdout()));
+    Ok(hosts)
+}
+
+/// Everything that is wrong with a file of hosts, a note each.
+fn all_wrong(path: &Path, wrong: &[String]) -> Failure {
+    const SHOWN: usize = 20;
+    let mut failure = Failure::new(
+        Kind::Usage,
+        format!("{} cannot be used as it is; nothing was written", path.display()),
+        "mend what is named above, then run the same command again",
+    );
+    for wrong in wrong.iter().take(SHOWN) {
+        failure = failure.note("wrong", wrong);
     }
-    view::out(&format!(
-        "\nWrote {} with {}. Read it, edit it, then: zoisite check",
-        args.out.display(),
-        view::count(hosts.len(), "host")
-    ));
-    Ok(ExitCode::SUCCESS)
+    match wrong.len().saturating_sub(SHOWN) {
+        0 => failure,
+        more => failure.note("wrong", &format!("and {more} more")),
+    }
+}
+
+fn from_ssh(path: &Path, wanted: &[String]) -> Result<Vec<DraftHost>, Failure> {
+    let found = ssh_hosts(path).map_err(|errors| all_wrong(path, &errors))?;
+    let mut wrong = Vec::new();
+    for pattern in wanted {
+        if !found.iter().any(|host| matches(pattern, &host.name)) {
+            wrong.push(format!("no Host line names '{pattern}'"));
+        }
+    }
+    if found.is_empty() {
+        wrong.push("no Host line names a host: patterns with '*' and '?' name nobody".into());
+    }
+    let taken = |name: &str| wanted.is_empty() || wanted.iter().any(|w| matches(w, name));
+    let mut hosts: Vec<DraftHost> = Vec::new();
+    for SshHost { name, dials } in found.iter().filter(|host| taken(&host.name)) {
+        let address = match dials.parse() {
+            Ok(address) => Ok(address),
+            Err(_) => (dials.as_str(), 22_u16)
+                .to_socket_addrs()
+                .map_err(|error| format!("{name}: {dials} leads nowhere: {error}"))
+                .and_then(|mut all| {
+                    let first = all.next().map(|at| at.ip());
+                    first.ok_or_else(|| format!("{name}: {dials} leads nowhere"))
+                }),
+        };
+        let host = HostName::new(&name.to_lowercase())
+            .map_err(|why| format!("'{name}' cannot name a host of a cluster: {why}"))
+            .and_then(|name| Ok(DraftHost::new(name, address?)));
+        match host {
+            Err(why) => wrong.push(why),
+            Ok(host) => match hosts.iter().find(|other| other.address == host.address) {
+                Some(other) => wrong.push(format!(
+                    "{} and {} are both at {}: name the hosts that you want",
+                    other.name, host.name, host.address
+                )),
+                None => hosts.push(host),
+            },
+        }
+    }
+    if wrong.is_empty() { Ok(hosts) } else { Err(all_wrong(path, &wrong)) }
 }
 
 fn write(args: &NewArgs, text: &str) -> Result<(), Failure> {

@@ -278,7 +278,7 @@ impl Raise<'_> {
             ));
         }
         let look = async {
-            let looks = self.prepared.look(self.site, reach, Depth::Quick).await;
+            let looks = self.prepared.look(self.site, reach, Depth::Quick, || {}).await;
             let api = road::ask(reach, &self.prepared, &looks).await;
             let asked = standing::ask_each(self.site, reach, &self.prepared, &looks).await;
             (looks, api, asked)

@@ -1,5 +1,6 @@
 //! What a person sees: findings in their place, tables, the live view of a run and its plain lines.
 
+pub mod drawing;
 pub mod findings;
 mod live;
 pub mod looking;

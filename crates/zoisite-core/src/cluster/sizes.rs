@@ -1,0 +1,109 @@
+//! What a host needs at least for what it holds.
+
+use serde::Serialize;
+
+use super::model::{Cluster, Host, Role};
+use super::names::HostName;
+
+/// What is needed at least.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Need {
+    /// Thousandths of a processor core.
+    pub millicores: u64,
+    /// Memory, in MiB.
+    pub memory_mib: u64,
+    /// Room on disk, in MiB.
+    pub disk_mib: u64,
+}
+
+impl std::ops::AddAssign for Need {
+    fn add_assign(&mut self, other: Self) {
+        self.millicores += other.millicores;
+        self.memory_mib += other.memory_mib;
+        self.disk_mib += other.disk_mib;
+    }
+}
+
+/// Hosts that need the same, and for what.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Size {
+    /// The hosts, in the order of the file.
+    pub hosts: Vec<HostName>,
+    /// What they need in all, without what workloads need.
+    pub need: Need,
+    /// What of it is for what.
+    pub parts: Vec<(&'static str, Need)>,
+}
+
+const fn need(millicores: u64, memory_mib: u64, disk_mib: u64) -> Need {
+    Need { millicores, memory_mib, disk_mib }
+}
+
+/// A small Debian with its SSH server.
+const SYSTEM: Need = need(100, 256, 4_096);
+/// A balancer for a few hundred connections.
+const BALANCER: Need = need(100, 64, 64);
+/// Controller manager and scheduler.
+const CONTROLLERS: Need = need(150, 192, 128);
+/// kubelet, container runtime, kube-proxy: their processes, programs and images.
+const NODE: Need = need(200, 384, 2_048);
+
+/// etcd: its database is mapped into memory, and written anew beside itself when it is defragmented. `quota`
+/// is the largest that it may become (etcd's `quota-backend-bytes`, 2 GiB when it is not set).
+fn member(cluster: &Cluster) -> Need {
+    const MIB: u64 = 1 << 20;
+    let set = cluster.etcd.settings.get("quota-backend-bytes").and_then(serde_json::Value::as_u64);
+    let quota = set.filter(|quota| *quota > 0).map_or(2_048, |quota| quota.div_ceil(MIB));
+    // Write-ahead log and snapshots: what etcd keeps of them by default (5 files of 64 MB each).
+    need(200, 256 + objects(cluster).div_ceil(100), 2 * quota + 640)
+}
+
+/// An API server: every object is in its memory once, and those that are watched are encoded anew for each.
+fn api_server(cluster: &Cluster) -> Need {
+    let nodes = cluster.nodes().len() as u64;
+    need(250 + 10 * nodes, 512 + objects(cluster).div_ceil(20), 1_024)
+}
+
+/// Objects of a cluster whose nodes are full: so many pods as a kubelet takes by default, with what belongs
+/// to them.
+fn objects(cluster: &Cluster) -> u64 {
+    const PODS: u64 = 110;
+    let set = cluster.workers.kubelet.get("maxPods").and_then(serde_json::Value::as_u64);
+    cluster.nodes().len() as u64 * set.unwrap_or(PODS) * 2
+}
+
+/// What the hosts of a cluster need at least, from what they hold and how many there are of it; hosts that
+/// need the same stand together. What workloads need is not among it.
+///
+/// The figures are a floor: measured on hosts that do just that and rounded up (docs/your-own-machines.md).
+pub fn sizes(cluster: &Cluster) -> Vec<Size> {
+    let nodes: std::collections::HashSet<&HostName> =
+        cluster.nodes().into_iter().map(|host| &host.name).collect();
+    let mut sizes: Vec<Size> = Vec::new();
+    for Host { name, .. } in &cluster.hosts {
+        let mut parts = vec![("the system", SYSTEM)];
+        let holds = |role: Role| cluster.holders(role).contains(name);
+        if holds(Role::EtcdMember) {
+            parts.push(("etcd", member(cluster)));
+        }
+        if holds(Role::ControlPlane) {
+            parts.push(("the API server", api_server(cluster)));
+            parts.push(("controllers", CONTROLLERS));
+        }
+        if holds(Role::Balancer) {
+            parts.push(("the balancer", BALANCER));
+        }
+        if nodes.contains(name) {
+            parts.push(("the node", NODE));
+        }
+        match sizes.iter_mut().find(|size| size.parts == parts) {
+            Some(size) => size.hosts.push(name.clone()),
+            None => {
+                let mut need = Need::default();
+                parts.iter().for_each(|(_, part)| need += *part);
+                sizes.push(Size { hosts: vec![name.clone()], need, parts });
+            }
+        }
+    }
+    sizes
+}
