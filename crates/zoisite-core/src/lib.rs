@@ -21,11 +21,13 @@
 //! | [`blueprint`] | what each host must hold: files, directories, users, units |
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
+//! | [`login`] | getting into hosts: stage by stage, what keeps one out, what opens it |
 //! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
 
 pub mod blueprint;
 pub mod cluster;
 pub mod diagnosis;
+pub mod login;
 pub mod pki;
 pub mod script;
 pub mod sequence;

@@ -18,8 +18,8 @@ mod verify;
 pub use access::{Access, Stream};
 pub use api::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
 pub use hosts::{
-    Broken, Carrier, Connection, Deadlines, Hope, Hosts, NotOpened, OpenSsh, Places, Process,
-    Target,
+    ANSWERS, Broken, Carrier, Connection, Deadlines, Hope, Hosts, NotOpened, OpenSsh, Places,
+    Process, Target, answer,
 };
 pub use quorum::{MemberAnswer, judge};
 pub use reach::{Contents, Progress, Reach};

@@ -9,6 +9,7 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use zoisite_core::blueprint::{HostFacts, SharedSecrets, assign_subnets};
 use zoisite_core::cluster::{Cluster, HostName, Login};
+use zoisite_core::login::Opened;
 use zoisite_core::pki::{AuthorityCertificate, Ledger, LedgerEntry, Secret};
 use zoisite_core::sequence::{Begun, MachinePin};
 use zoisite_core::token::TokenRecord;
@@ -27,6 +28,7 @@ const PIN: &str = "pin";
 const RUN: &str = "run";
 const TOKEN: &str = "token";
 const HOST: &str = "host";
+const OPENED: &str = "opened";
 
 /// One run, as `history` shows it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -281,6 +283,30 @@ impl State {
             changes.push(Change::put(SECRET, token_secret(&record.id), value));
         }
         self.write(changes)
+    }
+
+    /// What was placed on hosts so that one gets in, by host.
+    ///
+    /// # Errors
+    /// When a record cannot be read.
+    pub fn opened(&self) -> Result<BTreeMap<HostName, Opened>, StoreError> {
+        self.by_host(OPENED)
+    }
+
+    /// Records what was placed on a host; `None` once it was taken back.
+    ///
+    /// # Errors
+    /// When the store cannot be written.
+    pub fn put_opened(
+        &mut self,
+        host: &HostName,
+        opened: Option<&Opened>,
+    ) -> Result<(), StoreError> {
+        let change = match opened {
+            Some(opened) => Change::put(OPENED, host.as_str(), json(OPENED, opened)?),
+            None => Change::remove(OPENED, host.as_str()),
+        };
+        self.write(vec![change])
     }
 
     /// The machines met so far.

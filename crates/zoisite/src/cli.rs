@@ -3,8 +3,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand};
 
 use crate::commands::{
-    access, check, demo, drawing, files, history, lan, manual, new, pki, raise, sequence, status,
-    tokens, verify,
+    access, check, demo, drawing, files, history, lan, login, manual, new, open, pki, raise,
+    sequence, status, tokens, verify,
 };
 
 /// From one cluster file to a highly available Kubernetes cluster on machines you own
@@ -58,6 +58,8 @@ pub enum Command {
     Check(check::CheckArgs),
     Drawing(drawing::DrawingArgs),
     Lan(lan::LanArgs),
+    Login(login::LoginArgs),
+    Open(open::OpenArgs),
     Pki(pki::PkiArgs),
     Files(files::FilesArgs),
     Sequence(sequence::SequenceArgs),

@@ -16,6 +16,17 @@ mod standing;
 mod view;
 
 fn main() -> ExitCode {
+    // ssh starts this program to be told a password.
+    if let Some(socket) = std::env::var_os(zoisite_reach::ANSWERS) {
+        let prompt = std::env::args().nth(1).unwrap_or_default();
+        return match zoisite_reach::answer(socket.as_ref(), &prompt) {
+            Ok(password) => {
+                view::out(&password);
+                ExitCode::SUCCESS
+            }
+            Err(_) => ExitCode::FAILURE,
+        };
+    }
     let cli = cli::Cli::parse();
     match commands::run(cli) {
         Ok(code) => code,

@@ -15,14 +15,14 @@ use zoisite_core::blueprint::{
 };
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Proof, edges, prove};
+use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Proof, Secret, edges, prove};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
     ApiLook, Begun, Condition, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions, Refusal,
     Sequence, Work, plan, same_machine,
 };
 use zoisite_core::token::TokenRecord;
-use zoisite_reach::{Access, Hosts, OpenSsh, Places, Reach, Rehearsal, World};
+use zoisite_reach::{Access, Hosts, OpenSsh, Places, Reach, Rehearsal, Target, World};
 use zoisite_store::trust::{self, Issued};
 use zoisite_store::{FreshKeys, Met, State};
 
@@ -299,6 +299,16 @@ pub fn hosts(
     departed: &BTreeMap<HostName, Met>,
     generation: u64,
 ) -> Result<Hosts, Failure> {
+    let password = site.sudo_password()?;
+    let (targets, carrier) = carrier(site, departed)?;
+    Ok(hosts_over(site, targets, carrier, generation, password))
+}
+
+/// The person's own SSH, and the hosts that it leads to.
+pub fn carrier(
+    site: &Site,
+    departed: &BTreeMap<HostName, Met>,
+) -> Result<(Vec<Target>, OpenSsh), Failure> {
     let targets = site.targets(departed);
     for config in targets.iter().filter_map(|target| target.login.ssh_config.as_deref()).take(1) {
         if !std::path::Path::new(config).exists() {
@@ -309,13 +319,23 @@ pub fn hosts(
             ));
         }
     }
-    let password = site.sudo_password()?;
     let carrier = OpenSsh::new(&targets).map_err(|error| {
         Failure::file("making a folder for connections in", "/tmp".as_ref(), &error)
     })?;
+    Ok((targets, carrier))
+}
+
+/// Hosts over a carrier. `password` is what sudo is told where it asks.
+pub fn hosts_over(
+    site: &Site,
+    targets: Vec<Target>,
+    carrier: OpenSsh,
+    generation: u64,
+    password: Option<Secret>,
+) -> Hosts {
     let contents = Arc::new(site.no_contents());
     let (carrier, places) = (Arc::new(carrier), Places::of(&site.cluster));
-    Ok(Hosts::new(targets, carrier, contents, places, generation, password))
+    Hosts::new(targets, carrier, contents, places, generation, password)
 }
 
 /// Simulated hosts.

@@ -98,11 +98,11 @@ impl Rows {
         let before = self.errors.len();
         let cell = |at: usize| self.columns[at].and_then(|at| record.get(at)).unwrap_or_default();
         let mut wrong: Vec<String> = Vec::new();
-        let mut keep =
-            |wrong: &mut Vec<String>, text: String| match self.seen.insert(text.clone(), line) {
-                Some(other) => wrong.push(format!("{text} stands on line {other} too")),
-                None => {}
-            };
+        let mut keep = |wrong: &mut Vec<String>, text: String| {
+            if let Some(other) = self.seen.insert(text.clone(), line) {
+                wrong.push(format!("{text} stands on line {other} too"));
+            }
+        };
         let [name, addresses, mac, roles, site, rack] = std::array::from_fn(cell);
         let host = match HostName::new(&name.to_lowercase()) {
             Ok(host) => {

@@ -245,7 +245,7 @@ impl<'a> Lan<'a> {
                         let _ = writeln!(text, "route replace {net} via {via}");
                     }
                     None => {
-                        left_out.push(format!("{net} of {}: no address leads there", host.name))
+                        left_out.push(format!("{net} of {}: no address leads there", host.name));
                     }
                 }
             }

@@ -35,7 +35,7 @@ pub fn plain(text: &str) -> std::borrow::Cow<'_, str> {
 const COMMON: &str = include_str!("common.sh");
 
 /// Quotes one word for sh.
-fn quote(word: &str) -> String {
+pub(crate) fn quote(word: &str) -> String {
     let plain = |c: char| c.is_ascii_alphanumeric() || "/._-:=,@%+".contains(c);
     if !word.is_empty() && word.chars().all(plain) {
         word.to_owned()
@@ -60,6 +60,11 @@ fn wrapped(title: &str, helpers: &[&str], body: &str) -> String {
     out.push_str(body);
     out.push_str("say end\n}\nzoisite </dev/null\n");
     out
+}
+
+/// A script of the way in: the same wrapping, with helpers of its own.
+pub(crate) fn wrapped_login(title: &str, helpers: &str, body: &str) -> String {
+    wrapped(&format!("zoisite: {title}"), &[helpers], body)
 }
 
 #[cfg(test)]

@@ -87,6 +87,13 @@ pub trait Carrier: Send + Sync {
     /// What was said instead.
     async fn open(&self, target: &Target) -> Result<Arc<dyn Connection>, NotOpened>;
 
+    /// The name or address and the port that are dialled from here for a target; `None` where another host or
+    /// program leads there.
+    async fn dials(&self, target: &Target) -> Option<(String, u16)> {
+        let _ = target;
+        None
+    }
+
     /// What a target is reached through, where that is shared: its name.
     async fn behind(&self, target: &Target) -> Option<String>;
 }

@@ -405,6 +405,40 @@ impl Channel {
         }
     }
 
+    /// Has the login user's own sh run a script; what it said, and what came on standard error.
+    ///
+    /// # Errors
+    /// When nothing could be started there, or it fell silent.
+    pub async fn as_user(
+        &self,
+        script: &str,
+        attempted: &str,
+        silence: Duration,
+    ) -> Result<(String, String), Trouble> {
+        let until = Instant::now();
+        let Session { mut process, places: _places } =
+            self.start("env LC_ALL=C sh", attempted, until).await?;
+        let talk = async {
+            let _ = process.input.write_all(script.as_bytes()).await;
+            let _ = process.input.shutdown().await;
+            drop(process.input);
+            let (mut out, mut said) = (Vec::new(), Vec::new());
+            let (mut output, mut errors) = (process.output.take(SAID), process.errors.take(SAID));
+            let _ = tokio::join!(output.read_to_end(&mut out), errors.read_to_end(&mut said));
+            let text = |octets: &[u8]| plain(&String::from_utf8_lossy(octets)).into_owned();
+            (text(&out), text(&said))
+        };
+        tokio::time::timeout(silence, talk).await.map_err(|_| {
+            let answer = format!("it said nothing for {} seconds", silence.as_secs());
+            self.trouble(attempted, answer)
+        })
+    }
+
+    /// Where the connection is dialled from here, if it is.
+    pub async fn dials(&self) -> Option<(String, u16)> {
+        self.carrier.dials(&self.target).await
+    }
+
     /// Learns from sudo's words how to become root; whether there is another way than before.
     async fn learn(&self, said: &str, saying: &Saying<'_>) -> Result<bool, Trouble> {
         if self.ways().root != Root::Plainly {

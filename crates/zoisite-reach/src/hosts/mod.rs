@@ -10,6 +10,7 @@ mod copy;
 mod lines;
 mod openssh;
 mod way;
+mod way_in;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -28,7 +29,7 @@ use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, St
 
 pub use self::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use self::channel::{Channel, Heard, Limits, Saying};
-pub use self::openssh::OpenSsh;
+pub use self::openssh::{ANSWERS, OpenSsh, answer};
 use self::way::Way;
 use crate::access::{Access, Dial};
 use crate::api::{ApiClient, Readiness};

@@ -18,6 +18,7 @@ use openssh::{ForwardType, Session, Socket};
 use tokio::io::AsyncReadExt as _;
 use tokio::net::UnixStream;
 use tokio::process::{Child, ChildStdin, Command};
+use zoisite_core::pki::Secret;
 use zoisite_core::script::plain;
 
 use super::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
@@ -50,6 +51,63 @@ pub struct OpenSsh {
     behind: Mutex<BTreeMap<String, Option<String>>>,
     /// Prompts are asked one host at a time.
     prompt: tokio::sync::Mutex<()>,
+    asking: Asking,
+}
+
+/// What becomes of what ssh would ask.
+enum Asking {
+    /// A person at the terminal is asked, if there is one.
+    Person,
+    /// Nobody is asked.
+    Nobody,
+    /// It is told a password, once on each connection.
+    Told(Answers),
+}
+
+/// The environment variable that makes a program of this one that answers ssh (ssh(1), `SSH_ASKPASS`): it
+/// names the socket where the answer is, which only this user reaches.
+pub const ANSWERS: &str = "ZOISITE_ANSWERS";
+
+/// Answers ssh's question for a password, and nothing else; `prompt` is what ssh asks. For the program's very
+/// beginning, where [`ANSWERS`] is set.
+///
+/// # Errors
+/// When it is another question, or nobody answers any more.
+pub fn answer(socket: &std::path::Path, prompt: &str) -> std::io::Result<String> {
+    use std::io::Read as _;
+    if !prompt.to_lowercase().contains("password") {
+        return Err(std::io::Error::other("only a password is known"));
+    }
+    let mut password = String::new();
+    std::os::unix::net::UnixStream::connect(socket)?.read_to_string(&mut password)?;
+    Ok(password)
+}
+
+/// Gives a password to whoever asks at a socket in the run's folder.
+struct Answers {
+    socket: PathBuf,
+    giving: tokio::task::JoinHandle<()>,
+}
+
+impl Answers {
+    fn of(password: Secret, folder: &Folder) -> std::io::Result<Self> {
+        let socket = folder.path('a');
+        let listener = tokio::net::UnixListener::bind(&socket)?;
+        let giving = tokio::spawn(async move {
+            while let Ok((mut asking, _)) = listener.accept().await {
+                let _ =
+                    tokio::io::AsyncWriteExt::write_all(&mut asking, password.expose().as_bytes())
+                        .await;
+            }
+        });
+        Ok(Self { socket, giving })
+    }
+}
+
+impl Drop for Answers {
+    fn drop(&mut self) {
+        self.giving.abort();
+    }
 }
 
 struct Config {
@@ -105,7 +163,71 @@ impl OpenSsh {
             jumps: tokio::sync::Mutex::default(),
             behind: Mutex::default(),
             prompt: tokio::sync::Mutex::new(()),
+            asking: Asking::Person,
         })
+    }
+
+    /// Asks nobody, whatever ssh would ask.
+    #[must_use]
+    pub fn asking_nobody(mut self) -> Self {
+        self.asking = Asking::Nobody;
+        self
+    }
+
+    /// Tells hosts this password when they ask for one; it goes to ssh past arguments, environment and files.
+    ///
+    /// # Errors
+    /// When there is no socket to be had for that.
+    pub fn telling(mut self, password: Secret) -> std::io::Result<Self> {
+        self.asking = Asking::Told(Answers::of(password, &self.folder)?);
+        Ok(self)
+    }
+
+    /// What ssh makes of a target's configuration (ssh(1), `-G`): words by keyword, in lower case.
+    ///
+    /// # Errors
+    /// What ssh says instead.
+    pub async fn resolved(&self, target: &Target) -> Result<Vec<(String, String)>, String> {
+        let said = Command::new("ssh")
+            .arg("-G")
+            .args(self.words(target))
+            .args(["--", target.name.as_str()])
+            .stdin(Stdio::null())
+            .output()
+            .await
+            .map_err(|error| format!("asking ssh: {error}"))?;
+        if !said.status.success() {
+            return Err(plain(String::from_utf8_lossy(&said.stderr).trim()).into_owned());
+        }
+        let text = String::from_utf8_lossy(&said.stdout).into_owned();
+        let pairs = text.lines().filter_map(|line| line.split_once(' '));
+        Ok(pairs.map(|(key, value)| (key.to_owned(), value.to_owned())).collect())
+    }
+
+    /// The keys that a host shows to whoever comes: lines of a known_hosts file. Nothing is accepted by that.
+    ///
+    /// # Errors
+    /// What ssh says where the host shows none.
+    pub async fn shown_keys(&self, target: &Target) -> Result<Vec<String>, String> {
+        let known = self.folder.path('k');
+        let said = Command::new("ssh")
+            .args(self.words(target))
+            .args(["-o", &format!("UserKnownHostsFile={}", known.display())])
+            .args(["-o", "GlobalKnownHostsFile=/dev/null", "-o", "HashKnownHosts=no"])
+            .args(["-o", "StrictHostKeyChecking=accept-new", "-o", "UpdateHostKeys=no"])
+            // Nobody logs in.
+            .args(["-o", "PreferredAuthentications=none", "-o", "BatchMode=yes"])
+            .args(["-o", "ConnectTimeout=15", "-o", "LogLevel=ERROR"])
+            .args(["--", target.name.as_str(), "true"])
+            .stdin(Stdio::null())
+            .output()
+            .await
+            .map_err(|error| format!("asking ssh: {error}"))?;
+        let text = std::fs::read_to_string(&known).unwrap_or_default();
+        match text.is_empty() {
+            true => Err(in_short(&String::from_utf8_lossy(&said.stderr))),
+            false => Ok(text.lines().map(ToOwned::to_owned).collect()),
+        }
     }
 
     /// Starts the guardian with the first connection.
@@ -169,12 +291,16 @@ impl OpenSsh {
     /// Logs in without asking anybody. A host's key may be known by its address or by the name alone, under
     /// which the person logs in.
     async fn log_in(&self, words: &[String], name: &str) -> Result<Master, String> {
-        let opened = Master::start(&self.folder, words, name, true).await;
+        let prompts = match &self.asking {
+            Asking::Told(answers) => Prompts::Told(&answers.socket),
+            Asking::Person | Asking::Nobody => Prompts::Refused,
+        };
+        let opened = Master::start(&self.folder, words, name, prompts).await;
         match opened {
             Err(said) if key_is_unknown(&said) => {
                 let alias = ["-o".to_owned(), format!("HostKeyAlias={name}")];
                 let by_name = [words, &alias[..]].concat();
-                Master::start(&self.folder, &by_name, name, true).await.map_err(|_| said)
+                Master::start(&self.folder, &by_name, name, prompts).await.map_err(|_| said)
             }
             opened => opened,
         }
@@ -208,7 +334,8 @@ impl OpenSsh {
         words.extend(user.into_iter().flat_map(|user| ["-l".into(), user.to_owned()]));
         words.extend(port.into_iter().flat_map(|port| ["-p".into(), port.to_owned()]));
         let name = host.trim_matches(['[', ']']);
-        let master = Arc::new(self.log_in(&words, name).await.ok()?);
+        let master = Master::start(&self.folder, &words, name, Prompts::Refused).await;
+        let master = Arc::new(master.ok()?);
         jumps.insert(jump.clone(), Arc::clone(&master));
         Some((name.to_owned(), master))
     }
@@ -257,7 +384,18 @@ impl Carrier for OpenSsh {
     async fn open(&self, target: &Target) -> Result<Arc<dyn Connection>, NotOpened> {
         self.guard();
         let mut words = self.words(target);
-        if let Some((name, jump)) = self.jump(target).await {
+        let jump = self.jump(target).await;
+        if let (None, Asking::Told(_), Some(behind)) =
+            (&jump, &self.asking, self.behind(target).await)
+        {
+            // The password is the target's: it is not tried on others.
+            let said = format!("the host {behind}, which leads there, does not let you in by key");
+            let mend = Some(format!(
+                "open that one first: ssh-copy-id {behind}, or zoisite open where it is in a cluster file"
+            ));
+            return Err(NotOpened { hope: Hope::None, said, mend });
+        }
+        if let Some((name, jump)) = jump {
             let socket = jump.socket.display();
             words.extend(["-o".into(), "ProxyJump=none".into(), "-o".into()]);
             words.push(format!("ProxyCommand=ssh -F none -S {socket} -W [%h]:%p {name}"));
@@ -267,21 +405,36 @@ impl Carrier for OpenSsh {
         if let Err(said) = &opened {
             let asks = said.contains("Permission denied") || key_is_unknown(said);
             let terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
-            if asks && terminal {
+            if asks && terminal && matches!(self.asking, Asking::Person) {
                 let _one = self.prompt.lock().await;
-                opened = Master::start(&self.folder, &words, name, false).await;
+                opened = Master::start(&self.folder, &words, name, Prompts::Shown).await;
             }
         }
         match opened {
             Ok(master) => Ok(Arc::new(master)),
             Err(said) => Err(NotOpened {
                 hope: hope(&said),
-                mend: key_is_unknown(&said).then(|| {
-                    let by_hand = self.by_hand(target, &said);
-                    format!("log in by hand once, compare its key and accept it: {by_hand}")
-                }),
+                mend: match key_is_unknown(&said) {
+                    true => Some(format!(
+                        "log in by hand once, compare its key and accept it: {}",
+                        self.by_hand(target, &said)
+                    )),
+                    false => changed_key_mend(&said),
+                },
                 said: in_short(&said),
             }),
+        }
+    }
+
+    async fn dials(&self, target: &Target) -> Option<(String, u16)> {
+        let resolved = self.resolved(target).await.ok()?;
+        let of = |wanted: &str| {
+            let found = resolved.iter().find(|(key, _)| key == wanted);
+            found.map(|(_, value)| value.as_str()).filter(|value| *value != "none")
+        };
+        match (of("proxyjump"), of("proxycommand")) {
+            (None, None) => Some((of("hostname")?.to_owned(), of("port")?.parse().ok()?)),
+            _ => None,
         }
     }
 
@@ -311,9 +464,31 @@ impl Carrier for OpenSsh {
     }
 }
 
+/// What ssh does with what it would ask.
+#[derive(Clone, Copy)]
+enum Prompts<'a> {
+    /// It gives up.
+    Refused,
+    /// It asks at the terminal.
+    Shown,
+    /// It asks at this socket, once.
+    Told(&'a std::path::Path),
+}
+
 /// Whether ssh stopped for want of a host's key, and not because it is another one than before.
 fn key_is_unknown(said: &str) -> bool {
     said.contains("Host key verification failed") && !said.contains("IDENTIFICATION HAS CHANGED")
+}
+
+/// How the key that a host has no more is taken out, where ssh says in which line of which file it stands.
+fn changed_key_mend(said: &str) -> Option<String> {
+    let (_, place) = said.split_once("Offending ")?;
+    let place = place.lines().next()?.split_once(" in ")?.1.trim();
+    let (file, line) = place.rsplit_once(':')?;
+    let line: u32 = line.parse().ok()?;
+    Some(format!(
+        "if the machine was set up anew on purpose, take its old key out, then accept the new one: sed -i {line}d {file}"
+    ))
 }
 
 /// What may become of a connection that ssh did not open, by its words. Behind a jump host several of them
@@ -366,7 +541,7 @@ impl Master {
         folder: &Arc<Folder>,
         words: &[String],
         name: &str,
-        batch: bool,
+        prompts: Prompts<'_>,
     ) -> Result<Self, String> {
         let socket = folder.path('m');
         let mut command = Command::new("sh");
@@ -383,8 +558,24 @@ impl Master {
         ] {
             command.arg("-o").arg(option);
         }
-        if batch {
-            command.arg("-o").arg("BatchMode=yes");
+        match prompts {
+            Prompts::Shown => {}
+            Prompts::Refused => {
+                command.arg("-o").arg("BatchMode=yes");
+            }
+            Prompts::Told(socket) => {
+                let program = std::env::current_exe().map_err(|error| error.to_string())?;
+                command
+                    .args(["-o", "BatchMode=no", "-o", "NumberOfPasswordPrompts=1"])
+                    .args(["-o", "StrictHostKeyChecking=yes"])
+                    .args([
+                        "-o",
+                        "PreferredAuthentications=publickey,keyboard-interactive,password",
+                    ])
+                    .env("SSH_ASKPASS", program)
+                    .env("SSH_ASKPASS_REQUIRE", "force")
+                    .env(ANSWERS, socket);
+            }
         }
         command
             .args(words)

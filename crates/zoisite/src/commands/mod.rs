@@ -7,8 +7,10 @@ pub mod drawing;
 pub mod files;
 pub mod history;
 pub mod lan;
+pub mod login;
 pub mod manual;
 pub mod new;
+pub mod open;
 pub mod pki;
 pub mod raise;
 pub mod sequence;
@@ -36,6 +38,8 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::New(args) => new::run(&args),
         Command::Check(args) => check::run(&options, &args),
         Command::Drawing(args) => drawing::run(&options, &args),
+        Command::Login(args) => login::run(&options, &args),
+        Command::Open(args) => open::run(&options, &args),
         Command::Lan(args) => lan::run(&options, &args),
         Command::Pki(args) => pki::run(&options, &args),
         Command::Files(args) => files::run(&options, &args),

@@ -154,7 +154,7 @@ fn all_wrong(path: &Path, wrong: &[String]) -> Failure {
     }
     match wrong.len().saturating_sub(SHOWN) {
         0 => failure,
-        more => failure.note("wrong", &format!("and {more} more")),
+        more => failure.note("wrong", format!("and {more} more")),
     }
 }
 

@@ -3,6 +3,7 @@
 pub mod drawing;
 pub mod findings;
 mod live;
+pub mod login;
 pub mod looking;
 mod plain;
 pub mod run;

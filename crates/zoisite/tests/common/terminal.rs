@@ -55,8 +55,13 @@ impl Terminal {
 
     /// Waits until a text was shown.
     pub fn until(&self, text: &str) {
+        self.until_times(text, 1);
+    }
+
+    /// Waits until a text was shown so many times.
+    pub fn until_times(&self, text: &str, times: usize) {
         let end = Instant::now() + Duration::from_secs(400);
-        while !self.shown().contains(text) {
+        while self.shown().matches(text).count() < times {
             assert!(Instant::now() < end, "'{text}' was not shown:\n{}", self.shown());
             std::thread::sleep(Duration::from_millis(10));
         }

@@ -1,0 +1,275 @@
+//! Getting into hosts: how far one lets the person in, stage by stage, what keeps them out, and what opens it.
+
+mod opening;
+
+pub use opening::{Opened, Opening, OpeningFailed, closing_scripts, key_script, rule_script};
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+
+use crate::cluster::HostName;
+use crate::diagnosis::Trouble;
+use crate::pki::hex;
+use crate::script::wrapped_login;
+
+/// What lies between a person and a host's shell as root, in order.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Stage {
+    /// Its name resolves.
+    Name,
+    /// A route leads there.
+    Route,
+    /// Something listens at the port.
+    Port,
+    /// It speaks SSH.
+    Server,
+    /// Its key is the one that is known.
+    HostKey,
+    /// It takes the person's key, or what else their configuration offers, without asking.
+    Login,
+    /// They become root there without a password.
+    Root,
+    /// sh and the small programs that scripts need are there.
+    Tools,
+    /// systemd runs it.
+    Systemd,
+    /// It is a machine of its own: no other has its id or its keys.
+    Machine,
+}
+
+impl Stage {
+    /// Every stage, in order.
+    pub const ALL: [Self; 10] = [
+        Self::Name,
+        Self::Route,
+        Self::Port,
+        Self::Server,
+        Self::HostKey,
+        Self::Login,
+        Self::Root,
+        Self::Tools,
+        Self::Systemd,
+        Self::Machine,
+    ];
+}
+
+/// How far a host let one in.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct WayIn {
+    /// The host.
+    pub host: HostName,
+    /// The stage that was not passed, and why; `None` where all were.
+    pub stopped: Option<Stopped>,
+    /// What was seen there.
+    pub inside: Option<Inside>,
+}
+
+/// Where it ended.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Stopped {
+    /// The stage.
+    pub stage: Stage,
+    /// What was attempted, what came back, and the mend.
+    pub trouble: Trouble,
+}
+
+/// What a host says of itself to whoever is in.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Inside {
+    /// Its machine id.
+    pub machine: String,
+    /// SHA-256 of each of its SSH host keys, as [`crate::script::Observed`] has them.
+    pub host_keys: Vec<String>,
+    /// Who logged in.
+    pub user: String,
+    /// Distribution and version.
+    pub os: String,
+    /// Programs that scripts need and that are not there.
+    pub lacks: Vec<String>,
+    /// Whether systemd runs it.
+    pub systemd: bool,
+}
+
+impl WayIn {
+    /// A host that stopped one at a stage.
+    pub fn stopped(host: &HostName, stage: Stage, trouble: Trouble) -> Self {
+        Self { host: host.clone(), stopped: Some(Stopped { stage, trouble }), inside: None }
+    }
+
+    /// Whether a stage was passed; `None` where it was not come to.
+    pub fn passed(&self, stage: Stage) -> Option<bool> {
+        match &self.stopped {
+            None => Some(true),
+            Some(stopped) if stage < stopped.stage => Some(true),
+            Some(stopped) if stage == stopped.stage => Some(false),
+            Some(_) => None,
+        }
+    }
+
+    /// Judges what a host said of itself.
+    pub fn of_inside(host: &HostName, inside: Inside) -> Self {
+        let stop = |stage, answer: String, mend: String| {
+            let trouble = Trouble::new(Some(host.clone()), "looking around", answer, Vec::new());
+            Some(Stopped { stage, trouble: trouble.mend(mend) })
+        };
+        let stopped = if !inside.lacks.is_empty() {
+            let lacks = inside.lacks.join(", ");
+            let mend = format!(
+                "install them on {host}: on Debian, apt-get install coreutils findutils gawk util-linux"
+            );
+            stop(Stage::Tools, format!("it lacks {lacks}"), mend)
+        } else if !inside.systemd {
+            let mend = format!(
+                "set {host} up with a distribution that systemd runs; a container needs it as its first process"
+            );
+            stop(Stage::Systemd, "systemd does not run it".into(), mend)
+        } else if inside.machine.is_empty() {
+            let mend = format!("make one on {host}: systemd-machine-id-setup, then reboot it");
+            stop(Stage::Machine, "it has no machine id".into(), mend)
+        } else {
+            None
+        };
+        Self { host: host.clone(), stopped, inside: Some(inside) }
+    }
+}
+
+/// Stops hosts that share what belongs to one machine alone: what clones of one image do.
+pub fn find_clones(ways: &mut [WayIn]) {
+    let mut machines: BTreeMap<String, Vec<HostName>> = BTreeMap::new();
+    let mut keys: BTreeMap<String, Vec<HostName>> = BTreeMap::new();
+    for way in ways.iter().filter(|way| way.stopped.is_none()) {
+        let Some(inside) = &way.inside else { continue };
+        machines.entry(inside.machine.clone()).or_default().push(way.host.clone());
+        for key in &inside.host_keys {
+            keys.entry(key.clone()).or_default().push(way.host.clone());
+        }
+    }
+    for way in ways.iter_mut().filter(|way| way.stopped.is_none()) {
+        let Some(inside) = &way.inside else { continue };
+        let host = &way.host;
+        let others = |shared: Option<&Vec<HostName>>| {
+            let others = shared.into_iter().flatten().filter(|other| *other != host);
+            let others: Vec<&str> = others.map(HostName::as_str).collect();
+            (!others.is_empty()).then(|| others.join(", "))
+        };
+        let machine = others(machines.get(&inside.machine));
+        let key = inside.host_keys.iter().find_map(|key| others(keys.get(key)));
+        let (answer, mend) = match (machine, key) {
+            (Some(others), _) => (
+                format!(
+                    "it has the same machine id as {others}: one machine behind two names, or a clone"
+                ),
+                format!(
+                    "check the addresses; on a clone, make a new id: rm /etc/machine-id && systemd-machine-id-setup, then reboot {host}"
+                ),
+            ),
+            (None, Some(others)) => (
+                format!(
+                    "it has the same SSH host keys as {others}: whoever has the one can pass for the other"
+                ),
+                format!(
+                    "make new ones on {host}: rm /etc/ssh/ssh_host_*key* && ssh-keygen -A && systemctl restart ssh; then take the old key out here: ssh-keygen -R {host}"
+                ),
+            ),
+            (None, None) => continue,
+        };
+        let trouble =
+            Trouble::new(Some(host.clone()), "telling machines apart", answer, Vec::new());
+        way.stopped = Some(Stopped { stage: Stage::Machine, trouble: trouble.mend(mend) });
+    }
+}
+
+/// At which stage ssh stopped, by its words: those of OpenSSH's client.
+pub fn stage_of(said: &str) -> Stage {
+    let any = |words: &[&str]| words.iter().any(|word| said.contains(word));
+    if any(&["Could not resolve hostname", "Name or service not known", "name resolution"]) {
+        Stage::Name
+    } else if any(&["No route to host", "unreachable", "Host is down"]) {
+        Stage::Route
+    } else if any(&["Connection refused", "Connection timed out", "Operation timed out"])
+        && !said.contains("banner")
+    {
+        Stage::Port
+    } else if any(&[
+        "IDENTIFICATION HAS CHANGED",
+        "Host key verification failed",
+        "host key is known",
+    ]) {
+        Stage::HostKey
+    } else if any(&["Permission denied", "Too many authentication failures"]) {
+        Stage::Login
+    } else {
+        Stage::Server
+    }
+}
+
+/// Whether a host showed another key than before: it is another machine, or somebody stands between.
+pub fn is_changed_key(said: &str) -> bool {
+    said.contains("IDENTIFICATION HAS CHANGED")
+}
+
+/// The fingerprint of the key in a line of known_hosts, as ssh-keygen shows it: `SHA256:… (ssh-ed25519)`.
+pub fn fingerprint(line: &str) -> String {
+    use base64::Engine as _;
+    use sha2::Digest as _;
+    let mut words = line.split_whitespace().skip(1);
+    let (kind, text) = (words.next().unwrap_or_default(), words.next().unwrap_or_default());
+    let octets = base64::prelude::BASE64_STANDARD.decode(text).unwrap_or_default();
+    let sum = base64::prelude::BASE64_STANDARD_NO_PAD.encode(sha2::Sha256::digest(octets));
+    format!("SHA256:{sum} ({kind})")
+}
+
+const LOGIN: &str = include_str!("login.sh");
+
+/// The script that looks around, as root.
+pub fn look_around() -> String {
+    wrapped_login("look around", LOGIN, "look_around\n")
+}
+
+/// The rules that sudo has for a user, in the order of its files, with the file of each where it says that.
+pub const RULES: &str = "LC_ALL=C sudo -n -ll 2>&1 </dev/null";
+
+/// What of [`RULES`] says which rule asks for a password after one that does not: the last that matches wins.
+pub fn overriding_rule(rules: &str) -> Option<String> {
+    let mut entries: Vec<(String, bool)> = Vec::new();
+    for line in rules.lines() {
+        let line = line.trim();
+        if let Some(rest) = line.strip_prefix("Sudoers entry:") {
+            entries.push((rest.trim().to_owned(), false));
+        } else if line.contains("!authenticate")
+            && let Some(last) = entries.last_mut()
+        {
+            last.1 = true;
+        }
+    }
+    let free = entries.iter().position(|(_, free)| *free)?;
+    let last = entries.last().filter(|(_, free)| !free)?;
+    (free < entries.len() - 1).then(|| last.0.clone())
+}
+
+/// Reads what [`look_around`] said; `None` when it did not come to its end.
+pub fn read_inside(text: &str) -> Option<Inside> {
+    let mut inside = Inside::default();
+    let mut over = false;
+    for line in text.lines() {
+        let Some(rest) = line.strip_prefix("@\t") else { continue };
+        let fields: Vec<&str> = rest.split('\t').collect();
+        match fields.as_slice() {
+            ["machine", id] => inside.machine = (*id).to_owned(),
+            ["host-key", key] => {
+                use sha2::Digest as _;
+                inside.host_keys.push(hex(&sha2::Sha256::digest(key.as_bytes())));
+            }
+            ["os", os] => inside.os = (*os).to_owned(),
+            ["user", user] => inside.user = (*user).to_owned(),
+            ["lacks", program] => inside.lacks.push((*program).to_owned()),
+            ["systemd", "yes"] => inside.systemd = true,
+            ["end"] => over = true,
+            _ => {}
+        }
+    }
+    inside.host_keys.sort();
+    over.then_some(inside)
+}

@@ -1,0 +1,157 @@
+use std::collections::BTreeMap;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::Args;
+use futures_util::StreamExt as _;
+use serde_json::json;
+use zoisite_core::cluster::{HostName, matches};
+use zoisite_core::login::{Stage, Stopped, WayIn, find_clones, is_changed_key};
+use zoisite_core::script::Observed;
+use zoisite_core::sequence::same_machine;
+use zoisite_reach::{Hosts, Reach as _};
+
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::road;
+use crate::site::Site;
+use crate::view::{self, Style, looking::Looking};
+
+/// Show how far every host lets you in: name, route, port, SSH, host key, login, root, tools, systemd, machine
+///
+/// Nothing is changed anywhere and nobody is asked anything. Ends with status 3 when a host does not let you
+/// in, and with status 4 when one shows another key, or is another machine, than before.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite login\n  zoisite login heron 'tern-*'\n  zoisite login --ask-sudo       # where sudo asks for a password"
+)]
+pub struct LoginArgs {
+    /// Hosts, with '*' for any text [default: all]
+    #[arg(value_name = "HOST")]
+    hosts: Vec<String>,
+}
+
+/// Hosts that are looked at at once.
+const AT_ONCE: usize = 48;
+
+pub fn run(options: &Options, args: &LoginArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let hosts = chosen(&site, &args.hosts)?;
+    let password = site.sudo_password()?;
+    let (targets, carrier) = road::carrier(&site, &BTreeMap::new())?;
+    let reach = road::hosts_over(&site, targets, carrier.asking_nobody(), 0, password);
+    let ways = super::block_on(async {
+        let ways = ways_in(&site, &reach, &hosts).await;
+        reach.close().await;
+        ways
+    })??;
+    tell(options, &ways, &BTreeMap::new());
+    judged(&ways)
+}
+
+/// The hosts that words name; all where there are none.
+pub fn chosen(site: &Site, words: &[String]) -> Result<Vec<HostName>, Failure> {
+    let names = site.cluster.hosts.iter().map(|host| &host.name);
+    let unknown: Vec<&str> = words
+        .iter()
+        .filter(|word| !names.clone().any(|name| matches(word, name.as_str())))
+        .map(String::as_str)
+        .collect();
+    if !unknown.is_empty() {
+        return Err(Failure::new(
+            Kind::Usage,
+            format!("the cluster file has no host {}", unknown.join(", ")),
+            "hosts are named as under [hosts], with '*' for any text",
+        ));
+    }
+    let wanted = |name: &&HostName| {
+        words.is_empty() || words.iter().any(|word| matches(word, name.as_str()))
+    };
+    Ok(names.filter(wanted).cloned().collect())
+}
+
+/// How far these hosts let one in, in this order; another machine than before is told too (rule S4).
+pub async fn ways_in(
+    site: &Site,
+    reach: &Hosts,
+    hosts: &[HostName],
+) -> Result<Vec<WayIn>, Failure> {
+    let mut shown = Looking::at(hosts.iter().cloned());
+    let mut again = tokio::time::interval(Duration::from_millis(500));
+    let climbs =
+        hosts.iter().enumerate().map(|(i, host)| async move { (i, reach.way_in(host).await) });
+    let mut climbing = futures_util::stream::iter(climbs).buffer_unordered(AT_ONCE);
+    let mut ways: Vec<(usize, WayIn)> = Vec::new();
+    loop {
+        tokio::select! {
+            way = climbing.next() => match way {
+                Some((i, way)) => {
+                    shown.seen(&way.host);
+                    ways.push((i, way));
+                }
+                None => break,
+            },
+            _ = again.tick() => shown.show(),
+        }
+    }
+    shown.end();
+    ways.sort_by_key(|(i, _)| *i);
+    let mut ways: Vec<WayIn> = ways.into_iter().map(|(_, way)| way).collect();
+    find_clones(&mut ways);
+    let pins = match site.existing_state()? {
+        Some(state) => state.pins()?,
+        None => BTreeMap::new(),
+    };
+    for way in &mut ways {
+        let (Some(inside), None) = (&way.inside, &way.stopped) else { continue };
+        let Some(pin) = pins.get(way.host.as_str()) else { continue };
+        let seen = Observed {
+            machine: inside.machine.clone(),
+            host_keys: inside.host_keys.clone(),
+            ..Observed::default()
+        };
+        if let Err(refusal) = same_machine(&way.host, pin, &seen) {
+            let trouble = zoisite_core::diagnosis::Trouble::new(
+                Some(way.host.clone()),
+                "telling whether it is the machine of before",
+                refusal.found,
+                Vec::new(),
+            );
+            let trouble = trouble.mend(refusal.mend);
+            way.stopped = Some(Stopped { stage: Stage::Machine, trouble });
+        }
+    }
+    Ok(ways)
+}
+
+/// Shows them; `opened` says what was done about a host.
+pub fn tell(options: &Options, ways: &[WayIn], opened: &BTreeMap<HostName, &'static str>) {
+    if options.json {
+        let hosts: Vec<_> = ways
+            .iter()
+            .map(|way| {
+                json!({"host": way.host, "in": way.stopped.is_none(), "stopped": way.stopped,
+                       "inside": way.inside, "did": opened.get(&way.host)})
+            })
+            .collect();
+        view::json(&json!({"hosts": hosts}));
+    } else {
+        view::out(view::login::render(ways, opened, Style::stdout()).trim_end());
+    }
+}
+
+/// The exit status that they are worth.
+pub fn judged(ways: &[WayIn]) -> Result<ExitCode, Failure> {
+    let stopped = || ways.iter().filter_map(|way| way.stopped.as_ref());
+    let another = |stopped: &Stopped| {
+        is_changed_key(&stopped.trouble.answer)
+            || stopped.trouble.answer.starts_with("another machine answers")
+    };
+    if stopped().any(another) {
+        return Err(Failure::told(Kind::Refused));
+    }
+    match stopped().next() {
+        Some(_) => Err(Failure::told(Kind::Findings)),
+        None => Ok(ExitCode::SUCCESS),
+    }
+}

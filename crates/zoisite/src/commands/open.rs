@@ -1,0 +1,437 @@
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::io::Write as _;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::Args;
+use futures_util::StreamExt as _;
+use zoisite_core::cluster::HostName;
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::login::{Opened, Stage, Stopped, WayIn, fingerprint, is_changed_key};
+use zoisite_core::pki::Secret;
+use zoisite_reach::{Hosts, OpenSsh, Reach as _, Target};
+use zoisite_store::State;
+
+use super::login::{chosen, judged, tell, ways_in};
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::road;
+use crate::site::Site;
+use crate::view;
+
+/// Let yourself into hosts that still ask for a password: your key, and root without one
+///
+/// Shows the keys of hosts that are new, asks for the password once, places your public key and, for users
+/// other than root, a rule of sudo that no other overrides; then proves that both work. The password is
+/// tried on one host first, and stored nowhere. Hosts that let you in already are left alone, and --undo
+/// takes back what was placed.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite open                    # every host that still asks\n  zoisite open heron 'tern-*' --key ~/.ssh/saltmarsh.pub\n  zoisite open heron --undo"
+)]
+pub struct OpenArgs {
+    /// Hosts, with '*' for any text [default: all]
+    #[arg(value_name = "HOST")]
+    hosts: Vec<String>,
+    /// Public key to place [default: the first of your agent, or of your SSH configuration]
+    #[arg(long, value_name = "FILE", conflicts_with = "undo")]
+    key: Option<PathBuf>,
+    /// Accept the keys of hosts that are new without asking: where nobody can stand between
+    #[arg(long, conflicts_with = "undo")]
+    accept_new: bool,
+    /// Take back what was placed
+    #[arg(long)]
+    undo: bool,
+}
+
+/// Hosts that are opened at once.
+const AT_ONCE: usize = 16;
+/// So many hosts stand behind one another at most.
+const DEEPEST: usize = 4;
+/// So many hosts may refuse the password: accounts that many machines share are locked after a few tries.
+const REFUSALS: usize = 2;
+
+pub fn run(options: &Options, args: &OpenArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let hosts = chosen(&site, &args.hosts)?;
+    if args.undo {
+        return super::block_on(undo(&site, options, &hosts, !args.hosts.is_empty()))?;
+    }
+    super::block_on(open(&site, options, args, &hosts))?
+}
+
+/// Looks afresh, asking nobody.
+async fn look(site: &Site, hosts: &[HostName]) -> Result<Vec<WayIn>, Failure> {
+    let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
+    let reach = road::hosts_over(site, targets, carrier.asking_nobody(), 0, None);
+    let ways = ways_in(site, &reach, hosts).await;
+    reach.close().await;
+    ways
+}
+
+/// Whether a host is stopped at a stage that a password, or a key that is accepted, gets one past.
+fn stopped_at(way: &WayIn, stages: &[Stage]) -> bool {
+    let can = |stopped: &Stopped| {
+        stages.contains(&stopped.stage) && !is_changed_key(&stopped.trouble.answer)
+    };
+    way.stopped.as_ref().is_some_and(can)
+}
+
+async fn open(
+    site: &Site,
+    options: &Options,
+    args: &OpenArgs,
+    hosts: &[HostName],
+) -> Result<ExitCode, Failure> {
+    let mut ways = look(site, hosts).await?;
+    let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
+    let carrier = carrier.asking_nobody();
+    // A host behind another one shows its key once that one is known.
+    for _ in 0..DEEPEST {
+        let new: Vec<&Target> = with_hosts(&targets, &ways, &[Stage::HostKey]);
+        if new.is_empty() || !accept(&carrier, &new, args.accept_new).await? {
+            break;
+        }
+        ways = look(site, hosts).await?;
+    }
+    let closed: Vec<Target> =
+        with_hosts(&targets, &ways, &[Stage::Login, Stage::Root]).into_iter().cloned().collect();
+    let mut did = BTreeMap::new();
+    if !closed.is_empty() {
+        let key = key_line(&carrier, args, &closed[0]).await?;
+        let names: Vec<&str> = closed.iter().map(|target| target.name.as_str()).collect();
+        let password = ask_password(&names)?;
+        let mut named = Vec::new();
+        for target in &closed {
+            named.push((target.name.clone(), login_user(&carrier, target).await?));
+        }
+        let mut work = site.briefly()?;
+        let doors = Doors::of(site, password)?;
+        let done = open_all(&doors, &named, &key, &mut work.state).await;
+        doors.close().await;
+        let mut done = done?;
+        for way in ways.iter_mut().filter(|way| stopped_at(way, &[Stage::Login, Stage::Root])) {
+            match done.remove(&way.host) {
+                Some(Ok(now)) => {
+                    did.insert(now.host.clone(), "opened now");
+                    *way = now;
+                }
+                Some(Err(trouble)) => {
+                    let trouble = match refuses(&trouble) {
+                        true => told_once(trouble),
+                        false => trouble,
+                    };
+                    if let Some(stopped) = &mut way.stopped {
+                        stopped.trouble = trouble;
+                    }
+                }
+                None => {
+                    did.insert(way.host.clone(), "not tried: another refused the password");
+                }
+            }
+        }
+    }
+    tell(options, &ways, &did);
+    if closed.is_empty() && ways.iter().all(|way| way.stopped.is_none()) && !options.json {
+        view::out("There was nothing to open.");
+    }
+    judged(&ways)
+}
+
+fn with_hosts<'a>(targets: &'a [Target], ways: &[WayIn], stages: &[Stage]) -> Vec<&'a Target> {
+    let stopped: BTreeSet<&HostName> =
+        ways.iter().filter(|way| stopped_at(way, stages)).map(|way| &way.host).collect();
+    targets.iter().filter(|target| stopped.contains(&target.name)).collect()
+}
+
+/// What came of opening each host: how far it lets one in now.
+type Done = BTreeMap<HostName, Result<WayIn, Trouble>>;
+
+/// The way in with the password, and the one without.
+struct Doors {
+    told: Hosts,
+    asking_nobody: Hosts,
+}
+
+impl Doors {
+    fn of(site: &Site, password: Secret) -> Result<Self, Failure> {
+        let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
+        let carrier = carrier
+            .telling(password.clone())
+            .map_err(|error| Failure::file("making a socket in", "/tmp".as_ref(), &error))?;
+        let told = road::hosts_over(site, targets, carrier, 0, Some(password));
+        let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
+        let asking_nobody = road::hosts_over(site, targets, carrier.asking_nobody(), 0, None);
+        Ok(Self { told, asking_nobody })
+    }
+
+    /// Opens a host and proves that it is open; what does not open it is taken back.
+    async fn open(
+        &self,
+        host: &HostName,
+        user: &str,
+        key: &str,
+    ) -> (HostName, Option<Opened>, Result<WayIn, Trouble>) {
+        let opened = match self.told.open(host, user, key).await {
+            Ok(opened) => opened,
+            Err(trouble) => return (host.clone(), None, Err(trouble)),
+        };
+        let way = self.asking_nobody.way_in(host).await;
+        let closed = [Stage::Login, Stage::Root];
+        match &way.stopped {
+            Some(Stopped { stage, trouble }) if closed.contains(stage) => {
+                let mut trouble = trouble.clone().mend(
+                    "the server of SSH or sudo does not heed what was placed, and it was taken back: look at sshd -T and sudo -l there",
+                );
+                match self.told.close_again(host, &opened).await {
+                    Ok(()) => (host.clone(), None, Err(trouble)),
+                    Err(why) => {
+                        trouble.evidence.push(format!("taking it back: {}", why.answer));
+                        (host.clone(), Some(opened), Err(trouble))
+                    }
+                }
+            }
+            _ => (host.clone(), Some(opened), Ok(way)),
+        }
+    }
+
+    async fn close(&self) {
+        self.told.close().await;
+        self.asking_nobody.close().await;
+    }
+}
+
+/// Whether a host refused the password itself.
+fn refuses(trouble: &Trouble) -> bool {
+    let words = ["Permission denied", "becoming root with the password"];
+    words.iter().any(|word| trouble.answer.contains(word) || trouble.attempted.contains(word))
+}
+
+/// What there is to know of a password that was refused.
+fn told_once(trouble: Trouble) -> Trouble {
+    let cause = "the password is not this user's, or the host takes none; it was told to it once";
+    Trouble { cause: Some(cause.to_owned()), ..trouble }
+        .mend("run the same command again with the right one; hosts with passwords of their own are named one by one")
+}
+
+/// Opens one host, and the others once that one has taken the password.
+async fn open_all(
+    doors: &Doors,
+    closed: &[(HostName, String)],
+    key: &str,
+    state: &mut State,
+) -> Result<Done, Failure> {
+    let mut done = Done::new();
+    let mut refused = 0;
+    // The first one by itself, the others side by side.
+    let (first, others) = closed.split_at(1.min(closed.len()));
+    for some in std::iter::once(first).chain(others.chunks(AT_ONCE)) {
+        let mut opening: futures_util::stream::FuturesUnordered<_> =
+            some.iter().map(|(host, user)| doors.open(host, user, key)).collect();
+        while let Some((host, opened, result)) = opening.next().await {
+            if let Some(opened) = &opened {
+                state.put_opened(&host, Some(opened))?;
+            }
+            refused += usize::from(result.as_ref().err().is_some_and(refuses));
+            done.insert(host, result);
+        }
+        if refused >= REFUSALS || (done.len() == 1 && refused == 1) {
+            break;
+        }
+    }
+    Ok(done)
+}
+
+async fn undo(
+    site: &Site,
+    options: &Options,
+    hosts: &[HostName],
+    named: bool,
+) -> Result<ExitCode, Failure> {
+    let state = site.existing_state()?;
+    let recorded = state.as_ref().map(State::opened).transpose()?.unwrap_or_default();
+    let wanted: BTreeMap<HostName, Opened> =
+        recorded.into_iter().filter(|(host, _)| hosts.contains(host)).collect();
+    if wanted.is_empty() {
+        let which = if named { "on these hosts" } else { "on any host" };
+        view::out(&format!("Nothing was placed {which}."));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let mut work = site.briefly()?;
+    let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
+    let reach: Hosts = road::hosts_over(site, targets, carrier.asking_nobody(), 0, None);
+    let mut troubles = Vec::new();
+    let mut closing: futures_util::stream::FuturesUnordered<_> = wanted
+        .iter()
+        .map(|(host, opened)| {
+            let reach = &reach;
+            async move { (host, reach.close_again(host, opened).await) }
+        })
+        .collect();
+    let mut closed = Vec::new();
+    while let Some((host, result)) = closing.next().await {
+        match result {
+            Ok(()) => {
+                work.state.put_opened(host, None)?;
+                closed.push(host.to_string());
+            }
+            Err(trouble) => troubles.push(trouble),
+        }
+    }
+    drop(closing);
+    reach.close().await;
+    closed.sort();
+    if options.json {
+        view::json(&serde_json::json!({"closed": closed, "troubles": troubles}));
+    } else if !closed.is_empty() {
+        view::out(&format!("Took back what was placed on {}.", closed.join(", ")));
+    }
+    match troubles.is_empty() {
+        true => Ok(ExitCode::SUCCESS),
+        false => Err(Failure::troubles(&troubles)),
+    }
+}
+
+/// Shows the keys of hosts that are new, and adds them to the person's known hosts once they say so; whether
+/// there were any.
+async fn accept(carrier: &OpenSsh, new: &[&Target], without_asking: bool) -> Result<bool, Failure> {
+    let asked = new.iter().map(|target| async { (*target, carrier.shown_keys(target).await) });
+    let mut lines: BTreeMap<PathBuf, Vec<String>> = BTreeMap::new();
+    let mut shown = Vec::new();
+    for (target, keys) in futures_util::future::join_all(asked).await {
+        // What shows no key now is told of by the next look.
+        let Ok(keys) = keys else { continue };
+        let file = known_hosts(carrier, target).await?;
+        for key in keys {
+            shown.push(format!("  {:<20} {}", target.name.as_str(), fingerprint(&key)));
+            lines.entry(file.clone()).or_default().push(key);
+        }
+    }
+    if shown.is_empty() {
+        return Ok(false);
+    }
+    view::say(
+        "These hosts are new. Compare with what ssh-keygen -lf shows on them, under /etc/ssh:",
+    );
+    shown.iter().for_each(|line| view::say(line));
+    if !without_asking && !view::asked("Is each of these keys the host's own?") {
+        return Err(Failure::new(
+            Kind::Refused,
+            "the keys of new hosts were not accepted, and nothing was done",
+            "compare them, then answer yes at a terminal; --accept-new where nobody can stand between",
+        ));
+    }
+    for (file, lines) in lines {
+        let failed = |error: std::io::Error| Failure::file("writing", &file, &error);
+        if let Some(folder) = file.parent() {
+            fs::create_dir_all(folder).map_err(failed)?;
+        }
+        let before = fs::read_to_string(&file).unwrap_or_default();
+        let gap = if before.is_empty() || before.ends_with('\n') { "" } else { "\n" };
+        let text = format!("{gap}{}\n", lines.join("\n"));
+        let mut open =
+            fs::OpenOptions::new().append(true).create(true).open(&file).map_err(failed)?;
+        open.write_all(text.as_bytes()).map_err(failed)?;
+    }
+    Ok(true)
+}
+
+fn of<'a>(resolved: &'a [(String, String)], wanted: &'a str) -> impl Iterator<Item = &'a str> {
+    resolved.iter().filter(move |(key, _)| key == wanted).map(|(_, value)| value.as_str())
+}
+
+async fn resolved(carrier: &OpenSsh, target: &Target) -> Result<Vec<(String, String)>, Failure> {
+    carrier.resolved(target).await.map_err(|why| {
+        Failure::new(
+            Kind::Usage,
+            format!("ssh does not understand its configuration for {}: {why}", target.name),
+            "put it right: ssh -G shows what it makes of it",
+        )
+    })
+}
+
+/// The first file in which ssh looks for known hosts.
+async fn known_hosts(carrier: &OpenSsh, target: &Target) -> Result<PathBuf, Failure> {
+    let resolved = resolved(carrier, target).await?;
+    let file = of(&resolved, "userknownhostsfile").next().unwrap_or_default();
+    let file = file.split_whitespace().next().unwrap_or("~/.ssh/known_hosts");
+    Ok(at_home(file))
+}
+
+fn at_home(path: &str) -> PathBuf {
+    match path.strip_prefix("~/") {
+        Some(rest) => std::env::home_dir().unwrap_or_default().join(rest),
+        None => PathBuf::from(path),
+    }
+}
+
+async fn login_user(carrier: &OpenSsh, target: &Target) -> Result<String, Failure> {
+    let resolved = resolved(carrier, target).await?;
+    Ok(of(&resolved, "user").next().unwrap_or("root").to_owned())
+}
+
+/// The public key to place, as one line of authorized_keys.
+async fn key_line(carrier: &OpenSsh, args: &OpenArgs, target: &Target) -> Result<String, Failure> {
+    let line = |text: &str| {
+        let line =
+            text.lines().map(str::trim).find(|line| !line.is_empty() && !line.starts_with('#'))?;
+        let mut words = line.split_whitespace();
+        let kind = words.next()?;
+        let known = ["ssh-", "ecdsa-", "sk-"].iter().any(|start| kind.starts_with(start));
+        (known && words.next().is_some()).then(|| line.to_owned())
+    };
+    if let Some(path) = &args.key {
+        let text = fs::read_to_string(path)
+            .map_err(|error| Failure::file("reading the public key", path, &error))?;
+        return line(&text).filter(|_| !text.contains("PRIVATE KEY")).ok_or_else(|| {
+            Failure::new(
+                Kind::Usage,
+                format!("{} holds no public SSH key", path.display()),
+                "name the file that ends in .pub",
+            )
+        });
+    }
+    let resolved = resolved(carrier, target).await?;
+    let only_files = of(&resolved, "identitiesonly").next() == Some("yes");
+    if !only_files
+        && let Ok(said) = std::process::Command::new("ssh-add").arg("-L").output()
+        && said.status.success()
+        && let Some(key) = line(&String::from_utf8_lossy(&said.stdout))
+    {
+        return Ok(key);
+    }
+    let mut looked = Vec::new();
+    for file in of(&resolved, "identityfile") {
+        let mut public = at_home(file).into_os_string();
+        public.push(".pub");
+        if let Some(key) = fs::read_to_string(&public).ok().and_then(|text| line(&text)) {
+            return Ok(key);
+        }
+        looked.push(file);
+    }
+    Err(Failure::new(
+        Kind::Usage,
+        format!("you have no SSH key: none in an agent, none at {}", looked.join(", ")),
+        "make one: ssh-keygen -t ed25519; or name one with --key FILE",
+    ))
+}
+
+fn ask_password(names: &[&str]) -> Result<Secret, Failure> {
+    let whose = match names {
+        [one] => (*one).to_owned(),
+        [first, .., last] if names.len() > 4 => format!("{first} … {last} ({})", names.len()),
+        _ => names.join(", "),
+    };
+    let answer = rpassword::prompt_password(format!("password on {whose}: ")).map_err(|error| {
+        Failure::new(
+            Kind::Usage,
+            format!("asking for the password: {error}"),
+            "this needs a terminal; without one, place your key and sudo's rule in another way",
+        )
+    })?;
+    if answer.is_empty() {
+        return Err(Failure::new(Kind::Usage, "no password was given", "nothing was done"));
+    }
+    Ok(Secret::new(answer))
+}

@@ -1,0 +1,91 @@
+//! How far hosts let one in.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use zoisite_core::cluster::HostName;
+use zoisite_core::login::{Stage, WayIn};
+
+use super::{Style, count, table::ranked};
+
+fn title(stage: Stage) -> &'static str {
+    match stage {
+        Stage::Name => "name",
+        Stage::Route => "route",
+        Stage::Port => "port",
+        Stage::Server => "SSH",
+        Stage::HostKey => "host key",
+        Stage::Login => "login",
+        Stage::Root => "root",
+        Stage::Tools => "tools",
+        Stage::Systemd => "systemd",
+        Stage::Machine => "machine",
+    }
+}
+
+/// The table, and what keeps one out of each host that does not let one in.
+pub fn render(ways: &[WayIn], did: &BTreeMap<HostName, &'static str>, style: Style) -> String {
+    let rows = ways.iter().map(|way| {
+        let mut row = vec![way.host.to_string()];
+        row.extend(Stage::ALL.map(|stage| match way.passed(stage) {
+            Some(true) => style.good("✓"),
+            Some(false) => style.bad("✗"),
+            None => style.dim("·"),
+        }));
+        let mut says: Vec<String> = Vec::new();
+        if let Some(inside) = &way.inside {
+            says.push(inside.user.clone());
+            says.push(inside.os.clone());
+        }
+        says.extend(did.get(&way.host).map(|did| (*did).to_owned()));
+        row.push(style.dim(&says.join(" · ")));
+        row
+    });
+    let mut columns = vec![("host", 0)];
+    columns.extend(Stage::ALL.map(|stage| (title(stage), 0)));
+    columns.push(("", 1));
+    let mut out = ranked(&columns, rows);
+    for way in ways {
+        let Some(stopped) = &way.stopped else { continue };
+        let trouble = &stopped.trouble;
+        let _ = writeln!(
+            out,
+            "\n{} {}: {}, at {}: {}",
+            style.bad("✗"),
+            style.bold(way.host.as_str()),
+            title(stopped.stage),
+            trouble.attempted,
+            trouble.answer
+        );
+        for line in &trouble.evidence {
+            let _ = writeln!(out, "  {line}");
+        }
+        if let Some(cause) = &trouble.cause {
+            let _ = writeln!(out, "  likely  {cause}");
+        }
+        let _ = writeln!(out, "  mend    {}", trouble.mend);
+    }
+    let out_of = ways.iter().filter(|way| way.stopped.is_some()).count();
+    let _ = match out_of {
+        0 => writeln!(
+            out,
+            "\n{} {} let you in, as root",
+            style.good("✓"),
+            match ways.len() {
+                1 => "1 host".to_owned(),
+                n => format!("all {n} hosts"),
+            }
+        ),
+        n => writeln!(
+            out,
+            "\n{} {} of {} not let you in",
+            style.bad("✗"),
+            n,
+            match ways.len() {
+                1 => "1 host does".to_owned(),
+                all => format!("{} do", count(all, "host")),
+            }
+        ),
+    };
+    out
+}
