@@ -278,7 +278,7 @@ fn labels_taints_and_departed_hosts(lab_: &Lab) {
         .ended(0)
         .complains("tern-3 (10.77.0.103) is no longer in the cluster file");
     let _ = lab_.zoisite(&["status"]).says("tern-3 (10.77.0.103) is no longer in the cluster file");
-    let _ = lab_.on("tern-1", "ip route show proto 186").ended(0).says("via 10.77.0.103");
+    let _ = lab_.on("tern-1", "ip route show proto 90").ended(0).says("via 10.77.0.103");
     let _ = lab_.on("tern-3", "systemctl is-active zoisite-kubelet zoisite-kube-proxy").ended(0);
     lab_.change(
         "\"tern-{1..2}\" = \"10.77.0.{101..102}\"",

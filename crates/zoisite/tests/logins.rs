@@ -219,3 +219,45 @@ fn hosts_as_they_come_are_opened_by_one_command_and_closed_again() {
     let left = bare.root("heron", "ls /etc/sudoers.d; cat /home/warden/.ssh/authorized_keys");
     assert!(!left.stdout.contains("zoisite"), "{left:?}");
 }
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn a_cluster_of_both_families_is_raised_as_new_writes_it_from_a_table() {
+    let lab = Lab::of("compact", None, 3);
+    let _ = Done::of(Command::new("ip").args([
+        "address",
+        "replace",
+        "fd77::fe/64",
+        "dev",
+        "zlab0",
+        "nodad",
+    ]))
+    .ended(0);
+    let mut table = String::from("name;address\n");
+    for (host, last) in [("heron", 11), ("egret", 12), ("ibis", 13)] {
+        let _ = lab.on(host, &format!("ip address add fd77::{last}/64 dev host0 nodad")).ended(0);
+        table.push_str(&format!("{host};10.77.0.{last} fd77::{last}\n"));
+    }
+    lab.place.write("hosts.csv", table);
+    let _ = lab.zoisite(&["new", "saltmarsh", "--table", "hosts.csv", "--force"]).ended(0);
+    // The lab's hosts share two busy cores.
+    let slow = "[etcd]\nsettings = { heartbeat-interval = 500, election-timeout = 5000 }";
+    let file = lab.place.read("zoisite.toml").replace("[etcd]", slow);
+    lab.place.write("zoisite.toml", file.replace("# user = \"warden\"", "user = \"warden\""));
+    let _ = lab.zoisite(&["raise"]).ended(0).says("nodes: all Ready (3 of 3)");
+    let _ = lab.zoisite(&["verify"]).ended(0).says("the cluster works");
+    // Pods of the other family are reached from every host.
+    let said = lab.kubectl(
+        &lab.glass(),
+        "https://10.77.0.11:6443",
+        &["get", "pods", "-n", "kube-system", "-o", "jsonpath={.items[*].status.podIPs[1].ip}"],
+    );
+    let pods: Vec<&str> = said.stdout.split_whitespace().collect();
+    assert!(pods.len() >= 2 && pods.iter().all(|ip| ip.starts_with("fd5a:90:")), "{said:?}");
+    for host in ["heron", "egret", "ibis"] {
+        for pod in &pods {
+            let dial = format!("timeout 20 bash -c \"exec 3<>/dev/tcp/{pod}/1053\"");
+            let _ = lab.on(host, &dial).ended(0);
+        }
+    }
+}

@@ -333,8 +333,8 @@ net.ipv4.ip_forward = 1
     items
 }
 
-/// Marks the routes that are Zoisite's own (ip-route(8), `proto`): a number that no daemon uses.
-const ROUTE_PROTOCOL: u8 = 186;
+/// Marks the routes that are Zoisite's own (ip-route(8), `proto`): a number that no daemon uses, by the list of iproute2 (`rt_protos`).
+const ROUTE_PROTOCOL: u8 = 90;
 
 /// Pods keep their addresses among themselves and show their host's to the rest of the world.
 fn masquerade(cluster: &Cluster) -> String {

@@ -427,7 +427,7 @@ mod tests {
                             || line.trim_start_matches("# ").starts_with(&format!("{key}."))
                             || (*table == "hosts" && line.contains(&format!("{key} =")))
                     };
-                    assert!(part.iter().any(|l| stands(l)), "{title} {key} in\n{text}");
+                    assert!(part.iter().any(stands), "{title} {key} in\n{text}");
                 }
             }
         }

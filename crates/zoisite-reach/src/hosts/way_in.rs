@@ -101,8 +101,8 @@ impl Hosts {
                 "zoisite open {host} asks for the password once and places your key; or name another user or key in your SSH configuration"
             )),
             Stage::HostKey if !zoisite_core::login::is_changed_key(&trouble.answer) => {
-                let shown = trouble.mend.clone();
-                trouble.mend(format!("{shown}; or zoisite open {host}, which shows it"))
+                let by_hand = trouble.mend.clone();
+                trouble.mend(format!("zoisite open {host} shows it and asks; or {by_hand}"))
             }
             _ => trouble,
         }

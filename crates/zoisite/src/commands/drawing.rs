@@ -40,8 +40,7 @@ pub fn run(options: &Options, args: &DrawingArgs) -> Result<ExitCode, Failure> {
     let cluster = &site.cluster;
     let wanted = |what: What| args.what.is_empty() || args.what.contains(&what);
     let topology = Topology::of(cluster);
-    let survive = usize::from(args.survive.unwrap_or(0)).max(topology.tolerance.whole + 1);
-    let survive = args.survive.map_or(survive, usize::from);
+    let survive = args.survive.map_or(topology.tolerance.whole + 1, usize::from);
     if options.json {
         let plan = address_plan(cluster);
         let ranges = plan.iter().map(|planned| {

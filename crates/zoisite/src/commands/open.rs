@@ -88,11 +88,13 @@ async fn open(
     let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
     let carrier = carrier.asking_nobody();
     // A host behind another one shows its key once that one is known.
+    let mut accepted = false;
     for _ in 0..DEEPEST {
         let new: Vec<&Target> = with_hosts(&targets, &ways, &[Stage::HostKey]);
         if new.is_empty() || !accept(&carrier, &new, args.accept_new).await? {
             break;
         }
+        accepted = true;
         ways = look(site, hosts).await?;
     }
     let closed: Vec<Target> =
@@ -133,7 +135,11 @@ async fn open(
         }
     }
     tell(options, &ways, &did);
-    if closed.is_empty() && ways.iter().all(|way| way.stopped.is_none()) && !options.json {
+    if closed.is_empty()
+        && !accepted
+        && ways.iter().all(|way| way.stopped.is_none())
+        && !options.json
+    {
         view::out("There was nothing to open.");
     }
     judged(&ways)
@@ -304,7 +310,7 @@ async fn accept(carrier: &OpenSsh, new: &[&Target], without_asking: bool) -> Res
         let Ok(keys) = keys else { continue };
         let file = known_hosts(carrier, target).await?;
         for key in keys {
-            shown.push(format!("  {:<20} {}", target.name.as_str(), fingerprint(&key)));
+            shown.push(vec![target.name.to_string(), fingerprint(&key)]);
             lines.entry(file.clone()).or_default().push(key);
         }
     }
@@ -314,7 +320,7 @@ async fn accept(carrier: &OpenSsh, new: &[&Target], without_asking: bool) -> Res
     view::say(
         "These hosts are new. Compare with what ssh-keygen -lf shows on them, under /etc/ssh:",
     );
-    shown.iter().for_each(|line| view::say(line));
+    view::say(view::table::table(&["host", "key"], shown).trim_end());
     if !without_asking && !view::asked("Is each of these keys the host's own?") {
         return Err(Failure::new(
             Kind::Refused,

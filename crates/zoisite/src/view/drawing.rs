@@ -140,9 +140,8 @@ pub fn addresses(cluster: &Cluster, style: Style) -> String {
     let plan = address_plan(cluster);
     let rows = plan.iter().map(|planned| {
         let says = match planned.what {
-            RangeUse::Hosts(n) | RangeUse::OtherNetworks(n) => {
-                count(n, "address").replace("addresss", "addresses")
-            }
+            RangeUse::Hosts(1) | RangeUse::OtherNetworks(1) => "1 address".into(),
+            RangeUse::Hosts(n) | RangeUse::OtherNetworks(n) => format!("{n} addresses"),
             RangeUse::Pods { prefix, fit: Some(fit), used } => {
                 let left = fit.saturating_sub(used);
                 format!("{} {used} of {fit} nodes, a /{prefix} each; {left} left", gauge(used, fit))

@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use zoisite_core::cluster::HostName;
 use zoisite_core::login::{Stage, WayIn};
 
-use super::{Style, count, table::ranked};
+use super::{Style, count, names, table::ranked};
 
 fn title(stage: Stage) -> &'static str {
     match stage {
@@ -21,6 +21,12 @@ fn title(stage: Stage) -> &'static str {
         Stage::Systemd => "systemd",
         Stage::Machine => "machine",
     }
+}
+
+/// Why a host stops one, where that is known and may be the same elsewhere.
+fn reason(way: &WayIn) -> Option<(Stage, &str)> {
+    let stopped = way.stopped.as_ref()?;
+    Some((stopped.stage, stopped.trouble.cause.as_deref()?))
 }
 
 /// The table, and what keeps one out of each host that does not let one in.
@@ -45,14 +51,25 @@ pub fn render(ways: &[WayIn], did: &BTreeMap<HostName, &'static str>, style: Sty
     columns.extend(Stage::ALL.map(|stage| (title(stage), 0)));
     columns.push(("", 1));
     let mut out = ranked(&columns, rows);
-    for way in ways {
-        let Some(stopped) = &way.stopped else { continue };
+    // What stops many hosts for the same reason is told once.
+    let mut alike: Vec<Vec<&WayIn>> = Vec::new();
+    for way in ways.iter().filter(|way| way.stopped.is_some()) {
+        match alike
+            .iter_mut()
+            .find(|some| reason(some[0]).is_some() && reason(some[0]) == reason(way))
+        {
+            Some(some) => some.push(way),
+            None => alike.push(vec![way]),
+        }
+    }
+    for some in alike {
+        let Some(stopped) = &some[0].stopped else { continue };
         let trouble = &stopped.trouble;
         let _ = writeln!(
             out,
             "\n{} {}: {}, at {}: {}",
             style.bad("✗"),
-            style.bold(way.host.as_str()),
+            style.bold(some[0].host.as_str()),
             title(stopped.stage),
             trouble.attempted,
             trouble.answer
@@ -64,6 +81,10 @@ pub fn render(ways: &[WayIn], did: &BTreeMap<HostName, &'static str>, style: Sty
             let _ = writeln!(out, "  likely  {cause}");
         }
         let _ = writeln!(out, "  mend    {}", trouble.mend);
+        let others: Vec<&HostName> = some[1..].iter().map(|way| &way.host).collect();
+        if !others.is_empty() {
+            let _ = writeln!(out, "  alike   {}", names(&others));
+        }
     }
     let out_of = ways.iter().filter(|way| way.stopped.is_some()).count();
     let _ = match out_of {
