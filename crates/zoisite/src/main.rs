@@ -1,6 +1,7 @@
 //! The program: arguments, wiring and views. One file for each command under `commands/`; what they
 //! share stands in `site` (the cluster file and its store) and `road` (looking, planning, running).
 
+use std::io::Write as _;
 use std::process::ExitCode;
 
 use clap::Parser as _;
@@ -20,10 +21,11 @@ fn main() -> ExitCode {
     if let Some(socket) = std::env::var_os(zoisite_reach::ANSWERS) {
         let prompt = std::env::args().nth(1).unwrap_or_default();
         return match zoisite_reach::answer(socket.as_ref(), &prompt) {
-            Ok(password) => {
-                view::out(&password);
-                ExitCode::SUCCESS
-            }
+            // As it is, whatever characters are in it.
+            Ok(password) => match writeln!(std::io::stdout(), "{password}") {
+                Ok(()) => ExitCode::SUCCESS,
+                Err(_) => ExitCode::FAILURE,
+            },
             Err(_) => ExitCode::FAILURE,
         };
     }
