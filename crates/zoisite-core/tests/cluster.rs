@@ -4,17 +4,11 @@
 
 mod common;
 
-use common::{SALTMARSH, changed, host, saltmarsh};
+use common::{SALTMARSH, changed, drafted, host, saltmarsh};
 use proptest::prelude::*;
 use zoisite_core::cluster::{
-    ClusterName, Draft, DraftHost, Finding, Grade, MADE_UP_NAME, Role, Topology, draft,
-    draft_hosts, read,
+    ClusterName, Finding, Grade, MADE_UP_NAME, Role, Topology, draft_hosts, read,
 };
-
-fn drafted(cluster: &ClusterName, hosts: &[DraftHost]) -> String {
-    let (kubernetes, etcd) = ("1.36.3", "3.6.16");
-    draft(&Draft { cluster, hosts, kubernetes, etcd, stable: None, ssh_config: None })
-}
 
 #[test]
 fn the_demo_is_read_in_full_and_nothing_is_found() {

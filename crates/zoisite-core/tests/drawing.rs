@@ -7,10 +7,10 @@ mod common;
 
 use std::collections::BTreeMap;
 
-use common::{SALTMARSH, changed, host, saltmarsh, two_families};
+use common::{SALTMARSH, changed, drafted, host, saltmarsh, two_families};
 use zoisite_core::cluster::{
-    Cluster, ClusterName, Draft, Fewest, Finding, Grade, LanForm, Loss, Lost, RangeUse, Role,
-    Topology, address_plan, draft, draft_hosts, inventory, lan, losses, read, sizes,
+    Cluster, ClusterName, Fewest, Finding, Grade, LanForm, Loss, Lost, RangeUse, Role, Topology,
+    address_plan, draft_hosts, inventory, lan, losses, read, sizes,
 };
 
 fn row<'a>(rows: &'a [Loss], name: &str) -> &'a Loss {
@@ -297,14 +297,7 @@ fn a_table_of_hosts_becomes_a_cluster_file_with_what_it_says() {
         [Role::EtcdMember, Role::ControlPlane]
     );
     let cluster = ClusterName::new("saltmarsh").unwrap();
-    let text = draft(&Draft {
-        cluster: &cluster,
-        hosts: &read_table.hosts,
-        kubernetes: "1.36.3",
-        etcd: "3.6.16",
-        stable: None,
-        ssh_config: None,
-    });
+    let text = drafted(&cluster, &read_table.hosts);
     let made = of(&text);
     assert_eq!(made.holders(Role::Balancer), [host("egret")]);
     assert_eq!(made.holders(Role::Worker), [host("ibis")], "who has no role works");
@@ -357,16 +350,7 @@ fn a_draft_for_five_hosts_is_dialled_where_something_answers() {
     let cluster = ClusterName::new("saltmarsh").unwrap();
     for n in [2, 5, 9] {
         let hosts = draft_hosts(&cluster, &[format!("10.77.0.{{11..{}}}", 10 + n)]).unwrap();
-        let (kubernetes, etcd) = ("1.36.3", "3.6.16");
-        let new = Draft {
-            cluster: &cluster,
-            hosts: &hosts,
-            kubernetes,
-            etcd,
-            stable: None,
-            ssh_config: None,
-        };
-        let made = of(&draft(&new));
+        let made = of(&drafted(&cluster, &hosts));
         let stable = made.stable_ip().unwrap();
         let owner = made.hosts.iter().find(|host| host.address == stable).unwrap();
         let answers = match made.balancers.hosts.as_slice() {

@@ -325,6 +325,12 @@ pub fn carrier(
     Ok((targets, carrier))
 }
 
+/// Every host of the cluster over SSH that asks nobody. `password` is what sudo is told where it asks.
+pub fn hosts_asking_nobody(site: &Site, password: Option<Secret>) -> Result<Hosts, Failure> {
+    let (targets, carrier) = carrier(site, &BTreeMap::new())?;
+    Ok(hosts_over(site, targets, carrier.asking_nobody(), 0, password))
+}
+
 /// Hosts over a carrier. `password` is what sudo is told where it asks.
 pub fn hosts_over(
     site: &Site,
@@ -530,8 +536,10 @@ pub fn meet(
             refusals.push(Refusal {
                 rule: zoisite_core::sequence::Rule::SameMachine,
                 host: Some(host.clone()),
-                found: format!("it has the machine id of {other}: one machine behind two names, or a clone"),
-                mend: format!("check the addresses; on a clone, make a new id: rm /etc/machine-id && systemd-machine-id-setup, then reboot {host}"),
+                found: format!(
+                    "it has the machine id of {other}: one machine behind two names, or a clone"
+                ),
+                mend: zoisite_core::login::clone_mend(host),
             });
         }
         match known.get(host.as_str()) {

@@ -26,15 +26,7 @@ const AT: [(&str, &str); 3] =
 impl Bare {
     fn new() -> Self {
         let lab = Lab::of("compact", None, 3);
-        let _ = Done::of(Command::new("ip").args([
-            "address",
-            "replace",
-            "fd77::fe/64",
-            "dev",
-            "zlab0",
-            "nodad",
-        ]))
-        .ended(0);
+        lab.speaks_both_families();
         // Nobody looks as often in a minute as this test: sshd would turn it away.
         let common = "set -e; mkdir -p -m 0700 /root/.ssh; cp /home/warden/.ssh/authorized_keys /root/.ssh/; \
                       chown -R root:root /root/.ssh; \
@@ -224,15 +216,7 @@ fn hosts_as_they_come_are_opened_by_one_command_and_closed_again() {
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_cluster_of_both_families_is_raised_as_new_writes_it_from_a_table() {
     let lab = Lab::of("compact", None, 3);
-    let _ = Done::of(Command::new("ip").args([
-        "address",
-        "replace",
-        "fd77::fe/64",
-        "dev",
-        "zlab0",
-        "nodad",
-    ]))
-    .ended(0);
+    lab.speaks_both_families();
     let mut table = String::from("name;address\n");
     for (host, last) in [("heron", 11), ("egret", 12), ("ibis", 13)] {
         let _ = lab.on(host, &format!("ip address add fd77::{last}/64 dev host0 nodad")).ended(0);

@@ -39,15 +39,7 @@ fn hosts_of_odd_sites_are_raised_like_others() {
     let lab_ = Lab::of("compact", Some("etcd"), 3);
     // One reached by the person's own HostName over IPv6, with one session at a time, no forwarding, csh, and a
     // shell that greets.
-    let _ = common::Done::of(Command::new("ip").args([
-        "address",
-        "replace",
-        "fd77::fe/64",
-        "dev",
-        "zlab0",
-        "nodad",
-    ]))
-    .ended(0);
+    lab_.speaks_both_families();
     let _ = lab_
         .on(
             "heron",

@@ -7,7 +7,7 @@ use ipnet::IpNet;
 
 use super::address::{overlap, subnets_in};
 use super::finding::Grade;
-use super::model::Cluster;
+use super::model::{Cluster, Host};
 
 /// What a range is for.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -53,7 +53,7 @@ pub struct PlannedRange {
 pub fn address_plan(cluster: &Cluster) -> Vec<PlannedRange> {
     let network = &cluster.network;
     let mut plan = Vec::new();
-    let dialled = cluster.hosts.iter().flat_map(|h| std::iter::once(h.address).chain(h.second));
+    let dialled = cluster.hosts.iter().flat_map(Host::dialled);
     let near = neighbourhoods(dialled);
     plan.extend(near.into_iter().map(|(range, n)| (RangeUse::Hosts(n), range)));
     let others = cluster.hosts.iter().flat_map(|host| host.others.iter().copied());

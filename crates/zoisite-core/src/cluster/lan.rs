@@ -96,7 +96,7 @@ impl<'a> Lan<'a> {
     /// The addresses by which the cluster dials its hosts.
     fn dialled(&self) -> impl Iterator<Item = (&'a HostName, IpAddr)> + use<'a> {
         let hosts = self.cluster.hosts.iter();
-        hosts.flat_map(|h| std::iter::once(h.address).chain(h.second).map(|at| (&h.name, at)))
+        hosts.flat_map(|host| host.dialled().map(move |at| (&host.name, at)))
     }
 
     /// The stable name with every address that it must lead to.
@@ -107,6 +107,17 @@ impl<'a> Lan<'a> {
         }
     }
 
+    /// Every name that leads to an address, the whole one first: of hosts, and the stable one.
+    fn names(&self) -> impl Iterator<Item = (Vec<String>, IpAddr)> {
+        let hosts = self.dialled().map(|(name, address)| {
+            let zone = self.zone().filter(|_| !name.as_str().contains('.'));
+            let whole = zone.map(|zone| format!("{name}.{zone}"));
+            (whole.into_iter().chain([name.to_string()]).collect(), address)
+        });
+        let (stable, addresses) = self.stable().unwrap_or_default();
+        hosts.chain(addresses.into_iter().map(|address| (vec![stable.to_owned()], address)))
+    }
+
     fn title(&self, comment: char) -> String {
         let name = &self.cluster.name;
         format!("{comment} The cluster {name}: written by 'zoisite lan' from its cluster file.\n")
@@ -114,16 +125,8 @@ impl<'a> Lan<'a> {
 
     fn hosts(&self) -> LanText {
         let mut text = self.title('#');
-        for (name, address) in self.dialled() {
-            let whole = match self.zone().filter(|_| !name.as_str().contains('.')) {
-                Some(zone) => format!("{name}.{zone} {name}"),
-                None => name.to_string(),
-            };
-            let _ = writeln!(text, "{address} {whole}");
-        }
-        let (name, addresses) = self.stable().unwrap_or_default();
-        for address in addresses {
-            let _ = writeln!(text, "{address} {name}");
+        for (names, address) in self.names() {
+            let _ = writeln!(text, "{address} {}", names.join(" "));
         }
         LanText { text, left_out: Vec::new() }
     }
@@ -192,10 +195,9 @@ impl<'a> Lan<'a> {
     fn reservations(&self) -> LanText {
         let mut text = String::from("name,mac,address\n");
         for host in &self.cluster.hosts {
-            for address in std::iter::once(host.address).chain(host.second) {
-                if let Some(mac) = host.mac {
-                    let _ = writeln!(text, "{},{mac},{address}", host.name);
-                }
+            let Some(mac) = host.mac else { continue };
+            for address in host.dialled() {
+                let _ = writeln!(text, "{},{mac},{address}", host.name);
             }
         }
         LanText { text, left_out: self.without_mac() }
@@ -205,23 +207,15 @@ impl<'a> Lan<'a> {
         let mut text = self.title('#');
         for host in &self.cluster.hosts {
             let Some(mac) = host.mac else { continue };
-            let addresses = std::iter::once(host.address).chain(host.second).map(|at| match at {
+            let addresses = host.dialled().map(|at| match at {
                 IpAddr::V4(v4) => v4.to_string(),
                 IpAddr::V6(v6) => format!("[{v6}]"),
             });
             let addresses: Vec<String> = addresses.collect();
             let _ = writeln!(text, "dhcp-host={mac},{},{}", addresses.join(","), host.name);
         }
-        for (name, address) in self.dialled() {
-            let whole = match self.zone().filter(|_| !name.as_str().contains('.')) {
-                Some(zone) => format!("{name}.{zone},{name}"),
-                None => name.to_string(),
-            };
-            let _ = writeln!(text, "host-record={whole},{address}");
-        }
-        let (name, addresses) = self.stable().unwrap_or_default();
-        for address in addresses {
-            let _ = writeln!(text, "host-record={name},{address}");
+        for (names, address) in self.names() {
+            let _ = writeln!(text, "host-record={},{address}", names.join(","));
         }
         LanText { text, left_out: self.without_mac() }
     }

@@ -94,15 +94,19 @@ pub struct Host {
 }
 
 impl Host {
+    /// The addresses by which the cluster may dial it: one of each family at most.
+    pub fn dialled(&self) -> impl Iterator<Item = IpAddr> + use<> {
+        std::iter::once(self.address).chain(self.second)
+    }
+
     /// Every address that the file gives it.
     pub fn addresses(&self) -> impl Iterator<Item = IpAddr> + '_ {
-        std::iter::once(self.address).chain(self.second).chain(self.others.iter().copied())
+        self.dialled().chain(self.others.iter().copied())
     }
 
     /// Its address of the family of `other`, if the cluster may dial it there.
     pub fn address_beside(&self, other: IpAddr) -> Option<IpAddr> {
-        let alike = |address: &IpAddr| address.is_ipv4() == other.is_ipv4();
-        std::iter::once(self.address).chain(self.second).find(alike)
+        self.dialled().find(|address| address.is_ipv4() == other.is_ipv4())
     }
 }
 

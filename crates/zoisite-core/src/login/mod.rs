@@ -10,8 +10,7 @@ use serde::Serialize;
 
 use crate::cluster::HostName;
 use crate::diagnosis::Trouble;
-use crate::pki::hex;
-use crate::script::wrapped_login;
+use crate::script::{digest, wrapped_login};
 
 /// What lies between a person and a host's shell as root, in order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -135,6 +134,13 @@ impl WayIn {
     }
 }
 
+/// What to do about two hosts with one machine id.
+pub fn clone_mend(host: &HostName) -> String {
+    format!(
+        "check the addresses; on a clone, make a new id: rm /etc/machine-id && systemd-machine-id-setup, then reboot {host}"
+    )
+}
+
 /// Stops hosts that share what belongs to one machine alone: what clones of one image do.
 pub fn find_clones(ways: &mut [WayIn]) {
     let mut machines: BTreeMap<String, Vec<HostName>> = BTreeMap::new();
@@ -161,9 +167,7 @@ pub fn find_clones(ways: &mut [WayIn]) {
                 format!(
                     "it has the same machine id as {others}: one machine behind two names, or a clone"
                 ),
-                format!(
-                    "check the addresses; on a clone, make a new id: rm /etc/machine-id && systemd-machine-id-setup, then reboot {host}"
-                ),
+                clone_mend(host),
             ),
             (None, Some(others)) => (
                 format!(
@@ -192,11 +196,7 @@ pub fn stage_of(said: &str) -> Stage {
         && !said.contains("banner")
     {
         Stage::Port
-    } else if any(&[
-        "IDENTIFICATION HAS CHANGED",
-        "Host key verification failed",
-        "host key is known",
-    ]) {
+    } else if is_changed_key(said) || any(&["Host key verification failed", "host key is known"]) {
         Stage::HostKey
     } else if any(&["Permission denied", "Too many authentication failures"]) {
         Stage::Login
@@ -244,9 +244,8 @@ pub fn overriding_rule(rules: &str) -> Option<String> {
             last.1 = true;
         }
     }
-    let free = entries.iter().position(|(_, free)| *free)?;
-    let last = entries.last().filter(|(_, free)| !free)?;
-    (free < entries.len() - 1).then(|| last.0.clone())
+    let (last, free) = entries.last()?;
+    (!free && entries.iter().any(|(_, free)| *free)).then(|| last.clone())
 }
 
 /// Reads what [`look_around`] said; `None` when it did not come to its end.
@@ -258,10 +257,7 @@ pub fn read_inside(text: &str) -> Option<Inside> {
         let fields: Vec<&str> = rest.split('\t').collect();
         match fields.as_slice() {
             ["machine", id] => inside.machine = (*id).to_owned(),
-            ["host-key", key] => {
-                use sha2::Digest as _;
-                inside.host_keys.push(hex(&sha2::Sha256::digest(key.as_bytes())));
-            }
+            ["host-key", key] => inside.host_keys.push(digest(key)),
             ["os", os] => inside.os = (*os).to_owned(),
             ["user", user] => inside.user = (*user).to_owned(),
             ["lacks", program] => inside.lacks.push((*program).to_owned()),

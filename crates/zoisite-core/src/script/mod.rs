@@ -12,6 +12,7 @@ mod reply;
 
 pub use observe::{Depth, observe};
 pub use operation::{KeyText, Operation, Stretch, fetch_script, upload_script};
+pub(crate) use reply::digest;
 pub use reply::{
     DirectoryFacts, EtcdFacts, EtcdMember, EtcdStatus, FileFacts, Identity, Observed, Outcome,
     Piece, Reply, UnitFacts, Unread, program_version,

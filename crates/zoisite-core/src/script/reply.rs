@@ -352,7 +352,7 @@ impl Observed {
     }
 }
 
-fn digest(text: &str) -> String {
+pub(crate) fn digest(text: &str) -> String {
     use sha2::{Digest as _, Sha256};
     crate::pki::hex(&Sha256::digest(text.as_bytes()))
 }

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use zoisite_core::blueprint::{HostFacts, Item, SharedSecrets, Sources, assign_subnets};
-use zoisite_core::cluster::{Cluster, HostName, read};
+use zoisite_core::cluster::{Cluster, ClusterName, Draft, DraftHost, HostName, draft, read};
 use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, due, wanted};
 use zoisite_core::script::{DirectoryFacts, FileFacts, Observed, UnitFacts};
 use zoisite_core::token::TokenRecord;
@@ -49,6 +49,12 @@ pub fn two_families() -> String {
         )
         .replace("\"10.90.0.0/16\"", "[\"10.90.0.0/16\", \"fd5a:90::/48\"]")
         .replace("\"10.91.0.0/20\"", "[\"10.91.0.0/20\", \"fd5a:91::/112\"]")
+}
+
+/// A new file for these hosts, of which nobody named the stable address.
+pub fn drafted(cluster: &ClusterName, hosts: &[DraftHost]) -> String {
+    let (kubernetes, etcd) = ("1.36.3", "3.6.16");
+    draft(&Draft { cluster, hosts, kubernetes, etcd, stable: None, ssh_config: None })
 }
 
 pub fn at(day: &str) -> Timestamp {

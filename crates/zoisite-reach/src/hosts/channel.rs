@@ -439,6 +439,24 @@ impl Channel {
         self.carrier.dials(&self.target).await
     }
 
+    /// The same, with everything that it said.
+    ///
+    /// # Errors
+    /// As [`Self::script`].
+    pub async fn told(
+        &self,
+        script: &str,
+        saying: &Saying<'_>,
+    ) -> Result<(String, Heard<()>), Trouble> {
+        let mut text = String::new();
+        let mut line = |line: &str| {
+            text.push_str(line);
+            text.push('\n');
+        };
+        let heard = self.script(script, saying, &mut line).await?;
+        Ok((text, heard))
+    }
+
     /// Learns from sudo's words how to become root; whether there is another way than before.
     async fn learn(&self, said: &str, saying: &Saying<'_>) -> Result<bool, Trouble> {
         if self.ways().root != Root::Plainly {

@@ -291,6 +291,11 @@ impl Hosts {
     }
 }
 
+/// What came on several lines, for a message.
+fn in_one_line(said: &str) -> String {
+    said.lines().collect::<Vec<_>>().join(" | ")
+}
+
 /// A host that fell silent, or said too much, in the midst; and at what, where that is known.
 fn hangs(host: &HostName, attempted: &str, fault: String, doing: Option<&str>) -> Trouble {
     let answer = match doing {
@@ -312,12 +317,7 @@ impl Reach for Hosts {
         let until = Instant::now() + LOOK_AGAIN;
         let saying = Saying { attempted, script: 0, silence: self.deadlines.looking, until };
         let (text, heard) = loop {
-            let mut text = String::new();
-            let mut line = |line: &str| {
-                text.push_str(line);
-                text.push('\n');
-            };
-            let heard = channel.script(&script, &saying, &mut line).await?;
+            let (text, heard) = channel.told(&script, &saying).await?;
             // A look does no harm: one that was cut is made again.
             if !heard.cut || Instant::now() >= until {
                 break (text, heard);
@@ -331,7 +331,7 @@ impl Reach for Hosts {
                 ("", "") if heard.cut => "the connection broke off".to_owned(),
                 ("", "") => "no answer".to_owned(),
                 ("", tail) => tail.to_owned(),
-                (said, _) => said.lines().collect::<Vec<_>>().join(" | "),
+                (said, _) => in_one_line(said),
             };
             Trouble::new(Some(host.clone()), attempted, answer, Vec::new())
         })?;

@@ -18,6 +18,7 @@ use openssh::{ForwardType, Session, Socket};
 use tokio::io::AsyncReadExt as _;
 use tokio::net::UnixStream;
 use tokio::process::{Child, ChildStdin, Command};
+use zoisite_core::login::is_changed_key;
 use zoisite_core::pki::Secret;
 use zoisite_core::script::plain;
 
@@ -477,7 +478,7 @@ enum Prompts<'a> {
 
 /// Whether ssh stopped for want of a host's key, and not because it is another one than before.
 fn key_is_unknown(said: &str) -> bool {
-    said.contains("Host key verification failed") && !said.contains("IDENTIFICATION HAS CHANGED")
+    said.contains("Host key verification failed") && !is_changed_key(said)
 }
 
 /// How the key that a host has no more is taken out, where ssh says in which line of which file it stands.
@@ -495,7 +496,7 @@ fn changed_key_mend(said: &str) -> Option<String> {
 /// come together: what happened last stands first.
 fn hope(said: &str) -> Hope {
     let any = |words: &[&str]| words.iter().any(|word| said.contains(word));
-    if any(&["Permission denied", "verification failed", "IDENTIFICATION HAS CHANGED"]) {
+    if any(&["Permission denied", "verification failed"]) || is_changed_key(said) {
         return Hope::None;
     }
     if any(&["during banner exchange", "Not allowed at this time"]) {
@@ -511,7 +512,7 @@ fn hope(said: &str) -> Hope {
 
 /// The last words of ssh, without the frames that it draws.
 fn in_short(said: &str) -> String {
-    if said.contains("IDENTIFICATION HAS CHANGED") {
+    if is_changed_key(said) {
         return "REMOTE HOST IDENTIFICATION HAS CHANGED".to_owned();
     }
     let lines: Vec<&str> =

@@ -14,8 +14,8 @@ use zoisite_core::login::{
 };
 use zoisite_core::script::plain;
 
-use super::Hosts;
 use super::channel::Saying;
+use super::{Hosts, in_one_line};
 
 /// For how long a name is looked up, a port dialled, a greeting waited for.
 const NAME: Duration = Duration::from_secs(10);
@@ -49,15 +49,10 @@ impl Hosts {
             return Err((stage, self.login_mend(host, stage, trouble)));
         }
         let attempted = "becoming root";
-        let mut text = String::new();
-        let mut line = |line: &str| {
-            text.push_str(line);
-            text.push('\n');
-        };
         let (silence, until) = (self.deadlines.asking, Instant::now());
         let saying = Saying { attempted, script: 0, silence, until };
-        let heard = channel.script(&look_around(), &saying, &mut line).await;
-        let heard = heard.map_err(|trouble| (Stage::Root, trouble))?;
+        let told = channel.told(&look_around(), &saying).await;
+        let (text, heard) = told.map_err(|trouble| (Stage::Root, trouble))?;
         if let Some(inside) = read_inside(&text) {
             return Ok(inside);
         }
@@ -69,7 +64,7 @@ impl Hosts {
         if !at_root {
             let answer = match said.as_str() {
                 "" => "sh ended without a word".to_owned(),
-                said => said.lines().collect::<Vec<_>>().join(" | "),
+                said => in_one_line(said),
             };
             return Err((
                 Stage::Tools,
@@ -114,14 +109,9 @@ impl Hosts {
         let channel = self.channel(host)?;
         let (text, said) = match root {
             true => {
-                let mut text = String::new();
-                let mut line = |line: &str| {
-                    text.push_str(line);
-                    text.push('\n');
-                };
                 let (silence, until) = (self.deadlines.looking, Instant::now());
                 let saying = Saying { attempted, script: 0, silence, until };
-                let heard = channel.script(script, &saying, &mut line).await?;
+                let (text, heard) = channel.told(script, &saying).await?;
                 (text, heard.said)
             }
             false => channel.as_user(script, attempted, self.deadlines.looking).await?,
@@ -129,7 +119,7 @@ impl Hosts {
         Opening::read(&text).map_err(|OpeningFailed(why)| {
             let answer = match (text.contains("@\trefused"), said.trim()) {
                 (true, _) | (_, "") => why,
-                (false, said) => said.lines().collect::<Vec<_>>().join(" | "),
+                (false, said) => in_one_line(said),
             };
             let trouble = Trouble::new(Some(host.clone()), attempted, answer, Vec::new());
             match trouble.cause {

@@ -37,9 +37,7 @@ const AT_ONCE: usize = 48;
 pub fn run(options: &Options, args: &LoginArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let hosts = chosen(&site, &args.hosts)?;
-    let password = site.sudo_password()?;
-    let (targets, carrier) = road::carrier(&site, &BTreeMap::new())?;
-    let reach = road::hosts_over(&site, targets, carrier.asking_nobody(), 0, password);
+    let reach = road::hosts_asking_nobody(&site, site.sudo_password()?)?;
     let ways = super::block_on(async {
         let ways = ways_in(&site, &reach, &hosts).await;
         reach.close().await;

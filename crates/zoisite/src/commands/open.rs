@@ -63,8 +63,7 @@ pub fn run(options: &Options, args: &OpenArgs) -> Result<ExitCode, Failure> {
 
 /// Looks afresh, asking nobody.
 async fn look(site: &Site, hosts: &[HostName]) -> Result<Vec<WayIn>, Failure> {
-    let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
-    let reach = road::hosts_over(site, targets, carrier.asking_nobody(), 0, None);
+    let reach = road::hosts_asking_nobody(site, None)?;
     let ways = ways_in(site, &reach, hosts).await;
     reach.close().await;
     ways
@@ -167,9 +166,7 @@ impl Doors {
             .telling(password.clone())
             .map_err(|error| Failure::file("making a socket in", "/tmp".as_ref(), &error))?;
         let told = road::hosts_over(site, targets, carrier, 0, Some(password));
-        let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
-        let asking_nobody = road::hosts_over(site, targets, carrier.asking_nobody(), 0, None);
-        Ok(Self { told, asking_nobody })
+        Ok(Self { told, asking_nobody: road::hosts_asking_nobody(site, None)? })
     }
 
     /// Opens a host and proves that it is open; what does not open it is taken back.
@@ -265,8 +262,7 @@ async fn undo(
         return Ok(ExitCode::SUCCESS);
     }
     let mut work = site.briefly()?;
-    let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
-    let reach: Hosts = road::hosts_over(site, targets, carrier.asking_nobody(), 0, None);
+    let reach = road::hosts_asking_nobody(site, None)?;
     let mut troubles = Vec::new();
     let mut closing: futures_util::stream::FuturesUnordered<_> = wanted
         .iter()
@@ -424,11 +420,7 @@ async fn key_line(carrier: &OpenSsh, args: &OpenArgs, target: &Target) -> Result
 }
 
 fn ask_password(names: &[&str]) -> Result<Secret, Failure> {
-    let whose = match names {
-        [one] => (*one).to_owned(),
-        [first, .., last] if names.len() > 4 => format!("{first} … {last} ({})", names.len()),
-        _ => names.join(", "),
-    };
+    let whose = view::few(names);
     let answer = rpassword::prompt_password(format!("password on {whose}: ")).map_err(|error| {
         Failure::new(
             Kind::Usage,

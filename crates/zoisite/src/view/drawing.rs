@@ -8,7 +8,7 @@ use zoisite_core::cluster::{
 };
 
 use super::table::{ranked, table};
-use super::{Style, count, names};
+use super::{Style, count, few};
 
 /// The loss table, and what more would take.
 pub fn losses(cluster: &Cluster, topology: &Topology, survive: usize, style: Style) -> String {
@@ -85,13 +85,6 @@ fn lost(row: &Loss) -> String {
         Lost::WorstPair(one, other) => format!("two at once, at worst: {one}, {other}"),
         Lost::Rack(rack) => format!("the rack {rack}"),
         Lost::Site(site) => format!("the site {site}"),
-    }
-}
-
-fn few<T: std::fmt::Display>(all: &[T]) -> String {
-    match all {
-        [first, .., last] if all.len() > 4 => format!("{first} … {last} ({})", all.len()),
-        _ => names(all),
     }
 }
 

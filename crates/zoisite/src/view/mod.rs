@@ -136,6 +136,14 @@ pub fn span(text: &str) -> Result<i64, String> {
     }
 }
 
+/// The names of a few, or the first and the last of more: where there is little room.
+pub fn few<T: std::fmt::Display>(all: &[T]) -> String {
+    match all {
+        [first, .., last] if all.len() > 4 => format!("{first} … {last} ({})", all.len()),
+        _ => names(all),
+    }
+}
+
 /// Names in one line, a long list cut in the middle.
 pub fn names<T: std::fmt::Display>(names: &[T]) -> String {
     match names {
