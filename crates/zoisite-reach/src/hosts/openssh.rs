@@ -291,11 +291,12 @@ impl OpenSsh {
 
     /// Logs in without asking anybody. A host's key may be known by its address or by the name alone, under
     /// which the person logs in.
-    async fn log_in(&self, words: &[String], name: &str) -> Result<Master, String> {
-        let prompts = match &self.asking {
-            Asking::Told(answers) => Prompts::Told(&answers.socket),
-            Asking::Person | Asking::Nobody => Prompts::Refused,
-        };
+    async fn log_in(
+        &self,
+        words: &[String],
+        name: &str,
+        prompts: Prompts<'_>,
+    ) -> Result<Master, String> {
         let opened = Master::start(&self.folder, words, name, prompts).await;
         match opened {
             Err(said) if key_is_unknown(&said) => {
@@ -335,8 +336,7 @@ impl OpenSsh {
         words.extend(user.into_iter().flat_map(|user| ["-l".into(), user.to_owned()]));
         words.extend(port.into_iter().flat_map(|port| ["-p".into(), port.to_owned()]));
         let name = host.trim_matches(['[', ']']);
-        let master = Master::start(&self.folder, &words, name, Prompts::Refused).await;
-        let master = Arc::new(master.ok()?);
+        let master = Arc::new(self.log_in(&words, name, Prompts::Refused).await.ok()?);
         jumps.insert(jump.clone(), Arc::clone(&master));
         Some((name.to_owned(), master))
     }
@@ -402,7 +402,11 @@ impl Carrier for OpenSsh {
             words.push(format!("ProxyCommand=ssh -F none -S {socket} -W [%h]:%p {name}"));
         }
         let name = target.name.as_str();
-        let mut opened = self.log_in(&words, name).await;
+        let prompts = match &self.asking {
+            Asking::Told(answers) => Prompts::Told(&answers.socket),
+            Asking::Person | Asking::Nobody => Prompts::Refused,
+        };
+        let mut opened = self.log_in(&words, name, prompts).await;
         if let Err(said) = &opened {
             let asks = said.contains("Permission denied") || key_is_unknown(said);
             let terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
