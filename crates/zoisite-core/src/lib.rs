@@ -22,13 +22,17 @@
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
 //! | [`login`] | getting into hosts: stage by stage, what keeps one out, what opens it |
+//! | [`survey`] | what hosts are like before anything is put on them, and what that means |
+//! | [`paths`] | who must reach whom: computed, tried, written as a firewall's rules |
 //! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
 
 pub mod blueprint;
 pub mod cluster;
 pub mod diagnosis;
 pub mod login;
+pub mod paths;
 pub mod pki;
 pub mod script;
 pub mod sequence;
+pub mod survey;
 pub mod token;

@@ -3,11 +3,12 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use zoisite_core::blueprint::{ApiObject, Component, HostBlueprint};
-use zoisite_core::cluster::{Endpoint, HostName};
+use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::{NodeRequest, Secret};
 use zoisite_core::script::{Depth, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Gate, Look, StepOutcome};
+use zoisite_core::survey::Facts;
 use zoisite_core::token::TokenRecord;
 
 use crate::access::Access;
@@ -52,6 +53,12 @@ pub trait Contents: Send + Sync {
 pub trait Reach: Send + Sync {
     /// Looks at a host; changes nothing there.
     async fn observe(&self, blueprint: &HostBlueprint, depth: Depth) -> Look;
+
+    /// Asks a host what it is like, before anything is put on it; changes nothing there.
+    ///
+    /// # Errors
+    /// What kept it from answering.
+    async fn survey(&self, cluster: &Cluster, host: &HostName) -> Result<Facts, Trouble>;
 
     /// Carries out a stretch on its host, in one round trip.
     async fn act(&self, stretch: &Stretch, progress: Progress<'_>) -> StepOutcome;

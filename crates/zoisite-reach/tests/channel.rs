@@ -12,6 +12,7 @@ use std::time::Duration;
 use sha2::Digest as _;
 use zoisite_core::blueprint::{Component, Content, File, HostBlueprint, Pinned};
 use zoisite_core::cluster::{Endpoint, read};
+use zoisite_core::paths::{Link, Outcome, Service, probe_script, read_probes};
 use zoisite_core::script::{Depth, Operation, Stretch};
 use zoisite_core::sequence::StepOutcome;
 use zoisite_reach::{Deadlines, Hosts, Reach as _};
@@ -346,4 +347,107 @@ async fn addresses_are_dialled_from_the_host() {
     let targets = [open, closed].map(|address| Endpoint::new(&address.to_string()).unwrap());
     let found = hosts.probe(&name("heron"), &targets).await;
     assert_eq!(found, [None, Some("Connection refused".to_owned())]);
+}
+
+#[tokio::test]
+async fn a_host_tells_what_it_is_like_in_one_round_trip_and_keeps_nothing_of_it() {
+    let (carrier, hosts) = one(StandIn::new());
+    // Nobody but the stand-in's own programs is asked about services.
+    for program in ["systemctl", "nft", "modprobe", "timedatectl", "ctr"] {
+        carrier.program(program, "exit 1");
+    }
+    carrier.program("dd", "echo '147200 bytes (147 kB) copied, 0.128 s, 1.1 MB/s' >&2");
+    carrier
+        .program("ss", "echo 'tcp LISTEN 0 5 127.0.0.1:2381 0.0.0.0:* users:((\"x\",pid=1,fd=3))'");
+    carrier.order(Mishap::Noise(b"Welcome to heron\r\n".to_vec()));
+    let cluster = read(SALTMARSH).cluster.unwrap();
+    let facts = hosts.survey(&cluster, &name("heron")).await.unwrap();
+    assert!(facts.cores > 0 && facts.memory > 0 && !facts.kernel.is_empty(), "{facts:?}");
+    let purposes: Vec<&str> = facts.places.iter().map(|place| place.purpose.as_str()).collect();
+    assert_eq!(purposes, ["programs", "etcd", "logs", "temporary files"]);
+    assert!(facts.places.iter().all(|place| place.size > 0 && place.mount.starts_with('/')));
+    assert!(facts.addresses.iter().any(|address| address.net.addr().is_loopback()), "{facts:?}");
+    assert_eq!(facts.listening[0].port, 2381);
+    assert_eq!(facts.names.len(), cluster.hosts.len() + 1, "{:?}", facts.names);
+    assert_eq!(facts.reverse.len(), cluster.hosts.len());
+    // It is this machine's own clock.
+    let clock = facts.clock.unwrap();
+    assert!(clock.ahead.abs() <= clock.within + 5, "{clock:?}");
+    let left = std::fs::read_dir("/var/lib").unwrap();
+    let left = left.filter(|entry| {
+        entry.as_ref().unwrap().file_name().to_string_lossy().contains("zoisite-write")
+    });
+    assert_eq!(left.count(), 0);
+    assert_eq!(carrier.counted.sessions_peak.load(Ordering::SeqCst), 1);
+
+    // A look that was cut is made again.
+    carrier.order(Mishap::CutAfter(900));
+    let again = hosts.survey(&cluster, &name("heron")).await.unwrap();
+    assert_eq!(again.machine, facts.machine);
+}
+
+#[tokio::test]
+async fn paths_are_dialled_for_real_and_told_apart() {
+    use std::io::{BufRead as _, Read as _, Write as _};
+    let (carrier, hosts) = one(StandIn::new());
+    carrier.program("systemctl", "exit 1");
+    // What a host would serve, here by hand: one that answers as it must, one that says something else.
+    let serve = |answer: &'static str| {
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let port = listener.local_addr().unwrap().port();
+        std::thread::spawn(move || {
+            for mut stream in listener.incoming().flatten() {
+                let _ = stream.write_all(answer.as_bytes());
+                let mut large = vec![0; 16_000];
+                if stream.read_exact(&mut large).is_ok() {
+                    let _ = stream.write_all(b"got 16000\n");
+                    let _ = stream.write_all(&large);
+                }
+            }
+        });
+        port
+    };
+    let (well, other) = (serve("zoisite word\n"), serve("SSH-2.0-other\n"));
+    let closed = {
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        listener.local_addr().unwrap().port()
+    };
+    let at = "127.0.0.1".parse().unwrap();
+    let paths = [
+        (at, well, Some("word")),
+        (at, other, Some("word")),
+        (at, closed, Some("word")),
+        (at, other, None),
+    ];
+    let script = probe_script(&name("heron"), &paths);
+    let mut sh = std::process::Command::new("sh")
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    sh.stdin.take().unwrap().write_all(script.as_bytes()).unwrap();
+    let lines = std::io::BufReader::new(sh.stdout.take().unwrap()).lines();
+    let text: String = lines.map(|line| line.unwrap() + "\n").collect();
+    assert!(sh.wait().unwrap().success());
+    let wanted =
+        [Outcome::Open, Outcome::Other("SSH-2.0-other".into()), Outcome::Refused, Outcome::Open];
+    assert_eq!(read_probes(4, &text), wanted, "{text}");
+
+    // Where nothing can be served, that is what is told, and nothing is dialled.
+    let link = Link {
+        from: name("heron"),
+        to: name("heron"),
+        service: Service::EtcdPeer,
+        address: at,
+        port: closed,
+    };
+    carrier.program("systemd-run", "exit 1");
+    carrier.program("ss", "exit 0");
+    carrier.program("cat", "exit 0");
+    carrier.program("rm", "exit 0");
+    let trials = hosts.try_paths(&[link], "word", &|_| ()).await;
+    assert!(
+        matches!(&trials[0].outcome, Outcome::Untried(why) if why.contains("timer")),
+        "{trials:?}"
+    );
 }

@@ -9,8 +9,8 @@ use std::process::{Command, Stdio};
 
 use zoisite_core::cluster::HostName;
 use zoisite_core::login::{
-    Inside, Opened, Opening, Stage, WayIn, closing_scripts, find_clones, fingerprint, key_script,
-    look_around, overriding_rule, read_inside, rule_script, stage_of,
+    Inside, Opened, Opening, Stage, WayIn, closing_scripts, find_clones, find_key_script,
+    fingerprint, key_script, look_around, overriding_rule, read_inside, rule_script, stage_of,
 };
 
 fn host(name: &str) -> HostName {
@@ -201,7 +201,7 @@ fn a_key_is_added_once_behind_what_is_there_and_taken_back_alone() {
     scratch.write(".ssh/authorized_keys", "ssh-rsa AAAA other");
     assert_eq!(done(scratch.run(&key_script(KEY))), Opening::KeyPlaced);
     assert_eq!(scratch.read(".ssh/authorized_keys"), format!("ssh-rsa AAAA other\n{KEY}\n"));
-    let opened = Opened { user: "warden".into(), key: Some(KEY.into()), rule: None };
+    let opened = Opened { user: "warden".into(), key: Some(KEY.into()), ..Opened::default() };
     let (rule, key) = closing_scripts(&opened);
     assert_eq!(rule, None);
     assert_eq!(done(scratch.run(&key.unwrap())), Opening::Taken);
@@ -252,7 +252,7 @@ fn a_rule_sorts_after_every_other_one_and_is_taken_back() {
     let again = Opening::read(&scratch.run(&rule_script("war.den"))).unwrap();
     assert_eq!(again, Opening::Rule(file.clone()));
     assert_eq!(scratch.list("sudoers.d").len(), 3);
-    let opened = Opened { user: "war.den".into(), key: None, rule: Some(file) };
+    let opened = Opened { user: "war.den".into(), rule: Some(file), ..Opened::default() };
     let (rule, _) = closing_scripts(&opened);
     assert_eq!(Opening::read(&scratch.run(&rule.unwrap())).unwrap(), Opening::Taken);
     assert_eq!(scratch.list("sudoers.d"), ["staff", "zzz-site"]);
@@ -261,6 +261,24 @@ fn a_rule_sorts_after_every_other_one_and_is_taken_back() {
     let (rule, _) = closing_scripts(&Opened { rule: Some(staff), ..opened });
     assert!(Opening::read(&scratch.run(&rule.unwrap())).is_err());
     assert_eq!(scratch.list("sudoers.d"), ["staff", "zzz-site"]);
+}
+
+#[test]
+fn what_was_begun_and_not_ended_is_found_and_taken_back() {
+    let scratch = rules("begun", "exit 0", "exit 0");
+    for user in ["warden", "wardens"] {
+        let _ = Opening::read(&scratch.run(&rule_script(user))).unwrap();
+    }
+    scratch.write("sudoers.d/.zoisite-new", "half a ru");
+    let look = || Opening::read(&scratch.run(&find_key_script(KEY))).unwrap();
+    assert_eq!(look(), Opening::KeyLacks);
+    let _ = Opening::read(&scratch.run(&key_script(KEY))).unwrap();
+    assert_eq!(look(), Opening::KeyHad);
+    let begun = Opened { user: "warden".into(), begun: true, ..Opened::default() };
+    let (rule, key) = closing_scripts(&begun);
+    assert_eq!((Opening::read(&scratch.run(&rule.unwrap())).unwrap(), key), (Opening::Taken, None));
+    let left = scratch.list("sudoers.d");
+    assert!(left.len() == 3 && left.iter().any(|file| file.ends_with("-wardens")), "{left:?}");
 }
 
 #[test]

@@ -21,6 +21,7 @@ use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
     ApiLook, Begun, Engine, Looks, PlanInput, PlanOptions, Rule, Sequence, Tally, Unplannable, plan,
 };
+use zoisite_core::survey::judge;
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::{Contents, Fault, Reach as _, Rehearsal, World, run};
 use zoisite_store::{FreshKeys, Overlay, State, Strongbox, trust};
@@ -36,6 +37,11 @@ fn now() -> Timestamp {
 
 fn host(name: &str) -> HostName {
     HostName::new(name).unwrap()
+}
+
+fn on_virtual_time<T>(future: impl Future<Output = T>) -> T {
+    let mut runtime = tokio::runtime::Builder::new_current_thread();
+    runtime.enable_time().start_paused(true).build().unwrap().block_on(future)
 }
 
 type Keys = Vec<(String, Secret)>;
@@ -210,12 +216,7 @@ impl Stage {
     /// One raise, on virtual time.
     fn raise(&mut self) -> Ended {
         self.runs += 1;
-        let runtime = tokio::runtime::Builder::new_current_thread()
-            .enable_time()
-            .start_paused(true)
-            .build()
-            .unwrap();
-        runtime.block_on(async {
+        on_virtual_time(async {
             let contents = Arc::new(TestContents(issued().2.clone()));
             let reach = Rehearsal::new(self.world.clone(), contents, self.runs);
             let sequence = match self.planned(&reach).await {
@@ -490,6 +491,36 @@ fn a_full_disk_is_found_before_anything_is_put_there() {
     assert_eq!(stage.world().operations(), 0);
     stage.world().mend();
     stage.must_converge("room made");
+}
+
+#[test]
+fn simulated_hosts_are_surveyed_and_their_clocks_and_disks_are_judged() {
+    let stage = Stage::whole();
+    let facts = || {
+        on_virtual_time(async {
+            let contents = Arc::new(TestContents(issued().2.clone()));
+            let reach = Rehearsal::new(stage.world.clone(), contents, 1);
+            let mut facts = BTreeMap::new();
+            for host in &stage.cluster.hosts {
+                let seen = reach.survey(&stage.cluster, &host.name).await.unwrap();
+                facts.insert(host.name.clone(), seen);
+            }
+            facts
+        })
+    };
+    let codes = || {
+        let found = judge(&stage.cluster, &facts(), None, None);
+        found.into_iter().map(|found| (found.host, found.code)).collect::<Vec<_>>()
+    };
+    assert_eq!(codes(), []);
+    stage.world().fault(Fault::ClockAhead(host("curlew"), -300_000));
+    stage.world().fault(Fault::DiskDead(host("heron")));
+    stage.world().fault(Fault::DiskFull(host("tern-1")));
+    let found = codes();
+    let wanted = [("heron", "disk-fails"), ("tern-1", "disk-full"), ("curlew", "clock-off")];
+    assert_eq!(found, wanted.map(|(name, code)| (Some(host(name)), code)));
+    stage.world().mend();
+    assert_eq!(codes(), []);
 }
 
 #[test]

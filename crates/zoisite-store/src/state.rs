@@ -12,6 +12,7 @@ use zoisite_core::cluster::{Cluster, HostName, Login};
 use zoisite_core::login::Opened;
 use zoisite_core::pki::{AuthorityCertificate, Ledger, LedgerEntry, Secret};
 use zoisite_core::sequence::{Begun, MachinePin};
+use zoisite_core::survey::Facts;
 use zoisite_core::token::TokenRecord;
 
 use crate::records::{Change, Over, Records, Stored};
@@ -29,6 +30,7 @@ const RUN: &str = "run";
 const TOKEN: &str = "token";
 const HOST: &str = "host";
 const OPENED: &str = "opened";
+const SURVEYED: &str = "surveyed";
 
 /// One run, as `history` shows it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -105,14 +107,23 @@ impl State {
     /// # Errors
     /// When the store cannot be used.
     pub fn cluster_id(&mut self) -> Result<String, StoreError> {
-        if let Some(id) = self.read(META, "cluster-id")? {
-            return Ok(String::from_utf8_lossy(&id).into_owned());
+        if let Some(id) = self.known_cluster_id()? {
+            return Ok(id);
         }
         let id: String =
             crate::keys::random::<8>().iter().map(|byte| format!("{byte:02x}")).collect();
         let value = id.clone().into_bytes();
         self.write(vec![Change::put(META, "cluster-id", value)])?;
         Ok(id)
+    }
+
+    /// This cluster's own identity, where it has one yet.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn known_cluster_id(&self) -> Result<Option<String>, StoreError> {
+        let id = self.read(META, "cluster-id")?;
+        Ok(id.map(|id| String::from_utf8_lossy(&id).into_owned()))
     }
 
     /// Public keys for which secrets are sealed; `own` is added when there are none yet.
@@ -307,6 +318,32 @@ impl State {
             None => Change::remove(OPENED, host.as_str()),
         };
         self.write(vec![change])
+    }
+
+    /// What hosts said of themselves the last time that they were surveyed, and when.
+    ///
+    /// # Errors
+    /// When a record cannot be read.
+    pub fn surveyed(&self) -> Result<BTreeMap<HostName, (Timestamp, Facts)>, StoreError> {
+        self.by_host(SURVEYED)
+    }
+
+    /// Records what hosts said of themselves, in the place of the time before.
+    ///
+    /// # Errors
+    /// When the store cannot be written.
+    pub fn put_surveyed(
+        &mut self,
+        facts: &BTreeMap<HostName, Facts>,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        // What was found last stands: whatever it replaces was read.
+        self.surveyed()?;
+        let changes = facts.iter().map(|(host, facts)| {
+            Ok(Change::put(SURVEYED, host.as_str(), json(SURVEYED, &(now, facts))?))
+        });
+        let changes = changes.collect::<Result<_, StoreError>>()?;
+        self.write(changes)
     }
 
     /// The machines met so far.

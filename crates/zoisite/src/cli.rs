@@ -3,8 +3,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand};
 
 use crate::commands::{
-    access, check, demo, drawing, files, history, lan, login, manual, new, open, pki, raise,
-    sequence, status, tokens, verify,
+    access, check, demo, drawing, files, history, lan, login, manual, new, open, paths, pki, raise,
+    sequence, status, survey, tokens, verify,
 };
 
 /// From one cluster file to a highly available Kubernetes cluster on machines you own
@@ -57,6 +57,8 @@ pub enum Command {
     New(new::NewArgs),
     Check(check::CheckArgs),
     Drawing(drawing::DrawingArgs),
+    Survey(survey::SurveyArgs),
+    Paths(paths::PathsArgs),
     Lan(lan::LanArgs),
     Login(login::LoginArgs),
     Open(open::OpenArgs),

@@ -21,7 +21,7 @@ pub enum Kind {
 }
 
 /// One thing that went wrong.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Problem {
     /// What was attempted, or what is wrong.
     pub what: String,
@@ -71,9 +71,13 @@ impl Failure {
         self
     }
 
-    /// With the problems of another one after its own.
+    /// With the problems of another one after its own, each told once.
     pub fn and(mut self, other: Self) -> Self {
-        self.problems.extend(other.problems);
+        for problem in other.problems {
+            if !self.problems.contains(&problem) {
+                self.problems.push(problem);
+            }
+        }
         self
     }
 

@@ -1,5 +1,6 @@
 //! The program: arguments, wiring and views. One file for each command under `commands/`; what they
-//! share stands in `site` (the cluster file and its store) and `road` (looking, planning, running).
+//! share stands in `site` (the cluster file and its store), `road` (looking, planning, running) and
+//! `surveying` (what hosts are like).
 
 use std::io::Write as _;
 use std::process::ExitCode;
@@ -14,7 +15,9 @@ mod kubeconfig;
 mod road;
 mod site;
 mod standing;
+mod surveying;
 mod view;
+mod watching;
 
 fn main() -> ExitCode {
     // ssh starts this program to be told a password.

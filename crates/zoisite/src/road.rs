@@ -29,6 +29,7 @@ use zoisite_store::{FreshKeys, Met, State};
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
 use crate::site::{Site, SiteContents, now};
+use crate::surveying;
 use crate::view::{self, looking::Looking, run::Told};
 
 /// Steps that run at once at most.
@@ -350,13 +351,13 @@ pub fn rehearsal(world: &Arc<Mutex<World>>, contents: SiteContents, generation: 
 }
 
 /// What looking at hosts and asking the API found.
-pub struct Survey {
+pub struct Sighting {
     pub looks: Looks,
     pub api: ApiLook,
     met: Result<Vec<(HostName, MachinePin)>, Failure>,
 }
 
-impl Survey {
+impl Sighting {
     /// Pins of the machines that were met for the first time, or accepted anew. Asked for once: it judges.
     ///
     /// # Errors
@@ -391,10 +392,23 @@ impl Survey {
             departed: &departed,
             now: now(),
         };
-        plan(input, PlanOptions { patience }).map_err(Failure::from)
+        // What does not let it be planned is told together with what else is wrong on hosts.
+        plan(input, PlanOptions { patience })
+            .map_err(|why| Failure::from(why).and(Failure::troubles(self.troubles())))
     }
 
-    /// Hosts that could not be looked at.
+    /// Leaves hosts out that have nothing of ours yet and are not fit for it, as if they had not answered.
+    ///
+    /// # Errors
+    /// What is wrong here, so that nothing can be raised anywhere.
+    pub async fn leave_out_unfit(&mut self, site: &Site, reach: &dyn Reach) -> Result<(), Failure> {
+        for (host, trouble) in surveying::unfit(site, reach, &self.looks).await? {
+            self.looks.insert(host, Err(trouble));
+        }
+        Ok(())
+    }
+
+    /// Hosts that could not be looked at, or were left out.
     pub fn troubles(&self) -> Vec<&Trouble> {
         self.looks.values().filter_map(|look| look.as_ref().err()).collect()
     }
@@ -402,13 +416,13 @@ impl Survey {
 
 /// The road from hosts to a plan, the same for every command that goes it, on real hosts and simulated ones:
 /// looks, holds machines against their pins, learns what hosts are, asks the API.
-pub async fn survey(
+pub async fn sighting(
     site: &Site,
     state: &mut State,
     reach: &mut dyn Reach,
     prepared: &mut Prepared,
     (depth, accept): (Depth, &[HostName]),
-) -> Result<Survey, Failure> {
+) -> Result<Sighting, Failure> {
     // Of a cluster that was formed an API is all but sure to be asked.
     let sure = prepared.begun.as_ref().is_some_and(|begun| begun.formed.is_some());
     let mut access = None;
@@ -428,7 +442,7 @@ pub async fn survey(
         reach.set_api_access(access);
     }
     let api = ask(reach, prepared, &looks).await;
-    Ok(Survey { looks, api, met })
+    Ok(Sighting { looks, api, met })
 }
 
 /// Asks the API what there is to know of it, if there may be one.
@@ -443,35 +457,33 @@ pub async fn ask(reach: &dyn Reach, prepared: &Prepared, looks: &Looks) -> ApiLo
 pub struct Ahead {
     pub sums: ComponentSums,
     pub prepared: Prepared,
-    pub survey: Survey,
+    pub sighting: Sighting,
 }
 
 /// Looks ahead over SSH: certificates that are due are issued in an overlay and forgotten. `further` asks what
 /// else is to be known, before the connections end.
-pub fn look_ahead<T>(
+pub async fn look_ahead<T>(
     site: &Site,
     (parts, deep): (&[Part], bool),
-    further: impl AsyncFnOnce(&Hosts, &Prepared, &Survey) -> T,
+    further: impl AsyncFnOnce(&Hosts, &Prepared, &mut Sighting) -> T,
 ) -> Result<(Ahead, T), Failure> {
     let sums = site.sums_if_any()?;
     let mut state = site.scratch()?;
     let mut prepared = prepare(site, &mut state, parts)?;
     let mut reach = hosts(site, &prepared.departed, 0)?;
     let depth = if deep { Depth::Deep } else { Depth::Quick };
-    let (survey, further) = crate::commands::block_on(async {
-        let how = (depth, &[][..]);
-        let survey = survey(site, &mut state, &mut reach, &mut prepared, how).await;
-        let all = match survey {
-            Ok(survey) => {
-                let further = further(&reach, &prepared, &survey).await;
-                Ok((survey, further))
-            }
-            Err(failure) => Err(failure),
-        };
-        reach.close().await;
-        all
-    })??;
-    Ok((Ahead { sums, prepared, survey }, further))
+    let how = (depth, &[][..]);
+    let found = sighting(site, &mut state, &mut reach, &mut prepared, how).await;
+    let all = match found {
+        Ok(mut sighting) => {
+            let further = further(&reach, &prepared, &mut sighting).await;
+            Ok((sighting, further))
+        }
+        Err(failure) => Err(failure),
+    };
+    reach.close().await;
+    let (sighting, further) = all?;
+    Ok((Ahead { sums, prepared, sighting }, further))
 }
 
 /// Says which hosts are no longer in the cluster file.

@@ -295,6 +295,8 @@ impl Site {
             .map(|(name, Met { address, mut login })| {
                 let own = login.ssh_config.take().map(|path| self.folder.join(path));
                 let config = self.ssh_config.clone().or(own);
+                // ssh takes a file that another one includes for one of ~/.ssh, unless its whole path is said.
+                let config = config.map(|path| std::path::absolute(&path).unwrap_or(path));
                 login.ssh_config = config.map(|path| path.to_string_lossy().into_owned());
                 Target { name, address, login }
             })

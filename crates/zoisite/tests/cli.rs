@@ -284,10 +284,7 @@ fn missing_components_and_logins_that_cannot_work_are_told_with_the_mend() {
     place.write("components/SHA256SUMS", "garbage\n");
     let _ = place.run(&["sequence"]).ended(2).complains("line 1 of SHA256SUMS");
     place.components();
-    let _ = place
-        .run(&["sequence", "--ssh-config", "nowhere"])
-        .ended(2)
-        .complains("there is no SSH configuration nowhere");
+    let _ = place.run(&["sequence", "--ssh-config", "nowhere"]).ended(2).complains("/nowhere");
     let _ = place.run(&["status"]).ended(2).complains("nothing has been raised");
     let _ = place.run(&["raise", "--accept", "gull"]).ended(2).complains("has no host gull");
 }

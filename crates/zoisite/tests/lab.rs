@@ -163,8 +163,8 @@ fn every_host_at_fault_is_reported_at_once_and_after_mending_it_goes_on() {
         .complains("the host refused your SSH key")
         .complains("egret: looking at the host failed")
         .complains("sudo")
-        .complains("ibis: looking for room for etcd's data failed")
-        .complains("the disk is full");
+        .complains("ibis: surveying the host before anything is put on it failed")
+        .complains("the file system of etcd is nearly full");
     assert_eq!(done.stderr.matches("  mend ").count(), 3, "{done:?}");
 
     let root = |host: &str, path: &str| lab_root(&lab, host).join(path);
@@ -234,9 +234,19 @@ fn a_wrong_setting_a_taken_port_and_a_wrong_checksum_are_diagnosed() {
     let _ = lab
         .on("ibis", "mkdir -p /etc/zoisite/etcd && echo theirs >/etc/zoisite/etcd/etcd.yaml")
         .ended(0);
-    let squat =
-        "systemd-run -q --unit squatter socat TCP-LISTEN:2380,bind=10.77.0.13,fork EXEC:/bin/true";
-    let _ = lab.on("ibis", squat).ended(0);
+    let socat = "socat TCP-LISTEN:2380,bind=10.77.0.13,fork EXEC:/bin/true";
+    let _ = lab.on("ibis", &format!("systemd-run -q --unit squatter {socat}")).ended(0);
+    // A port that is taken is seen before anything is put there.
+    let _ = lab
+        .zoisite(&["raise"])
+        .ended(1)
+        .complains("port 2380, which etcd needs, is held by socat (squatter.service)");
+    let _ = lab.on("ibis", "cat /etc/zoisite/etcd/etcd.yaml").ended(0).says("theirs");
+    let _ = lab.on("ibis", "systemctl stop squatter").ended(0);
+    // One that is taken on the way shows when the member does not start.
+    let lurk = "until grep -q listen-peer /etc/zoisite/etcd/etcd.yaml; do sleep 0.02; done; exec";
+    let _ =
+        lab.on("ibis", &format!("systemd-run -q --unit lurker sh -c \"{lurk} {socat}\"")).ended(0);
     let _ = lab
         .zoisite(&["raise", "--patience", "25"])
         .ended(1)
@@ -250,7 +260,7 @@ fn a_wrong_setting_a_taken_port_and_a_wrong_checksum_are_diagnosed() {
         .on("ibis", "cat /var/lib/zoisite/manifest")
         .ended(0)
         .says("file /etc/zoisite/etcd/etcd.yaml");
-    let _ = lab.on("ibis", "systemctl stop squatter").ended(0);
+    let _ = lab.on("ibis", "systemctl stop lurker").ended(0);
     lab.must_converge();
 
     // A setting that etcd cannot read: the first member that takes it fails, the others serve on.
@@ -435,7 +445,20 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         shown.stdout.split_inclusive("</dev/null\n").filter(|s| s.len() > 99).collect();
     // Of every part: uploads, configuring, preparing, starting, joining, forgetting.
     assert!(scripts.len() > 15, "{}", scripts.len());
-    for (i, script) in scripts.iter().enumerate() {
+    // And those that only look, or serve ports for a trial.
+    let cluster = zoisite_core::cluster::read(&lab.place.read("zoisite.toml")).cluster.unwrap();
+    let heron = &cluster.hosts[0];
+    let ports = [(heron.address, 2380)];
+    let looking = [
+        zoisite_core::survey::survey_script(&cluster, heron),
+        zoisite_core::paths::listen_script(&heron.name, &ports, "word"),
+        zoisite_core::paths::probe_script(&heron.name, &[(heron.address, 2380, Some("word"))]),
+        zoisite_core::paths::end_script(&heron.name),
+        zoisite_core::login::look_around(),
+        zoisite_core::login::rule_script("warden"),
+    ];
+    let all = scripts.iter().copied().chain(looking.iter().map(String::as_str));
+    for (i, script) in all.enumerate() {
         let name = format!("script-{i}.sh");
         lab.place.write(&name, script);
         let path = lab.place.path(&name);

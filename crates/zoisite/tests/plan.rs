@@ -49,6 +49,14 @@ fn what_the_site_needs_is_written_form_by_form_or_as_a_folder() {
     assert!(!place.path(".zoisite").exists(), "subnets are looked ahead to, and not given");
     place.write("zoisite.toml", DEMO.replace("api.saltmarsh.example", "10.77.0.31"));
     let _ = place.run(&["lan", "zone"]).ended(2).complains("network.zone");
+    // What stands there already is replaced on purpose alone.
+    place.write("zoisite.toml", DEMO.replace("heron = \"10.77.0.11\"", "heron = \"10.77.0.19\""));
+    let again = ["lan", "--out", out.to_str().unwrap()];
+    let _ =
+        place.run(&again).ended(2).complains("files that say something else").complains("hosts");
+    assert!(place.read("lan/reverse.zone").contains("11 IN PTR heron.saltmarsh.example."));
+    let _ = place.run(&[&again[..], &["--force"]].concat()).ended(0);
+    assert!(place.read("lan/reverse.zone").contains("19 IN PTR heron.saltmarsh.example."));
     let _ = place.run(&["lan"]).ended(2);
 }
 
@@ -96,6 +104,67 @@ fn a_new_file_comes_from_a_table_or_an_ssh_configuration() {
     let file = place.read("zoisite.toml");
     assert!(file.contains("egret = \"10.77.0.12\"") && !file.contains("plover ="), "{file}");
     assert!(file.contains("\nssh-config = \""), "{file}");
+}
+
+#[test]
+fn who_must_reach_whom_is_shown_and_written_as_rules() {
+    let place = demo();
+    let _ = place.run(&["paths"]).ended(0).says("etcd clients").says("curlew, plover, sandpiper");
+    let _ = place
+        .run(&["paths", "outside"])
+        .ended(0)
+        .says("as long as Zoisite is to look after the host");
+    let args = ["paths", "rules", "heron", "jetty-a", "--words", "ufw", "--clients", "10.0.0.0/8"];
+    let _ = place
+        .run(&args)
+        .ended(0)
+        .says("ufw allow proto tcp from 10.77.0.12 to any port 2380 comment 'etcd peers'")
+        .says("ufw allow proto tcp from 10.0.0.0/8 to any port 6443 comment 'stable address'")
+        .complains("heron: SSH is open to everybody: --administrators RANGE narrows it");
+    let told = place.run(&["paths", "--json"]).ended(0).json();
+    assert_eq!(told["demands"].as_array().unwrap().len(), 9, "{told:#}");
+    let told = place.run(&["paths", "rules", "tern-*", "--json"]).ended(0).json();
+    assert_eq!(told.as_object().unwrap().len(), 3, "{told:#}");
+    assert_eq!(told["tern-1"]["words"], "nftables");
+    let _ = place.run(&["paths", "rules", "gull"]).ended(2).complains("no host gull");
+    let _ = place.run(&["paths", "rules"]).ended(2);
+    let _ = place
+        .run(&["paths", "rules", "heron", "--clients", "everybody"])
+        .ended(2)
+        .complains("10.77.0.0/24");
+    assert!(!place.path(".zoisite").exists(), "nothing is kept of it");
+}
+
+#[test]
+fn a_survey_of_hosts_that_are_away_says_so_and_keeps_nothing() {
+    let place = demo();
+    let closed = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    place.write("ssh_config", format!("Host *\n  HostName 127.0.0.1\n  Port {closed}\n"));
+    // A path that starts where the command is given.
+    let config = "ssh_config";
+    let survey =
+        |args: &[&str]| place.run(&[&["--ssh-config", config, "survey"][..], args].concat());
+    let _ = survey(&[])
+        .ended(3)
+        .says("Connection refused")
+        .says("nothing blocks those that answered · 11 of 11 hosts did not answer");
+    let told = survey(&["heron", "--json"]).ended(3).json();
+    assert_eq!((&told["fit"], told["troubles"].as_array().unwrap().len()), (&false.into(), 1));
+    assert_eq!(told["troubles"][0]["host"], "heron");
+    // Watched for a moment, it ends with the status that says which.
+    let done = survey(&["heron", "--watch", "--for", "7s"]).ended(3);
+    assert!(
+        done.stdout.lines().filter(|line| line.contains("Connection refused")).count() == 1,
+        "{done:?}"
+    );
+    let _ = done.says("0 of 1 host have appeared").complains("the time is over");
+    assert!(!place.path(".zoisite").exists(), "nothing was seen that could be kept");
+    let _ = survey(&["--for", "7s"]).ended(2);
+    let _ = survey(&["gull"]).ended(2).complains("no host gull");
+    let _ = place
+        .run(&["--ssh-config", config, "paths", "try", "heron", "egret"])
+        .ended(3)
+        .says("not tried");
 }
 
 #[test]

@@ -5,6 +5,8 @@ use super::{HostBlueprint, Item, Part, UnitFile, User, Workshop};
 use crate::cluster::Role;
 use crate::pki::AuthorityKind;
 
+/// The program that a balancer's distribution must have brought.
+pub const BALANCER_PROGRAM: &str = "/usr/sbin/haproxy";
 /// Name of the balancer's unit.
 pub const BALANCER_UNIT: &str = "zoisite-balancer.service";
 const USER: &str = "zoisite-balancer";
@@ -42,7 +44,7 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
         )
         .at_boot();
     items.extend(Workshop::unit(BALANCER_UNIT, Part::Balancer, &unit));
-    out.programs.push("/usr/sbin/haproxy");
+    out.programs.push(BALANCER_PROGRAM);
     out.extend(Part::Balancer, items);
 }
 

@@ -48,7 +48,7 @@ pub struct EtcdPaths {
 
 impl EtcdPaths {
     /// Where a member of `cluster` keeps things; of a host that is none any more only the folders matter.
-    pub(super) fn of(cluster: &Cluster, host: Option<&Host>, cluster_id: &str) -> Self {
+    pub fn of(cluster: &Cluster, host: Option<&Host>, cluster_id: &str) -> Self {
         let folder = cluster.etcd.folder.clone();
         let (certificate, key) = place(Profile::EtcdProbe);
         Self {

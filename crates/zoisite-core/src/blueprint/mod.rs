@@ -23,16 +23,16 @@ use serde::Serialize;
 use serde_json::Value;
 use sha2::{Digest as _, Sha256};
 
-pub use balancer::BALANCER_UNIT;
+pub use balancer::{BALANCER_PROGRAM, BALANCER_UNIT};
 pub use components::{ComponentSums, ComponentsError, Pinned};
 pub use config::person_kubeconfig;
 pub use control_plane::API_SERVER_UNIT;
 pub(crate) use control_plane::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, SCHEDULER_OWN};
 pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
-pub(crate) use node::KUBELET_OWN;
+pub(crate) use node::{KUBELET_OWN, ROUTE_PROTOCOL, package_of};
 pub use node::{
-    KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, RUNTIME_UNIT, TOKEN_PATH, Taint,
-    assign_subnets, image_name, node_wanted,
+    KUBELET_UNIT, NODE_PROGRAMS, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, RUNTIME_UNIT,
+    TOKEN_PATH, Taint, assign_subnets, image_name, node_wanted,
 };
 pub use objects::{ApiObject, objects};
 pub use unit::UnitFile;
@@ -438,6 +438,8 @@ struct Workshop<'a> {
     cluster: &'a Cluster,
     host: &'a Host,
     sources: Sources<'a>,
+    /// Every host of the cluster file.
+    by_name: &'a HashMap<&'a HostName, &'a Host>,
     current: &'a HashMap<(Profile, HostName), &'a LedgerEntry>,
     shared: &'a SharedTexts,
     errors: Vec<BlueprintError>,
@@ -595,11 +597,20 @@ pub fn blueprint(
     let nodes: std::collections::HashSet<_> =
         cluster.nodes().iter().map(|host| host.name.clone()).collect();
     let shared = SharedTexts::default();
+    let by_name: HashMap<&HostName, &Host> =
+        cluster.hosts.iter().map(|host| (&host.name, host)).collect();
     let host = |host: &Host| {
         let mut made = HostBlueprint::new(&host.name);
         let errors = Vec::new();
-        let mut shop =
-            Workshop { cluster, host, sources, current: &current, shared: &shared, errors };
+        let mut shop = Workshop {
+            cluster,
+            host,
+            sources,
+            by_name: &by_name,
+            current: &current,
+            shared: &shared,
+            errors,
+        };
         for part in parts {
             match part {
                 Part::Etcd if members.contains(&host.name) => etcd::member(&mut shop, &mut made),

@@ -22,6 +22,17 @@ pub const TOKEN_PATH: &str = "/run/zoisite/join.token";
 
 const NETWORK_UNIT: &str = "zoisite-network.service";
 const PROXY_UNIT: &str = "zoisite-kube-proxy.service";
+/// Programs that a node's distribution must have brought.
+pub const NODE_PROGRAMS: [&str; 3] = ["/usr/bin/containerd", "/usr/bin/ctr", "/usr/lib/cni/bridge"];
+/// The package of Debian that brings a program.
+pub(crate) fn package_of(program: &str) -> &'static str {
+    match program.rsplit('/').next().unwrap_or_default() {
+        "haproxy" => "haproxy",
+        "bridge" => "containernetworking-plugins",
+        _ => "containerd",
+    }
+}
+
 /// Name of the container runtime's unit, which is its distribution's own.
 pub const RUNTIME_UNIT: &str = "containerd.service";
 
@@ -195,7 +206,7 @@ pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
     items.extend(kubelet(shop, &facts, &subnets));
     items.extend(proxy(shop, &facts));
     out.extend(Part::Nodes, items);
-    out.programs.extend(["/usr/bin/containerd", "/usr/bin/ctr", "/usr/lib/cni/bridge"]);
+    out.programs.extend(NODE_PROGRAMS);
     out.node = Some(NodePaths {
         client: format!("{KUBELET_STATE}/pki/kubelet-client-current.pem"),
         images: "ctr -n k8s.io images".into(),
@@ -283,7 +294,7 @@ net.ipv4.ip_forward = 1
         // A host that was taken out of the file runs on, and its pods are dialled on.
         let departed = || shop.sources.departed.get(other).copied();
         for net in nets {
-            let via = match shop.cluster.host(other) {
+            let via = match shop.by_name.get(other) {
                 Some(host) => host.address_beside(net.addr()),
                 None => departed().filter(|via| via.is_ipv4() == net.addr().is_ipv4()),
             };
@@ -334,7 +345,7 @@ net.ipv4.ip_forward = 1
 }
 
 /// Marks the routes that are Zoisite's own (ip-route(8), `proto`): a number that no daemon uses, by the list of iproute2 (`rt_protos`).
-const ROUTE_PROTOCOL: u8 = 90;
+pub(crate) const ROUTE_PROTOCOL: u8 = 90;
 
 /// Pods keep their addresses among themselves and show their host's to the rest of the world.
 fn masquerade(cluster: &Cluster) -> String {

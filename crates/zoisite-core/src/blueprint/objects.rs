@@ -16,6 +16,11 @@ impl ApiObject {
         self.0.pointer(pointer).and_then(Value::as_str).unwrap_or_default()
     }
 
+    /// Whether it is one of Zoisite's own, and none of the site's.
+    pub fn is_own(&self) -> bool {
+        self.text("/metadata/labels/app.kubernetes.io~1managed-by") == "zoisite"
+    }
+
     /// `apiVersion`, such as `apps/v1`.
     pub fn api_version(&self) -> &str {
         self.text("/apiVersion")

@@ -311,6 +311,16 @@ impl Cluster {
         }
     }
 
+    /// Whether a host holds a role.
+    pub fn holds(&self, host: &HostName, role: Role) -> bool {
+        self.holders(role).contains(host)
+    }
+
+    /// Whether a host will have a kubelet.
+    pub fn is_node(&self, host: &HostName) -> bool {
+        self.holds(host, Role::ControlPlane) || self.holds(host, Role::Worker)
+    }
+
     /// Hosts that will have a kubelet, and so a pod subnet: control plane and workers.
     pub fn nodes(&self) -> Vec<&Host> {
         let named: std::collections::HashSet<&HostName> =
@@ -346,6 +356,14 @@ impl Cluster {
         match (self.stable_ip(), self.balancers.floating) {
             (Some(own), _) | (None, Some(own)) => vec![own],
             (None, None) => self.hosts_of(forwards).iter().map(|host| host.address).collect(),
+        }
+    }
+
+    /// The stable name, when it is one and no address.
+    pub fn stable_name(&self) -> Option<&str> {
+        match &self.control_plane.address.host {
+            EndpointHost::Name(name) => Some(name),
+            EndpointHost::Address(_) => None,
         }
     }
 

@@ -2,7 +2,9 @@
 
 mod opening;
 
-pub use opening::{Opened, Opening, OpeningFailed, closing_scripts, key_script, rule_script};
+pub use opening::{
+    Opened, Opening, OpeningFailed, closing_scripts, find_key_script, key_script, rule_script,
+};
 
 use std::collections::BTreeMap;
 
@@ -10,7 +12,7 @@ use serde::Serialize;
 
 use crate::cluster::HostName;
 use crate::diagnosis::Trouble;
-use crate::script::{digest, wrapped_login};
+use crate::script::{digest, wrapped_look};
 
 /// What lies between a person and a host's shell as root, in order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -125,7 +127,7 @@ impl WayIn {
             );
             stop(Stage::Systemd, "systemd does not run it".into(), mend)
         } else if inside.machine.is_empty() {
-            let mend = format!("make one on {host}: systemd-machine-id-setup, then reboot it");
+            let mend = format!("make one on {host}: {NEW_ID}; then reboot it");
             stop(Stage::Machine, "it has no machine id".into(), mend)
         } else {
             None
@@ -134,35 +136,47 @@ impl WayIn {
     }
 }
 
+/// A new machine id. systemd-machine-id-setup(1) would take the old one again from D-Bus, or from what runs the
+/// virtual machine: clones share those too.
+const NEW_ID: &str = "rm -f /etc/machine-id /var/lib/dbus/machine-id && tr -d - </proc/sys/kernel/random/uuid >/etc/machine-id";
+
 /// What to do about two hosts with one machine id.
 pub fn clone_mend(host: &HostName) -> String {
-    format!(
-        "check the addresses; on a clone, make a new id: rm /etc/machine-id && systemd-machine-id-setup, then reboot {host}"
-    )
+    format!("check the addresses; on a clone, make a new id on {host}: {NEW_ID}; then reboot it")
 }
 
-/// Stops hosts that share what belongs to one machine alone: what clones of one image do.
-pub fn find_clones(ways: &mut [WayIn]) {
-    let mut machines: BTreeMap<String, Vec<HostName>> = BTreeMap::new();
-    let mut keys: BTreeMap<String, Vec<HostName>> = BTreeMap::new();
-    for way in ways.iter().filter(|way| way.stopped.is_none()) {
-        let Some(inside) = &way.inside else { continue };
-        machines.entry(inside.machine.clone()).or_default().push(way.host.clone());
-        for key in &inside.host_keys {
-            keys.entry(key.clone()).or_default().push(way.host.clone());
+/// A host that shares with others what belongs to one machine alone.
+pub struct Copied {
+    /// The host.
+    pub host: HostName,
+    /// What it shares, and with whom.
+    pub answer: String,
+    /// What to do about it.
+    pub mend: String,
+}
+
+/// Hosts that share what belongs to one machine alone, as clones of one image do: of each its name, its machine
+/// id, and the checksums of its host keys.
+pub fn clones<'a>(
+    hosts: impl Iterator<Item = (&'a HostName, &'a str, &'a [String])> + Clone,
+) -> Vec<Copied> {
+    let mut machines: BTreeMap<&str, Vec<&HostName>> = BTreeMap::new();
+    let mut keys: BTreeMap<&str, Vec<&HostName>> = BTreeMap::new();
+    for (host, machine, host_keys) in hosts.clone() {
+        machines.entry(machine).or_default().push(host);
+        for key in host_keys {
+            keys.entry(key).or_default().push(host);
         }
     }
-    for way in ways.iter_mut().filter(|way| way.stopped.is_none()) {
-        let Some(inside) = &way.inside else { continue };
-        let host = &way.host;
-        let others = |shared: Option<&Vec<HostName>>| {
-            let others = shared.into_iter().flatten().filter(|other| *other != host);
-            let others: Vec<&str> = others.map(HostName::as_str).collect();
+    let mut out = Vec::new();
+    for (host, machine, host_keys) in hosts {
+        let others = |shared: Option<&Vec<&HostName>>| {
+            let others = shared.into_iter().flatten().filter(|other| **other != host);
+            let others: Vec<&str> = others.map(|other| other.as_str()).collect();
             (!others.is_empty()).then(|| others.join(", "))
         };
-        let machine = others(machines.get(&inside.machine));
-        let key = inside.host_keys.iter().find_map(|key| others(keys.get(key)));
-        let (answer, mend) = match (machine, key) {
+        let shared_key = host_keys.iter().find_map(|key| others(keys.get(key.as_str())));
+        let (answer, mend) = match (others(machines.get(machine)), shared_key) {
             (Some(others), _) => (
                 format!(
                     "it has the same machine id as {others}: one machine behind two names, or a clone"
@@ -174,14 +188,28 @@ pub fn find_clones(ways: &mut [WayIn]) {
                     "it has the same SSH host keys as {others}: whoever has the one can pass for the other"
                 ),
                 format!(
-                    "make new ones on {host}: rm /etc/ssh/ssh_host_*key* && ssh-keygen -A && systemctl restart ssh; then take the old key out here: ssh-keygen -R {host}"
+                    "make new ones on {host}: rm /etc/ssh/ssh_host_*key* && ssh-keygen -A && systemctl restart ssh; the next look tells how the old one is taken out here"
                 ),
             ),
             (None, None) => continue,
         };
-        let trouble =
-            Trouble::new(Some(host.clone()), "telling machines apart", answer, Vec::new());
-        way.stopped = Some(Stopped { stage: Stage::Machine, trouble: trouble.mend(mend) });
+        out.push(Copied { host: host.clone(), answer, mend });
+    }
+    out
+}
+
+/// Stops hosts at their machine that share what belongs to one alone.
+pub fn find_clones(ways: &mut [WayIn]) {
+    let found = {
+        let inside = ways.iter().filter(|way| way.stopped.is_none());
+        let inside = inside.filter_map(|way| Some((&way.host, way.inside.as_ref()?)));
+        clones(inside.map(|(host, i)| (host, i.machine.as_str(), i.host_keys.as_slice())))
+    };
+    for clone in found {
+        let Some(way) = ways.iter_mut().find(|way| way.host == clone.host) else { continue };
+        let (host, answer) = (Some(clone.host), clone.answer);
+        let trouble = Trouble::new(host, "telling machines apart", answer, Vec::new());
+        way.stopped = Some(Stopped { stage: Stage::Machine, trouble: trouble.mend(clone.mend) });
     }
 }
 
@@ -225,7 +253,7 @@ const LOGIN: &str = include_str!("login.sh");
 
 /// The script that looks around, as root.
 pub fn look_around() -> String {
-    wrapped_login("look around", LOGIN, "look_around\n")
+    wrapped_look("look around", LOGIN, "look_around\nhost_facts\n")
 }
 
 /// The rules that sudo has for a user, in the order of its files, with the file of each where it says that.

@@ -13,8 +13,11 @@ pub struct Opened {
     pub user: String,
     /// The line that was added to the user's authorized keys; `None` where it stood there before.
     pub key: Option<String>,
-    /// The file with the rule of sudo; `None` where none was needed.
+    /// The file with the rule of sudo; `None` where none was needed, or its name is not known yet.
     pub rule: Option<String>,
+    /// It was begun, and is not known to have ended: the rule is found by what it says of itself.
+    #[serde(default)]
+    pub begun: bool,
 }
 
 /// What an opening script did.
@@ -26,6 +29,8 @@ pub enum Opening {
     KeyPlaced,
     /// The key stood there before.
     KeyHad,
+    /// The key does not stand there.
+    KeyLacks,
     /// Something was taken back.
     Taken,
 }
@@ -45,12 +50,23 @@ pub fn key_script(line: &str) -> String {
     wrapped_login("add a key", OPEN, &format!("put_key {}\n", quote(line)))
 }
 
+/// The script that says whether a public key stands in the login user's list; changes nothing.
+pub fn find_key_script(line: &str) -> String {
+    wrapped_login("look for a key", OPEN, &format!("find_key {}\n", quote(line)))
+}
+
 /// The scripts that take back what was placed: the first as root, the second as the login user.
 pub fn closing_scripts(opened: &Opened) -> (Option<String>, Option<String>) {
-    let script = |what: &str, word: &String| {
+    let script = |what: &str, word: &str| {
         wrapped_login("take back", OPEN, &format!("{what} {}\n", quote(word)))
     };
-    let rule = opened.rule.as_ref().map(|rule| script("take_rule", rule));
+    let rule = match &opened.rule {
+        Some(rule) => Some(script("take_rule", rule)),
+        None if opened.begun && opened.user != "root" => {
+            Some(script("take_rules_of", &opened.user))
+        }
+        None => None,
+    };
     let key = opened.key.as_ref().map(|key| script("take_key", key));
     (rule, key)
 }
@@ -73,6 +89,7 @@ impl Opening {
                 ["rule", file] => done = Some(Self::Rule((*file).to_owned())),
                 ["key", "placed"] => done = Some(Self::KeyPlaced),
                 ["key", "had"] => done = Some(Self::KeyHad),
+                ["key", "lacks"] => done = Some(Self::KeyLacks),
                 ["end"] => over = true,
                 _ => {}
             }

@@ -8,4 +8,5 @@ say() {
 }
 one_line() { printf '%s' "$1" | tr '\t\n' '  '; }
 # Images that the kubelet does not remove when its disk fills: no registry could give them back.
+# shellcheck disable=SC2034
 pinned='labels."io.cri-containerd.pinned"==pinned'

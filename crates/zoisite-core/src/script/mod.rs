@@ -12,11 +12,11 @@ mod reply;
 
 pub use observe::{Depth, observe};
 pub use operation::{KeyText, Operation, Stretch, fetch_script, upload_script};
-pub(crate) use reply::digest;
 pub use reply::{
     DirectoryFacts, EtcdFacts, EtcdMember, EtcdStatus, FileFacts, Identity, Observed, Outcome,
     Piece, Reply, UnitFacts, Unread, program_version,
 };
+pub(crate) use reply::{architecture, digest};
 
 /// A text from elsewhere without what a terminal would obey: control characters but for tabs and ends of
 /// lines, and characters that turn the direction of writing, are replaced by `·`. (OpenSSH ends its own lines
@@ -30,6 +30,15 @@ pub fn plain(text: &str) -> std::borrow::Cow<'_, str> {
         text.replace("\r\n", "\n").replace(odd, "·").into()
     } else {
         text.into()
+    }
+}
+
+/// Who holds a port, by the names of the program and its unit, each empty where it is not known.
+pub(crate) fn holder(program: &str, unit: &str) -> String {
+    match (program, unit) {
+        ("", _) => "something".to_owned(),
+        (program, "") => program.to_owned(),
+        (program, unit) => format!("{program} ({unit})"),
     }
 }
 
@@ -66,6 +75,11 @@ fn wrapped(title: &str, helpers: &[&str], body: &str) -> String {
 /// A script of the way in: the same wrapping, with helpers of its own.
 pub(crate) fn wrapped_login(title: &str, helpers: &str, body: &str) -> String {
     wrapped(&format!("zoisite: {title}"), &[helpers], body)
+}
+
+/// A script that looks, with helpers of its own beside those of every look.
+pub(crate) fn wrapped_look(title: &str, helpers: &str, body: &str) -> String {
+    wrapped(&format!("zoisite: {title}"), &[observe::OBSERVE, helpers], body)
 }
 
 #[cfg(test)]

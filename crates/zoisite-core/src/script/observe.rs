@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use super::{quote, wrapped};
 use crate::blueprint::{FIRST_START, HostBlueprint, Item, TOKEN_PATH};
 
-const OBSERVE: &str = include_str!("observe.sh");
+pub(super) const OBSERVE: &str = include_str!("observe.sh");
 
 /// How hard to look at large files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -22,6 +22,7 @@ host_facts() {
     fi
   done
   say arch "$(uname -m)"
+  # shellcheck disable=SC1091
   say os "$( (. /etc/os-release && printf '%s %s' "$ID" "${VERSION_ID:-}") 2>/dev/null)"
   say clock "$(date +%s)"
   say_first generation "$state/generation"
@@ -60,6 +61,7 @@ components() {
       if [ "$sum" = - ]; then
         sum=$(sha256sum <"$path")
         sum=${sum%% *}
+        # shellcheck disable=SC2174
         if mkdir -p -m 0700 "$state" 2>/dev/null; then
           printf '%s %s %s %s %s\n' "$sum" "$size" "$inode" "$time" "$path" >>"$state/verified" 2>/dev/null || :
         fi
@@ -157,6 +159,7 @@ node_state() {
   # Where the runtime does not run, its client would wait for it.
   if is_active containerd.service; then
     now 'images in the container runtime'
+    # shellcheck disable=SC2086
     listed=$(timeout -k 2 20 $2 ls -q "$pinned" 2>/dev/null) || say hangs 'the container runtime does not list its images'
     for image in $listed; do say image "$image"; done
   fi

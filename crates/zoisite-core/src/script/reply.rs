@@ -237,6 +237,17 @@ pub struct Unread {
     pub doing: Option<String>,
 }
 
+impl Unread {
+    /// Of a text that did not come to its end; `None` where it did.
+    pub fn of(text: &str) -> Option<Self> {
+        if text.lines().any(|line| line == "@\tend") {
+            return None;
+        }
+        let doing = text.lines().rev().find_map(|line| line.strip_prefix("@\tnow\t"));
+        Some(Self { tail: tail(text), doing: doing.map(|what| plain(what).into_owned()) })
+    }
+}
+
 fn fields(line: &str) -> Option<Vec<&str>> {
     Some(line.strip_prefix("@\t")?.split('\t').collect())
 }
@@ -253,16 +264,13 @@ impl Observed {
     /// When the answer is not complete.
     pub fn read(text: &str) -> Result<Self, Unread> {
         let mut out = Self::default();
-        let mut complete = false;
-        let mut doing = None;
         for line in text.lines() {
             let line = plain(line);
             let Some(fields) = fields(&line) else { continue };
             match fields[..] {
-                ["now", what] => doing = Some(what.to_owned()),
                 ["machine", id] => out.machine = id.into(),
                 ["host-key", key] => out.host_keys.push(digest(key)),
-                ["arch", arch] => out.arch = go_arch(arch),
+                ["arch", arch] => out.arch = architecture(arch),
                 ["os", os] => out.os = os.trim().into(),
                 ["clock", seconds] => out.clock = seconds.parse().unwrap_or(0),
                 ["generation", n] => out.generation = n.parse().unwrap_or(0),
@@ -343,12 +351,11 @@ impl Observed {
                 ["resolves", it] => out.resolves = Some(it == "yes"),
                 ["lacks", program] => out.lacks.push(program.into()),
                 ["hangs", what] => out.hangs.push(what.into()),
-                ["end"] => complete = true,
                 _ => {}
             }
         }
         out.host_keys.sort();
-        if complete { Ok(out) } else { Err(Unread { tail: tail(text), doing }) }
+        Unread::of(text).map_or(Ok(out), Err)
     }
 }
 
@@ -357,7 +364,8 @@ pub(crate) fn digest(text: &str) -> String {
     crate::pki::hex(&Sha256::digest(text.as_bytes()))
 }
 
-fn go_arch(machine: &str) -> String {
+/// An architecture by the name that Go has for it, from that of uname(1).
+pub(crate) fn architecture(machine: &str) -> String {
     match machine {
         "x86_64" => "amd64",
         "aarch64" => "arm64",

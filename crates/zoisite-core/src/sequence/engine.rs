@@ -1,7 +1,7 @@
 //! The state machine that takes a sequence: events in, commands out. It holds all state of a run and
 //! touches nothing.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::step::{Proven, Sequence, Step, StepOutcome, When, Work};
 use crate::blueprint::Part;
@@ -65,37 +65,98 @@ pub struct Tally {
     pub changed: usize,
 }
 
-/// A run's state.
+/// A run's state. What an event costs is in proportion to what it frees: each step counts what it waits for, and
+/// those that wait for nothing stand in a queue.
 #[derive(Clone, Debug)]
 pub struct Engine {
     steps: Vec<Step>,
     states: Vec<State>,
+    /// Of each step, those that need it.
+    needed_by: Vec<Vec<usize>>,
+    needs: Vec<Needs>,
+    /// Steps that could run now, in the order of the sequence: those that disrupt what all depend on apart.
+    ready: BTreeSet<usize>,
+    ready_to_disrupt: BTreeSet<usize>,
+    running: usize,
+    waiting: usize,
     limit: usize,
-    budget: Option<usize>,
+    joining: Joining,
     interrupted: bool,
     proven: Option<Proven>,
     /// Disrupting steps that were begun and not followed by a gate that held (rule S2).
     disrupted: BTreeSet<usize>,
 }
 
+/// What became of the steps that a step needs.
+#[derive(Clone, Copy, Debug)]
+struct Needs {
+    all: usize,
+    /// Those that have not ended.
+    open: usize,
+    /// Those that failed or were not taken.
+    missed: usize,
+    /// Those that were not taken.
+    not_taken: usize,
+}
+
+/// How hosts join, held against the budget of failures.
+#[derive(Clone, Debug, Default)]
+struct Joining {
+    budget: Option<usize>,
+    /// Of each host, the steps of its joining, and how many of them run or are done.
+    hosts: BTreeMap<Option<HostName>, (Vec<usize>, usize)>,
+    failed: BTreeSet<HostName>,
+}
+
+impl Joining {
+    /// Whether so many hosts failed to join that no other is begun. Hosts that were begun go on.
+    fn is_over(&self, step: &Step) -> bool {
+        let Some(budget) = self.budget.filter(|_| step.joins) else { return false };
+        let begun = self.hosts.get(&step.host).is_some_and(|(_, begun)| *begun > 0);
+        !begun && self.failed.len() > budget
+    }
+}
+
 impl Engine {
     /// An engine for `sequence`, with at most `limit` steps running at once.
     pub fn new(sequence: Sequence, limit: usize) -> Self {
-        let states = vec![State::Waiting; sequence.steps.len()];
-        Self {
-            steps: sequence.steps,
-            states,
+        let steps = sequence.steps;
+        let mut needed_by: Vec<Vec<usize>> = vec![Vec::new(); steps.len()];
+        let mut joining = Joining::default();
+        for (i, step) in steps.iter().enumerate() {
+            for need in &step.needs {
+                needed_by[*need].push(i);
+            }
+            if step.joins {
+                joining.hosts.entry(step.host.clone()).or_default().0.push(i);
+            }
+        }
+        let needs = steps.iter().map(|step| {
+            let all = step.needs.len();
+            Needs { all, open: all, missed: 0, not_taken: 0 }
+        });
+        let mut engine = Self {
+            states: vec![State::Waiting; steps.len()],
+            needs: needs.collect(),
+            ready: BTreeSet::new(),
+            ready_to_disrupt: BTreeSet::new(),
+            running: 0,
+            waiting: steps.len(),
             limit: limit.max(1),
-            budget: None,
+            joining,
             interrupted: false,
             proven: None,
             disrupted: BTreeSet::new(),
-        }
+            needed_by,
+            steps,
+        };
+        (0..engine.steps.len()).for_each(|step| engine.queue(step));
+        engine
     }
 
     /// Begins no further host's joining once more than this many failed to join.
     pub fn with_budget(mut self, failures: usize) -> Self {
-        self.budget = Some(failures);
+        self.joining.budget = Some(failures);
         self
     }
 
@@ -108,10 +169,15 @@ impl Engine {
     #[must_use = "commands that are not carried out stop the run"]
     pub fn handle(&mut self, event: Event) -> Vec<Command> {
         match event {
-            Event::Interrupt => self.interrupted = true,
+            Event::Interrupt => {
+                self.interrupted = true;
+                let waiting = (0..self.steps.len()).filter(|i| self.states[*i] == State::Waiting);
+                let waiting: Vec<usize> = waiting.collect();
+                self.give_up(waiting);
+            }
             Event::Left { step } => {
                 debug_assert!(self.may_be_left(step), "{}", self.steps[step].id);
-                self.states[step] = State::NotTaken;
+                self.end(step, State::NotTaken);
             }
             Event::Finished { step, outcome } => {
                 debug_assert_eq!(self.states[step], State::Running, "{}", self.steps[step].id);
@@ -121,7 +187,7 @@ impl Engine {
                     // What was disrupted before this gate is back.
                     self.disrupted.retain(|disrupted| !self.steps[step].needs.contains(disrupted));
                 }
-                self.states[step] = match outcome {
+                let state = match outcome {
                     StepOutcome::Done { changed } => State::Done(changed),
                     StepOutcome::Proven(proven) => {
                         self.proven = Some(proven);
@@ -129,6 +195,7 @@ impl Engine {
                     }
                     StepOutcome::Failed(trouble) => State::Failed(trouble),
                 };
+                self.end(step, state);
             }
         }
         self.start_what_can()
@@ -141,7 +208,7 @@ impl Engine {
 
     /// Whether nothing runs and nothing more can be started.
     pub fn finished(&self) -> bool {
-        !self.states.iter().any(|state| matches!(state, State::Running | State::Waiting))
+        self.running == 0 && self.waiting == 0
     }
 
     /// The steps.
@@ -184,82 +251,113 @@ impl Engine {
         tally
     }
 
+    /// Puts a step that waits into its queue, where all that it needs has ended.
+    fn queue(&mut self, step: usize) {
+        if self.states[step] == State::Waiting && self.needs[step].open == 0 {
+            match self.disrupts_all(step) {
+                true => self.ready_to_disrupt.insert(step),
+                false => self.ready.insert(step),
+            };
+        }
+    }
+
+    /// Whether a step that waits will never run.
+    fn is_hopeless(&self, step: usize) -> bool {
+        let needs = self.needs[step];
+        // There is nothing to tidy where nothing was begun.
+        let in_vain = needs.all > 0 && needs.not_taken == needs.all;
+        let stopped = || self.interrupted || self.joining.is_over(&self.steps[step]);
+        match self.steps[step].when {
+            When::Done => needs.missed > 0 || stopped(),
+            When::Ended => in_vain || stopped(),
+            When::Begun => in_vain,
+        }
+    }
+
+    /// Takes a step to its end, and with it those that it leaves without hope.
+    fn end(&mut self, step: usize, state: State) {
+        let (is, was_running) = (&self.steps[step], self.states[step] == State::Running);
+        match was_running {
+            true => self.running -= 1,
+            false => self.waiting -= 1,
+        }
+        self.ready.remove(&step);
+        self.ready_to_disrupt.remove(&step);
+        let failed = matches!(state, State::Failed(_));
+        let missed = failed || state == State::NotTaken;
+        let not_taken = state == State::NotTaken;
+        let mut look_again = Vec::new();
+        if is.joins {
+            let was_over = self.joining.budget.is_some_and(|n| self.joining.failed.len() > n);
+            if failed && let Some(host) = &is.host {
+                self.joining.failed.insert(host.clone());
+            }
+            if let Some((steps, begun)) = self.joining.hosts.get_mut(&is.host)
+                && was_running
+                && missed
+            {
+                *begun -= 1;
+                look_again.extend(steps.iter().copied());
+            }
+            let is_over = self.joining.budget.is_some_and(|n| self.joining.failed.len() > n);
+            if is_over && !was_over {
+                look_again.extend(self.joining.hosts.values().flat_map(|(steps, _)| steps));
+            }
+        }
+        self.states[step] = state;
+        for other in std::mem::take(&mut self.needed_by[step]) {
+            let needs = &mut self.needs[other];
+            needs.open -= 1;
+            needs.missed += usize::from(missed);
+            needs.not_taken += usize::from(not_taken);
+            self.queue(other);
+            look_again.push(other);
+        }
+        self.give_up(look_again);
+    }
+
+    /// Gives up those of these steps that will never run.
+    fn give_up(&mut self, steps: Vec<usize>) {
+        for step in steps {
+            if self.states[step] == State::Waiting && self.is_hopeless(step) {
+                self.end(step, State::NotTaken);
+            }
+        }
+    }
+
     fn start_what_can(&mut self) -> Vec<Command> {
         let mut commands = Vec::new();
-        for step in 0..self.steps.len() {
-            if self.states[step] != State::Waiting {
-                continue;
-            }
-            let needs = self.steps[step].needs.iter().map(|need| &self.states[*need]);
-            let when = self.steps[step].when;
-            let ready = needs.clone().all(|state| match state {
-                State::Done(_) => true,
-                State::Failed(_) | State::NotTaken => when != When::Done,
-                State::Waiting | State::Running => false,
-            });
-            let stopped = self.interrupted || self.over_budget(step);
-            let in_vain = || {
-                let mut all = needs.clone().peekable();
-                ready && all.peek().is_some() && all.all(|state| *state == State::NotTaken)
-            };
-            let hopeless = match when {
-                When::Done => {
-                    stopped
-                        || needs
-                            .clone()
-                            .any(|state| matches!(state, State::Failed(_) | State::NotTaken))
-                }
-                When::Ended => stopped || in_vain(),
-                // There is nothing to tidy where nothing was begun.
-                When::Begun => in_vain(),
-            };
-            if hopeless {
-                self.states[step] = State::NotTaken;
-                continue;
-            }
-            if !ready || self.running() >= self.limit || !self.one_at_a_time(step) {
-                continue;
-            }
+        while self.running < self.limit {
+            // Rule S2 at the last instant: a step that disrupts what all depend on waits while the gate after
+            // another one has not held. (Nodes restart a few at a time, in lanes.)
+            let disrupting =
+                self.ready_to_disrupt.first().filter(|_| self.disrupted.is_empty()).copied();
+            let other = self.ready.first().copied();
+            let Some(step) = disrupting.into_iter().chain(other).min() else { break };
+            self.ready.remove(&step);
+            self.ready_to_disrupt.remove(&step);
             self.states[step] = State::Running;
+            self.running += 1;
+            self.waiting -= 1;
             if self.disrupts_all(step) {
                 self.disrupted.insert(step);
             }
+            if self.steps[step].joins
+                && let Some((_, begun)) = self.joining.hosts.get_mut(&self.steps[step].host)
+            {
+                *begun += 1;
+            }
             commands.push(Command { step, work: self.work(step) });
         }
-        commands
-    }
-
-    /// Whether so many hosts failed to join that no other is begun. Hosts that were begun go on.
-    fn over_budget(&self, step: usize) -> bool {
-        let Some(budget) = self.budget.filter(|_| self.steps[step].joins) else { return false };
-        let of_host = |wanted: &dyn Fn(&State) -> bool, host: Option<&HostName>| {
-            self.steps
-                .iter()
-                .zip(&self.states)
-                .any(|(other, state)| other.joins && other.host.as_ref() == host && wanted(state))
-        };
-        let own = self.steps[step].host.as_ref();
-        if of_host(&|state| matches!(state, State::Done(_) | State::Running), own) {
-            return false;
+        if self.running == 0 && !self.ready_to_disrupt.is_empty() {
+            // What was disrupted did not come back, and nothing is left that could bring it back.
+            for step in std::mem::take(&mut self.ready_to_disrupt) {
+                self.end(step, State::NotTaken);
+            }
+            // What tidies up after them may be free now.
+            commands.extend(self.start_what_can());
         }
-        let failed: BTreeSet<_> = self
-            .steps
-            .iter()
-            .zip(&self.states)
-            .filter(|(other, state)| other.joins && matches!(state, State::Failed(_)))
-            .filter_map(|(other, _)| other.host.as_ref())
-            .collect();
-        failed.len() > budget
-    }
-
-    fn running(&self) -> usize {
-        self.states.iter().filter(|state| **state == State::Running).count()
-    }
-
-    /// Rule S2 at the last instant: a step that disrupts what all depend on waits while the gate after another
-    /// one has not held. (Nodes restart a few at a time, in lanes.)
-    fn one_at_a_time(&self, step: usize) -> bool {
-        !self.disrupts_all(step) || self.disrupted.is_empty()
+        commands
     }
 
     fn disrupts_all(&self, step: usize) -> bool {

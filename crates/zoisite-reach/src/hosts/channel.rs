@@ -28,6 +28,8 @@ const SCRIPTS: usize = 64;
 const SESSIONS: usize = 8;
 /// For how long a connection that is dropped in a crowd is tried again.
 const CROWD: Duration = Duration::from_secs(45);
+/// The same where somebody waits to hear how far a host lets them in.
+const ALONE: Duration = Duration::from_secs(3);
 /// For how long a session more is asked for where none of ours runs: the last one may be ending there.
 const ENDING: Duration = Duration::from_secs(10);
 /// The longest pause between two tries.
@@ -225,6 +227,27 @@ impl Channel {
     /// # Errors
     /// What kept it from opening.
     pub async fn connection(&self, until: Instant) -> Result<Arc<dyn Connection>, Trouble> {
+        self.connection_in_crowd(until, CROWD).await
+    }
+
+    /// The same, for somebody who waits for the answer: only behind another host is there a crowd of our own,
+    /// which it pays to wait for.
+    ///
+    /// # Errors
+    /// What kept it from opening.
+    pub async fn connection_now(&self) -> Result<Arc<dyn Connection>, Trouble> {
+        let crowd = match self.carrier.behind(&self.target).await {
+            Some(_) => CROWD,
+            None => ALONE,
+        };
+        self.connection_in_crowd(Instant::now(), crowd).await
+    }
+
+    async fn connection_in_crowd(
+        &self,
+        until: Instant,
+        crowd: Duration,
+    ) -> Result<Arc<dyn Connection>, Trouble> {
         let mut standing = self.standing.lock().await;
         let stood = match &*standing {
             Standing::Open(connection) if connection.stands() => return Ok(Arc::clone(connection)),
@@ -252,7 +275,7 @@ impl Channel {
                 None => trouble,
             };
             let end = match (not.hope, stood) {
-                (Hope::Crowded, _) => until.max(began + CROWD),
+                (Hope::Crowded, _) => until.max(began + crowd),
                 (Hope::Away, true) => until,
                 (Hope::Away, false) | (Hope::None, _) => began,
             };

@@ -9,6 +9,7 @@ mod channel;
 mod copy;
 mod lines;
 mod openssh;
+mod survey;
 mod way;
 mod way_in;
 
@@ -24,8 +25,11 @@ use zoisite_core::blueprint::{
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::Secret;
-use zoisite_core::script::{Depth, KeyText, Observed, Outcome, Reply, Stretch, observe, plain};
+use zoisite_core::script::{
+    Depth, KeyText, Observed, Outcome, Reply, Stretch, Unread, observe, plain,
+};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
+use zoisite_core::survey::Facts;
 
 pub use self::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use self::channel::{Channel, Heard, Limits, Saying};
@@ -179,6 +183,36 @@ impl Hosts {
         Ok(Arc::new(Way { channel: Arc::clone(channel), host: to.0, port: to.1, from_here }))
     }
 
+    /// Runs a script that looks, or does what is harmless when it is done twice, to its end; what it said.
+    async fn report(
+        &self,
+        host: &HostName,
+        script: &str,
+        attempted: &str,
+    ) -> Result<String, Trouble> {
+        let channel = self.channel(host)?;
+        let until = Instant::now() + LOOK_AGAIN;
+        let saying = Saying { attempted, script: 0, silence: self.deadlines.looking, until };
+        let (text, heard) = loop {
+            let (text, heard) = channel.told(script, &saying).await?;
+            // One that was cut is run again.
+            if !heard.cut || Instant::now() >= until {
+                break (text, heard);
+            }
+        };
+        let Some(unread) = Unread::of(&text) else { return Ok(text) };
+        if let Some(fault) = heard.fault {
+            return Err(hangs(host, attempted, fault, unread.doing.as_deref()));
+        }
+        let answer = match (heard.said.trim(), unread.tail.as_str()) {
+            ("", "") if heard.cut => "the connection broke off".to_owned(),
+            ("", "") => "no answer".to_owned(),
+            ("", tail) => tail.to_owned(),
+            (said, _) => in_one_line(said),
+        };
+        Err(Trouble::new(Some(host.clone()), attempted, answer, Vec::new()))
+    }
+
     /// Runs a script on a host that is short, harmless, and done twice without harm; what it prints.
     async fn lines_of(&self, host: &HostName, script: &str, attempted: &str) -> Vec<String> {
         let mut lines = Vec::new();
@@ -312,33 +346,17 @@ impl Reach for Hosts {
     async fn observe(&self, blueprint: &HostBlueprint, depth: Depth) -> Look {
         let host = &blueprint.host;
         let attempted = "looking at the host";
-        let channel = self.channel(host)?;
-        let script = observe(blueprint, depth);
-        let until = Instant::now() + LOOK_AGAIN;
-        let saying = Saying { attempted, script: 0, silence: self.deadlines.looking, until };
-        let (text, heard) = loop {
-            let (text, heard) = channel.told(&script, &saying).await?;
-            // A look does no harm: one that was cut is made again.
-            if !heard.cut || Instant::now() >= until {
-                break (text, heard);
-            }
-        };
-        let observed = Observed::read(&text).map_err(|unread| {
-            if let Some(fault) = heard.fault {
-                return hangs(host, attempted, fault, unread.doing.as_deref());
-            }
-            let answer = match (heard.said.trim(), unread.tail.as_str()) {
-                ("", "") if heard.cut => "the connection broke off".to_owned(),
-                ("", "") => "no answer".to_owned(),
-                ("", tail) => tail.to_owned(),
-                (said, _) => in_one_line(said),
-            };
-            Trouble::new(Some(host.clone()), attempted, answer, Vec::new())
-        })?;
+        let text = self.report(host, &observe(blueprint, depth), attempted).await?;
+        let observed = Observed::read(&text)
+            .map_err(|unread| Trouble::new(Some(host.clone()), attempted, unread.tail, vec![]))?;
         if let Ok(mut arch) = self.arch.lock() {
             arch.insert(host.clone(), observed.arch.clone());
         }
         Ok(observed)
+    }
+
+    async fn survey(&self, cluster: &Cluster, host: &HostName) -> Result<Facts, Trouble> {
+        self.facts_of(cluster, host).await
     }
 
     async fn act(&self, stretch: &Stretch, progress: Progress<'_>) -> StepOutcome {

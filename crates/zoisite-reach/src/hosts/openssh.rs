@@ -25,6 +25,9 @@ use zoisite_core::script::plain;
 use super::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use crate::access::Stream;
 
+/// Where ssh ended and did not say why.
+pub(super) const WORDLESS: &str = "ssh ended without a word";
+
 /// An interrupt at the terminal is for Zoisite alone; what is ignored stays so in what sh becomes.
 const DEAF: &str = "trap '' INT HUP QUIT; exec \"$@\"";
 
@@ -522,7 +525,7 @@ fn in_short(said: &str) -> String {
     let lines: Vec<&str> =
         said.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with('@')).collect();
     match lines.len() {
-        0 => "ssh ended without a word".to_owned(),
+        0 => WORDLESS.to_owned(),
         _ if said.contains("ssh: not found") => {
             "the program ssh is not installed on this machine".to_owned()
         }

@@ -9,12 +9,13 @@ use tokio::time::{Instant, timeout};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::login::{
-    Opened, Opening, OpeningFailed, RULES, Stage, WayIn, closing_scripts, key_script, look_around,
-    overriding_rule, read_inside, rule_script, stage_of,
+    Opened, Opening, OpeningFailed, RULES, Stage, WayIn, closing_scripts, find_key_script,
+    key_script, look_around, overriding_rule, read_inside, rule_script, stage_of,
 };
 use zoisite_core::script::plain;
 
 use super::channel::Saying;
+use super::openssh::WORDLESS;
 use super::{Hosts, in_one_line};
 
 /// For how long a name is looked up, a port dialled, a greeting waited for.
@@ -37,7 +38,7 @@ impl Hosts {
         host: &HostName,
     ) -> Result<zoisite_core::login::Inside, (Stage, Trouble)> {
         let channel = self.channel(host).map_err(|trouble| (Stage::Name, trouble))?;
-        if let Err(trouble) = channel.connection(Instant::now()).await {
+        if let Err(trouble) = channel.connection_now().await {
             let stage = stage_of(&trouble.answer);
             // Only what ssh itself does not tell is looked into: sshd counts callers who do not log in, and bars
             // those who come often (sshd_config(5), PerSourcePenalties).
@@ -45,6 +46,9 @@ impl Hosts {
                 && let Some((name, port)) = channel.dials().await
             {
                 knock(host, &name, port).await?;
+            }
+            if stage == Stage::Server {
+                return Err((stage, closed_after_greeting(trouble)));
             }
             return Err((stage, self.login_mend(host, stage, trouble)));
         }
@@ -131,6 +135,22 @@ impl Hosts {
         })
     }
 
+    /// What [`Self::open`] is about to place, as far as it can be known beforehand: a record of it takes back
+    /// what one that was killed half-way placed. Changes nothing there.
+    ///
+    /// # Errors
+    /// What kept it from being looked at.
+    pub async fn about_to_open(
+        &self,
+        host: &HostName,
+        user: &str,
+        key: &str,
+    ) -> Result<Opened, Trouble> {
+        let had = self.opening(host, &find_key_script(key), false).await? == Opening::KeyHad;
+        let key = (!had).then(|| key.to_owned());
+        Ok(Opened { user: user.to_owned(), key, rule: None, begun: true })
+    }
+
     /// Lets the login user become root without a password, and adds a line to their authorized keys. Where the
     /// second fails, the first is taken back.
     ///
@@ -168,6 +188,18 @@ impl Hosts {
         }
         Ok(())
     }
+}
+
+/// What greets as SSH does and then goes away: ssh does not always have a word for that.
+fn closed_after_greeting(trouble: Trouble) -> Trouble {
+    let host = trouble.host.as_ref().map_or("it", HostName::as_str).to_owned();
+    let answer = match trouble.answer.as_str() {
+        WORDLESS => "it greets as SSH does, and then closes the connection".to_owned(),
+        said => said.to_owned(),
+    };
+    Trouble { answer, ..trouble }.mend(format!(
+        "on {host}: sshd -t tells whether its configuration is sound, journalctl -u ssh why it closes (host keys that it may not read, MaxStartups, PerSourcePenalties)"
+    ))
 }
 
 /// Whether something that speaks SSH answers there.

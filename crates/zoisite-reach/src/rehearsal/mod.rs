@@ -7,6 +7,7 @@
 
 mod cluster;
 mod etcd;
+mod survey;
 mod world;
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -16,10 +17,11 @@ use async_trait::async_trait;
 use tokio::sync::Notify;
 use tokio::time::Instant;
 use zoisite_core::blueprint::{ApiObject, Component, HostBlueprint};
-use zoisite_core::cluster::{Endpoint, HostName};
+use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
+use zoisite_core::survey::Facts;
 
 pub use self::world::{Fault, World};
 use crate::access::Access;
@@ -175,6 +177,11 @@ impl Reach for Rehearsal {
     async fn observe(&self, blueprint: &HostBlueprint, _: Depth) -> Look {
         self.reach(&blueprint.host, Duration::from_millis(60)).await?;
         Ok(self.world().observe(blueprint))
+    }
+
+    async fn survey(&self, cluster: &Cluster, host: &HostName) -> Result<Facts, Trouble> {
+        self.reach(host, Duration::from_millis(90)).await?;
+        Ok(self.world().facts(cluster, host))
     }
 
     async fn act(&self, stretch: &Stretch, progress: Progress<'_>) -> StepOutcome {

@@ -38,6 +38,10 @@ pub enum Fault {
     Cut(HostName, HostName),
     /// A host's disk is full.
     DiskFull(HostName),
+    /// A host's disk is dead: nothing can be written to it.
+    DiskDead(HostName),
+    /// A host's clock is ahead, by so many milliseconds.
+    ClockAhead(HostName, i64),
 }
 
 /// A file on a simulated host.
@@ -88,7 +92,7 @@ pub struct World {
     /// What the API holds; it lives in etcd.
     pub(super) api: SimApi,
     #[serde(skip)]
-    faults: Vec<Fault>,
+    pub(super) faults: Vec<Fault>,
     operations: u64,
     /// Rules that were broken, in words; empty unless the program is wrong.
     broken: Vec<String>,
@@ -243,7 +247,7 @@ impl World {
             Fault::DiskFull(full) => {
                 full == host && (what.starts_with("file") || what.starts_with('/'))
             }
-            Fault::Cut(..) => false,
+            Fault::Cut(..) | Fault::DiskDead(_) | Fault::ClockAhead(..) => false,
         };
         match self.faults.iter().find(|fault| struck(fault)) {
             Some(Fault::Killed { .. }) => Err(None),

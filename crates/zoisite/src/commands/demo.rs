@@ -10,6 +10,7 @@ use zoisite_core::script::Depth;
 use zoisite_reach::World;
 use zoisite_store::{FreshKeys, trust};
 
+use super::Time;
 use super::{pki, raise};
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
@@ -87,7 +88,7 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     title(3, "raised on simulated hosts: quorum, control plane, balancers, nodes, DNS");
     let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
     let world = Arc::new(Mutex::new(world));
-    raise::rehearse_on(&site, &options, &raise::RaiseArgs::rehearsed(), &[], &world)?;
+    raise::rehearse_on(&site, &options, &raise::RaiseArgs::rehearsed(), &[], (&world, Time::Real))?;
 
     title(4, "raised again: nothing differs");
     let mut scratch = site.scratch()?;
@@ -96,7 +97,7 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     let mut reach = road::rehearsal(&world, site.no_contents(), u64::MAX);
     let how = (Depth::Quick, &[][..]);
     let found =
-        super::block_on(road::survey(&site, &mut scratch, &mut reach, &mut prepared, how))??;
+        super::block_on(road::sighting(&site, &mut scratch, &mut reach, &mut prepared, how))??;
     let sequence = found.plan(&site, &prepared, &sums, &[], 300)?;
     view::out(&super::sequence::render(&sequence, false, style));
 

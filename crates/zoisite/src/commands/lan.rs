@@ -24,6 +24,9 @@ pub struct LanArgs {
     /// Folder to write files to, all of them or those named
     #[arg(long, short, value_name = "DIR")]
     out: Option<PathBuf>,
+    /// Replace files there that say something else
+    #[arg(long, requires = "out")]
+    force: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -86,6 +89,22 @@ pub fn run(options: &Options, args: &LanArgs) -> Result<ExitCode, Failure> {
         Some(folder) => {
             let failed = |error: std::io::Error| Failure::file("writing to", folder, &error);
             std::fs::create_dir_all(folder).map_err(failed)?;
+            let others = texts.iter().filter(|(form, text)| {
+                std::fs::read(folder.join(form.file()))
+                    .is_ok_and(|there| there != text.text.as_bytes())
+            });
+            let others: Vec<&str> = others.map(|(form, _)| form.file()).collect();
+            if !others.is_empty() && !args.force {
+                return Err(Failure::new(
+                    Kind::Usage,
+                    format!(
+                        "{} has files that say something else: {}",
+                        folder.display(),
+                        others.join(", ")
+                    ),
+                    "nothing was written; --force replaces them",
+                ));
+            }
             for (form, text) in &texts {
                 let file = folder.join(form.file());
                 std::fs::write(&file, &text.text)

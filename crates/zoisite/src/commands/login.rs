@@ -1,21 +1,19 @@
 use std::collections::BTreeMap;
 use std::process::ExitCode;
-use std::time::Duration;
 
 use clap::Args;
-use futures_util::StreamExt as _;
 use serde_json::json;
 use zoisite_core::cluster::{HostName, matches};
+use zoisite_core::diagnosis::Trouble;
 use zoisite_core::login::{Stage, Stopped, WayIn, find_clones, is_changed_key};
-use zoisite_core::script::Observed;
-use zoisite_core::sequence::same_machine;
 use zoisite_reach::{Hosts, Reach as _};
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::road;
 use crate::site::Site;
-use crate::view::{self, Style, looking::Looking};
+use crate::surveying::other_machines;
+use crate::view::{self, Style, looking::of_each};
 
 /// Show how far every host lets you in: name, route, port, SSH, host key, login, root, tools, systemd, machine
 ///
@@ -74,50 +72,31 @@ pub async fn ways_in(
     reach: &Hosts,
     hosts: &[HostName],
 ) -> Result<Vec<WayIn>, Failure> {
-    let mut shown = Looking::at(hosts.iter().cloned());
-    let mut again = tokio::time::interval(Duration::from_millis(500));
-    let climbs =
-        hosts.iter().enumerate().map(|(i, host)| async move { (i, reach.way_in(host).await) });
-    let mut climbing = futures_util::stream::iter(climbs).buffer_unordered(AT_ONCE);
-    let mut ways: Vec<(usize, WayIn)> = Vec::new();
-    loop {
-        tokio::select! {
-            way = climbing.next() => match way {
-                Some((i, way)) => {
-                    shown.seen(&way.host);
-                    ways.push((i, way));
-                }
-                None => break,
-            },
-            _ = again.tick() => shown.show(),
-        }
-    }
-    shown.end();
-    ways.sort_by_key(|(i, _)| *i);
+    let look = async |host: &HostName| reach.way_in(host).await;
+    let ways = of_each(hosts, AT_ONCE, look).await;
     let mut ways: Vec<WayIn> = ways.into_iter().map(|(_, way)| way).collect();
     find_clones(&mut ways);
     let pins = match site.existing_state()? {
         Some(state) => state.pins()?,
         None => BTreeMap::new(),
     };
-    for way in &mut ways {
-        let (Some(inside), None) = (&way.inside, &way.stopped) else { continue };
-        let Some(pin) = pins.get(way.host.as_str()) else { continue };
-        let seen = Observed {
-            machine: inside.machine.clone(),
-            host_keys: inside.host_keys.clone(),
-            ..Observed::default()
+    let others = {
+        let inside = ways.iter().filter(|way| way.stopped.is_none());
+        let inside = inside.filter_map(|way| Some((&way.host, way.inside.as_ref()?)));
+        let inside = inside.map(|(host, i)| (host, i.machine.as_str(), i.host_keys.as_slice()));
+        other_machines(&pins, inside)
+    };
+    for refusal in others {
+        let Some(way) = ways.iter_mut().find(|way| Some(&way.host) == refusal.host.as_ref()) else {
+            continue;
         };
-        if let Err(refusal) = same_machine(&way.host, pin, &seen) {
-            let trouble = zoisite_core::diagnosis::Trouble::new(
-                Some(way.host.clone()),
-                "telling whether it is the machine of before",
-                refusal.found,
-                Vec::new(),
-            );
-            let trouble = trouble.mend(refusal.mend);
-            way.stopped = Some(Stopped { stage: Stage::Machine, trouble });
-        }
+        let trouble = Trouble::new(
+            refusal.host,
+            "telling whether it is the machine of before",
+            refusal.found,
+            Vec::new(),
+        );
+        way.stopped = Some(Stopped { stage: Stage::Machine, trouble: trouble.mend(refusal.mend) });
     }
     Ok(ways)
 }

@@ -11,10 +11,12 @@ pub mod login;
 pub mod manual;
 pub mod new;
 pub mod open;
+pub mod paths;
 pub mod pki;
 pub mod raise;
 pub mod sequence;
 pub mod status;
+pub mod survey;
 pub mod tokens;
 pub mod verify;
 
@@ -40,6 +42,8 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Drawing(args) => drawing::run(&options, &args),
         Command::Login(args) => login::run(&options, &args),
         Command::Open(args) => open::run(&options, &args),
+        Command::Survey(args) => survey::run(&options, &args),
+        Command::Paths(args) => paths::run(&options, &args),
         Command::Lan(args) => lan::run(&options, &args),
         Command::Pki(args) => pki::run(&options, &args),
         Command::Files(args) => files::run(&options, &args),
@@ -58,8 +62,23 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
 
 /// Drives a future to its end.
 pub fn block_on<T>(future: impl Future<Output = T>) -> Result<T, Failure> {
+    block_on_time(Time::Real, future)
+}
+
+/// How time passes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Time {
+    /// As it does.
+    Real,
+    /// From one thing that is waited for to the next: nobody waits.
+    Virtual,
+}
+
+/// Drives a future to its end, in a time of its own.
+pub fn block_on_time<T>(time: Time, future: impl Future<Output = T>) -> Result<T, Failure> {
     tokio::runtime::Builder::new_current_thread()
         .enable_all()
+        .start_paused(time == Time::Virtual)
         .build()
         .map(|runtime| runtime.block_on(future))
         .map_err(|error| {

@@ -17,7 +17,7 @@ use super::login::{chosen, judged, tell, ways_in};
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::road;
-use crate::site::Site;
+use crate::site::{Site, begin_run, now};
 use crate::view;
 
 /// Let yourself into hosts that still ask for a password: your key, and root without one
@@ -109,9 +109,13 @@ async fn open(
         }
         let mut work = site.briefly()?;
         let doors = Doors::of(site, password)?;
+        let run = begin_run(&mut work.state, &format!("open {}", view::few(&names)))?;
         let done = open_all(&doors, &named, &key, &mut work.state).await;
         doors.close().await;
         let mut done = done?;
+        let well = done.values().filter(|result| result.is_ok()).count();
+        let outcome = format!("opened {} of {}", well, view::count(closed.len(), "host"));
+        work.state.end_run(run, &outcome, now())?;
         for way in ways.iter_mut().filter(|way| stopped_at(way, &[Stage::Login, Stage::Root])) {
             match done.remove(&way.host) {
                 Some(Ok(now)) => {
@@ -173,13 +177,16 @@ impl Doors {
     async fn open(
         &self,
         host: &HostName,
-        user: &str,
+        about: &Opened,
         key: &str,
     ) -> (HostName, Option<Opened>, Result<WayIn, Trouble>) {
-        let opened = match self.told.open(host, user, key).await {
+        let mut opened = match self.told.open(host, &about.user, key).await {
             Ok(opened) => opened,
-            Err(trouble) => return (host.clone(), None, Err(trouble)),
+            // How far it came is not known where the connection broke off.
+            Err(trouble) => return (host.clone(), Some(about.clone()), Err(trouble)),
         };
+        // What an earlier try placed is ours to take back too.
+        opened.key = opened.key.or_else(|| about.key.clone());
         let way = self.asking_nobody.way_in(host).await;
         let closed = [Stage::Login, Stage::Root];
         match &way.stopped {
@@ -227,15 +234,33 @@ async fn open_all(
 ) -> Result<Done, Failure> {
     let mut done = Done::new();
     let mut refused = 0;
+    let known = state.opened()?;
     // The first one by itself, the others side by side.
     let (first, others) = closed.split_at(1.min(closed.len()));
     for some in std::iter::once(first).chain(others.chunks(AT_ONCE)) {
-        let mut opening: futures_util::stream::FuturesUnordered<_> =
-            some.iter().map(|(host, user)| doors.open(host, user, key)).collect();
-        while let Some((host, opened, result)) = opening.next().await {
-            if let Some(opened) = &opened {
-                state.put_opened(&host, Some(opened))?;
+        let looked = some.iter().map(|(host, user)| async move {
+            (host, doors.told.about_to_open(host, user, key).await)
+        });
+        let mut ready = Vec::new();
+        for (host, about) in futures_util::future::join_all(looked).await {
+            match about {
+                // Recorded before it is placed: killed in between, --undo still knows of it.
+                Ok(mut about) => {
+                    let before = known.get(host).and_then(|before| before.key.clone());
+                    about.key = about.key.or(before);
+                    state.put_opened(host, Some(&about))?;
+                    ready.push((host, about));
+                }
+                Err(trouble) => {
+                    refused += usize::from(refuses(&trouble));
+                    done.insert(host.clone(), Err(trouble));
+                }
             }
+        }
+        let mut opening: futures_util::stream::FuturesUnordered<_> =
+            ready.iter().map(|(host, about)| doors.open(host, about, key)).collect();
+        while let Some((host, opened, result)) = opening.next().await {
+            state.put_opened(&host, opened.as_ref())?;
             refused += usize::from(result.as_ref().err().is_some_and(refuses));
             done.insert(host, result);
         }
@@ -262,6 +287,8 @@ async fn undo(
         return Ok(ExitCode::SUCCESS);
     }
     let mut work = site.briefly()?;
+    let names: Vec<&str> = wanted.keys().map(HostName::as_str).collect();
+    let run = begin_run(&mut work.state, &format!("open {} --undo", view::few(&names)))?;
     let reach = road::hosts_asking_nobody(site, None)?;
     let mut troubles = Vec::new();
     let mut closing: futures_util::stream::FuturesUnordered<_> = wanted
@@ -284,6 +311,8 @@ async fn undo(
     drop(closing);
     reach.close().await;
     closed.sort();
+    let outcome = format!("closed {} of {}", closed.len(), view::count(wanted.len(), "host"));
+    work.state.end_run(run, &outcome, now())?;
     if options.json {
         view::json(&serde_json::json!({"closed": closed, "troubles": troubles}));
     } else if !closed.is_empty() {

@@ -15,10 +15,11 @@ use zoisite_core::sequence::{ApiLook, Begun, Engine, Looks, Sequence, State as S
 use zoisite_reach::{Deadlines, Hosts, Reach, RunEvent, World};
 use zoisite_store::{RunRecord, State, StoreError, trust};
 
+use super::Time;
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
-use crate::road::{self, Phases, Prepared, Survey, prepare};
+use crate::road::{self, Phases, Prepared, Sighting, prepare};
 use crate::site::{Site, Working, begin_run, now};
 use crate::standing::{self, Seen, Standing};
 use crate::view::run::Told;
@@ -148,9 +149,11 @@ fn raise(
     let mut raise = Raise { site, json, sums, prepared, run, looked, may_fail, events };
     super::block_on(async {
         let how = (depth, accept);
-        let survey = road::survey(site, &mut draft, &mut reach, &mut raise.prepared, how).await;
-        let result = match survey {
-            Ok(survey) => raise.over_ssh(args, accept, (draft, state), &mut reach, survey).await,
+        let sighting = road::sighting(site, &mut draft, &mut reach, &mut raise.prepared, how).await;
+        let result = match sighting {
+            Ok(sighting) => {
+                raise.over_ssh(args, accept, (draft, state), &mut reach, sighting).await
+            }
             Err(failure) => Err(failure),
         };
         reach.close().await;
@@ -165,22 +168,23 @@ impl Raise<'_> {
         accept: &[HostName],
         (mut draft, state): (State, &mut State),
         reach: &mut Hosts,
-        mut survey: Survey,
+        mut sighting: Sighting,
     ) -> Result<String, Failure> {
         let site = self.site;
-        let pins = survey.met()?;
+        let pins = sighting.met()?;
+        sighting.leave_out_unfit(site, reach).await?;
         self.looked = reach.elapsed();
-        let sequence = survey.plan(site, &self.prepared, &self.sums, accept, args.patience)?;
+        let sequence = sighting.plan(site, &self.prepared, &self.sums, accept, args.patience)?;
         if !sequence.is_empty() {
             let ledger = &self.prepared.ledger;
             if let Some(access) = road::access(site, &mut draft, ledger, &sequence)? {
                 reach.set_access(access);
             }
-            if survey.api == ApiLook::Absent {
+            if sighting.api == ApiLook::Absent {
                 reach.set_api_access(road::api_access(site, &mut draft, ledger)?);
             }
         }
-        let looks = &survey.looks;
+        let looks = &sighting.looks;
         // It was judged: only now anything of it counts.
         self.prepared.keep(site, &mut draft, looks, &pins)?;
         drop(draft);
@@ -197,7 +201,7 @@ impl Raise<'_> {
             self.carry_out(state, reach, sequence, looks).await
         };
         // Hosts that could not be reached were left out, and that is told.
-        let unreachable = survey.troubles();
+        let unreachable = sighting.troubles();
         match (told, unreachable.is_empty()) {
             (told, true) => told,
             (Ok(_), false) => Err(Failure::troubles(unreachable)),
@@ -424,7 +428,7 @@ fn rehearse(
     };
     world.switch_on(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
     let world = Arc::new(Mutex::new(world));
-    let ended = rehearse_on(&site, options, args, accept, &world);
+    let ended = rehearse_on(&site, options, args, accept, (&world, Time::Virtual));
     let text = serde_json::to_vec(&*world.lock().unwrap_or_else(PoisonError::into_inner)).map_err(
         |e| Failure::new(Kind::Run, format!("writing {}: {e}", file.display()), "report this"),
     )?;
@@ -447,18 +451,19 @@ pub fn rehearse_on(
     options: &Options,
     args: &RaiseArgs,
     accept: &[HostName],
-    world: &Arc<Mutex<World>>,
+    (world, time): (&Arc<Mutex<World>>, Time),
 ) -> Result<ExitCode, Failure> {
     let mut work = site.working()?;
     recorded(&mut work.state, "raise, rehearsed", |state, run| {
         let mut draft = site.draft()?;
         let mut prepared = prepare(site, &mut draft, &args.parts.chosen())?;
-        super::block_on(async {
+        super::block_on_time(time, async {
             let mut looking = road::rehearsal(world, site.no_contents(), run.generation);
             let how = (Depth::Quick, accept);
             let mut found =
-                road::survey(site, &mut draft, &mut looking, &mut prepared, how).await?;
+                road::sighting(site, &mut draft, &mut looking, &mut prepared, how).await?;
             let pins = found.met()?;
+            found.leave_out_unfit(site, &looking).await?;
             let sums = simulated_sums(&prepared);
             let sequence = found.plan(site, &prepared, &sums, accept, args.patience)?;
             let looks = found.looks;

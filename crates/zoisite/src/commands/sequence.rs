@@ -6,10 +6,11 @@ use zoisite_core::blueprint::Component;
 use zoisite_core::cluster::HostName;
 use zoisite_core::script::KeyText;
 use zoisite_core::sequence::{Sequence, Step, Work};
+use zoisite_reach::Hosts;
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
-use crate::road::{self, Ahead};
+use crate::road::{self, Ahead, Prepared, Sighting};
 use crate::site::Site;
 use crate::view::{self, Style, count, table::ranked};
 
@@ -43,10 +44,14 @@ enum Form {
 pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let how = (&args.parts.chosen()[..], args.deep);
-    let (ahead, ()) = road::look_ahead(&site, how, async |_, _, _| ())?;
-    let Ahead { sums, prepared, mut survey } = ahead;
-    survey.met()?;
-    let sequence = survey.plan(&site, &prepared, &sums, &[], 300)?;
+    let further = async |reach: &Hosts, _: &Prepared, sighting: &mut Sighting| {
+        sighting.leave_out_unfit(&site, reach).await
+    };
+    let (ahead, fit) = super::block_on(road::look_ahead(&site, how, further))??;
+    let Ahead { sums, prepared, mut sighting } = ahead;
+    sighting.met()?;
+    fit?;
+    let sequence = sighting.plan(&site, &prepared, &sums, &[], 300)?;
     if let Some(host) = &args.show_script {
         return show_script(&site, &sequence, host);
     }
@@ -63,7 +68,7 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
         }
         view::out(&render(&sequence, args.form == Form::Table, Style::stdout()));
     }
-    let troubles = survey.troubles();
+    let troubles = sighting.troubles();
     if troubles.is_empty() { Ok(ExitCode::SUCCESS) } else { Err(Failure::troubles(troubles)) }
 }
 

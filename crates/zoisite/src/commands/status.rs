@@ -5,46 +5,102 @@ use zoisite_reach::Hosts;
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
-use crate::road::{self, Ahead, Prepared, Survey};
+use crate::road::{self, Ahead, Prepared, Sighting};
 use crate::site::{Site, now};
-use crate::standing::{Seen, ask_each, standing};
+use crate::standing::{Seen, Standing, ask_each, standing};
 use crate::view::{self, Style};
+use crate::watching::{Round, WatchArgs, watch};
 
 /// Show what stands: quorum, control plane, balancers, nodes, and what differs on hosts
 ///
 /// Ends with status 3 when anything is not well or differs.
 #[derive(Args, Debug)]
-#[command(after_help = "Examples:\n  zoisite status\n  zoisite status --json")]
+#[command(
+    after_help = "Examples:\n  zoisite status\n  zoisite status --json\n  zoisite status --watch          # until all is well"
+)]
 pub struct StatusArgs {
     #[command(flatten)]
     parts: super::PartArgs,
     /// Compute every checksum on the hosts anew
     #[arg(long)]
     deep: bool,
+    #[command(flatten)]
+    watching: WatchArgs,
 }
 
 pub fn run(options: &Options, args: &StatusArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     site.raised_state()?;
+    if args.watching.watch {
+        return watch(&args.watching, options.json, async || {
+            let mut stands = look(&site, options, args).await?;
+            if options.json {
+                view::json(&stands.standing);
+            }
+            Ok(round(&site, &mut stands))
+        });
+    }
+    let mut stands = super::block_on(look(&site, options, args))??;
+    if options.json {
+        view::json(&stands.standing);
+    } else {
+        view::out(&view::standing::render(&site, &stands.standing, now(), Style::stdout()));
+    }
+    stands.status()
+}
+
+/// What one look came to.
+struct Stands {
+    standing: Standing,
+    sighting: Sighting,
+}
+
+impl Stands {
+    fn status(&mut self) -> Result<ExitCode, Failure> {
+        // Another machine behind an address is worth more than a line in a table.
+        self.sighting.met()?;
+        if self.standing.well() {
+            Ok(ExitCode::SUCCESS)
+        } else {
+            Err(Failure::told(Kind::Findings))
+        }
+    }
+}
+
+async fn look(site: &Site, options: &Options, args: &StatusArgs) -> Result<Stands, Failure> {
     let how = (&args.parts.chosen()[..], args.deep);
-    let further = async |reach: &Hosts, prepared: &Prepared, survey: &Survey| {
-        ask_each(&site, reach, prepared, &survey.looks).await
+    let further = async |reach: &Hosts, prepared: &Prepared, sighting: &mut Sighting| {
+        ask_each(site, reach, prepared, &sighting.looks).await
     };
-    let (Ahead { sums, prepared, mut survey }, asked) = road::look_ahead(&site, how, further)?;
+    let (ahead, asked) = road::look_ahead(site, how, further).await?;
+    let Ahead { sums, prepared, sighting } = ahead;
     if !options.json && !sums.are_known() {
         view::note(&format!(
             "there is no {}: whether the components on hosts are the right ones cannot be said",
             site.components_folder().join("SHA256SUMS").display()
         ));
     }
-    let seen = Seen { looks: &survey.looks, api: &survey.api, asked: &asked };
-    let standing = standing(&site, (&prepared, &prepared.ledger), &seen, &sums);
-    if options.json {
-        view::json(&standing);
-    } else {
-        view::out(&view::standing::render(&site, &standing, now(), Style::stdout()));
+    let seen = Seen { looks: &sighting.looks, api: &sighting.api, asked: &asked };
+    let standing = standing(site, (&prepared, &prepared.ledger), &seen, &sums);
+    Ok(Stands { standing, sighting })
+}
+
+/// The same for somebody who watches.
+fn round(site: &Site, stands: &mut Stands) -> Round {
+    let standing = &stands.standing;
+    let quorum = &standing.quorum;
+    let ready = standing.services().filter(|service| service.state == "ready").count();
+    let nodes = standing.nodes.iter().filter(|node| node.state == "Ready" && node.looked).count();
+    Round {
+        headline: format!(
+            "{} of {} healthy · {ready} of {} ready · {nodes} of {} Ready",
+            quorum.healthy,
+            view::count(quorum.members_wanted, "member"),
+            view::count(standing.services().count(), "service"),
+            view::count(standing.nodes.len(), "node"),
+        ),
+        ailing: standing.ailing(&|_| false),
+        picture: view::standing::render(site, standing, now(), Style::stdout()),
+        status: stands.status(),
     }
-    // Another machine behind an address is worth more than a line in a table.
-    survey.met()?;
-    if standing.well() { Ok(ExitCode::SUCCESS) } else { Err(Failure::told(Kind::Findings)) }
 }

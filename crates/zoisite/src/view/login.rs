@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use zoisite_core::cluster::HostName;
 use zoisite_core::login::{Stage, WayIn};
 
-use super::{Style, count, names, table::ranked};
+use super::{Style, alike, count, names, table::ranked};
 
 fn title(stage: Stage) -> &'static str {
     match stage {
@@ -52,17 +52,8 @@ pub fn render(ways: &[WayIn], did: &BTreeMap<HostName, &'static str>, style: Sty
     columns.push(("", 1));
     let mut out = ranked(&columns, rows);
     // What stops many hosts for the same reason is told once.
-    let mut alike: Vec<Vec<&WayIn>> = Vec::new();
-    for way in ways.iter().filter(|way| way.stopped.is_some()) {
-        match alike
-            .iter_mut()
-            .find(|some| reason(some[0]).is_some() && reason(some[0]) == reason(way))
-        {
-            Some(some) => some.push(way),
-            None => alike.push(vec![way]),
-        }
-    }
-    for some in alike {
+    let same = |a: &WayIn, b: &WayIn| reason(a).is_some() && reason(a) == reason(b);
+    for some in alike(ways.iter().filter(|way| way.stopped.is_some()), same) {
         let Some(stopped) = &some[0].stopped else { continue };
         let trouble = &stopped.trouble;
         let _ = writeln!(

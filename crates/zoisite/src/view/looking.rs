@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::io::IsTerminal as _;
 use std::time::{Duration, Instant};
 
+use futures_util::StreamExt as _;
 use indicatif::{ProgressBar, ProgressStyle};
 use zoisite_core::cluster::HostName;
 
@@ -43,13 +44,7 @@ impl Looking {
         }
         let text = words(self.all, &self.missing);
         if std::io::stderr().is_terminal() {
-            let bar = self.bar.get_or_insert_with(|| {
-                let bar = ProgressBar::new_spinner();
-                let form = ProgressStyle::with_template("  {spinner:.cyan} {wide_msg}");
-                bar.set_style(form.unwrap_or_else(|_| ProgressStyle::default_spinner()));
-                bar.enable_steady_tick(Duration::from_millis(120));
-                bar
-            });
+            let bar = self.bar.get_or_insert_with(spinner);
             bar.set_message(super::tame(&text).into_owned());
         } else if self.said.unwrap_or(self.began).elapsed() >= SELDOM {
             self.said = Some(Instant::now());
@@ -63,6 +58,69 @@ impl Looking {
             bar.finish_and_clear();
         }
     }
+}
+
+/// What is being done, on a terminal: one line that changes in its place.
+pub struct Doing(Option<ProgressBar>);
+
+impl Doing {
+    /// Begins to tell.
+    pub fn begin() -> Self {
+        let bar = std::io::stderr().is_terminal().then(spinner);
+        Self(bar)
+    }
+
+    /// What is done now.
+    pub fn says(&self, text: &str) {
+        if let Some(bar) = &self.0 {
+            bar.set_message(super::tame(text).into_owned());
+        }
+    }
+
+    /// Nothing of it stays on the screen.
+    pub fn end(self) {
+        if let Some(bar) = self.0 {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+fn spinner() -> ProgressBar {
+    let bar = ProgressBar::new_spinner();
+    let form = ProgressStyle::with_template("  {spinner:.cyan} {wide_msg}");
+    bar.set_style(form.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+    bar.enable_steady_tick(Duration::from_millis(120));
+    bar
+}
+
+/// Looks at each of these hosts, so many at once, and says how far it is where that takes long; in this order.
+pub async fn of_each<T>(
+    hosts: &[HostName],
+    at_once: usize,
+    look: impl AsyncFn(&HostName) -> T,
+) -> Vec<(HostName, T)> {
+    let mut shown = Looking::at(hosts.iter().cloned());
+    let mut again = tokio::time::interval(Duration::from_millis(500));
+    let look = &look;
+    let looks = hosts.iter().enumerate().map(|(i, host)| async move { (i, look(host).await) });
+    let mut looking = futures_util::stream::iter(looks).buffer_unordered(at_once);
+    let mut seen: Vec<(usize, T)> = Vec::with_capacity(hosts.len());
+    loop {
+        tokio::select! {
+            one = looking.next() => match one {
+                Some((i, one)) => {
+                    shown.seen(&hosts[i]);
+                    seen.push((i, one));
+                }
+                None => break,
+            },
+            _ = again.tick() => shown.show(),
+        }
+    }
+    drop(looking);
+    shown.end();
+    seen.sort_by_key(|(i, _)| *i);
+    seen.into_iter().map(|(i, one)| (hosts[i].clone(), one)).collect()
 }
 
 /// `looked at 9 of 11 hosts; heron and ibis have not answered yet`.

@@ -5,10 +5,12 @@ pub mod findings;
 mod live;
 pub mod login;
 pub mod looking;
+pub mod paths;
 mod plain;
 pub mod run;
 pub mod standing;
 mod style;
+pub mod survey;
 pub mod table;
 pub mod topology;
 
@@ -50,6 +52,11 @@ pub fn out(text: &str) {
     if !text.ends_with('\n') {
         let _ = stdout.write_all(b"\n");
     }
+}
+
+/// Begins a terminal's screen anew.
+pub fn anew() {
+    let _ = console::Term::stdout().clear_screen();
 }
 
 /// Writes JSON to standard output, for programs.
@@ -134,6 +141,21 @@ pub fn span(text: &str) -> Result<i64, String> {
         Some(_) => Err("from one minute to five years".into()),
         None => Err(rule.into()),
     }
+}
+
+/// Puts together what is the same, in the order in which it first comes.
+pub fn alike<'a, T>(
+    all: impl IntoIterator<Item = &'a T>,
+    same: impl Fn(&T, &T) -> bool,
+) -> Vec<Vec<&'a T>> {
+    let mut out: Vec<Vec<&T>> = Vec::new();
+    for one in all {
+        match out.iter_mut().find(|some| same(some[0], one)) {
+            Some(some) => some.push(one),
+            None => out.push(vec![one]),
+        }
+    }
+    out
 }
 
 /// The names of a few, or the first and the last of more: where there is little room.

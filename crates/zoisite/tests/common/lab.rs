@@ -16,9 +16,14 @@ pub fn project() -> PathBuf {
 
 /// Runs one of the lab's scripts; what it prints.
 pub fn lab(script: &str, args: &[&str]) -> String {
+    lab_given(script, args, &[])
+}
+
+fn lab_given(script: &str, args: &[&str], variables: &[(&str, &str)]) -> String {
     let done = Done::of(
         Command::new(project().join("lab").join(script))
             .args(args)
+            .envs(variables.iter().copied())
             .env("ZOISITE", env!("CARGO_BIN_EXE_zoisite")),
     )
     .ended(0);
@@ -43,11 +48,21 @@ impl Lab {
 
     /// The hosts of a cluster file of the lab, switched on and bare.
     pub fn of(cluster: &str, part: Option<&'static str>, hosts: usize) -> Self {
+        Self::of_suites(cluster, part, hosts, "")
+    }
+
+    /// The same, some of them with another release of Debian: `tern-3=bookworm`.
+    pub fn of_suites(
+        cluster: &str,
+        part: Option<&'static str>,
+        hosts: usize,
+        suites: &str,
+    ) -> Self {
         static ONE: Mutex<()> = Mutex::new(());
         let one = ONE.lock().unwrap_or_else(PoisonError::into_inner);
         lab("down", &[]);
         let file = project().join(format!("lab/clusters/{cluster}.toml"));
-        lab("up", &[file.to_str().unwrap()]);
+        lab_given("up", &[file.to_str().unwrap()], &[("ZOISITE_LAB_SUITES", suites)]);
         let place = Place::new();
         place.write("zoisite.toml", std::fs::read(&file).unwrap());
         let components = lab("components/build", &[]);

@@ -17,7 +17,7 @@ use super::rules::{self, Refusal};
 use super::step::{Condition, Gate, Sequence, Step, When, Work};
 use crate::blueprint::{
     ApiObject, Blueprint, Component, ComponentSums, ETCD_UNIT, HostBlueprint, Item, NodePut,
-    NodeWanted, Part, Pinned, Taint,
+    NodeWanted, Part, Pinned, Taint, package_of,
 };
 use crate::cluster::{Cluster, HostName, Version};
 use crate::diagnosis::Trouble;
@@ -273,11 +273,7 @@ fn unusable(input: &PlanInput<'_>, blueprint: &HostBlueprint, observed: &Observe
         );
     }
     for program in &observed.lacks {
-        let package = match program.rsplit('/').next().unwrap_or_default() {
-            "haproxy" => "haproxy",
-            "bridge" => "containernetworking-plugins",
-            _ => "containerd",
-        };
+        let package = package_of(program);
         out.push(
             trouble(format!("looking for {program}"), "it is not there".into()).mend(format!(
                 "install it from the host's distribution; on Debian and Ubuntu: ssh {host} sudo apt-get install {package}"

@@ -19,7 +19,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         return;
     }
     let answered = input.api.answered();
-    let own = input.objects.iter().take_while(|object| is_own(object)).count();
+    let own = input.objects.iter().take_while(|object| object.is_own()).count();
     let (own, site) = input.objects.split_at(own);
     let rights =
         apply(draft, "objects", "apply the rights that joining needs, and DNS", own, control);
@@ -84,11 +84,6 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
 
 const SIGNED_HERE: &str = "check its request, and sign it from the strongbox";
 const MANIFESTS: &str = "apply the site's manifests";
-
-fn is_own(object: &ApiObject) -> bool {
-    object.0.pointer("/metadata/labels/app.kubernetes.io~1managed-by").and_then(|v| v.as_str())
-        == Some("zoisite")
-}
 
 /// Applies objects, if any differs or nobody knows.
 fn apply(

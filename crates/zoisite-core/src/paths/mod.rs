@@ -1,0 +1,293 @@
+//! Who must reach whom: computed from the topology, tried between the real hosts before anything is installed,
+//! and written as the rules that a firewall needs.
+//!
+//! [`demands`] is the one list; everything else is read from it: [`links`] pairs of hosts, [`served`] what a
+//! host serves, [`rules`] what its firewall must let in, [`outside`] what devices in front must.
+
+mod rules;
+mod trial;
+
+use std::fmt;
+use std::net::IpAddr;
+
+use serde::Serialize;
+
+pub use rules::{Firewall, OutsideRow, outside, rules};
+pub use trial::{
+    Blocked, Heard, Link, Listener, Outcome, SECONDS as TRIAL_SECONDS, Sampling, Trial, blocked,
+    end_script, links, listen_script, probe_script, read_listeners, read_probes, sample, untried,
+};
+
+use crate::cluster::{Cluster, Host, HostName, PodsBy, Role};
+
+/// What travels on a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Service {
+    /// Logging in, which everything that Zoisite does goes through.
+    Ssh,
+    /// etcd members among themselves.
+    EtcdPeer,
+    /// API servers to etcd.
+    EtcdClient,
+    /// API servers, each at its own address.
+    Api,
+    /// The stable address.
+    StableAddress,
+    /// API servers to kubelets: logs, exec, metrics.
+    Kubelet,
+    /// Pods of different hosts, at their own addresses.
+    Pods,
+    /// Balancers among themselves, about who holds the floating address.
+    Vrrp,
+    /// Names.
+    Dns,
+    /// The time.
+    Time,
+}
+
+impl fmt::Display for Service {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Ssh => "SSH",
+            Self::EtcdPeer => "etcd peers",
+            Self::EtcdClient => "etcd clients",
+            Self::Api => "API server",
+            Self::StableAddress => "stable address",
+            Self::Kubelet => "kubelet",
+            Self::Pods => "pods",
+            Self::Vrrp => "VRRP",
+            Self::Dns => "DNS",
+            Self::Time => "time",
+        })
+    }
+}
+
+/// How it travels.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Protocol {
+    /// TCP, to that port.
+    Tcp(u16),
+    /// UDP and TCP, to that port.
+    UdpAndTcp(u16),
+    /// UDP, to that port.
+    Udp(u16),
+    /// Every protocol, from and to addresses of pods.
+    All,
+    /// IP protocol 112 (RFC 9568).
+    Vrrp,
+}
+
+impl Protocol {
+    /// The ports that it goes to, each with `tcp` or `udp`; none where it has none.
+    fn ports(self) -> Vec<(u16, &'static str)> {
+        match self {
+            Self::Tcp(port) => vec![(port, "tcp")],
+            Self::Udp(port) => vec![(port, "udp")],
+            Self::UdpAndTcp(port) => vec![(port, "tcp"), (port, "udp")],
+            Self::All | Self::Vrrp => Vec::new(),
+        }
+    }
+}
+
+impl fmt::Display for Protocol {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Tcp(port) => write!(f, "TCP {port}"),
+            Self::UdpAndTcp(port) => write!(f, "UDP and TCP {port}"),
+            Self::Udp(port) => write!(f, "UDP {port}"),
+            Self::All => f.write_str("all"),
+            Self::Vrrp => f.write_str("IP 112"),
+        }
+    }
+}
+
+/// One end of a path.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum End {
+    /// These hosts.
+    Hosts(Vec<HostName>),
+    /// The machine that Zoisite runs on, and those of other administrators.
+    Administrators,
+    /// People and programs that use the cluster: whom that is the site decides.
+    Clients,
+    /// The site's own balancers.
+    OwnBalancers,
+    /// Pods, at their own addresses.
+    Pods,
+    /// Servers of the site, or of the world.
+    Servers(Vec<IpAddr>),
+}
+
+impl End {
+    /// The hosts, where it is some.
+    pub fn hosts(&self) -> &[HostName] {
+        match self {
+            Self::Hosts(hosts) => hosts,
+            _ => &[],
+        }
+    }
+
+    /// What a person calls it.
+    pub fn name(&self, cluster: &Cluster) -> String {
+        match self {
+            Self::Hosts(hosts) if hosts.len() == cluster.hosts.len() => "every host".into(),
+            Self::Hosts(hosts) => few(hosts),
+            Self::Administrators => "administrators".into(),
+            Self::Clients => "whoever uses the cluster".into(),
+            Self::OwnBalancers => "the site's balancers".into(),
+            Self::Pods => "pods".into(),
+            Self::Servers(servers) if servers.is_empty() => "the site's servers".into(),
+            Self::Servers(servers) => few(servers),
+        }
+    }
+}
+
+/// The first and the last of many.
+fn few<T: fmt::Display>(all: &[T]) -> String {
+    match all {
+        [first, .., last] if all.len() > 4 => format!("{first} … {last} ({})", all.len()),
+        _ => all.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
+    }
+}
+
+/// Something that must be able to travel.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Demand {
+    /// What.
+    pub service: Service,
+    /// How.
+    pub protocol: Protocol,
+    /// From whom: any of these.
+    pub from: Vec<End>,
+    /// To whom.
+    pub to: End,
+    /// What fails without it.
+    pub why: &'static str,
+    /// For how long it is needed.
+    pub until: &'static str,
+}
+
+/// Port of a kubelet's own server (its `port`, which Zoisite leaves alone).
+const KUBELET: u16 = 10_250;
+const ALWAYS: &str = "always";
+
+/// Everything that must be able to travel, from the topology.
+pub fn demands(cluster: &Cluster) -> Vec<Demand> {
+    let names = |hosts: &[HostName]| End::Hosts(hosts.to_vec());
+    let members = names(&cluster.etcd.members);
+    let apis = names(&cluster.control_plane.hosts);
+    let nodes = End::Hosts(cluster.nodes().iter().map(|host| host.name.clone()).collect());
+    let balancers = names(&cluster.balancers.hosts);
+    let own = cluster.balancers.hosts.is_empty();
+    let stable_port = cluster.control_plane.address.port;
+    let mut out = Vec::new();
+    let mut add = |service, protocol, from: Vec<End>, to: &End, why, until| {
+        out.push(Demand { service, protocol, from, to: to.clone(), why, until });
+    };
+
+    let mut by_port: Vec<(u16, Vec<HostName>)> = Vec::new();
+    for host in &cluster.hosts {
+        let port = cluster.login_of(host).port.unwrap_or(22);
+        match by_port.iter_mut().find(|(known, _)| *known == port) {
+            Some((_, hosts)) => hosts.push(host.name.clone()),
+            None => by_port.push((port, vec![host.name.clone()])),
+        }
+    }
+    for (port, hosts) in by_port {
+        let to = End::Hosts(hosts);
+        let until = "as long as Zoisite is to look after the host";
+        add(
+            Service::Ssh,
+            Protocol::Tcp(port),
+            vec![End::Administrators],
+            &to,
+            "everything that Zoisite does",
+            until,
+        );
+    }
+    if cluster.etcd.members.len() > 1 {
+        let why = "members replicate and elect";
+        let port = Protocol::Tcp(cluster.etcd.peer_port);
+        add(Service::EtcdPeer, port, vec![members.clone()], &members, why, ALWAYS);
+    }
+    let port = Protocol::Tcp(cluster.etcd.client_port);
+    let why = "API servers keep everything there; nobody else has business with it";
+    add(Service::EtcdClient, port, vec![apis.clone()], &members, why, ALWAYS);
+    let port = Protocol::Tcp(cluster.control_plane.port);
+    match own {
+        false => {
+            // Pods find the API by its service, which leads to each server itself.
+            let why = "balancers forward there; pods find the API there by its service";
+            let from = vec![balancers.clone(), nodes.clone(), End::Pods];
+            add(Service::Api, port, from, &apis, why, ALWAYS);
+            let why = "nodes and people reach the API there";
+            let from = vec![nodes.clone(), End::Clients];
+            let port = Protocol::Tcp(stable_port);
+            add(Service::StableAddress, port, from, &balancers, why, ALWAYS);
+        }
+        true => {
+            let why = "the stable address leads there, by the site's own means";
+            let from = vec![nodes.clone(), End::Pods, End::OwnBalancers, End::Clients];
+            add(Service::Api, port, from, &apis, why, ALWAYS);
+        }
+    }
+    let why = "API servers fetch logs, open shells and forward ports";
+    add(Service::Kubelet, Protocol::Tcp(KUBELET), vec![apis.clone()], &nodes, why, ALWAYS);
+    if cluster.network.pods_by == PodsBy::Routes && cluster.nodes().len() > 1 {
+        let why = "pods of different hosts talk at their own addresses";
+        add(Service::Pods, Protocol::All, vec![nodes.clone()], &nodes, why, ALWAYS);
+    }
+    if cluster.balancers.floating.is_some() && cluster.balancers.hosts.len() > 1 {
+        let why = "balancers agree on who holds the floating address";
+        add(Service::Vrrp, Protocol::Vrrp, vec![balancers.clone()], &balancers, why, ALWAYS);
+    }
+    let everyone = End::Hosts(cluster.hosts.iter().map(|host| host.name.clone()).collect());
+    let resolvers = End::Servers(cluster.network.resolvers.clone());
+    let why = "hosts look up the stable name, pods names of the world";
+    add(Service::Dns, Protocol::UdpAndTcp(53), vec![everyone.clone()], &resolvers, why, ALWAYS);
+    let why = "certificates and leases go by the clock";
+    let servers = End::Servers(Vec::new());
+    add(Service::Time, Protocol::Udp(123), vec![everyone], &servers, why, ALWAYS);
+    out
+}
+
+/// A port that a host serves.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Served {
+    /// The TCP port.
+    pub port: u16,
+    /// What serves there.
+    pub what: &'static str,
+    /// Whether only on loopback.
+    pub loopback: bool,
+}
+
+/// Every TCP port that a host will serve, those that nobody else reaches included.
+pub fn served(cluster: &Cluster, host: &Host) -> Vec<Served> {
+    let holds = |role: Role| cluster.holds(&host.name, role);
+    let mut out = Vec::new();
+    let mut add = |port, what, loopback| out.push(Served { port, what, loopback });
+    if holds(Role::EtcdMember) {
+        add(cluster.etcd.client_port, "etcd", false);
+        add(cluster.etcd.peer_port, "etcd", false);
+        add(cluster.etcd.metrics_port, "etcd's metrics", true);
+    }
+    if holds(Role::ControlPlane) {
+        add(cluster.control_plane.port, "the API server", false);
+        add(10_257, "the controller manager", true);
+        add(10_259, "the scheduler", true);
+    }
+    if holds(Role::Balancer) {
+        add(cluster.control_plane.address.port, "the balancer", false);
+    }
+    if cluster.is_node(&host.name) {
+        add(KUBELET, "the kubelet", false);
+        add(10_248, "the kubelet", true);
+        add(10_249, "kube-proxy", true);
+        add(10_256, "kube-proxy", false);
+    }
+    out
+}

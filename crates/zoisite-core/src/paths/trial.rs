@@ -1,0 +1,388 @@
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+use serde::Serialize;
+
+use super::{End, Protocol, Service, demands};
+use crate::cluster::{Cluster, HostName};
+use crate::script::{holder, plain, quote, wrapped_login};
+
+const LISTEN: &str = include_str!("listen.sh");
+const PROBE: &str = include_str!("probe.sh");
+
+/// For how many seconds ports are served at most, whatever happens to whoever asked for it.
+pub const SECONDS: u32 = 90;
+
+/// A path between two hosts that can be tried.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Link {
+    /// Who dials.
+    pub from: HostName,
+    /// Who is dialled.
+    pub to: HostName,
+    /// What for.
+    pub service: Service,
+    /// At which address.
+    pub address: IpAddr,
+    /// At which TCP port.
+    pub port: u16,
+}
+
+/// Every pair of hosts that must reach one another on a TCP port.
+pub fn links(cluster: &Cluster) -> Vec<Link> {
+    let mut out = BTreeSet::new();
+    for demand in demands(cluster) {
+        let Protocol::Tcp(port) = demand.protocol else { continue };
+        for from in demand.from.iter().flat_map(End::hosts) {
+            for to in demand.to.hosts().iter().filter(|to| *to != from) {
+                let Some(host) = cluster.host(to) else { continue };
+                out.insert(Link {
+                    from: from.clone(),
+                    to: to.clone(),
+                    service: demand.service,
+                    address: host.address,
+                    port,
+                });
+            }
+        }
+    }
+    out.into_iter().collect()
+}
+
+/// Which of many paths are tried.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Sampling {
+    /// How many there are.
+    pub all: usize,
+    /// How many are tried.
+    pub tried: usize,
+    /// The hosts that stand for the others, where not all are tried.
+    pub stand_in: Vec<HostName>,
+}
+
+/// Up to so many hosts every path is tried.
+const ALL: usize = 40;
+/// So many hosts stand for the others then.
+const STAND_INS: usize = 12;
+
+/// Leaves out paths of most hosts where there are hundreds: those that carry the cluster are all tried, of the
+/// others a few, evenly over the file and at least one of each site and rack.
+pub fn sample(cluster: &Cluster, links: Vec<Link>) -> (Vec<Link>, Sampling) {
+    let all = links.len();
+    if cluster.hosts.len() <= ALL {
+        return (links, Sampling { all, tried: all, stand_in: Vec::new() });
+    }
+    let carrying: BTreeSet<&HostName> = cluster
+        .etcd
+        .members
+        .iter()
+        .chain(&cluster.control_plane.hosts)
+        .chain(&cluster.balancers.hosts)
+        .collect();
+    let others: Vec<_> =
+        cluster.hosts.iter().filter(|host| !carrying.contains(&host.name)).collect();
+    let mut chosen = BTreeSet::new();
+    let mut places = BTreeSet::new();
+    for host in &others {
+        if places.insert((host.place.site.as_deref(), host.place.rack.as_deref())) {
+            chosen.insert(&host.name);
+        }
+    }
+    for i in 0..STAND_INS {
+        let at = i * others.len().saturating_sub(1) / (STAND_INS - 1);
+        chosen.extend(others.get(at).map(|host| &host.name));
+    }
+    let wanted = |name: &HostName| carrying.contains(name) || chosen.contains(name);
+    let tried: Vec<Link> =
+        links.into_iter().filter(|link| wanted(&link.from) && wanted(&link.to)).collect();
+    let stand_in = chosen.into_iter().cloned().collect();
+    let sampling = Sampling { all, tried: tried.len(), stand_in };
+    (tried, sampling)
+}
+
+/// What becomes of a port that is to be served for a trial.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Listener {
+    /// It is served.
+    Serves,
+    /// A server of the cluster has it already: that one is tried.
+    Real,
+    /// Something else has it.
+    Taken(String),
+    /// It could not be served.
+    Failed(String),
+}
+
+/// What a host said of ports that it is to serve, by their places in the list.
+pub type Heard = Vec<Listener>;
+
+/// The script with which a host serves ports for a trial: each says `word`. They end by themselves.
+pub fn listen_script(host: &HostName, ports: &[(IpAddr, u16)], word: &str) -> String {
+    let mut body = format!("begin_paths {SECONDS}\n");
+    for (i, (address, port)) in ports.iter().enumerate() {
+        body.push_str(&format!("serve {i} {address} {port} {}\n", quote(word)));
+    }
+    body.push_str(&format!("start_paths {SECONDS}\n"));
+    wrapped_login(&format!("serve ports of {host} for a trial"), LISTEN, &body)
+}
+
+/// The script that takes them away again.
+pub fn end_script(host: &HostName) -> String {
+    wrapped_login(&format!("end the trial at {host}"), LISTEN, "stop_paths\n")
+}
+
+/// Reads what [`listen_script`] said.
+pub fn read_listeners(count: usize, text: &str) -> Heard {
+    let mut out = vec![Listener::Failed("it was not heard of".into()); count];
+    for line in text.lines() {
+        let Some(rest) = line.strip_prefix("@\t") else { continue };
+        let rest = plain(rest);
+        let fields: Vec<&str> = rest.split('\t').collect();
+        let (at, listener) = match fields.as_slice() {
+            ["listens", at] => (at, Listener::Serves),
+            ["taken", at, _, unit] if unit.starts_with("zoisite-") => (at, Listener::Real),
+            ["taken", at, program, unit] => (at, Listener::Taken(holder(program, unit))),
+            ["failed", at, why] => (at, Listener::Failed((*why).to_owned())),
+            ["untimed"] => {
+                let why = "no timer could be set that ends it";
+                out.fill(Listener::Failed(why.into()));
+                return out;
+            }
+            _ => continue,
+        };
+        if let Some(place) = at.parse::<usize>().ok().and_then(|at| out.get_mut(at)) {
+            *place = listener;
+        }
+    }
+    out
+}
+
+/// How a trial of one path ended.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// It is open.
+    Open,
+    /// Something refuses, though the host serves the port.
+    Refused,
+    /// No answer comes.
+    Silent,
+    /// It is answered by something else than the host.
+    Other(String),
+    /// It opens, and then nothing comes through.
+    Mute,
+    /// Small packets come through and large ones do not: from there to here, or back.
+    LargeLost(bool),
+    /// Something else has the port on the host that is dialled.
+    Busy(String),
+    /// It leads nowhere.
+    Unreachable(String),
+    /// It was not tried.
+    Untried(String),
+}
+
+/// A path and how it ended.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Trial {
+    /// The path.
+    pub link: Link,
+    /// How it ended.
+    pub outcome: Outcome,
+}
+
+/// The script with which a host tries paths: address, port, and the word that must come back; without one a real
+/// server answers.
+pub fn probe_script(host: &HostName, paths: &[(IpAddr, u16, Option<&str>)]) -> String {
+    let mut body = String::from("tries <<PATHS\n");
+    for (i, (address, port, word)) in paths.iter().enumerate() {
+        body.push_str(&format!("{i} {address} {port} {}\n", word.unwrap_or("-")));
+    }
+    body.push_str("PATHS\n");
+    wrapped_login(&format!("try paths from {host}"), PROBE, &body)
+}
+
+/// Reads what [`probe_script`] said.
+pub fn read_probes(count: usize, text: &str) -> Vec<Outcome> {
+    let mut out = vec![Outcome::Untried("nothing was heard of it".into()); count];
+    for line in text.lines() {
+        let Some(rest) = line.strip_prefix("@\t") else { continue };
+        let rest = plain(rest);
+        let fields: Vec<&str> = rest.split('\t').collect();
+        match fields.as_slice() {
+            ["without", program] => {
+                out.fill(Outcome::Untried(format!("{program} is not there to dial with")));
+            }
+            ["tried", at, said] => {
+                if let Some(place) = at.parse::<usize>().ok().and_then(|at| out.get_mut(at)) {
+                    *place = outcome(said);
+                }
+            }
+            _ => {}
+        }
+    }
+    out
+}
+
+/// `connected well`, `connected stuck there`, `bash: connect: Connection refused`.
+fn outcome(said: &str) -> Outcome {
+    let said = said.trim();
+    if let Some(rest) = said.strip_prefix("connected") {
+        return match rest.trim() {
+            "well" | "" => Outcome::Open,
+            "mute" => Outcome::Mute,
+            "stuck there" => Outcome::LargeLost(true),
+            "stuck back" => Outcome::LargeLost(false),
+            other => match other.strip_prefix("other ") {
+                Some(line) => Outcome::Other(line.to_owned()),
+                // It was cut off while something was under way.
+                None => Outcome::LargeLost(other.contains("there")),
+            },
+        };
+    }
+    if said == "silent" || said.contains("timed out") {
+        Outcome::Silent
+    } else if said.contains("refused") {
+        Outcome::Refused
+    } else {
+        let why = said.rsplit(": ").next().unwrap_or(said);
+        Outcome::Unreachable(why.to_owned())
+    }
+}
+
+/// Paths of one host that end alike.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Blocked {
+    /// Who is dialled.
+    pub to: HostName,
+    /// What for.
+    pub services: Vec<Service>,
+    /// At which TCP ports.
+    pub ports: Vec<u16>,
+    /// From whom it is not reached.
+    pub from: Vec<HostName>,
+    /// From whom it is.
+    pub open_from: Vec<HostName>,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// What that means.
+    pub cause: String,
+    /// What to do about it.
+    pub mend: String,
+}
+
+/// What is not open, told once for all who do not get through, with who does: that tells where it is stopped.
+pub fn blocked(trials: &[Trial]) -> Vec<Blocked> {
+    let mut by: BTreeMap<(&HostName, u16, &Outcome), Vec<&Trial>> = BTreeMap::new();
+    let stopped =
+        trials.iter().filter(|trial| !matches!(trial.outcome, Outcome::Open | Outcome::Untried(_)));
+    for trial in stopped {
+        by.entry((&trial.link.to, trial.link.port, &trial.outcome)).or_default().push(trial);
+    }
+    let told = by.into_iter().map(|((to, port, outcome), stopped)| {
+        let open = trials.iter().filter(|trial| {
+            trial.outcome == Outcome::Open && (&trial.link.to, trial.link.port) == (to, port)
+        });
+        let names = |all: &mut dyn Iterator<Item = &HostName>| {
+            let names: BTreeSet<HostName> = all.cloned().collect();
+            names.into_iter().collect::<Vec<_>>()
+        };
+        let from = names(&mut stopped.iter().map(|trial| &trial.link.from));
+        let open_from = names(&mut open.map(|trial| &trial.link.from));
+        let services: BTreeSet<Service> = stopped.iter().map(|t| t.link.service).collect();
+        let (cause, mend) = meaning(to, port, outcome, (&from, &open_from), trials);
+        let services = services.into_iter().collect();
+        let (to, outcome) = (to.clone(), outcome.clone());
+        Blocked { to, services, ports: vec![port], from, open_from, outcome, cause, mend }
+    });
+    // The same at several ports of a host is told once.
+    let mut out: Vec<Blocked> = Vec::new();
+    for one in told {
+        let same = |known: &&mut Blocked| {
+            (&known.to, &known.outcome, &known.from, &known.cause)
+                == (&one.to, &one.outcome, &one.from, &one.cause)
+        };
+        match out.iter_mut().find(same) {
+            Some(known) => {
+                known.ports.extend(one.ports);
+                known.services.extend(one.services);
+                known.services.sort();
+                known.services.dedup();
+            }
+            None => out.push(one),
+        }
+    }
+    out
+}
+
+/// Paths that were not tried: why, and how many for that reason.
+pub fn untried(trials: &[Trial]) -> BTreeMap<&str, usize> {
+    let mut out = BTreeMap::new();
+    for trial in trials {
+        if let Outcome::Untried(why) = &trial.outcome {
+            *out.entry(why.as_str()).or_default() += 1;
+        }
+    }
+    out
+}
+
+fn meaning(
+    to: &HostName,
+    port: u16,
+    outcome: &Outcome,
+    (from, open_from): (&[HostName], &[HostName]),
+    trials: &[Trial],
+) -> (String, String) {
+    let first = from.first().map_or("", HostName::as_str);
+    let rules = format!("zoisite paths rules {to} prints what its firewall must let in");
+    let others_reach = trials.iter().any(|t| t.link.to == *to && t.outcome == Outcome::Open);
+    match outcome {
+        Outcome::Silent | Outcome::Refused => {
+            let how = match outcome {
+                Outcome::Silent => "drops",
+                _ => "refuses",
+            };
+            let answer = match outcome {
+                Outcome::Silent => "something drops what is sent",
+                _ => "the port is served there, and something answers in its place that it is not",
+            };
+            match (open_from.is_empty(), others_reach) {
+                (false, _) => (
+                    format!("{answer}: others reach it, so it is stopped on the way from {first}, or by a rule on {to} about it"),
+                    format!("on {to}: nft list ruleset | grep -e {port} -e drop -e reject; on {first} the same for what goes out; {rules}"),
+                ),
+                (true, true) => (
+                    format!("{answer}: {to} is reached at other ports, so a firewall {how} this one, there or in front of it"),
+                    rules,
+                ),
+                (true, false) => (
+                    format!("{answer}: nothing of {to} is reached, so a firewall {how} all of it, or its address is another one"),
+                    format!("ip address on {to}; {rules}"),
+                ),
+            }
+        }
+        Outcome::Other(said) => (
+            format!("another machine answers at this address, or something between: it says '{said}'"),
+            format!("ip neighbour show on {first} tells which machine it is; look for a second one with {to}'s address"),
+        ),
+        Outcome::Mute => (
+            "the connection opens, and nothing comes through it: something between answers for the host".into(),
+            format!("look for a proxy or a filter between {first} and {to}"),
+        ),
+        Outcome::LargeLost(there) => {
+            let (a, b) = if *there { (first, to.as_str()) } else { (to.as_str(), first) };
+            (
+                format!("small packets arrive and large ones do not, from {a} to {b}: somewhere between a smaller size is allowed, and nobody tells"),
+                format!("on {a}: ping -M do -s 1472 {b}, smaller until it answers; then give the interfaces that size (28 octets are its head), or let ICMP 'fragmentation needed' pass"),
+            )
+        }
+        Outcome::Busy(who) => (
+            format!("{who} has the port on {to}"),
+            format!("ss -ltnp 'sport = :{port}' on {to} shows it: stop it, or take another port in the cluster file"),
+        ),
+        Outcome::Unreachable(why) => (
+            format!("{first} finds no way there: {why}"),
+            format!("ip route get ADDRESS on {first}, and whether {to} is switched on"),
+        ),
+        Outcome::Open | Outcome::Untried(_) => (String::new(), String::new()),
+    }
+}

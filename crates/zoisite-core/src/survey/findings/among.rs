@@ -1,0 +1,179 @@
+//! What is only seen beside the other hosts: clones, clocks, sizes of packets, names.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+use super::super::facts::Facts;
+use super::super::names::{Naming, names};
+use super::{Mender, SiteFinding};
+use crate::cluster::{Cluster, Grade, HostName};
+use crate::login::clones;
+
+/// Hosts that share what belongs to one machine alone.
+pub(super) fn machines(facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
+    let all = facts.iter().map(|(host, f)| (host, f.machine.as_str(), f.host_keys.as_slice()));
+    clones(all)
+        .into_iter()
+        .map(|clone| SiteFinding {
+            host: Some(clone.host),
+            code: "clone",
+            grade: Grade::Blocks,
+            message: clone.answer,
+            evidence: Vec::new(),
+            mend: clone.mend,
+            mender: Mender::Person,
+        })
+        .collect()
+}
+
+/// Certificates are valid from so many milliseconds before they were made; a clock further off refuses them,
+/// or hands out leases that others take for ended.
+const CLOCK_BLOCKS: i64 = 30_000;
+/// etcd warns of clocks that differ by more.
+const CLOCK_WARNS: i64 = 1_000;
+
+/// Clocks, held against the one that most agree on: where all hosts agree, it is this machine's that is off.
+pub(super) fn clocks(facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
+    let mut ahead: Vec<i64> = facts.values().filter_map(|f| f.clock).map(|c| c.ahead).collect();
+    if ahead.is_empty() {
+        return Vec::new();
+    }
+    ahead.sort_unstable();
+    let median = ahead[ahead.len() / 2];
+    // One host alone does not tell whose clock is off; two do not either.
+    let usual = if ahead.len() > 2 { median } else { 0 };
+    let within = facts.values().filter_map(|f| f.clock).map(|c| c.within).min().unwrap_or(0);
+    let found = |host: Option<&HostName>, off: i64, against: &str, seen: String| {
+        let grade = if off.abs() > CLOCK_BLOCKS { Grade::Blocks } else { Grade::Warns };
+        let way = if off > 0 { "fast" } else { "slow" };
+        SiteFinding {
+            host: host.cloned(),
+            code: "clock-off",
+            grade,
+            message: format!("its clock is {} {way}, held against {against}", span(off.abs())),
+            evidence: vec![seen],
+            mend: "apt-get install systemd-timesyncd (or chrony), and let it reach a time server (UDP 123); date -u shows the time that it has".into(),
+            mender: Mender::Person,
+        }
+    };
+    let mut out = Vec::new();
+    if usual.abs() - within > CLOCK_WARNS {
+        let seen = format!("hosts are ahead of it by {} in the middle", signed(usual));
+        out.push(found(None, -usual, "those of the hosts", seen));
+    }
+    for (host, facts) in facts {
+        let Some(clock) = facts.clock else { continue };
+        let off = clock.ahead - usual;
+        if off.abs() - clock.within > CLOCK_WARNS {
+            let against = if usual == 0 { "the one here" } else { "those of the other hosts" };
+            let seen =
+                format!("{} against the one here, within {} ms", signed(clock.ahead), clock.within);
+            out.push(found(Some(host), off, against, seen));
+        }
+    }
+    out
+}
+
+fn span(milliseconds: i64) -> String {
+    match milliseconds / 1_000 {
+        0..=99 => format!("{:.1} s", milliseconds as f64 / 1_000.0),
+        seconds @ 100..=5_999 => format!("{} min", seconds / 60),
+        seconds => format!("{} h", seconds / 3_600),
+    }
+}
+
+fn signed(milliseconds: i64) -> String {
+    let sign = if milliseconds < 0 { "-" } else { "+" };
+    format!("{sign}{:.3} s", milliseconds.abs() as f64 / 1_000.0)
+}
+
+/// Largest packets of the interfaces that have hosts' addresses: pods get that of their own host.
+pub(super) fn packets(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
+    let mut by_size: BTreeMap<u32, Vec<&HostName>> = BTreeMap::new();
+    for host in &cluster.hosts {
+        let link = facts.get(&host.name).and_then(|facts| facts.link_of(host.address));
+        if let Some(link) = link {
+            by_size.entry(link.mtu).or_default().push(&host.name);
+        }
+    }
+    let Some((usual, _)) = by_size.iter().max_by_key(|(size, hosts)| (hosts.len(), **size)) else {
+        return Vec::new();
+    };
+    let usual = *usual;
+    by_size
+        .into_iter()
+        .filter(|(size, _)| *size != usual)
+        .flat_map(|(size, hosts)| hosts.into_iter().map(move |host| (size, host)))
+        .map(|(size, host)| SiteFinding {
+            host: Some(host.clone()),
+            code: "mtu-differs",
+            grade: Grade::Warns,
+            message: format!("its largest packet has {size} octets, and {usual} on most others: large answers get lost where nothing tells"),
+            evidence: Vec::new(),
+            mend: format!("give all hosts of one network the same: {usual}; zoisite paths try tells whether such packets arrive"),
+            mender: Mender::Person,
+        })
+        .collect()
+}
+
+pub(super) fn named(
+    cluster: &Cluster,
+    facts: &BTreeMap<HostName, Facts>,
+    here: Option<&Facts>,
+) -> Vec<SiteFinding> {
+    let nodes: BTreeSet<&HostName> = cluster.nodes().into_iter().map(|host| &host.name).collect();
+    let mut out = Vec::new();
+    for row in names(cluster, facts, here) {
+        let reverse = row.asked.parse::<IpAddr>().is_ok();
+        for asker in &row.askers {
+            let needs = asker.as_ref().is_some_and(|asker| nodes.contains(asker));
+            let (code, grade) = match (row.naming, row.stable) {
+                (Naming::Right, _) | (Naming::Unknown, false) => continue,
+                (Naming::Unknown, true) if needs => ("name-unknown", Grade::Blocks),
+                (Naming::Unknown, true) => ("name-unknown", Grade::Warns),
+                (Naming::Wrong, true) if needs => ("name-wrong", Grade::Blocks),
+                (Naming::Wrong, _) if reverse => ("reverse-wrong", Grade::Warns),
+                (Naming::Wrong, _) => ("name-wrong", Grade::Warns),
+            };
+            let expected = row.expected.join(", ");
+            let message = match (row.naming, reverse) {
+                (Naming::Unknown, _) => format!("the stable name {} leads nowhere", row.asked),
+                (_, true) => format!(
+                    "it takes {} for {}, and not for {expected}",
+                    row.asked,
+                    row.got.join(", ")
+                ),
+                (_, false) => format!(
+                    "the name {} leads to {}, and not to {expected}",
+                    row.asked,
+                    row.got.join(", ")
+                ),
+            };
+            let place = match (row.by_file, asker) {
+                (true, _) => "its /etc/hosts".to_owned(),
+                (false, None) => "the DNS that this machine asks".to_owned(),
+                (false, Some(host)) => match facts.get(host).map(|f| f.name_servers.as_slice()) {
+                    Some([first, ..]) => format!("the DNS that it asks ({})", first.address),
+                    _ => "its DNS, or its /etc/hosts".to_owned(),
+                },
+            };
+            let form = match (row.naming, reverse, row.by_file) {
+                (_, _, true) => "zoisite lan hosts writes the lines",
+                (_, true, _) => "zoisite lan reverse writes the records",
+                _ => {
+                    "zoisite lan zone writes the records, and zoisite lan hosts lines for /etc/hosts"
+                }
+            };
+            out.push(SiteFinding {
+                host: asker.clone(),
+                code,
+                grade,
+                message,
+                evidence: Vec::new(),
+                mend: format!("put it right in {place}; {form}"),
+                mender: Mender::Person,
+            });
+        }
+    }
+    out
+}

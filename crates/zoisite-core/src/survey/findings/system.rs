@@ -1,0 +1,210 @@
+//! Strength, programs, swap, kernel and time of a host.
+
+use std::collections::BTreeMap;
+
+use super::{Case, SiteFinding};
+use crate::blueprint::{RUNTIME_UNIT, package_of};
+use crate::cluster::sizes;
+
+pub(super) fn strength(case: &Case<'_>) -> Vec<SiteFinding> {
+    let Case { cluster, host, facts, .. } = case;
+    let all = sizes(cluster);
+    let Some(size) = all.iter().find(|size| size.hosts.contains(&host.name)) else {
+        return Vec::new();
+    };
+    let parts: Vec<&str> = size.parts.iter().map(|(name, _)| *name).collect();
+    let mut out = Vec::new();
+    if facts.memory > 0 && facts.memory < size.need.memory_mib {
+        out.push(
+            case.warns(
+                "memory-small",
+                format!(
+                    "it has {} MiB of memory, and what it is to hold needs {} at least",
+                    facts.memory, size.need.memory_mib
+                ),
+            )
+            .seen(format!("it holds {}", parts.join(", ")))
+            .mend("give it more, or some of its roles to another host"),
+        );
+    }
+    if facts.cores > 0 && u64::from(facts.cores) * 1_000 < size.need.millicores {
+        out.push(
+            case.warns(
+                "cores-few",
+                format!(
+                    "it has {} processor cores, and what it is to hold needs {:.1} at least",
+                    facts.cores,
+                    size.need.millicores as f64 / 1_000.0
+                ),
+            )
+            .seen(format!("it holds {}", parts.join(", ")))
+            .mend("give it more, or some of its roles to another host"),
+        );
+    }
+    out
+}
+
+pub(super) fn programs(case: &Case<'_>) -> Vec<SiteFinding> {
+    let facts = case.facts;
+    let mut packages: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for (path, version) in &facts.programs {
+        if version.is_none() {
+            packages.entry(package_of(path)).or_default().push(path);
+        }
+    }
+    let mut out = Vec::new();
+    if !packages.is_empty() {
+        let names: Vec<&str> = packages.keys().copied().collect();
+        let missing: Vec<&str> = packages.values().flatten().copied().collect();
+        let install = match facts.packages.first().map(String::as_str) {
+            Some("apt-get") | None => format!("apt-get install {}", names.join(" ")),
+            Some(manager) => format!("{manager} install what brings {}", missing.join(", ")),
+        };
+        let silent: Vec<String> = facts
+            .sources
+            .iter()
+            .filter(|(_, said)| *said != "answers")
+            .map(|(host, said)| format!("{host}: {said}"))
+            .collect();
+        let mend = match silent.is_empty() {
+            true => install,
+            false => format!(
+                "first let it reach where its packages come from ({}); then {install}",
+                silent.join("; ")
+            ),
+        };
+        out.push(
+            case.blocks("program-missing", format!("it lacks {}", missing.join(", "))).mend(mend),
+        );
+    }
+    let wanted = |unit: &&String| {
+        unit.starts_with("zoisite-") || (case.is_node() && unit.as_str() == RUNTIME_UNIT)
+    };
+    for unit in facts.masked.iter().filter(wanted) {
+        out.push(
+            case.blocks("unit-masked", format!("its unit {unit} is masked: it cannot be started"))
+                .mend(format!("systemctl unmask {unit}")),
+        );
+    }
+    out
+}
+
+pub(super) fn swap(case: &Case<'_>) -> Vec<SiteFinding> {
+    let allowed = case.cluster.workers.kubelet.get("failSwapOn") == Some(&false.into());
+    if allowed || !case.is_node() {
+        return Vec::new();
+    }
+    let facts = case.facts;
+    let boot: Vec<String> =
+        facts.boot_swaps.iter().map(|(place, what)| format!("{place}: {what}")).collect();
+    let mut ways: Vec<String> = Vec::new();
+    for (place, what) in &facts.boot_swaps {
+        ways.push(match place.as_str() {
+            "/etc/fstab" => {
+                "sed -i.before-zoisite 's/^[^#].*[[:space:]]swap[[:space:]].*/# &/' /etc/fstab"
+                    .into()
+            }
+            "systemd" => format!("systemctl disable {what}"),
+            file => format!("rm {file}"),
+        });
+    }
+    ways.dedup();
+    let mut out = Vec::new();
+    if !facts.swaps.is_empty() {
+        let all: Vec<&str> =
+            std::iter::once("swapoff -a").chain(ways.iter().map(String::as_str)).collect();
+        let mut found = case
+            .blocks("swap", "it swaps, and a kubelet does not start there")
+            .mend(all.join("; "));
+        found.evidence = facts.swaps.iter().cloned().chain(boot).collect();
+        out.push(found);
+    } else if !boot.is_empty() {
+        let mut found = case
+            .warns(
+                "swap-at-boot",
+                "it will swap from its next start on, and its kubelet will not come back",
+            )
+            .mend(ways.join("; "));
+        found.evidence = boot;
+        out.push(found);
+    }
+    out
+}
+
+pub(super) fn kernel(case: &Case<'_>) -> Vec<SiteFinding> {
+    let facts = case.facts;
+    let mut out = Vec::new();
+    let family = facts.os.split_whitespace().next().unwrap_or_default();
+    if !["debian", "ubuntu"].contains(&family) {
+        let name = if facts.release.is_empty() { &facts.os } else { &facts.release };
+        out.push(
+            case.warns("system-unproven", format!("nobody has tried its system yet: {name}"))
+                .mend("raise one such host first, as a worker; Debian and Ubuntu are proven"),
+        );
+    }
+    if !case.is_node() {
+        return out;
+    }
+    if !facts.container && facts.modules.get("overlay").is_some_and(|state| state == "missing") {
+        out.push(
+            case.blocks("module-missing", "its kernel has no overlay file system, on which containers stand")
+                .seen(format!("modprobe -n overlay fails on {}", facts.kernel))
+                .mend("install the modules of the kernel that runs, or restart into the one whose modules are there"),
+        );
+    }
+    // The command line of a container's kernel is that of the machine beneath.
+    if facts.cgroups == 1 && !facts.container {
+        out.push(
+            case.warns("cgroups-old", "it has version 1 of control groups, which newer kubelets refuse")
+                .mend("add systemd.unified_cgroup_hierarchy=1 to the kernel's command line, and restart it"),
+        );
+    }
+    if !facts.forwarding {
+        out.push(
+            case.warns("forwarding-off", "it forwards no packets, and pods would be alone")
+                .mend("nothing: raise turns it on, now and at every start")
+                .by_raise(),
+        );
+    }
+    if !facts.container && facts.modules.get("overlay").is_some_and(|state| state == "loadable") {
+        out.push(
+            case.warns("module-not-loaded", "the module overlay is not loaded")
+                .mend("nothing: raise loads it, now and at every start")
+                .by_raise(),
+        );
+    }
+    out
+}
+
+pub(super) fn time_service(case: &Case<'_>) -> Vec<SiteFinding> {
+    let facts = case.facts;
+    // The clock of a container is kept by the machine beneath.
+    if facts.container {
+        return Vec::new();
+    }
+    if facts.time_services.is_empty() {
+        return vec![
+            case.warns("time-unkept", "no time service keeps its clock")
+                .mend("apt-get install systemd-timesyncd (or chrony), and name the site's time server in its settings"),
+        ];
+    }
+    if facts.synchronized == Some(false) {
+        return vec![
+            case.warns("time-unkept", "its time service has found no time server yet")
+                .seen(format!("{} runs; NTPSynchronized=no", facts.time_services.join(", ")))
+                .mend("let it reach a time server (UDP 123), or name the site's own in its settings; timedatectl timesync-status tells more"),
+        ];
+    }
+    Vec::new()
+}
+
+pub(super) fn restart(case: &Case<'_>) -> Vec<SiteFinding> {
+    if case.facts.reboot.is_empty() {
+        return Vec::new();
+    }
+    let mut found = case
+        .warns("restart-due", "it waits for a restart, which is easier now than under a cluster")
+        .mend("reboot");
+    found.evidence = case.facts.reboot.clone();
+    vec![found]
+}

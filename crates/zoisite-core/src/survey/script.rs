@@ -1,0 +1,67 @@
+use super::names::names_to_ask;
+use crate::blueprint::{BALANCER_PROGRAM, EtcdPaths, NODE_PROGRAMS, ROUTE_PROTOCOL};
+use crate::cluster::{Cluster, Host, HostName};
+use crate::script::{quote, wrapped_look};
+
+const SURVEY: &str = include_str!("survey.sh");
+
+/// Places where something will live on a host: what for, and where.
+fn places(cluster: &Cluster, host: &Host) -> Vec<(&'static str, String)> {
+    let mut out = vec![("programs", "/usr/local/lib/zoisite".to_owned())];
+    if cluster.etcd.members.contains(&host.name) {
+        out.push(("etcd", cluster.etcd.folder.clone()));
+    }
+    if cluster.is_node(&host.name) {
+        out.push(("images", "/var/lib/containerd".into()));
+        out.push(("pods", "/var/lib/kubelet".into()));
+    }
+    out.push(("logs", "/var/log".into()));
+    out.push(("temporary files", "/tmp".into()));
+    out
+}
+
+/// Programs of the distribution that a host needs for what it holds.
+fn programs(cluster: &Cluster, host: &HostName) -> Vec<&'static str> {
+    let mut out = Vec::new();
+    if cluster.balancers.hosts.contains(host) {
+        out.push(BALANCER_PROGRAM);
+    }
+    if cluster.is_node(host) {
+        out.extend(NODE_PROGRAMS);
+    }
+    out
+}
+
+/// The script that asks a host what it is like.
+pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
+    let mut body =
+        String::from("clock\nnow 'the host itself'\nhost_facts\nmachine\nnode_facts\nkernel\n");
+    body.push_str("now 'its disks'\n");
+    let all = places(cluster, host);
+    let all = all.iter().map(|(purpose, path)| format!(" {} {}", quote(purpose), quote(path)));
+    body.push_str(&format!("places{}\n", all.collect::<String>()));
+    let folder = quote(&cluster.etcd.folder);
+    if cluster.etcd.members.contains(&host.name) {
+        body.push_str(&format!("now 'how fast its disk writes'\nwritten {folder}\n"));
+    }
+    body.push_str(&format!("now 'its network'\nnetwork {ROUTE_PROTOCOL}\n"));
+    body.push_str("now names\nname_servers\n");
+    let (names, addresses) = names_to_ask(cluster, host);
+    let words = |all: Vec<String>| all.iter().map(|w| quote(w)).collect::<Vec<_>>().join(" ");
+    let addresses = addresses.iter().map(ToString::to_string).collect();
+    body.push_str(&format!("ask_names {}\n", words(names)));
+    let words = words(addresses);
+    body.push_str(&format!("say asked {words}\nask_addresses {words}\n"));
+    body.push_str("now 'services and ports'\nservices\nswap\nunit_files\nfirewall\nlistening\n");
+    body.push_str(&format!("found {}\n", programs(cluster, &host.name).join(" ")));
+    body.push_str("now 'where packages come from'\npackages\n");
+    body.push_str(&format!("now 'leftovers'\nleftovers {folder}\n"));
+    let etcd = EtcdPaths::of(cluster, None, "");
+    body.push_str(&format!(
+        "etcd_data {folder} {} {} {}\nclock\n",
+        quote(&etcd.data),
+        quote(&etcd.owner_mark),
+        quote(&etcd.formed_mark)
+    ));
+    wrapped_look(&format!("survey {}", host.name), SURVEY, &body)
+}

@@ -1,0 +1,87 @@
+//! What simulated hosts are like: tidy ones, but for the faults in their world.
+
+use zoisite_core::blueprint::{BALANCER_PROGRAM, CLUSTER_MARK, NODE_PROGRAMS};
+use zoisite_core::cluster::{Cluster, HostName};
+use zoisite_core::survey::{
+    AddressFacts, Clock, Facts, LinkFacts, NameServer, Named, PlaceFacts, Written,
+};
+
+use super::world::{Fault, World};
+
+impl World {
+    /// What a host says of itself.
+    pub(super) fn facts(&self, cluster: &Cluster, host: &HostName) -> Facts {
+        let server = NameServer { address: [10, 0, 0, 53].into(), direct: true, fault: None };
+        let mut facts = Facts {
+            name_servers: vec![server],
+            os: "debian 13".into(),
+            release: "simulated Debian".into(),
+            kernel: "6.12.0".into(),
+            arch: "amd64".into(),
+            cores: 4,
+            memory: 16_384,
+            memory_free: 15_360,
+            cgroups: 2,
+            nftables: true,
+            forwarding: true,
+            time_services: vec!["systemd-timesyncd".into()],
+            synchronized: Some(true),
+            clock: Some(Clock { ahead: 0, within: 1 }),
+            written: Some(Written { writes: 64, milliseconds: 0.4, fault: None }),
+            ..Facts::default()
+        };
+        facts.modules.insert("overlay".into(), "loaded".into());
+        for program in NODE_PROGRAMS.iter().chain([&BALANCER_PROGRAM]) {
+            facts.programs.insert((*program).to_owned(), Some("-".into()));
+        }
+        if let Some(sim) = self.hosts.get(host) {
+            facts.machine.clone_from(&sim.machine);
+            facts.cluster = sim.files.get(CLUSTER_MARK).map(|file| file.text.trim().to_owned());
+            facts.etcd_data = sim.data.is_some();
+            facts.addresses.push(AddressFacts::fixed("eth0", sim.address));
+        }
+        let second = cluster.host(host).and_then(|known| known.second);
+        facts.addresses.extend(second.map(|second| AddressFacts::fixed("eth0", second)));
+        facts.links.push(LinkFacts {
+            name: "eth0".into(),
+            mtu: 1_500,
+            up: true,
+            ..LinkFacts::default()
+        });
+        for (purpose, path) in [
+            ("programs", "/usr/local/lib/zoisite"),
+            ("etcd", cluster.etcd.folder.as_str()),
+            ("images", "/var/lib/containerd"),
+        ] {
+            facts.places.push(PlaceFacts {
+                purpose: purpose.into(),
+                path: path.into(),
+                kind: "ext4".into(),
+                mount: "/".into(),
+                size: 200_000,
+                free: 180_000,
+                ..PlaceFacts::default()
+            });
+        }
+        if let Some(name) = cluster.stable_name() {
+            let got = cluster.stable_leads_to();
+            facts.names.push(Named { asked: name.to_owned(), got, by_file: false });
+        }
+        for fault in &self.faults {
+            match fault {
+                Fault::DiskDead(dead) if dead == host => {
+                    let fault = Some("Input/output error".to_owned());
+                    facts.written = Some(Written { writes: 0, milliseconds: 0.0, fault });
+                }
+                Fault::DiskFull(full) if full == host => {
+                    facts.places.iter_mut().for_each(|place| place.free = 0);
+                }
+                Fault::ClockAhead(off, ahead) if off == host => {
+                    facts.clock = Some(Clock { ahead: *ahead, within: 1 });
+                }
+                _ => {}
+            }
+        }
+        facts
+    }
+}

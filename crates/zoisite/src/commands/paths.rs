@@ -1,0 +1,224 @@
+use std::collections::BTreeSet;
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand, ValueEnum};
+use ipnet::IpNet;
+use serde_json::json;
+use zoisite_core::cluster::HostName;
+use zoisite_core::paths::{
+    Firewall, Link, Outcome, blocked, demands, links, outside, rules, sample, untried,
+};
+use zoisite_core::survey::unneeded;
+use zoisite_reach::Reach as _;
+
+use super::login::chosen;
+use crate::cli::Options;
+use crate::failure::{Failure, Kind};
+use crate::interrupt::Interrupts;
+use crate::road;
+use crate::site::{Site, now};
+use crate::view::{self, Style};
+
+/// Show who must reach whom, try it between the real hosts, print the rules for their firewalls
+///
+/// Worked out from the cluster file alone; 'try' asks the hosts, before anything is installed and after.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite paths                        # who must reach whom\n  zoisite paths try                    # whether they do\n  zoisite paths rules heron            # what heron's firewall must let in\n  zoisite paths outside                # what routers in front must let through"
+)]
+pub struct PathsArgs {
+    #[command(subcommand)]
+    what: Option<What>,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    Try(TryArgs),
+    Rules(RulesArgs),
+    /// Show what devices between people, sites and the world must let through, and for how long
+    Outside,
+}
+
+/// Try every path between the real hosts: open, refused, silent, or answered by somebody else
+///
+/// Hosts serve the ports that are tried for as long as that takes, each at its own address alone, and close
+/// them again by themselves whatever happens; nothing is installed. Large packets are tried too. Ends with
+/// status 3 when a path is not open.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite paths try\n  zoisite paths try heron 'tern-*'     # paths from and to these\n  zoisite paths try --json"
+)]
+struct TryArgs {
+    /// Hosts, with '*' for any text: paths from and to them [default: all]
+    #[arg(value_name = "HOST")]
+    hosts: Vec<String>,
+    /// Every path, however many there are
+    #[arg(long)]
+    all: bool,
+}
+
+/// Print the rules with which a host's firewall lets in what is needed, and nothing else
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite paths rules heron\n  zoisite paths rules heron --words ufw --administrators 10.77.0.0/24\n  zoisite paths rules 'tern-*'         # one after the other"
+)]
+struct RulesArgs {
+    /// Hosts, with '*' for any text
+    #[arg(value_name = "HOST", required = true)]
+    hosts: Vec<String>,
+    /// In whose words [default: those of what manages the firewall there, by the last survey]
+    #[arg(long, value_enum, value_name = "FIREWALL")]
+    words: Option<Words>,
+    /// From where administrators log in; may be repeated [default: from everywhere]
+    #[arg(long, value_name = "RANGE", value_parser = range)]
+    administrators: Vec<IpNet>,
+    /// From where people and programs use the cluster; may be repeated [default: from everywhere]
+    #[arg(long, value_name = "RANGE", value_parser = range)]
+    clients: Vec<IpNet>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Words {
+    /// nft's
+    Nftables,
+    /// firewall-cmd's
+    Firewalld,
+    /// ufw's
+    Ufw,
+}
+
+impl From<Words> for Firewall {
+    fn from(words: Words) -> Self {
+        match words {
+            Words::Nftables => Self::Nftables,
+            Words::Firewalld => Self::Firewalld,
+            Words::Ufw => Self::Ufw,
+        }
+    }
+}
+
+/// A range, or one address.
+fn range(text: &str) -> Result<IpNet, String> {
+    let address = |_| text.parse::<std::net::IpAddr>().map(IpNet::from);
+    text.parse::<IpNet>()
+        .or_else(address)
+        .map_err(|_| "an address, or a range: 10.77.0.0/24".into())
+}
+
+pub fn run(options: &Options, args: &PathsArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    match &args.what {
+        None => {
+            match options.json {
+                true => view::json(&json!({"demands": demands(&site.cluster)})),
+                false => view::out(view::paths::demanded(&site.cluster).trim_end()),
+            }
+            Ok(ExitCode::SUCCESS)
+        }
+        Some(What::Try(args)) => try_them(&site, options, args),
+        Some(What::Rules(args)) => print_rules(&site, options, args),
+        Some(What::Outside) => {
+            let rows = outside(&site.cluster);
+            match options.json {
+                true => view::json(&json!({"outside": rows})),
+                false => view::out(view::paths::outside(&rows).trim_end()),
+            }
+            Ok(ExitCode::SUCCESS)
+        }
+    }
+}
+
+fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, Failure> {
+    let cluster = &site.cluster;
+    let hosts: BTreeSet<HostName> = chosen(site, &args.hosts)?.into_iter().collect();
+    let wanted = |link: &Link| {
+        args.hosts.is_empty() || hosts.contains(&link.from) || hosts.contains(&link.to)
+    };
+    let all: Vec<Link> = links(cluster).into_iter().filter(wanted).collect();
+    let (links, sampling) = match args.all {
+        true => {
+            let sampling = zoisite_core::paths::Sampling {
+                all: all.len(),
+                tried: all.len(),
+                stand_in: Vec::new(),
+            };
+            (all, sampling)
+        }
+        false => sample(cluster, all),
+    };
+    let reach = road::hosts_asking_nobody(site, site.sudo_password()?)?;
+    // Two trials at once are told apart by it; it is no secret.
+    let word = format!("{:x}-{}", now().as_microsecond(), std::process::id());
+    let progress = view::looking::Doing::begin();
+    let trials = super::block_on(async {
+        let interrupts = Interrupts::listen();
+        let say = |text: &str| progress.says(text);
+        let trials = tokio::select! {
+            trials = reach.try_paths(&links, &word, &say) => Some(trials),
+            () = interrupts.asked(1) => None,
+        };
+        if trials.is_none() {
+            progress.says("hosts close their ports again");
+            reach.end_paths(&links).await;
+        }
+        reach.close().await;
+        trials
+    })?;
+    progress.end();
+    let Some(trials) = trials else {
+        return Err(Failure::new(
+            Kind::Run,
+            "stopped as you asked: nothing stays on hosts",
+            "run the same command again",
+        ));
+    };
+    let blocked = blocked(&trials);
+    if options.json {
+        view::json(&json!({"trials": trials, "blocked": blocked, "untried": untried(&trials),
+            "sampling": sampling}));
+    } else {
+        let text = view::paths::tried(cluster, &trials, &blocked, &sampling, Style::stdout());
+        view::out(text.trim_end());
+    }
+    match trials.iter().all(|trial| trial.outcome == Outcome::Open) {
+        true => Ok(ExitCode::SUCCESS),
+        false => Err(Failure::told(Kind::Findings)),
+    }
+}
+
+fn print_rules(site: &Site, options: &Options, args: &RulesArgs) -> Result<ExitCode, Failure> {
+    let surveyed = match site.existing_state()? {
+        Some(state) => state.surveyed()?,
+        None => Default::default(),
+    };
+    let ends = (&args.administrators[..], &args.clients[..]);
+    let mut texts = serde_json::Map::new();
+    for name in chosen(site, &args.hosts)? {
+        let Some(host) = site.cluster.host(&name) else { continue };
+        let known = surveyed.get(&name).map(|(_, facts)| facts);
+        let units = known.map_or(&[][..], |facts| facts.firewall.as_slice());
+        let firewall = args.words.map_or_else(|| Firewall::of(units), Firewall::from);
+        let text = rules(&site.cluster, host, firewall, ends);
+        if options.json {
+            texts.insert(name.to_string(), json!({"words": firewall, "text": text}));
+            continue;
+        }
+        view::out(&text);
+        if args.administrators.is_empty() {
+            view::note(&format!(
+                "{name}: SSH is open to everybody: --administrators RANGE narrows it"
+            ));
+        }
+        for socket in known.map(|facts| unneeded(&site.cluster, host, facts)).unwrap_or_default() {
+            let program = if socket.program.is_empty() { "something" } else { &socket.program };
+            view::note(&format!(
+                "{name}: {program} listens at {} {}, and nothing of the cluster needs that",
+                socket.protocol, socket.port
+            ));
+        }
+    }
+    if options.json {
+        view::json(&texts);
+    }
+    Ok(ExitCode::SUCCESS)
+}
