@@ -9,8 +9,9 @@ mod common;
 use criterion::{Criterion, criterion_group, criterion_main};
 
 use common::{Known, Trust, at, workers_text};
-use zoisite_core::blueprint::{ComponentSums, Part, blueprint, node_wanted, objects};
+use zoisite_core::blueprint::{Part, blueprint, node_wanted, objects};
 use zoisite_core::cluster::{Topology, read};
+use zoisite_core::item::ComponentSums;
 use zoisite_core::pki::{due, edges, wanted};
 use zoisite_core::script::Observed;
 use zoisite_core::sequence::{ApiLook, Looks, PlanInput, PlanOptions, plan};

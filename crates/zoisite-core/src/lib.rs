@@ -19,20 +19,24 @@
 //! | [`pki`] | authorities, profiles, issuing, the ledger, edges and their proof |
 //! | [`token`] | join tokens in the platform's format, and what is recorded of them |
 //! | [`blueprint`] | what each host must hold: files, directories, users, units |
+//! | [`item`] | the kinds of things that stand on hosts: looked at, compared, put, taken back |
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
 //! | [`login`] | getting into hosts: stage by stage, what keeps one out, what opens it |
 //! | [`survey`] | what hosts are like before anything is put on them, and what that means |
 //! | [`paths`] | who must reach whom: computed, tried, written as a firewall's rules |
+//! | [`text`] | texts from elsewhere made harmless |
 //! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
 
 pub mod blueprint;
 pub mod cluster;
 pub mod diagnosis;
+pub mod item;
 pub mod login;
 pub mod paths;
 pub mod pki;
 pub mod script;
 pub mod sequence;
 pub mod survey;
+pub mod text;
 pub mod token;

@@ -12,10 +12,11 @@ use common::{Trust, at, changed, host, saltmarsh, token};
 use zoisite_core::blueprint::{HostFacts, KUBELET_UNIT, assign_subnets, objects};
 use zoisite_core::cluster::read;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::item::{Absent, Item};
 use zoisite_core::pki::{
     Asker, KUBELET_CLIENT_SIGNER, KeyKind, NodeRequest, check_request, kubelet_client,
 };
-use zoisite_core::script::{FileFacts, Identity, Observed, Operation};
+use zoisite_core::script::{Identity, Observed, Operation};
 use zoisite_core::sequence::{
     ApiWork, Engine, Event, Rule, Sequence, State, Step, StepOutcome, Work,
 };
@@ -118,10 +119,10 @@ fn s6_what_a_run_that_was_cut_off_left_of_a_token_is_taken_away() {
 #[test]
 fn what_differs_at_nodes_is_put_right_without_joining_again() {
     let mut scene = Scene::raised();
-    scene.edit("tern-1", |o| o.images.clear());
+    scene.edit("tern-1", |o| o.found.images.clear());
     scene.edit("tern-3", |o| {
-        o.units.get_mut("containerd.service").unwrap().active = "failed".into();
-        o.images.clear();
+        o.found.units.get_mut("containerd.service").unwrap().active = "failed".into();
+        o.found.images.clear();
     });
     scene.api(|api| {
         api.nodes.get_mut("tern-2").unwrap().labels.clear();
@@ -138,7 +139,7 @@ fn what_differs_at_nodes_is_put_right_without_joining_again() {
     assert_eq!(told("cannot be seen while containerd.service does not answer"), 3);
     // The same of a runtime that hangs: it is asked anew, and nothing is called missing.
     scene.edit("tern-3", |o| {
-        o.units.get_mut("containerd.service").unwrap().active = "active".into();
+        o.found.units.get_mut("containerd.service").unwrap().active = "active".into();
         o.hangs.push("the container runtime does not list its images".into());
     });
     let hanging = scene.plan().unwrap();
@@ -157,13 +158,13 @@ fn s2_control_planes_and_balancers_restart_one_after_another() {
     for name in ["curlew", "plover", "sandpiper"] {
         scene.edit(name, |o| {
             let path = "/etc/zoisite/api-server/audit.yaml";
-            o.files.get_mut(path).unwrap().sha256 = Some("ff".into());
+            o.found.files.get_mut(path).unwrap().sha256 = Some("ff".into());
         });
     }
     for name in ["jetty-a", "jetty-b"] {
         scene.edit(name, |o| {
             let path = "/etc/zoisite/balancer/haproxy.cfg";
-            o.files.get_mut(path).unwrap().sha256 = Some("ff".into());
+            o.found.files.get_mut(path).unwrap().sha256 = Some("ff".into());
         });
     }
     let sequence = scene.plan().unwrap();
@@ -293,13 +294,13 @@ fn s5_an_authoritys_key_that_is_no_longer_wanted_on_hosts_is_removed() {
     let mut scene = Scene::raised();
     let path = "/etc/zoisite/controller-manager/cluster-authority.key";
     scene.edit("plover", |o| {
-        o.files.insert(path.into(), FileFacts::default());
+        o.found.leftovers.insert(path.into(), ());
     });
     let sequence = scene.plan().unwrap();
     let step = &sequence.steps[index(&sequence, "plover/control-plane-put-right")];
     assert!(step.why[0].contains("is still there"), "{:?}", step.why);
     let Work::Act(stretch) = &step.work else { panic!("an act") };
-    assert_eq!(stretch.operations, [Operation::Remove(path.into())]);
+    assert_eq!(stretch.operations, [Operation::Put(Item::Absent(Absent { path: path.into() }))]);
 }
 
 /// A request as a kubelet makes it, with one thing changed.

@@ -5,12 +5,11 @@
 mod common;
 
 use common::{Known, Trust, at, hold, host, saltmarsh};
-use zoisite_core::blueprint::{
-    Blueprint, ComponentSums, Content, FIRST_START, Item, Part, blueprint,
-};
+use zoisite_core::blueprint::{Blueprint, Part, blueprint};
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::script::{EtcdStatus, KeyText, Observed, Operation, Outcome, Reply, Stretch};
+use zoisite_core::item::{ComponentSums, Content, FIRST_START, Item, KeyText};
+use zoisite_core::script::{EtcdStatus, Observed, Operation, Outcome, Reply, Stretch};
 use zoisite_core::sequence::{
     ApiLook, Begun, Command, Engine, Event, Formation, Looks, PlanInput, PlanOptions, Proven, Rule,
     Sequence, State, StepOutcome, Unplannable, Work, differences, formation, plan,
@@ -110,7 +109,7 @@ const CONFIG: &str = "/etc/zoisite/etcd/etcd.yaml";
 const UNIT: &str = "zoisite-etcd.service";
 
 fn spoil(observed: &mut Observed, path: &str) {
-    observed.files.get_mut(path).unwrap().sha256 = Some("00".into());
+    observed.found.files.get_mut(path).unwrap().sha256 = Some("00".into());
 }
 
 #[test]
@@ -255,49 +254,51 @@ fn each_kind_of_difference_is_seen() {
     let cases: [(Spoil, &str); 8] = [
         (
             |o| {
-                o.users.clear();
+                o.found.users.clear();
             },
             "user zoisite-etcd is missing",
         ),
         (
             |o| {
-                o.directories.get_mut("/var/lib/etcd/data").unwrap().mode = "755".into();
+                o.found.directories.get_mut("/var/lib/etcd/data").unwrap().mode = "755".into();
             },
             "/var/lib/etcd/data has owner and mode zoisite-etcd 755",
         ),
         (
             |o| {
-                o.files.remove(CONFIG);
+                o.found.files.remove(CONFIG);
             },
             "/etc/zoisite/etcd/etcd.yaml is missing",
         ),
         (
             |o| {
-                o.files.get_mut("/etc/zoisite/etcd/peer.key").unwrap().owner = "root".into();
+                o.found.files.get_mut("/etc/zoisite/etcd/peer.key").unwrap().owner = "root".into();
             },
             "/etc/zoisite/etcd/peer.key has owner and mode root 600",
         ),
         (
             |o| {
-                o.components.insert("/usr/local/lib/zoisite/etcd-3.6.16/etcd".into(), "cd".into());
+                o.found
+                    .components
+                    .insert("/usr/local/lib/zoisite/etcd-3.6.16/etcd".into(), "cd".into());
             },
             "/usr/local/lib/zoisite/etcd-3.6.16/etcd has other content",
         ),
         (
             |o| {
-                o.units.get_mut(UNIT).unwrap().enabled = false;
+                o.found.units.get_mut(UNIT).unwrap().enabled = false;
             },
             "zoisite-etcd.service does not start at boot",
         ),
         (
             |o| {
-                o.units.get_mut(UNIT).unwrap().active = "failed".into();
+                o.found.units.get_mut(UNIT).unwrap().active = "failed".into();
             },
             "zoisite-etcd.service does not run (failed, )",
         ),
         (
             |o| {
-                o.units.get_mut(UNIT).unwrap().pending = true;
+                o.found.units.get_mut(UNIT).unwrap().pending = true;
             },
             "zoisite-etcd.service runs with older files than are there",
         ),
@@ -319,7 +320,7 @@ fn s1_a_member_that_lost_its_data_is_never_started_as_if_new() {
     let mut scene = Scene::raised();
     scene.edit("egret", |o| {
         o.etcd = Default::default();
-        o.units.get_mut(UNIT).unwrap().active = "failed".into();
+        o.found.units.get_mut(UNIT).unwrap().active = "failed".into();
     });
     assert_eq!(scene.refused(), [(Rule::QuorumFirst, Some(host("egret")))]);
 }
@@ -376,7 +377,7 @@ fn before_the_quorum_every_missing_host_is_reported_and_nothing_is_planned() {
 fn a_member_that_is_down_is_started_before_any_other_restarts() {
     let mut scene = Scene::raised();
     scene.edit("ibis", |o| {
-        o.units.get_mut(UNIT).unwrap().active = "failed".into();
+        o.found.units.get_mut(UNIT).unwrap().active = "failed".into();
         o.etcd.status = None;
     });
     assert_eq!(scene.ids(), ["ibis/etcd-configure", "ibis/etcd-start", "quorum"]);

@@ -9,6 +9,7 @@ use common::{SALTMARSH, at, host};
 use zoisite_core::blueprint::{ETCD_UNIT, NodePut, Taint};
 use zoisite_core::cluster::read;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::item::{Absent, Item};
 use zoisite_core::pki::{edges, prove};
 use zoisite_core::script::{EtcdMember, Identity, Observed, Operation, Reply};
 use zoisite_core::sequence::{
@@ -75,14 +76,14 @@ fn s2_a_silent_member_counts_as_down_for_the_quorum_and_as_up_for_disruption() {
     scene.lose("ibis");
     scene.edit("egret", |o| {
         o.etcd.status = None;
-        o.files.get_mut(CONFIG).unwrap().sha256 = Some("00".into());
+        o.found.files.get_mut(CONFIG).unwrap().sha256 = Some("00".into());
     });
     assert_eq!(refused(&scene)[0].0, Rule::OneAtATime);
     // What needs no restart is put right all the same.
     let mut scene = Scene::standing();
     scene.edit("egret", |o| {
         o.etcd.status = None;
-        o.files.get_mut("/etc/zoisite/etcd/probe.crt").unwrap().sha256 = Some("00".into());
+        o.found.files.get_mut("/etc/zoisite/etcd/probe.crt").unwrap().sha256 = Some("00".into());
     });
     let sequence = scene.plan().unwrap();
     assert_eq!(ids(&sequence), ["egret/etcd-put-right", "quorum"]);
@@ -226,7 +227,7 @@ fn patch_releases_go_members_and_api_servers_behind_gates_and_kubelets_a_few_at_
     assert_eq!(sequence.steps.iter().filter(free).count(), 10);
     // What runs is what counts, not what the file of a unit says by now.
     scene.edit("tern-1", |o| {
-        let unit = o.units.get_mut("zoisite-kubelet.service").unwrap();
+        let unit = o.found.units.get_mut("zoisite-kubelet.service").unwrap();
         unit.runs = Some("/usr/local/lib/zoisite/kubernetes-1.35.4/kubelet".into());
     });
     assert!(refused(&scene)[0].1.contains("Kubernetes 1.35.4 runs on tern-1"));
@@ -266,7 +267,7 @@ fn first_start_facts_that_are_out_of_date_never_start() {
         scene.edit(name, |o| {
             o.etcd = Default::default();
             o.etcd.owner = Some(ID.into());
-            o.units.get_mut(ETCD_UNIT).unwrap().active = "activating".into();
+            o.found.units.get_mut(ETCD_UNIT).unwrap().active = "activating".into();
         });
     }
     scene.begun = Some(Begun::of(&scene.cluster, ID, at("2026-11-23")));
@@ -325,8 +326,12 @@ fn what_hosts_say_of_versions_members_and_boots_is_read() {
         members.replace('\n', " ")
     );
     let seen = Observed::read(&text).unwrap();
-    assert_eq!(seen.units[ETCD_UNIT].version().unwrap().to_string(), "3.6.15", "what runs counts");
-    assert_eq!(seen.units["containerd.service"].version(), None);
+    assert_eq!(
+        seen.found.units[ETCD_UNIT].version().unwrap().to_string(),
+        "3.6.15",
+        "what runs counts"
+    );
+    assert_eq!(seen.found.units["containerd.service"].version(), None);
     assert_eq!(seen.cluster.as_deref(), Some("0123456789abcdef 1"));
     let listed = seen.etcd.members.unwrap();
     assert_eq!((listed[1].id.as_str(), listed[1].name.as_str()), ("8e9e05c52164694d", "heron"));
@@ -353,15 +358,16 @@ fn an_authoritys_key_leaves_a_host_that_is_a_control_plane_no_more() {
     );
     let mut scene = Scene::standing_of(read(&signing).cluster.unwrap());
     scene.edit("sandpiper", |o| {
-        o.files.entry(key.into()).or_default().sha256 = Some("00".into());
+        o.found.leftovers.insert(key.into(), ());
     });
     scene.cluster = read(&demoted).cluster.unwrap();
     scene.trust.issue(&scene.cluster, at("2026-11-23"));
     let sequence = scene.plan().unwrap();
+    let removed = Item::Absent(Absent { path: key.into() });
     let removes = sequence.steps.iter().any(|step| {
         let Work::Act(stretch) = &step.work else { return false };
         stretch.host == host("sandpiper")
-            && stretch.operations.contains(&Operation::Remove(key.into()))
+            && stretch.operations.contains(&Operation::Put(removed.clone()))
     });
     assert!(removes, "{:?}", ids(&sequence));
 }

@@ -2,9 +2,10 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use zoisite_core::blueprint::{ApiObject, Component, HostBlueprint};
+use zoisite_core::blueprint::{ApiObject, HostBlueprint};
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::item::Component;
 use zoisite_core::pki::{NodeRequest, Secret};
 use zoisite_core::script::{Depth, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Gate, Look, StepOutcome};

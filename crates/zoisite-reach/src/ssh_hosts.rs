@@ -43,7 +43,7 @@ pub fn ssh_hosts(config: &Path) -> Result<Vec<SshHost>, Vec<String>> {
             Ok(said) => {
                 let text = String::from_utf8_lossy(&said.stderr);
                 // The same mistake for every host is told once.
-                errors.push(zoisite_core::script::plain(text.trim()).into_owned());
+                errors.push(zoisite_core::text::plain(text.trim()).into_owned());
                 break;
             }
             Err(error) => {

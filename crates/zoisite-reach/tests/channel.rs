@@ -10,8 +10,9 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use sha2::Digest as _;
-use zoisite_core::blueprint::{Component, Content, File, HostBlueprint, Pinned};
+use zoisite_core::blueprint::HostBlueprint;
 use zoisite_core::cluster::{Endpoint, read};
+use zoisite_core::item::{Component, Content, File, Item, Pinned};
 use zoisite_core::paths::{Link, Outcome, Service, probe_script, read_probes};
 use zoisite_core::script::{Depth, Operation, Stretch};
 use zoisite_core::sequence::StepOutcome;
@@ -41,13 +42,13 @@ fn one(carrier: StandIn) -> (Arc<StandIn>, Hosts) {
 /// A stretch that writes so many files below the stand-in's folder.
 fn stretch(carrier: &StandIn, files: usize) -> Stretch {
     let file = |i: usize| {
-        Operation::File(File {
+        Operation::Put(Item::File(File {
             path: carrier.state.join(format!("file-{i}")).to_string_lossy().into_owned(),
             owner: "root",
             mode: 0o600,
             content: Content::text(format!("text {i}\n{}", "x".repeat(500))),
             restarts: None,
-        })
+        }))
     };
     Stretch { host: name("heron"), operations: (0..files).map(file).collect() }
 }

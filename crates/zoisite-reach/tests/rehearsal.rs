@@ -11,11 +11,11 @@ use jiff::Timestamp;
 use proptest::prelude::*;
 use proptest::sample::Index;
 use zoisite_core::blueprint::{
-    ApiObject, Blueprint, Component, ComponentSums, Content, ENCRYPTION_KEY, Item, NodeWanted,
-    Part, SERVICE_ACCOUNTS_KEY, SharedSecrets, Sources, assign_subnets, blueprint, node_wanted,
-    token_host,
+    ApiObject, Blueprint, ENCRYPTION_KEY, NodeWanted, Part, SERVICE_ACCOUNTS_KEY, SharedSecrets,
+    Sources, assign_subnets, blueprint, node_wanted, token_host,
 };
 use zoisite_core::cluster::{Cluster, Host, HostName, read};
+use zoisite_core::item::{Component, ComponentSums, Content, Item};
 use zoisite_core::pki::{Ledger, NodeRequest, Secret};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
@@ -185,7 +185,7 @@ impl Stage {
         }
         let Self { cluster, blueprint, sums, objects, nodes, .. } = self;
         let api = match looks.values().flatten().any(|seen| {
-            seen.units.get("zoisite-api-server.service").is_some_and(|u| u.active == "active")
+            seen.found.units.get("zoisite-api-server.service").is_some_and(|u| u.active == "active")
         }) {
             true => reach.ask(objects).await,
             false => ApiLook::Absent,

@@ -10,11 +10,12 @@ use futures_util::stream::FuturesUnordered;
 use ipnet::IpNet;
 use jiff::Timestamp;
 use zoisite_core::blueprint::{
-    self, API_SERVER_UNIT, ApiObject, Blueprint, BlueprintError, ComponentSums, Content,
-    HostBlueprint, NodeWanted, Part, Sources, node_wanted,
+    self, API_SERVER_UNIT, ApiObject, Blueprint, BlueprintError, HostBlueprint, NodeWanted, Part,
+    Sources, node_wanted,
 };
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::item::{ComponentSums, Content};
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Proof, Secret, edges, prove};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
@@ -228,7 +229,7 @@ impl Prepared {
         let look = entry.host.as_ref().and_then(|host| looks.get(host)?.as_ref().ok());
         let (Some(place), Some(seen)) = (entry.profile.place(), look) else { return false };
         let holds = |path: String, sha256: &str| {
-            seen.files.get(&path).and_then(|f| f.sha256.as_deref()) == Some(sha256)
+            seen.found.files.get(&path).and_then(|f| f.sha256.as_deref()) == Some(sha256)
         };
         holds(place.certificate(), &Content::text(entry.pem.as_str()).lasting_sha256())
             && holds(place.key(), &entry.key_sha256)
@@ -263,7 +264,7 @@ pub fn may_ask(prepared: &Prepared, looks: &Looks) -> bool {
         return prepared.has(Part::Nodes);
     }
     looks.values().filter_map(|look| look.as_ref().ok()).any(|observed| {
-        observed.units.get(API_SERVER_UNIT).is_some_and(|unit| unit.active == "active")
+        observed.found.units.get(API_SERVER_UNIT).is_some_and(|unit| unit.active == "active")
     })
 }
 

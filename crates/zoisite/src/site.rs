@@ -8,8 +8,9 @@ use std::sync::{Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
 use jiff::{SignedDuration, Timestamp};
-use zoisite_core::blueprint::{ApiObject, Component, ComponentSums, Content, token_host};
+use zoisite_core::blueprint::{ApiObject, token_host};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
+use zoisite_core::item::{Component, ComponentSums, Content, Item};
 use zoisite_core::pki::{KeySource as _, NodeRequest, Secret};
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{ApiWork, Sequence, Work, contradictions};
@@ -343,7 +344,7 @@ impl Site {
         for step in &sequence.steps {
             let Work::Act(stretch) = &step.work else { continue };
             for operation in &stretch.operations {
-                let Operation::File(file) = operation else { continue };
+                let Operation::Put(Item::File(file)) = operation else { continue };
                 let Content::Key { serial, label, .. } = &file.content else { continue };
                 // Tokens are made when they are published, not before.
                 if token_host(serial).is_some() {

@@ -5,8 +5,9 @@ use std::net::IpAddr;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use zoisite_core::blueprint::{ComponentSums, HostBlueprint, Part};
+use zoisite_core::blueprint::{HostBlueprint, Part};
 use zoisite_core::cluster::HostName;
+use zoisite_core::item::ComponentSums;
 use zoisite_core::pki::{Ledger, LedgerEntry, Profile};
 use zoisite_core::script::{EtcdMember, EtcdStatus, Identity};
 use zoisite_core::sequence::{
@@ -121,7 +122,7 @@ fn quorum_status(
         };
         match looks.get(&host.host) {
             Some(Ok(observed)) => {
-                let active = observed.units.get(paths.unit).map(|unit| unit.active.as_str());
+                let active = observed.found.units.get(paths.unit).map(|unit| unit.active.as_str());
                 member.differences = of_part(host, differing, Part::Etcd);
                 member.state = match (&observed.etcd.status, active) {
                     (Some(status), _) if status.has_leader() => "healthy",
@@ -369,7 +370,7 @@ fn services(
                 Some(Ok(observed)) => {
                     out.differences = of_part(host, differing, part);
                     for unit in host.units_of(part) {
-                        let active = observed.units.get(unit.name).map(|u| u.active.clone());
+                        let active = observed.found.units.get(unit.name).map(|u| u.active.clone());
                         out.units.insert(unit.name, active.unwrap_or_else(|| "absent".into()));
                     }
                     let runs = out.units.values().all(|state| state == "active");

@@ -1,8 +1,9 @@
 //! A balancer: HAProxy in TCP mode in front of the API servers, with a TLS check of their readiness.
 
 use super::unit::HARDENED;
-use super::{HostBlueprint, Item, Part, UnitFile, User, Workshop};
+use super::{HostBlueprint, Part, UnitFile, Workshop};
 use crate::cluster::Role;
+use crate::item::{Item, User};
 use crate::pki::AuthorityKind;
 
 /// The program that a balancer's distribution must have brought.
@@ -43,7 +44,7 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
             .chain([("CapabilityBoundingSet", "CAP_NET_BIND_SERVICE")]),
         )
         .at_boot();
-    items.extend(Workshop::unit(BALANCER_UNIT, Part::Balancer, &unit));
+    items.extend(Workshop::unit(BALANCER_UNIT, &unit));
     out.programs.push(BALANCER_PROGRAM);
     out.extend(Part::Balancer, items);
 }

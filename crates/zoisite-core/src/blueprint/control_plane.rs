@@ -6,10 +6,11 @@ use super::config::{Credential, Flags, kubeconfig, merge};
 use super::etcd::url;
 use super::unit::HARDENED;
 use super::{
-    Content, ENCRYPTION_KEY, HostBlueprint, Item, Part, SERVICE_ACCOUNTS_KEY, UnitFile, User,
-    Workshop, kubernetes_folder,
+    ENCRYPTION_KEY, HostBlueprint, Part, SERVICE_ACCOUNTS_KEY, UnitFile, Workshop,
+    kubernetes_folder,
 };
 use crate::cluster::{Cluster, Host, Role, Signer};
+use crate::item::{Absent, Content, Item, User};
 use crate::pki::{AuthorityKind, Profile, authority_key};
 
 /// Name of the API server's unit.
@@ -159,7 +160,7 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
         ],
         &[("CapabilityBoundingSet", "CAP_NET_BIND_SERVICE")],
     );
-    items.extend(Workshop::unit(API_SERVER_UNIT, Part::ControlPlane, &unit));
+    items.extend(Workshop::unit(API_SERVER_UNIT, &unit));
     items
 }
 
@@ -293,7 +294,7 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
     let mut flags = controller_manager_flags(shop.cluster);
     let key = SIGNING_KEY.to_owned();
     if shop.cluster.workers.signer == Signer::Run {
-        items.push(Item::Absent(key));
+        items.push(Item::Absent(Absent { path: key }));
     } else {
         flags = flags.and([
             ("cluster-signing-cert-file", format!("{CONTROLLER_FOLDER}/cluster-authority.crt")),
@@ -310,7 +311,7 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
         flags.command(&format!("{}/kube-controller-manager", kubernetes_folder(shop.cluster)));
     let after = "network-online.target zoisite-api-server.service";
     let unit = service(shop, "controller manager", after, CONTROLLER_USER, &start, &[], &[]);
-    items.extend(Workshop::unit(CONTROLLER_MANAGER, Part::ControlPlane, &unit));
+    items.extend(Workshop::unit(CONTROLLER_MANAGER, &unit));
     items
 }
 
@@ -355,7 +356,7 @@ fn scheduler(shop: &mut Workshop<'_>) -> Vec<Item> {
     let start = flags.command(&format!("{}/kube-scheduler", kubernetes_folder(shop.cluster)));
     let after = "network-online.target zoisite-api-server.service";
     let unit = service(shop, "scheduler", after, SCHEDULER_USER, &start, &[], &[]);
-    items.extend(Workshop::unit(SCHEDULER, Part::ControlPlane, &unit));
+    items.extend(Workshop::unit(SCHEDULER, &unit));
     items
 }
 

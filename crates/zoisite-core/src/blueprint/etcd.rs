@@ -5,11 +5,9 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use super::{
-    BlueprintError, Component, Content, File, HostBlueprint, Item, Part, Pinned, UnitFile, User,
-    Workshop, unit::HARDENED,
-};
+use super::{BlueprintError, HostBlueprint, Part, UnitFile, Workshop, unit::HARDENED};
 use crate::cluster::{Cluster, Host, HostName, Role};
+use crate::item::{Component, Content, File, Item, Pinned, User};
 use crate::pki::{AuthorityKind, ETCD_USER, Profile};
 
 /// Name of the member's unit.
@@ -167,11 +165,7 @@ pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
             shop.errors.push(BlueprintError::Yaml { host: host.name.clone(), why });
         }
     }
-    items.extend(Workshop::unit(
-        ETCD_UNIT,
-        Part::Etcd,
-        &unit_file(cluster, host, &binaries, &paths),
-    ));
+    items.extend(Workshop::unit(ETCD_UNIT, &unit_file(cluster, host, &binaries, &paths)));
     out.extend(Part::Etcd, items);
     out.etcd = Some(paths);
 }

@@ -7,7 +7,6 @@
 //! counts as a difference.
 
 mod balancer;
-mod components;
 mod config;
 mod control_plane;
 mod etcd;
@@ -21,18 +20,16 @@ use std::sync::{Arc, Mutex};
 use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::Value;
-use sha2::{Digest as _, Sha256};
 
 pub use balancer::{BALANCER_PROGRAM, BALANCER_UNIT};
-pub use components::{ComponentSums, ComponentsError, Pinned};
 pub use config::person_kubeconfig;
 pub use control_plane::API_SERVER_UNIT;
 pub(crate) use control_plane::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, SCHEDULER_OWN};
 pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
 pub(crate) use node::{KUBELET_OWN, ROUTE_PROTOCOL, package_of};
 pub use node::{
-    KUBELET_UNIT, NODE_PROGRAMS, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, RUNTIME_UNIT,
-    TOKEN_PATH, Taint, assign_subnets, image_name, node_wanted,
+    KUBELET_UNIT, NODE_PROGRAMS, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
+    assign_subnets, image_name, node_wanted,
 };
 pub use objects::{ApiObject, objects};
 pub use unit::UnitFile;
@@ -40,6 +37,7 @@ pub use unit::UnitFile;
 use std::collections::BTreeMap;
 
 use crate::cluster::{Cluster, Host, HostName};
+use crate::item::{Absent, Component, Content, Directory, File, Item, Pinned, Unit};
 use crate::pki::{AuthorityKind, Ledger, LedgerEntry, Profile};
 
 /// A part of the cluster that is brought up as a whole.
@@ -109,7 +107,8 @@ pub struct HostBlueprint {
 }
 
 impl HostBlueprint {
-    fn new(host: &HostName) -> Self {
+    /// One that holds nothing.
+    pub fn new(host: &HostName) -> Self {
         Self {
             host: host.clone(),
             items: Vec::new(),
@@ -167,7 +166,11 @@ impl HostBlueprint {
 
     /// The units of one part, in the order in which they start.
     pub fn units_of(&self, part: Part) -> impl Iterator<Item = &Unit> {
-        self.units().filter(move |unit| unit.part == part)
+        let items = self.items.iter().zip(&self.parts);
+        items.filter(move |(_, of)| **of == part).filter_map(|(item, _)| match item {
+            Item::Unit(unit) => Some(unit),
+            _ => None,
+        })
     }
 
     /// The units among the items.
@@ -193,154 +196,6 @@ impl HostBlueprint {
             _ => None,
         })
     }
-}
-
-/// One thing on a host.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Item {
-    /// A system user.
-    User(User),
-    /// A directory.
-    Directory(Directory),
-    /// A file.
-    File(File),
-    /// A pinned file of a component, large and the same everywhere.
-    Component(Component),
-    /// A file that must not be there: what an earlier cluster file asked for and this one forbids.
-    Absent(String),
-    /// An image in the container runtime's store.
-    Image(Image),
-    /// A systemd unit: whether it is enabled and runs. Its file is a [`File`] of its own.
-    Unit(Unit),
-}
-
-/// An image that the container runtime holds, imported from an archive on the host.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Image {
-    /// Name and tag.
-    pub name: String,
-    /// Path of the archive, an OCI image layout in a tar file.
-    pub archive: String,
-}
-
-/// A system user without a shell or a password.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct User {
-    /// Its name, and its group's.
-    pub name: &'static str,
-    /// Its home directory.
-    pub home: String,
-}
-
-/// A directory.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Directory {
-    /// Absolute path.
-    pub path: String,
-    /// Owning user and group.
-    pub owner: &'static str,
-    /// Permission bits.
-    pub mode: u32,
-}
-
-/// A file, small enough to be written in a script.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct File {
-    /// Absolute path.
-    pub path: String,
-    /// Owning user and group.
-    pub owner: &'static str,
-    /// Permission bits.
-    pub mode: u32,
-    /// What is in it.
-    pub content: Content,
-    /// The unit that must be restarted when this file changes.
-    pub restarts: Option<&'static str>,
-}
-
-/// A line of this beginning parts a file's lasting text from its first-start facts.
-pub const FIRST_START: &str =
-    "# First start only: the lines below are worked out when a member starts for the first time.";
-
-/// What is in a [`File`].
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Content {
-    /// Text for all to read.
-    Text {
-        /// What must always hold.
-        lasting: Arc<str>,
-        /// What matters at the first start only; stands below [`FIRST_START`].
-        first_start: Option<Arc<str>>,
-    },
-    /// A private key from the strongbox.
-    Key {
-        /// Serial number of its certificate.
-        serial: String,
-        /// Its certificate, as a person says it.
-        label: String,
-        /// SHA-256 of its PEM text, in hexadecimal.
-        sha256: String,
-    },
-}
-
-impl Content {
-    /// Plain text.
-    pub fn text(text: impl Into<Arc<str>>) -> Self {
-        Self::Text { lasting: text.into(), first_start: None }
-    }
-
-    /// The first-start facts, if it has any.
-    pub fn first_start(&self) -> Option<&str> {
-        match self {
-            Self::Text { first_start, .. } => first_start.as_deref(),
-            Self::Key { .. } => None,
-        }
-    }
-
-    /// The whole text of a file that is no secret.
-    pub fn whole_text(&self) -> Option<String> {
-        match self {
-            Self::Text { lasting, first_start: None } => Some(lasting.to_string()),
-            Self::Text { lasting, first_start: Some(first) } => {
-                Some(format!("{lasting}{FIRST_START}\n{first}"))
-            }
-            Self::Key { .. } => None,
-        }
-    }
-
-    /// SHA-256 of the whole text of a file that has first-start facts.
-    pub fn whole_sha256(&self) -> Option<String> {
-        self.first_start()?;
-        Some(crate::pki::hex(&Sha256::digest(self.whole_text()?.as_bytes())))
-    }
-
-    /// SHA-256 of what must always hold, in hexadecimal: a difference here is a difference.
-    pub fn lasting_sha256(&self) -> String {
-        match self {
-            Self::Text { lasting, .. } => crate::pki::hex(&Sha256::digest(lasting.as_bytes())),
-            Self::Key { sha256, .. } => sha256.clone(),
-        }
-    }
-}
-
-/// A pinned file from the components folder.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Component {
-    /// Where it goes.
-    pub path: String,
-    /// Which one it is.
-    pub pinned: Pinned,
-    /// The unit that must be restarted when it changes.
-    pub restarts: Option<&'static str>,
-}
-
-/// A unit that is enabled and runs.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Unit {
-    /// Name with its ending.
-    pub name: &'static str,
-    /// The role that is disrupted while it restarts.
-    pub part: Part,
 }
 
 /// What a blueprint is made from, besides the cluster file.
@@ -478,9 +333,9 @@ impl Workshop<'_> {
     }
 
     /// A unit file, and the unit.
-    fn unit(name: &'static str, part: Part, file: &UnitFile) -> [Item; 2] {
+    fn unit(name: &'static str, file: &UnitFile) -> [Item; 2] {
         let path = format!("/etc/systemd/system/{name}");
-        [Self::file(&path, file.to_string(), Some(name)), Item::Unit(Unit { name, part })]
+        [Self::file(&path, file.to_string(), Some(name)), Item::Unit(Unit { name })]
     }
 
     /// An authority's certificate.
@@ -629,7 +484,10 @@ pub fn blueprint(
             if !control.contains(&host.name) {
                 // A host that was a control plane once keeps no key that signs.
                 let last = made.parts.last().copied().unwrap_or(Part::Nodes);
-                made.extend(last, [Item::Absent(control_plane::SIGNING_KEY.into())]);
+                made.extend(
+                    last,
+                    [Item::Absent(Absent { path: control_plane::SIGNING_KEY.into() })],
+                );
             }
         }
         (made, shop.errors)

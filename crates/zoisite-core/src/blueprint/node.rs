@@ -9,10 +9,10 @@ use serde_json::{Value, json};
 
 use super::config::{Credential, Flags, kubeconfig, merge};
 use super::{
-    BlueprintError, Component, HostBlueprint, HostFacts, Image, Item, Part, Pinned, Unit, UnitFile,
-    Workshop, kubernetes_folder,
+    BlueprintError, HostBlueprint, HostFacts, Part, UnitFile, Workshop, kubernetes_folder,
 };
 use crate::cluster::{Cluster, Host, HostName, PodsBy};
+use crate::item::{Absent, Component, Image, Item, Pinned, RUNTIME_UNIT, Sysctl, Unit};
 use crate::pki::{AuthorityKind, Profile};
 
 /// Name of the kubelet's unit.
@@ -32,9 +32,6 @@ pub(crate) fn package_of(program: &str) -> &'static str {
         _ => "containerd",
     }
 }
-
-/// Name of the container runtime's unit, which is its distribution's own.
-pub const RUNTIME_UNIT: &str = "containerd.service";
 
 const KUBELET: &str = "/etc/zoisite/kubelet";
 const PROXY: &str = "/etc/zoisite/kube-proxy";
@@ -66,8 +63,6 @@ pub(crate) const KUBELET_OWN: &[&str] = &[
 pub struct NodePaths {
     /// The kubelet's client certificate with its key, as it was signed at joining.
     pub client: String,
-    /// The container runtime's client program and namespace, as words.
-    pub images: String,
     /// The name that every node must resolve, unless the stable address is an address.
     pub stable_name: Option<String>,
 }
@@ -209,7 +204,6 @@ pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
     out.programs.extend(NODE_PROGRAMS);
     out.node = Some(NodePaths {
         client: format!("{KUBELET_STATE}/pki/kubelet-client-current.pem"),
-        images: "ctr -n k8s.io images".into(),
         stable_name: match &shop.cluster.control_plane.address.host {
             crate::cluster::EndpointHost::Name(name) => Some(name.clone()),
             crate::cluster::EndpointHost::Address(_) => None,
@@ -263,7 +257,7 @@ fn runtime(shop: &Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
     let mut items = vec![
         Workshop::directory("/etc/containerd", "root", 0o755),
         Workshop::file("/etc/containerd/config.toml", config, Some(RUNTIME_UNIT)),
-        Item::Unit(Unit { name: RUNTIME_UNIT, part: Part::Nodes }),
+        Item::Unit(Unit { name: RUNTIME_UNIT }),
         Workshop::directory(IMAGES, "root", 0o755),
     ];
     for (name, file, version) in images(shop.cluster) {
@@ -315,6 +309,10 @@ net.ipv4.ip_forward = 1
         ("ExecStart", format!("-/sbin/ip route flush proto {ROUTE_PROTOCOL}")),
         ("ExecStart", format!("/sbin/ip -batch {NETWORK}/routes")),
     ];
+    let mut forwards = vec!["net.ipv4.ip_forward"];
+    if shop.cluster.network.pods.iter().any(|range| matches!(range, IpNet::V6(_))) {
+        forwards.push("net.ipv6.conf.all.forwarding");
+    }
     let mut items = vec![
         Workshop::directory(NETWORK, "root", 0o755),
         Workshop::directory("/etc/cni", "root", 0o755),
@@ -335,12 +333,14 @@ net.ipv4.ip_forward = 1
     items.push(match routed {
         true => Workshop::file(path, cni(subnets, !facts.nftables), None),
         // It would stand before the site's own.
-        false => Item::Absent(path.into()),
+        false => Item::Absent(Absent { path: path.into() }),
     });
     let what = format!("pod network of {} on {}", shop.cluster.name, shop.host.name);
     let unit =
         UnitFile::service(&what, "network-online.target").section("Service", lines).at_boot();
-    items.extend(Workshop::unit(NETWORK_UNIT, Part::Nodes, &unit));
+    items.extend(Workshop::unit(NETWORK_UNIT, &unit));
+    // The unit sets them at boot; whoever turns them off later stops the traffic of pods.
+    items.extend(forwards.iter().map(|key| Item::Sysctl(Sysctl { key, value: "1" })));
     items
 }
 
@@ -435,7 +435,7 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
     ]);
     let start = flags.command(&format!("{}/kubelet", kubernetes_folder(shop.cluster)));
     let unit = root_service(shop, "kubelet", "containerd.service zoisite-network.service", &start);
-    items.extend(Workshop::unit(KUBELET_UNIT, Part::Nodes, &unit));
+    items.extend(Workshop::unit(KUBELET_UNIT, &unit));
     items
 }
 
@@ -536,7 +536,7 @@ fn proxy(shop: &mut Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
     let start =
         format!("{}/kube-proxy --config={PROXY}/kube-proxy.yaml", kubernetes_folder(shop.cluster));
     let unit = root_service(shop, "kube-proxy", "zoisite-network.service", &start);
-    items.extend(Workshop::unit(PROXY_UNIT, Part::Nodes, &unit));
+    items.extend(Workshop::unit(PROXY_UNIT, &unit));
     items
 }
 

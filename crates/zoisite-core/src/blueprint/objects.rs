@@ -47,7 +47,7 @@ impl ApiObject {
             "" => format!("{} {}", self.kind(), self.name()),
             namespace => format!("{} {namespace}/{}", self.kind(), self.name()),
         };
-        crate::script::plain(&title).into_owned()
+        crate::text::plain(&title).into_owned()
     }
 }
 

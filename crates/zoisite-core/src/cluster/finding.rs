@@ -37,7 +37,7 @@ fn tame(text: String) -> String {
         Some((at, _)) => format!("{}…", &text[..at]),
         None => text,
     };
-    crate::script::plain(&text).replace('\n', " ")
+    crate::text::plain(&text).replace('\n', " ")
 }
 
 impl Finding {

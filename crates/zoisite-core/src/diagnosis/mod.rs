@@ -34,9 +34,9 @@ impl Trouble {
         answer: impl Into<String>,
         evidence: Vec<String>,
     ) -> Self {
-        let answer = crate::script::plain(&answer.into()).into_owned();
+        let answer = crate::text::plain(&answer.into()).into_owned();
         let evidence: Vec<String> =
-            evidence.iter().map(|line| crate::script::plain(line).into_owned()).collect();
+            evidence.iter().map(|line| crate::text::plain(line).into_owned()).collect();
         let found = evidence
             .iter()
             .rev()

@@ -12,7 +12,8 @@ use serde::Serialize;
 
 use crate::cluster::HostName;
 use crate::diagnosis::Trouble;
-use crate::script::{digest, wrapped_look};
+use crate::script::wrapped_look;
+use crate::text::digest;
 
 /// What lies between a person and a host's shell as root, in order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]

@@ -2,7 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::script::{quote, wrapped_login};
+use crate::script::wrapped_login;
+use crate::text::quote;
 
 const OPEN: &str = include_str!("open.sh");
 
@@ -84,7 +85,7 @@ impl Opening {
             let fields: Vec<&str> = rest.split('\t').collect();
             match fields.as_slice() {
                 ["refused", why] => {
-                    return Err(OpeningFailed(crate::script::plain(why).into_owned()));
+                    return Err(OpeningFailed(crate::text::plain(why).into_owned()));
                 }
                 ["rule", file] => done = Some(Self::Rule((*file).to_owned())),
                 ["key", "placed"] => done = Some(Self::KeyPlaced),

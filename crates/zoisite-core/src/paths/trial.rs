@@ -5,7 +5,8 @@ use serde::Serialize;
 
 use super::{End, Protocol, Service, demands};
 use crate::cluster::{Cluster, HostName};
-use crate::script::{holder, plain, quote, wrapped_login};
+use crate::script::{holder, wrapped_login};
+use crate::text::{plain, quote};
 
 const LISTEN: &str = include_str!("listen.sh");
 const PROBE: &str = include_str!("probe.sh");

@@ -11,27 +11,11 @@ mod operation;
 mod reply;
 
 pub use observe::{Depth, observe};
-pub use operation::{KeyText, Operation, Stretch, fetch_script, upload_script};
+pub use operation::{Operation, Stretch, fetch_script, take_back_script, upload_script};
+pub(crate) use reply::architecture;
 pub use reply::{
-    DirectoryFacts, EtcdFacts, EtcdMember, EtcdStatus, FileFacts, Identity, Observed, Outcome,
-    Piece, Reply, UnitFacts, Unread, program_version,
+    EtcdFacts, EtcdMember, EtcdStatus, Identity, Observed, Outcome, Piece, Reply, Unread,
 };
-pub(crate) use reply::{architecture, digest};
-
-/// A text from elsewhere without what a terminal would obey: control characters but for tabs and ends of
-/// lines, and characters that turn the direction of writing, are replaced by `·`. (OpenSSH ends its own lines
-/// with a carriage return too: that one is no odd character.)
-pub fn plain(text: &str) -> std::borrow::Cow<'_, str> {
-    let odd = |c: char| {
-        (c.is_control() && c != '\t' && c != '\n')
-            || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
-    };
-    if text.contains(odd) {
-        text.replace("\r\n", "\n").replace(odd, "·").into()
-    } else {
-        text.into()
-    }
-}
 
 /// Who holds a port, by the names of the program and its unit, each empty where it is not known.
 pub(crate) fn holder(program: &str, unit: &str) -> String {
@@ -43,16 +27,6 @@ pub(crate) fn holder(program: &str, unit: &str) -> String {
 }
 
 const COMMON: &str = include_str!("common.sh");
-
-/// Quotes one word for sh.
-pub(crate) fn quote(word: &str) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || "/._-:=,@%+".contains(c);
-    if !word.is_empty() && word.chars().all(plain) {
-        word.to_owned()
-    } else {
-        format!("'{}'", word.replace('\'', r"'\''"))
-    }
-}
 
 /// Wraps a body so that nothing of it runs unless all of it has arrived.
 fn wrapped(title: &str, helpers: &[&str], body: &str) -> String {
@@ -80,23 +54,4 @@ pub(crate) fn wrapped_login(title: &str, helpers: &str, body: &str) -> String {
 /// A script that looks, with helpers of its own beside those of every look.
 pub(crate) fn wrapped_look(title: &str, helpers: &str, body: &str) -> String {
     wrapped(&format!("zoisite: {title}"), &[observe::OBSERVE, helpers], body)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::{plain, quote};
-
-    #[test]
-    fn words_are_quoted_when_they_must_be() {
-        assert_eq!(quote("/etc/zoisite"), "/etc/zoisite");
-        assert_eq!(quote(""), "''");
-        assert_eq!(quote("it's; $x"), r"'it'\''s; $x'");
-    }
-
-    #[test]
-    fn what_a_terminal_would_obey_is_seen_instead() {
-        assert_eq!(plain("a\tb\nc"), "a\tb\nc");
-        assert_eq!(plain("no route\r\nto host\r\n"), "no route\nto host\n");
-        assert_eq!(plain("over\rwritten \u{1b}[2J \u{202e}"), "over·written ·[2J ·");
-    }
 }

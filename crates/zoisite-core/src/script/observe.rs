@@ -2,8 +2,10 @@
 
 use std::fmt::Write as _;
 
-use super::{quote, wrapped};
-use crate::blueprint::{FIRST_START, HostBlueprint, Item, TOKEN_PATH};
+use super::wrapped;
+use crate::blueprint::{HostBlueprint, TOKEN_PATH};
+use crate::item::{Item, Look};
+use crate::text::quote;
 
 pub(super) const OBSERVE: &str = include_str!("observe.sh");
 
@@ -23,47 +25,10 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
         Depth::Quick => "quick",
         Depth::Deep => "deep",
     };
-    let mut paths = Vec::new();
-    let mut plain = Vec::new();
-    let mut wholes = Vec::new();
-    let mut components = Vec::new();
-    let mut units = Vec::new();
-    for item in &blueprint.items {
-        match item {
-            Item::User(user) => {
-                let _ = writeln!(body, "user {}", quote(user.name));
-            }
-            Item::Directory(directory) => paths.push(quote(&directory.path)),
-            Item::Absent(path) => paths.push(quote(path)),
-            Item::File(file) => {
-                paths.push(quote(&file.path));
-                match file.content.first_start() {
-                    Some(_) => {
-                        let mark = quote(FIRST_START);
-                        let _ = writeln!(body, "sum_before {mark} {}", quote(&file.path));
-                        wholes.push(quote(&file.path));
-                    }
-                    None => plain.push(quote(&file.path)),
-                }
-            }
-            Item::Component(component) => components.push(quote(&component.path)),
-            // All images are listed at once, below.
-            Item::Image(_) => {}
-            Item::Unit(unit) => units.push(quote(unit.name)),
-        }
-    }
-    for (what, words) in [
-        ("paths".to_owned(), paths),
-        ("sums".into(), plain),
-        ("wholes".into(), wholes),
-        (format!("components {depth}"), components),
-        ("units".into(), units),
-    ] {
-        if !words.is_empty() {
-            let title = what.split(' ').next().unwrap_or_default();
-            let _ = writeln!(body, "now {title}\n{what} \\\n  {}", words.join(" \\\n  "));
-        }
-    }
+    let _ = writeln!(body, "depth={depth}");
+    let mut look = Look::default();
+    blueprint.items.iter().for_each(|item| item.look(&mut look));
+    body.push_str(&look.body());
     if !blueprint.programs.is_empty() {
         let words: Vec<String> = blueprint.programs.iter().map(|program| quote(program)).collect();
         let _ = writeln!(body, "programs {}", words.join(" "));
@@ -71,8 +36,8 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
     if let Some(node) = &blueprint.node {
         let name = quote(node.stable_name.as_deref().unwrap_or_default());
         let _ = writeln!(body, "now 'the node'\nnode_facts");
-        let (client, images) = (quote(&node.client), quote(&node.images));
-        let _ = writeln!(body, "node_state {client} {images} {name} {}", quote(TOKEN_PATH));
+        let client = quote(&node.client);
+        let _ = writeln!(body, "node_state {client} {name} {}", quote(TOKEN_PATH));
     }
     if let Some(etcd) = &blueprint.etcd {
         let _ = writeln!(body, "now etcd\nroom {}", quote(&etcd.folder));
@@ -94,5 +59,6 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
             quote(etcd.unit)
         );
     }
-    wrapped(&format!("zoisite: look at {}", blueprint.host), &[OBSERVE], &body)
+    let helpers: Vec<&str> = std::iter::once(&OBSERVE).chain(Item::LOOK).copied().collect();
+    wrapped(&format!("zoisite: look at {}", blueprint.host), &helpers, &body)
 }

@@ -1,6 +1,5 @@
 # What a host holds. Changes nothing, but for remembering the checksums of large files.
 # Programs are started once for all paths, not once for each: that is most of what a look costs.
-state=/var/lib/zoisite
 # What is looked at now: where a host hangs, it is the last that it said.
 now() { say now "$1"; }
 # A file and no link: what a link leads to is not what it says it is.
@@ -14,8 +13,8 @@ first_line() {
 say_first() { first_line "$2" && say "$1" "$line"; }
 
 host_facts() {
-  say_first machine /etc/machine-id
-  for key in /etc/ssh/ssh_host_*_key.pub; do
+  say_first machine "$root"/etc/machine-id
+  for key in "$root"/etc/ssh/ssh_host_*_key.pub; do
     if [ -r "$key" ]; then
       read -r kind text _ <"$key"
       say host-key "$kind $text"
@@ -23,11 +22,11 @@ host_facts() {
   done
   say arch "$(uname -m)"
   # shellcheck disable=SC1091
-  say os "$( (. /etc/os-release && printf '%s %s' "$ID" "${VERSION_ID:-}") 2>/dev/null)"
+  say os "$( (. "$root/etc/os-release" && printf '%s %s' "$ID" "${VERSION_ID:-}") 2>/dev/null)"
   say clock "$(date +%s)"
   say_first generation "$state/generation"
-  say_first init /proc/1/comm
-  say_first boot /proc/sys/kernel/random/boot_id
+  say_first init "$root"/proc/1/comm
+  say_first boot "$root"/proc/sys/kernel/random/boot_id
   say_first cluster "$state/cluster"
 }
 # The room, in kilobytes, on the file system that holds a path or its nearest folder.
@@ -36,70 +35,10 @@ room() {
   while [ ! -d "$at" ]; do at=$(dirname "$at"); done
   df -Pk "$at" | while read -r _ _ _ free _; do say room "$1" "$free"; done
 }
-user() { if id "$1" >/dev/null 2>&1; then say user "$1" yes; else say user "$1" no; fi; }
 # Kind, owner and mode of every path that is there.
 paths() { stat -c "@${tab}at${tab}%n${tab}%F${tab}%U${tab}%a" "$@" 2>/dev/null; }
-# Checksums of every file that is there.
-sums() { sha256sum "$@" 2>/dev/null | sed "s/^\([0-9a-f]*\)  \(.*\)/@${tab}sum$tab\2$tab\1/"; }
-# The same, under another name: of the whole of files whose lasting lines are compared alone.
-wholes() { sha256sum "$@" 2>/dev/null | sed "s/^\([0-9a-f]*\)  \(.*\)/@${tab}whole$tab\2$tab\1/"; }
-# The checksum of the lines of a file before a mark.
-sum_before() {
-  [ -f "$2" ] || return 0
-  awk -v mark="$1" 'index($0, mark) == 1 { exit } { print }' "$2" | sha256sum |
-    while read -r sum _; do say sum "$2" "$sum"; done
-}
-# Large files: their checksums are remembered with size, inode and time, unless a deep look is wanted.
-components() {
-  depth=$1
-  shift
-  known=/dev/null
-  if [ "$depth" = quick ] && [ -r "$state/verified" ]; then known=$state/verified; fi
-  stat -c '%s %i %Y %n' "$@" 2>/dev/null |
-    awk 'FILENAME != "-" { sum[substr($0, 66)] = $1; next } { print ($0 in sum) ? sum[$0] : "-", $0 }' "$known" - |
-    while read -r sum size inode time path; do
-      if [ "$sum" = - ]; then
-        sum=$(sha256sum <"$path")
-        sum=${sum%% *}
-        # shellcheck disable=SC2174
-        if mkdir -p -m 0700 "$state" 2>/dev/null; then
-          printf '%s %s %s %s %s\n' "$sum" "$size" "$inode" "$time" "$path" >>"$state/verified" 2>/dev/null || :
-        fi
-      fi
-      say component "$path" "$sum"
-    done
-}
-# systemd answers for all units at once, in order, with an empty line between them.
 active=
 running=
-units() {
-  for unit in "$@"; do
-    if [ -e "$state/pending/$unit" ]; then say unit "$unit" Pending yes; fi
-  done
-  shown=$(systemctl show "$@" -p LoadState -p ActiveState -p SubState -p UnitFileState \
-    -p NeedDaemonReload -p NRestarts -p Result -p MainPID -p ExecStart 2>/dev/null)
-  while IFS='=' read -r key value; do
-    if [ -z "$key" ]; then
-      shift
-      continue
-    fi
-    case $key in
-      # The very program that runs, and the one that would be started: `{ path=/… ; argv[]=… }`.
-      MainPID)
-        if [ "$value" != 0 ]; then
-          program=$(readlink "/proc/$value/exe")
-          say unit "$1" Runs "$program"
-          running="$running $1=$program "
-        fi
-        ;;
-      ExecStart) value=${value#*path=} && say unit "$1" Starts "${value%% ;*}" ;;
-      *) say unit "$1" "$key" "$value" ;;
-    esac
-    if [ "$key=$value" = ActiveState=active ]; then active="$active $1 "; fi
-  done <<SHOWN
-$shown
-SHOWN
-}
 # Whether a unit was seen to be active.
 is_active() { case $active in *" $1 "*) ;; *) return 1 ;; esac; }
 # folder, data directory, owner's mark, formed mark
@@ -120,7 +59,7 @@ etcd_status() {
   runs=${running##* "$5"=}
   runs=${runs%% *}
   client=${runs%/*}/etcdctl
-  for beside in /usr/local/lib/zoisite/etcd-*/etcdctl; do
+  for beside in "$root"/usr/local/lib/zoisite/etcd-*/etcdctl; do
     if [ ! -x "$client" ]; then client=$beside; fi
   done
   ask() {
@@ -143,28 +82,21 @@ etcd_status() {
 }
 # What a node's own nature decides, and what would keep it from joining.
 node_facts() {
-  if [ -e /sys/fs/cgroup/cgroup.controllers ]; then say cgroups 2; else say cgroups 1; fi
+  if [ -e "$root/sys/fs/cgroup/cgroup.controllers" ]; then say cgroups 2; else say cgroups 1; fi
   # systemd writes down what contains it when it starts.
-  if [ -s /run/systemd/container ]; then say container yes; else say container no; fi
+  if [ -s "$root/run/systemd/container" ]; then say container yes; else say container no; fi
   if nft list tables >/dev/null 2>&1; then say nftables yes; else say nftables no; fi
-  if [ "$(wc -l </proc/swaps)" -gt 1 ]; then say swap yes; else say swap no; fi
+  if [ "$(wc -l <"$root/proc/swaps")" -gt 1 ]; then say swap yes; else say swap no; fi
 }
-# the kubelet's certificate, words that list images, a name that must resolve or nothing, a join token
+# the kubelet's certificate, a name that must resolve or nothing, a join token
 node_state() {
   # Its first certificate, without the key that stands beside it.
   if [ -s "$1" ]; then
     say identity "$(awk '/-END CERT/ { exit } inside { printf "%s", $0 } /-BEGIN CERT/ { inside = 1 }' "$1")"
   fi
-  if [ -e "$4" ]; then say token-left yes; fi
-  # Where the runtime does not run, its client would wait for it.
-  if is_active containerd.service; then
-    now 'images in the container runtime'
-    # shellcheck disable=SC2086
-    listed=$(timeout -k 2 20 $2 ls -q "$pinned" 2>/dev/null) || say hangs 'the container runtime does not list its images'
-    for image in $listed; do say image "$image"; done
-  fi
+  if [ -e "$3" ]; then say token-left yes; fi
   now 'the stable name'
-  [ -z "$3" ] || if timeout 10 getent ahosts "$3" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
+  [ -z "$2" ] || if timeout 10 getent ahosts "$2" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
 }
 # Programs of the distribution that are not there.
 programs() { for program in "$@"; do [ -x "$program" ] || say lacks "$program"; done; }

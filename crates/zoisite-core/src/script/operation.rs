@@ -1,26 +1,21 @@
 use std::fmt;
-use std::fmt::Write as _;
 
 use zeroize::Zeroizing;
 
-use super::{quote, wrapped};
-use crate::blueprint::{Component, Content, Directory, File, Image, User};
+use super::wrapped;
 use crate::cluster::HostName;
+use crate::item::{Act, Component, Item, KeyText};
 use crate::pki::Secret;
+use crate::text::quote;
 
 const ACT: &str = include_str!("act.sh");
-const UPLOAD: &str = include_str!("upload.sh");
 const FETCH: &str = include_str!("fetch.sh");
 
 /// One thing to do on a host. Each is idempotent.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Operation {
-    /// Make a system user.
-    User(User),
-    /// Make a directory, or set its owner and mode.
-    Directory(Directory),
-    /// Write a file, replacing it in one instant.
-    File(File),
+    /// Put an item.
+    Put(Item),
     /// Write a mark, once.
     Mark {
         /// Absolute path.
@@ -30,8 +25,6 @@ pub enum Operation {
         /// What it says.
         text: String,
     },
-    /// Bring an image from its archive on the host into the container runtime's store.
-    Import(Image),
     /// Take a file away that must not stay.
     Remove(String),
     /// Have systemd read unit files anew, and the unit start at boot.
@@ -52,11 +45,11 @@ pub enum Operation {
 impl fmt::Display for Operation {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::User(user) => write!(f, "user {}", user.name),
-            Self::Directory(directory) => write!(f, "directory {}", directory.path),
-            Self::File(file) => write!(f, "file {}", file.path),
+            Self::Put(item) => {
+                let item = item.describe();
+                write!(f, "{} {}", item.kind, item.what)
+            }
             Self::Mark { path, .. } => write!(f, "mark {path}"),
-            Self::Import(image) => write!(f, "image {}", image.name),
             Self::Remove(path) => write!(f, "remove {path}"),
             Self::Enable(unit) => write!(f, "enable {unit}"),
             Self::Start(unit) => write!(f, "start {unit}"),
@@ -75,24 +68,6 @@ pub struct Stretch {
     pub operations: Vec<Operation>,
 }
 
-/// How the text of a private key is to appear in a script.
-#[derive(Clone, Copy)]
-pub enum KeyText<'a> {
-    /// As a note that a key stands there: for reading.
-    Masked,
-    /// In full, from the strongbox, by serial number: for the host alone.
-    Opened(&'a dyn Fn(&str) -> Option<Secret>),
-}
-
-impl fmt::Debug for KeyText<'_> {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Self::Masked => "Masked",
-            Self::Opened(_) => "Opened(…)",
-        })
-    }
-}
-
 impl Stretch {
     /// The script, for the run of that generation.
     ///
@@ -102,72 +77,38 @@ impl Stretch {
     /// The label of the key that the strongbox does not hold.
     pub fn script(&self, generation: u64, keys: KeyText<'_>) -> Result<Secret, String> {
         // Keys may stand in it: what is built on the way to the secret is cleared too.
-        let mut body = Zeroizing::new(String::with_capacity(128 * 1_024));
-        let _ = writeln!(body, "lock {generation}");
+        let body = Zeroizing::new(String::with_capacity(128 * 1_024));
+        let mut act = Act { body, keys };
+        act.call("lock", &[&generation.to_string()]);
         for operation in &self.operations {
             match operation {
-                Operation::User(user) => {
-                    let _ = writeln!(body, "user {} {}", quote(user.name), quote(&user.home));
-                }
-                Operation::Directory(d) => {
-                    let _ = writeln!(body, "directory {} {} {:o}", quote(&d.path), d.owner, d.mode);
-                }
-                Operation::File(file) => write_file(&mut body, file, keys)?,
-                Operation::Mark { path, owner, text } => {
-                    let _ = writeln!(body, "mark {} {owner} {}", quote(path), quote(text));
-                }
-                Operation::Import(image) => {
-                    let (name, archive) = (quote(&image.name), quote(&image.archive));
-                    let _ = writeln!(body, "import {name} {archive}");
-                }
-                Operation::Remove(path) => {
-                    let _ = writeln!(body, "remove {}", quote(path));
-                }
-                Operation::Enable(unit) => {
-                    let _ = writeln!(body, "start_at_boot {}", quote(unit));
-                }
-                Operation::Start(unit) => {
-                    let _ = writeln!(body, "start {}", quote(unit));
-                }
-                Operation::Restart(unit) => {
-                    let _ = writeln!(body, "restart {}", quote(unit));
-                }
+                Operation::Put(item) => item.put(&mut act)?,
+                Operation::Mark { path, owner, text } => act.call("mark", &[path, owner, text]),
+                Operation::Remove(path) => act.call("remove", &[path]),
+                Operation::Enable(unit) => act.call("start_at_boot", &[unit]),
+                Operation::Start(unit) => act.call("start", &[unit]),
+                Operation::Restart(unit) => act.call("restart", &[unit]),
                 Operation::Settle { unit, seconds } => {
-                    let _ = writeln!(body, "unlock\nsettle {} {seconds}", quote(unit));
+                    act.body.push_str("unlock\n");
+                    act.call("settle", &[unit, &seconds.to_string()]);
                 }
             }
         }
         let title = format!("zoisite: act on {}, run {generation}", self.host);
-        Ok(Secret::new(wrapped(&title, &[ACT], &body)))
+        Ok(Secret::new(wrapped(&title, &acting(&[]), &act.body)))
     }
 }
 
-fn write_file(body: &mut String, file: &File, keys: KeyText<'_>) -> Result<(), String> {
-    let text = Zeroizing::new(match (&file.content, keys) {
-        (Content::Key { label, sha256, .. }, KeyText::Masked) => {
-            format!("(private key: {label}, sha256 {sha256})\n")
-        }
-        (Content::Key { serial, label, .. }, KeyText::Opened(open)) => {
-            open(serial).ok_or_else(|| label.clone())?.expose().to_owned()
-        }
-        (content, _) => content.whole_text().unwrap_or_default(),
-    });
-    let restarts = file.restarts.map_or(String::new(), |unit| format!(" {}", quote(unit)));
-    // The marker must stand in no line of the text; a line of the text never equals it.
-    let mut marker = String::from("END_OF_FILE");
-    while text.lines().any(|line| line == marker) {
-        marker.push('_');
-    }
-    let _ = write!(
-        body,
-        "file {} {} {:o}{restarts} <<'{marker}'\n{}{}{marker}\n",
-        quote(&file.path),
-        file.owner,
-        file.mode,
-        *text,
-        if text.ends_with('\n') || text.is_empty() { "" } else { "\n" },
-    );
-    Ok(())
+/// The helpers of every script that acts, with others beside them.
+fn acting(more: &[&'static str]) -> Vec<&'static str> {
+    std::iter::once(&ACT).chain(Item::ACT).chain(more).copied().collect()
+}
+
+/// The script that takes everything back that Zoisite put on a host, the last first, by the host's own notes.
+/// Data that others keep in a folder stays there.
+pub fn take_back_script(host: &HostName, generation: u64) -> String {
+    let body = format!("lock {generation}\ntake_back\n");
+    wrapped(&format!("zoisite: take back what was put on {host}"), &acting(&[]), &body)
 }
 
 /// The script that takes one component by the rest of its standard input, whose size is in octets. It says
@@ -181,8 +122,11 @@ pub fn upload_script(
     let restarts = component.restarts.map_or(String::new(), |unit| format!(" {}", quote(unit)));
     let body =
         format!("upload {} {sha256} {size} 755 {generation}{restarts}\n", quote(&component.path));
-    let script =
-        wrapped(&format!("zoisite: {} for {host}", component.pinned), &[ACT, UPLOAD], &body);
+    let script = wrapped(
+        &format!("zoisite: {} for {host}", component.pinned),
+        &acting(&[Component::UPLOAD]),
+        &body,
+    );
     // The function's own input is /dev/null; the file comes by a descriptor of its own.
     script.replace("\nzoisite </dev/null\n", "\nzoisite 8<&0 </dev/null\n")
 }

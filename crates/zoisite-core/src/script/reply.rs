@@ -1,71 +1,13 @@
 //! Reading what hosts answer.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::plain;
 use crate::blueprint::HostFacts;
-use crate::cluster::Version;
-
-/// A file as found.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct FileFacts {
-    /// SHA-256 of its lasting text; `None` when it is absent.
-    pub sha256: Option<String>,
-    /// SHA-256 of all of it, where its lasting text is a part.
-    pub whole_sha256: Option<String>,
-    /// Owning user.
-    pub owner: String,
-    /// Permission bits, in octal digits.
-    pub mode: String,
-}
-
-/// A directory as found.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct DirectoryFacts {
-    /// Whether it is there.
-    pub present: bool,
-    /// Owning user.
-    pub owner: String,
-    /// Permission bits, in octal digits.
-    pub mode: String,
-}
-
-/// A unit as found (systemctl(1), properties of the same names).
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct UnitFacts {
-    /// `loaded`, `not-found`…
-    pub load: String,
-    /// `active`, `inactive`, `failed`, `activating`…
-    pub active: String,
-    /// The finer state.
-    pub sub: String,
-    /// Whether it starts at boot.
-    pub enabled: bool,
-    /// How often systemd restarted it by itself.
-    pub restarts: u32,
-    /// A file that it reads only at its start was replaced, and it was not restarted since.
-    pub pending: bool,
-    /// The program that runs: its path.
-    pub runs: Option<String>,
-    /// The program that it would start: the path in its unit file.
-    pub starts: Option<String>,
-}
-
-impl UnitFacts {
-    /// The version that runs, or else would be started: Zoisite's folders of programs name it.
-    pub fn version(&self) -> Option<Version> {
-        [&self.runs, &self.starts].into_iter().flatten().find_map(|path| program_version(path))
-    }
-}
-
-/// The version of a program of Zoisite's, as the folder in its path names it.
-pub fn program_version(path: &str) -> Option<Version> {
-    let folder = path.strip_prefix("/usr/local/lib/zoisite/")?.split('/').next()?;
-    Version::new(folder.split_once('-')?.1).ok()
-}
+use crate::item::{ComponentSums, Found, Seen};
+use crate::text::{digest, plain};
 
 /// The certificate with which a kubelet shows who it is.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -198,16 +140,8 @@ pub struct Observed {
     pub cluster: Option<String>,
     /// Free space, in bytes, by path.
     pub room: BTreeMap<String, u64>,
-    /// Users, by name: whether they exist.
-    pub users: BTreeMap<String, bool>,
-    /// Directories, by path.
-    pub directories: BTreeMap<String, DirectoryFacts>,
-    /// Files, by path.
-    pub files: BTreeMap<String, FileFacts>,
-    /// Components' checksums, by path; absent ones are not listed.
-    pub components: BTreeMap<String, String>,
-    /// Units, by name.
-    pub units: BTreeMap<String, UnitFacts>,
+    /// Items.
+    pub found: Found,
     /// etcd.
     pub etcd: EtcdFacts,
     /// The host's own nature, asked of nodes.
@@ -218,8 +152,6 @@ pub struct Observed {
     pub identity: Identity,
     /// Whether a join token is still there, though nobody needs it any more.
     pub token_left: bool,
-    /// Images in the container runtime's store.
-    pub images: BTreeSet<String>,
     /// Whether the stable address resolves, asked of nodes where it is a name.
     pub resolves: Option<bool>,
     /// Programs of the distribution that are not there.
@@ -258,6 +190,12 @@ impl Observed {
         self.cluster.as_deref()?.split(' ').next()
     }
 
+    /// What its items are compared by.
+    pub fn seen<'a>(&'a self, sums: &'a ComponentSums) -> Seen<'a> {
+        let Self { found, arch, .. } = self;
+        Seen { found, arch, begun: self.etcd.data, hangs: !self.hangs.is_empty(), sums }
+    }
+
     /// Reads a host's answer to [`super::observe`].
     ///
     /// # Errors
@@ -281,48 +219,6 @@ impl Observed {
                     let bytes = kilobytes.parse::<u64>().unwrap_or(0).saturating_mul(1_024);
                     out.room.insert(path.into(), bytes);
                 }
-                ["user", name, there] => {
-                    out.users.insert(name.into(), there == "yes");
-                }
-                ["at", path, "directory", owner, mode] => {
-                    let facts =
-                        DirectoryFacts { present: true, owner: owner.into(), mode: mode.into() };
-                    out.directories.insert(path.into(), facts);
-                }
-                ["at", path, _, owner, mode] => {
-                    let facts = out.files.entry(path.into()).or_default();
-                    facts.owner = owner.into();
-                    facts.mode = mode.into();
-                }
-                ["sum", path, sum] => {
-                    out.files.entry(path.into()).or_default().sha256 = Some(sum.into());
-                }
-                ["whole", path, sum] => {
-                    out.files.entry(path.into()).or_default().whole_sha256 = Some(sum.into());
-                }
-                ["component", path, sum] if sum != "-" => {
-                    out.components.insert(path.into(), sum.into());
-                }
-                ["unit", name, key, ref value @ ..] => {
-                    let value = value.first().copied().unwrap_or_default();
-                    let unit = out.units.entry(name.into()).or_default();
-                    match key {
-                        "LoadState" => unit.load = value.into(),
-                        "ActiveState" => unit.active = value.into(),
-                        "SubState" => unit.sub = value.into(),
-                        "UnitFileState" => unit.enabled = value == "enabled",
-                        "NRestarts" => unit.restarts = value.parse().unwrap_or(0),
-                        "NeedDaemonReload" => unit.pending |= value == "yes",
-                        "Pending" => unit.pending = true,
-                        "Runs" if !value.is_empty() => {
-                            // The kernel says so of a program whose file was replaced.
-                            let path = value.strip_suffix(" (deleted)").unwrap_or(value);
-                            unit.runs = Some(path.into());
-                        }
-                        "Starts" if unit.starts.is_none() => unit.starts = Some(value.into()),
-                        _ => {}
-                    }
-                }
                 ["etcd-data", state] => out.etcd.data = state == "present",
                 ["etcd-owner", mark] => out.etcd.owner = Some(mark.trim().into()),
                 ["etcd-formed", mark] => out.etcd.formed = Some(mark.trim().into()),
@@ -345,23 +241,15 @@ impl Observed {
                 ["swap", there] => out.swap = there == "yes",
                 ["identity", base64] => out.identity = Identity::read(base64),
                 ["token-left", there] => out.token_left = there == "yes",
-                ["image", name] => {
-                    out.images.insert(name.into());
-                }
                 ["resolves", it] => out.resolves = Some(it == "yes"),
                 ["lacks", program] => out.lacks.push(program.into()),
                 ["hangs", what] => out.hangs.push(what.into()),
-                _ => {}
+                _ => out.found.read(&fields),
             }
         }
         out.host_keys.sort();
         Unread::of(text).map_or(Ok(out), Err)
     }
-}
-
-pub(crate) fn digest(text: &str) -> String {
-    use sha2::{Digest as _, Sha256};
-    crate::pki::hex(&Sha256::digest(text.as_bytes()))
 }
 
 /// An architecture by the name that Go has for it, from that of uname(1).

@@ -14,7 +14,7 @@ mod rules;
 mod step;
 
 pub use begun::{Begun, FixedFacts, contradictions, listed_members, voters};
-pub use differences::{Difference, Differs, differences};
+pub use differences::{Difference, differences};
 pub use engine::{Command, Engine, Event, State, Tally};
 pub use plan::{
     ApiLook, ApiObserved, Formation, Look, Looks, NodeFacts, PlanInput, PlanOptions, Unplannable,

@@ -1,9 +1,10 @@
 use serde::Serialize;
 
 use super::differences::Difference;
-use crate::blueprint::{ApiObject, Component, NodeWanted, Part};
+use crate::blueprint::{ApiObject, NodeWanted, Part};
 use crate::cluster::{HostName, Signer};
 use crate::diagnosis::Trouble;
+use crate::item::Component;
 use crate::script::Stretch;
 
 /// A condition over the cluster that must hold before what needs it begins.

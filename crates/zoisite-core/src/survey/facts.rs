@@ -4,7 +4,8 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 
-use crate::script::{digest, holder, plain};
+use crate::script::holder;
+use crate::text::{digest, plain};
 
 /// What a host says of itself. Sizes are in MiB, times in milliseconds where nothing else is said.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]

@@ -1,7 +1,8 @@
 use super::names::names_to_ask;
 use crate::blueprint::{BALANCER_PROGRAM, EtcdPaths, NODE_PROGRAMS, ROUTE_PROTOCOL};
 use crate::cluster::{Cluster, Host, HostName};
-use crate::script::{quote, wrapped_look};
+use crate::script::wrapped_look;
+use crate::text::quote;
 
 const SURVEY: &str = include_str!("survey.sh");
 

@@ -8,10 +8,11 @@ pub mod scene;
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
-use zoisite_core::blueprint::{HostFacts, Item, SharedSecrets, Sources, assign_subnets};
+use zoisite_core::blueprint::{HostFacts, SharedSecrets, Sources, assign_subnets};
 use zoisite_core::cluster::{Cluster, ClusterName, Draft, DraftHost, HostName, draft, read};
+use zoisite_core::item::Item;
 use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, due, wanted};
-use zoisite_core::script::{DirectoryFacts, FileFacts, Observed, UnitFacts};
+use zoisite_core::script::Observed;
 use zoisite_core::token::TokenRecord;
 use zoisite_store::FreshKeys;
 
@@ -88,41 +89,7 @@ impl Known {
 
 /// A host comes to hold an item as the blueprint wants it.
 pub fn hold(observed: &mut Observed, item: &Item) {
-    match item {
-        Item::User(user) => {
-            observed.users.insert(user.name.into(), true);
-        }
-        Item::Directory(d) => {
-            let (owner, mode) = (d.owner.into(), format!("{:o}", d.mode));
-            let facts = DirectoryFacts { present: true, owner, mode };
-            observed.directories.insert(d.path.clone(), facts);
-        }
-        Item::File(f) => {
-            let facts = FileFacts {
-                sha256: Some(f.content.lasting_sha256()),
-                whole_sha256: f.content.whole_sha256(),
-                owner: f.owner.into(),
-                mode: format!("{:o}", f.mode),
-            };
-            observed.files.insert(f.path.clone(), facts);
-        }
-        Item::Component(c) => {
-            observed.components.insert(c.path.clone(), "ab".repeat(32));
-        }
-        Item::Absent(_) => {}
-        Item::Image(image) => {
-            observed.images.insert(image.name.clone());
-        }
-        Item::Unit(u) => {
-            let facts = UnitFacts {
-                load: "loaded".into(),
-                active: "active".into(),
-                enabled: true,
-                ..UnitFacts::default()
-            };
-            observed.units.insert(u.name.into(), facts);
-        }
-    }
+    item.hold(&mut observed.found, &"ab".repeat(32));
 }
 
 /// Authorities and what they issued, in memory.

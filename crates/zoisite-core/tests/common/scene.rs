@@ -2,11 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use zoisite_core::blueprint::{
-    Blueprint, ComponentSums, NodeWanted, Part, blueprint, node_wanted, objects,
-};
+use zoisite_core::blueprint::{Blueprint, NodeWanted, Part, blueprint, node_wanted, objects};
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::item::ComponentSums;
 use zoisite_core::script::{EtcdMember, EtcdStatus, Identity, Observed};
 use zoisite_core::sequence::{
     ApiLook, ApiObserved, Begun, Looks, NodeFacts, PlanInput, PlanOptions, Sequence, Unplannable,
@@ -121,7 +120,7 @@ impl Scene {
             let observed = look.as_mut().unwrap();
             observed.cluster = Some(format!("{ID} 1"));
             observed.etcd.members = observed.etcd.status.as_ref().map(|_| list.clone());
-            for (name, unit) in &mut observed.units {
+            for (name, unit) in &mut observed.found.units {
                 let folder = match name.as_str() {
                     "zoisite-etcd.service" => format!("etcd-{etcd}"),
                     _ => format!("kubernetes-{kubernetes}"),

@@ -18,7 +18,7 @@ use tokio::time::Instant;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::rustls::ClientConfig;
 use zoisite_core::blueprint::ApiObject;
-use zoisite_core::script::plain;
+use zoisite_core::text::plain;
 
 use crate::access::{Access, Dial, Secured};
 

@@ -13,7 +13,7 @@ use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore};
 use tokio::time::Instant;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::Secret;
-use zoisite_core::script::plain;
+use zoisite_core::text::plain;
 
 use super::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use super::lines::{self, Ended};

@@ -7,9 +7,9 @@ use sha2::{Digest as _, Sha256};
 use tokio::io::{AsyncReadExt as _, AsyncSeekExt as _};
 use tokio::sync::oneshot;
 use tokio::time::Instant;
-use zoisite_core::blueprint::Component;
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::item::Component;
 use zoisite_core::script::{Piece, Reply, fetch_script, upload_script};
 use zoisite_core::sequence::StepOutcome;
 

@@ -20,16 +20,16 @@ use std::time::Duration;
 use async_trait::async_trait;
 use tokio::time::Instant;
 use zoisite_core::blueprint::{
-    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, Component, HostBlueprint, KUBELET_UNIT,
+    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, HostBlueprint, KUBELET_UNIT,
 };
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::item::{Component, KeyText};
 use zoisite_core::pki::Secret;
-use zoisite_core::script::{
-    Depth, KeyText, Observed, Outcome, Reply, Stretch, Unread, observe, plain,
-};
+use zoisite_core::script::{Depth, Observed, Outcome, Reply, Stretch, Unread, observe};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 use zoisite_core::survey::Facts;
+use zoisite_core::text::plain;
 
 pub use self::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use self::channel::{Channel, Heard, Limits, Saying};

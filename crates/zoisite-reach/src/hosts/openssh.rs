@@ -20,7 +20,7 @@ use tokio::net::UnixStream;
 use tokio::process::{Child, ChildStdin, Command};
 use zoisite_core::login::is_changed_key;
 use zoisite_core::pki::Secret;
-use zoisite_core::script::plain;
+use zoisite_core::text::plain;
 
 use super::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use crate::access::Stream;

@@ -12,7 +12,7 @@ use zoisite_core::login::{
     Opened, Opening, OpeningFailed, RULES, Stage, WayIn, closing_scripts, find_key_script,
     key_script, look_around, overriding_rule, read_inside, rule_script, stage_of,
 };
-use zoisite_core::script::plain;
+use zoisite_core::text::plain;
 
 use super::channel::Saying;
 use super::openssh::WORDLESS;

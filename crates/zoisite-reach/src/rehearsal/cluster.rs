@@ -5,10 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 use zoisite_core::blueprint::{
-    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted, RUNTIME_UNIT,
-    TOKEN_PATH,
+    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted, TOKEN_PATH,
 };
 use zoisite_core::cluster::HostName;
+use zoisite_core::item::RUNTIME_UNIT;
 use zoisite_core::pki::Secret;
 use zoisite_core::sequence::{ApiLook, ApiObserved, ApiWork, NodeFacts};
 use zoisite_core::token::TokenRecord;
@@ -55,12 +55,12 @@ impl SimHost {
             };
         };
         let user = text.lines().find_map(|line| line.strip_prefix("User=")).unwrap_or("root");
-        if user != "root" && !self.users.contains(user) {
+        if !self.has_user(user) {
             return Err(vec![format!("Failed to determine user credentials: {user}")]);
         }
         for command in text.lines().filter_map(|line| line.strip_prefix("ExecStart=")) {
             let program = command.split(' ').next().unwrap_or_default();
-            if program.starts_with("/usr/local/") && !self.components.contains_key(program) {
+            if program.starts_with("/usr/local/") && !self.found.components.contains_key(program) {
                 return Err(vec![format!("Failed to locate executable {program}")]);
             }
             for path in command.split([' ', '=', '"']).filter(|w| w.starts_with("/etc/zoisite/")) {
@@ -88,7 +88,7 @@ impl SimHost {
         if !networked && !self.files.contains_key(CNI) {
             return Err("container runtime network not ready: cni plugin not initialized".into());
         }
-        if self.images.is_empty() {
+        if self.found.images.is_empty() {
             return Err("the sandbox image is missing".into());
         }
         Ok(())
@@ -268,6 +268,7 @@ impl World {
         sim.files.insert(CLIENT.into(), certificate);
         let machine = sim.machine.clone();
         let version = sim
+            .found
             .components
             .keys()
             .find_map(|path| path.strip_suffix("/kubelet")?.rsplit_once("kubernetes-"))

@@ -58,13 +58,13 @@ impl Config {
             unit_file.text.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('='))
         };
         let user = setting("User").unwrap_or("root").to_owned();
-        if user != "root" && !host.users.contains(&user) {
+        if !host.has_user(&user) {
             return Err(say(format!("Failed to determine user credentials: {user}")));
         }
         let start = setting("ExecStart").unwrap_or_default();
         let mut words = start.split(' ');
         let program = words.next().unwrap_or_default();
-        if !host.components.contains_key(program) {
+        if !host.found.components.contains_key(program) {
             return Err(say(format!("Failed to locate executable {program}")));
         }
         let path = words.next_back().unwrap_or_default();
@@ -111,8 +111,8 @@ impl Config {
                 return Err(vec![format!("open {path}: permission denied")]);
             }
         }
-        match host.directories.get(&self.data_dir) {
-            Some((owner, 0o700)) if *owner == self.user => {}
+        match host.found.directories.get(&self.data_dir) {
+            Some(found) if found.mode == "700" && found.owner == self.user => {}
             _ => {
                 return Err(vec![format!(
                     "cannot access data directory {}: permission denied",

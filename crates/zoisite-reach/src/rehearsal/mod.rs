@@ -16,9 +16,10 @@ use std::time::Duration;
 use async_trait::async_trait;
 use tokio::sync::Notify;
 use tokio::time::Instant;
-use zoisite_core::blueprint::{ApiObject, Component, HostBlueprint};
+use zoisite_core::blueprint::{ApiObject, HostBlueprint};
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::item::{Component, Item};
 use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 use zoisite_core::survey::Facts;
@@ -162,9 +163,9 @@ impl Rehearsal {
 /// How long an operation takes on a simulated host.
 fn takes(operation: &Operation) -> Duration {
     Duration::from_millis(match operation {
-        Operation::User(_) => 40,
-        Operation::Directory(_) | Operation::File(_) | Operation::Mark { .. } => 12,
-        Operation::Import(_) => 400,
+        Operation::Put(Item::User(_)) => 40,
+        Operation::Put(Item::Image(_)) => 400,
+        Operation::Put(_) | Operation::Mark { .. } => 12,
         Operation::Remove(_) => 10,
         Operation::Enable(_) => 150,
         Operation::Start(_) | Operation::Restart(_) => 60,

@@ -4,16 +4,16 @@ use std::net::IpAddr;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
-use zoisite_core::blueprint::{
-    CLUSTER_MARK, Component, Content, ETCD_UNIT, FIRST_START, File, HostBlueprint, HostFacts, Item,
-    RUNTIME_UNIT, TOKEN_PATH,
-};
+use zoisite_core::blueprint::{CLUSTER_MARK, ETCD_UNIT, HostBlueprint, HostFacts, TOKEN_PATH};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::item::{
+    Component, ComponentSums, Content, FIRST_START, File, FileFacts, Found, Item, RUNTIME_UNIT,
+    Seen, UnitFacts, program_version,
+};
 use zoisite_core::pki::Secret;
 use zoisite_core::script::{
-    DirectoryFacts, EtcdFacts, EtcdMember, EtcdStatus, FileFacts, Identity, Observed, Operation,
-    Outcome, UnitFacts, program_version,
+    EtcdFacts, EtcdMember, EtcdStatus, Identity, Observed, Operation, Outcome,
 };
 
 use super::cluster::SimApi;
@@ -52,6 +52,23 @@ pub(super) struct SimFile {
     pub mode: u32,
 }
 
+impl SimFile {
+    /// What a look says of it.
+    fn seen_as(&self, file: &File) -> FileFacts {
+        let parted = file.content.first_start().is_some();
+        let lasting = match parted {
+            true => self.text.split(FIRST_START).next().unwrap_or_default(),
+            false => &self.text,
+        };
+        FileFacts {
+            sha256: Some(digest(lasting)),
+            whole_sha256: parted.then(|| digest(&self.text)),
+            owner: self.owner.clone(),
+            mode: format!("{:o}", self.mode),
+        }
+    }
+}
+
 /// A unit on a simulated host.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub(super) struct SimUnit {
@@ -70,13 +87,10 @@ pub(super) struct SimHost {
     pub up: bool,
     pub machine: String,
     generation: u64,
-    pub users: BTreeSet<String>,
-    pub directories: BTreeMap<String, (String, u32)>,
+    /// Items that need no more than to be there: users, folders, components, images…
+    pub found: Found,
     pub files: BTreeMap<String, SimFile>,
-    pub components: BTreeMap<String, String>,
     pub units: BTreeMap<String, SimUnit>,
-    /// Images in the container runtime's store.
-    pub images: BTreeSet<String>,
     pending: BTreeSet<String>,
     /// The data directory's content: what etcd wrote at its first start.
     pub data: Option<Member>,
@@ -119,12 +133,9 @@ impl World {
                 up: true,
                 machine,
                 generation: 0,
-                users: BTreeSet::new(),
-                directories: BTreeMap::new(),
+                found: Found::default(),
                 files: BTreeMap::new(),
-                components: BTreeMap::new(),
                 units: BTreeMap::new(),
-                images: BTreeSet::new(),
                 pending: BTreeSet::new(),
                 data: None,
                 stray: None,
@@ -279,7 +290,7 @@ impl World {
             return Err(failed(&format!("writing {}", component.path), "No space left on device"));
         }
         if let Some(sim) = self.hosts.get_mut(host) {
-            sim.components.insert(component.path.clone(), sha256.to_owned());
+            Item::from(component.clone()).hold(&mut sim.found, sha256);
             let runs = |unit: &&str| sim.units.get(*unit).is_some_and(|unit| unit.started);
             if let Some(unit) = component.restarts.filter(runs) {
                 sim.pending.insert(unit.to_owned());
@@ -296,33 +307,14 @@ impl World {
     ) -> Result<bool, Outcome> {
         let Some(sim) = self.hosts.get_mut(host) else { return Ok(false) };
         match operation {
-            Operation::User(user) => Ok(sim.users.insert(user.name.to_owned())),
-            Operation::Directory(d) => {
-                if !sim.users.contains(d.owner) && d.owner != "root" {
-                    return Err(failed(
-                        &format!("giving {} to {}", d.path, d.owner),
-                        "invalid user",
-                    ));
-                }
-                let new = (d.owner.to_owned(), d.mode);
-                Ok(sim.directories.insert(d.path.clone(), new.clone()) != Some(new))
-            }
-            Operation::File(file) => sim.put(file, keys),
+            Operation::Put(Item::File(file)) => sim.put(file, keys),
+            Operation::Put(item) => sim.put_item(item),
             Operation::Mark { path, owner, text } => {
                 let new = SimFile { text: text.clone(), owner: (*owner).to_owned(), mode: 0o600 };
                 Ok(match sim.files.get(path) {
                     Some(_) => false,
                     None => sim.files.insert(path.clone(), new).is_none(),
                 })
-            }
-            Operation::Import(image) => {
-                if !sim.units.get(RUNTIME_UNIT).is_some_and(|unit| unit.started) {
-                    return Err(failed("importing", "the container runtime does not answer"));
-                }
-                if !sim.components.contains_key(&image.archive) {
-                    return Err(failed("importing", format!("open {}", image.archive)));
-                }
-                Ok(sim.images.insert(image.name.clone()))
             }
             Operation::Remove(path) => Ok(sim.files.remove(path).is_some()),
             Operation::Enable(unit) => {
@@ -469,58 +461,24 @@ impl World {
             generation: sim.generation,
             ..Observed::default()
         };
+        out.found = sim.found.clone();
         for item in &blueprint.items {
             match item {
-                Item::User(user) => {
-                    out.users.insert(user.name.into(), sim.users.contains(user.name));
-                }
-                Item::Directory(directory) => {
-                    let found = sim.directories.get(&directory.path);
-                    out.directories.insert(
-                        directory.path.clone(),
-                        found.map_or_else(DirectoryFacts::default, |(owner, mode)| {
-                            DirectoryFacts {
-                                present: true,
-                                owner: owner.clone(),
-                                mode: format!("{mode:o}"),
-                            }
-                        }),
-                    );
-                }
                 Item::File(file) => {
-                    if let Some(found) = sim.files.get(&file.path) {
-                        let lasting = match file.content.first_start() {
-                            Some(_) => found.text.split(FIRST_START).next().unwrap_or_default(),
-                            None => &found.text,
-                        };
-                        let whole = file.content.first_start().map(|_| digest(&found.text));
-                        let facts = FileFacts {
-                            sha256: Some(digest(lasting)),
-                            whole_sha256: whole,
-                            owner: found.owner.clone(),
-                            mode: format!("{:o}", found.mode),
-                        };
-                        out.files.insert(file.path.clone(), facts);
-                    }
+                    let facts = sim.files.get(&file.path).map(|found| found.seen_as(file));
+                    out.found.files.extend(facts.map(|facts| (file.path.clone(), facts)));
                 }
-                Item::Component(component) => {
-                    if let Some(sum) = sim.components.get(&component.path) {
-                        out.components.insert(component.path.clone(), sum.clone());
-                    }
-                }
-                Item::Image(_) => {}
-                Item::Absent(path) => {
-                    if sim.files.contains_key(path) {
-                        out.files.insert(path.clone(), FileFacts::default());
-                    }
+                Item::Absent(absent) if sim.files.contains_key(&absent.path) => {
+                    out.found.leftovers.insert(absent.path.clone(), ());
                 }
                 Item::Unit(unit) => {
-                    out.units.insert(unit.name.into(), self.unit_facts(&blueprint.host, unit.name));
+                    let facts = self.unit_facts(&blueprint.host, unit.name);
+                    out.found.units.insert(unit.name.into(), facts);
                 }
+                _ => {}
             }
         }
         if let Some(node) = &blueprint.node {
-            out.images.clone_from(&sim.images);
             if sim.files.contains_key(&node.client) {
                 out.identity = Identity::Until(Timestamp::MAX);
             }
@@ -598,9 +556,40 @@ impl SimHost {
         start.split(' ').next().map(|program| program.trim_start_matches('-').to_owned())
     }
 
+    fn put_item(&mut self, item: &Item) -> Result<bool, Outcome> {
+        let described = item.describe();
+        let attempted = format!("putting {}", item.title());
+        if described.owner.is_some_and(|owner| !self.has_user(owner)) {
+            return Err(failed(&attempted, "invalid user"));
+        }
+        if let Item::Image(image) = item {
+            if !self.units.get(RUNTIME_UNIT).is_some_and(|unit| unit.started) {
+                return Err(failed(&attempted, "the container runtime does not answer"));
+            }
+            if !self.found.components.contains_key(&image.archive) {
+                return Err(failed(&attempted, format!("open {}", image.archive)));
+            }
+        }
+        let had_file = match item {
+            Item::Absent(absent) => self.files.remove(&absent.path).is_some(),
+            _ => false,
+        };
+        let sums = ComponentSums::unknown();
+        let seen =
+            Seen { found: &self.found, arch: "amd64", begun: false, hangs: false, sums: &sums };
+        let changed = had_file || !item.differs(seen).is_empty();
+        item.hold(&mut self.found, "");
+        Ok(changed)
+    }
+
+    /// Whether there is such a user.
+    pub(super) fn has_user(&self, name: &str) -> bool {
+        name == "root" || self.found.users.contains_key(name)
+    }
+
     fn put(&mut self, file: &File, keys: &dyn Fn(&str) -> Option<Secret>) -> Result<bool, Outcome> {
         let attempted = format!("writing {}", file.path);
-        if file.owner != "root" && !self.users.contains(file.owner) {
+        if !self.has_user(file.owner) {
             return Err(failed(&attempted, format!("invalid user: {}", file.owner)));
         }
         let text = match &file.content {

@@ -11,8 +11,8 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use zoisite_core::blueprint::Component;
 use zoisite_core::cluster::{Endpoint, HostName, Login};
+use zoisite_core::item::Component;
 use zoisite_core::pki::{NodeRequest, Secret};
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::{

@@ -7,7 +7,8 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde::{Deserialize, Serialize};
-use zoisite_core::blueprint::{Content, Item, Part};
+use zoisite_core::blueprint::Part;
+use zoisite_core::item::{Content, Item};
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
@@ -67,70 +68,31 @@ pub fn run(options: &Options, args: &FilesArgs) -> Result<ExitCode, Failure> {
     let mut texts: Vec<(PathBuf, zoisite_core::pki::Secret, u32)> = Vec::new();
     for host in &prepared.blueprint.hosts {
         for item in &host.items {
+            let described = item.describe();
             let mut entry = Entry {
                 host: host.host.to_string(),
-                kind: String::new(),
-                path: String::new(),
-                owner: None,
-                mode: None,
-                note: None,
+                kind: described.kind.to_owned(),
+                path: described.what,
+                owner: described.owner.map(ToOwned::to_owned),
+                mode: described.mode.map(|mode| format!("{mode:04o}")),
+                note: described.note,
                 file: None,
             };
-            match item {
-                Item::User(user) => {
-                    (entry.kind, entry.path) = ("user".into(), user.name.into());
-                    entry.note = Some(format!("system user without a shell, home {}", user.home));
-                }
-                Item::Directory(directory) => {
-                    (entry.kind, entry.path) = ("directory".into(), directory.path.clone());
-                    entry.owner = Some(directory.owner.into());
-                    entry.mode = Some(format!("{:04o}", directory.mode));
-                }
-                Item::Component(component) => {
-                    (entry.kind, entry.path) = ("component".into(), component.path.clone());
-                    (entry.owner, entry.mode) = (Some("root".into()), Some("0755".into()));
-                    entry.note = Some(format!("from the components folder: {}", component.pinned));
-                }
-                Item::Absent(path) => {
-                    (entry.kind, entry.path) = ("absent".into(), path.clone());
-                    entry.note = Some("must not be there".into());
-                }
-                Item::Image(image) => {
-                    (entry.kind, entry.path) = ("image".into(), image.name.clone());
-                    entry.note = Some(format!("imported from {}", image.archive));
-                }
-                Item::Unit(unit) => {
-                    (entry.kind, entry.path) = ("unit".into(), unit.name.into());
-                    entry.note = Some("enabled and started".into());
-                }
-                Item::File(file) => {
-                    (entry.kind, entry.path) = ("file".into(), file.path.clone());
-                    entry.owner = Some(file.owner.into());
-                    entry.mode = Some(format!("{:04o}", file.mode));
-                    let target =
-                        Path::new(host.host.as_str()).join(file.path.trim_start_matches('/'));
-                    match (&file.content, &strongbox) {
-                        (Content::Key { serial, .. }, Some(strongbox)) => {
-                            texts.push((target.clone(), state.secret(serial, strongbox)?, 0o600));
-                            entry.file = Some(target);
-                        }
-                        (Content::Key { label, .. }, None) => {
-                            entry.note = Some(format!("private key of {label}: not written"));
-                        }
-                        (content, _) => {
-                            let text = content.whole_text().unwrap_or_default();
-                            if content.first_start().is_some() {
-                                entry.note =
-                                    Some("its last lines matter at the first start only".into());
-                            }
-                            texts.push((
-                                target.clone(),
-                                zoisite_core::pki::Secret::new(text),
-                                file.mode,
-                            ));
-                            entry.file = Some(target);
-                        }
+            if let Item::File(file) = item {
+                let target = Path::new(host.host.as_str()).join(file.path.trim_start_matches('/'));
+                let text = match (&file.content, &strongbox) {
+                    (Content::Key { serial, .. }, Some(strongbox)) => {
+                        entry.note = None;
+                        Some(state.secret(serial, strongbox)?)
                     }
+                    (Content::Key { .. }, None) => None,
+                    (content, _) => Some(zoisite_core::pki::Secret::new(
+                        content.whole_text().unwrap_or_default(),
+                    )),
+                };
+                if let Some(text) = text {
+                    texts.push((target.clone(), text, file.mode));
+                    entry.file = Some(target);
                 }
             }
             // Parts that share a host share some directories.

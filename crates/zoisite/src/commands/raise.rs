@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use clap::Args;
 use serde_json::json;
-use zoisite_core::blueprint::ComponentSums;
 use zoisite_core::cluster::HostName;
+use zoisite_core::item::ComponentSums;
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{ApiLook, Begun, Engine, Looks, Sequence, State as StepState};
 use zoisite_reach::{Deadlines, Hosts, Reach, RunEvent, World};

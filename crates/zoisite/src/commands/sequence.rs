@@ -2,9 +2,8 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use serde_json::json;
-use zoisite_core::blueprint::Component;
 use zoisite_core::cluster::HostName;
-use zoisite_core::script::KeyText;
+use zoisite_core::item::{Component, KeyText};
 use zoisite_core::sequence::{Sequence, Step, Work};
 use zoisite_reach::Hosts;
 

@@ -10,7 +10,7 @@ use miette::{
     ThemeStyles,
 };
 use zoisite_core::cluster::{Finding, Grade};
-use zoisite_core::script::plain;
+use zoisite_core::text::plain;
 
 use super::{Style, count};
 

@@ -27,7 +27,7 @@ pub fn tame(text: &str) -> std::borrow::Cow<'_, str> {
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
     while let Some(at) = rest.find('\u{1b}') {
-        out.push_str(&zoisite_core::script::plain(&rest[..at]));
+        out.push_str(&zoisite_core::text::plain(&rest[..at]));
         rest = &rest[at..];
         let body = rest[1..].strip_prefix('[').unwrap_or_default();
         let numbers =
@@ -41,7 +41,7 @@ pub fn tame(text: &str) -> std::borrow::Cow<'_, str> {
             rest = &rest[1..];
         }
     }
-    out.push_str(&zoisite_core::script::plain(rest));
+    out.push_str(&zoisite_core::text::plain(rest));
     out.into()
 }
 

@@ -1,9 +1,10 @@
 //! The etcd quorum: formed by starting together, kept by restarting one at a time.
 
 use super::super::rules;
-use super::{Condition, Differs, Draft, Operation, Part, Share, Step, When, Work};
+use super::{Condition, Draft, Operation, Part, Share, Step, When, Work};
 use crate::blueprint::EtcdPaths;
 use crate::cluster::HostName;
+use crate::item::Differs;
 use crate::script::Observed;
 use crate::sequence::begun::{Begun, listed_members, voters};
 
@@ -77,7 +78,8 @@ impl<'a> Member<'a> {
     }
 
     fn process(&self) -> Process {
-        match self.share.observed.units.get(self.paths.unit).map(|unit| unit.active.as_str()) {
+        match self.share.observed.found.units.get(self.paths.unit).map(|unit| unit.active.as_str())
+        {
             Some("active") => Process::Ready,
             Some("activating" | "reloading") => Process::Beginning,
             _ => Process::Absent,

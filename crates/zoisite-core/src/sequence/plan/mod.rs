@@ -12,15 +12,15 @@ use serde::{Deserialize, Serialize};
 
 pub use self::etcd::{Formation, formation};
 use super::begun::{Begun, contradictions, listed_members};
-use super::differences::{Difference, Differs, differences};
+use super::differences::{Difference, differences};
 use super::rules::{self, Refusal};
 use super::step::{Condition, Gate, Sequence, Step, When, Work};
 use crate::blueprint::{
-    ApiObject, Blueprint, Component, ComponentSums, ETCD_UNIT, HostBlueprint, Item, NodePut,
-    NodeWanted, Part, Pinned, Taint, package_of,
+    ApiObject, Blueprint, ETCD_UNIT, HostBlueprint, NodePut, NodeWanted, Part, Taint, package_of,
 };
 use crate::cluster::{Cluster, HostName, Version};
 use crate::diagnosis::Trouble;
+use crate::item::{Component, ComponentSums, Item, Pinned};
 use crate::pki::NodeRequest;
 use crate::script::{Observed, Operation, Stretch};
 use crate::token::TokenRecord;
@@ -234,7 +234,8 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
     let mut kubernetes = etcd.clone();
     let mut dns = etcd.clone();
     for (host, seen) in observed() {
-        for (name, unit) in seen.units.iter().filter(|(name, _)| name.starts_with("zoisite-")) {
+        for (name, unit) in seen.found.units.iter().filter(|(name, _)| name.starts_with("zoisite-"))
+        {
             let Some(version) = unit.version() else { continue };
             let found = if name == ETCD_UNIT { &mut etcd } else { &mut kubernetes };
             found.entry(version).or_default().insert(host.to_string());
@@ -348,7 +349,7 @@ impl<'a> Share<'a> {
     }
 
     fn runs(&self, unit: &str) -> bool {
-        self.observed.units.get(unit).is_some_and(|unit| unit.active == "active")
+        self.observed.found.units.get(unit).is_some_and(|unit| unit.active == "active")
     }
 
     fn why(&self) -> Vec<String> {
@@ -368,13 +369,9 @@ impl<'a> Share<'a> {
         items.dedup();
         items
             .into_iter()
-            .filter_map(|item| match &self.blueprint.items[item] {
-                Item::User(user) => Some(Operation::User(user.clone())),
-                Item::Directory(directory) => Some(Operation::Directory(directory.clone())),
-                Item::File(file) => Some(Operation::File(file.clone())),
-                Item::Absent(path) => Some(Operation::Remove(path.clone())),
-                Item::Component(_) | Item::Image(_) | Item::Unit(_) => None,
-            })
+            .map(|item| &self.blueprint.items[item])
+            .filter(|item| item.by_script())
+            .map(|item| Operation::Put(item.clone()))
             .collect()
     }
 
@@ -389,13 +386,6 @@ impl<'a> Share<'a> {
         for (index, item) in self.blueprint.items.iter().enumerate() {
             let different = differs.contains(&index);
             match item {
-                Item::User(user) if different => out.push(Operation::User(user.clone())),
-                Item::Directory(directory) if different => {
-                    out.push(Operation::Directory(directory.clone()));
-                }
-                Item::File(file) if different => out.push(Operation::File(file.clone())),
-                Item::Absent(path) if different => out.push(Operation::Remove(path.clone())),
-                Item::Image(image) if different => out.push(Operation::Import(image.clone())),
                 Item::Unit(unit)
                     if self.blueprint.part_of(index) == self.part
                         && (different || restarts.contains(unit.name))
@@ -408,6 +398,7 @@ impl<'a> Share<'a> {
                     });
                     settle.push(Operation::Settle { unit: unit.name, seconds });
                 }
+                item if different && item.by_script() => out.push(Operation::Put(item.clone())),
                 _ => {}
             }
         }

@@ -6,8 +6,9 @@ use super::{
     ApiObject, Condition, Draft, NodeFacts, NodePut, NodeWanted, Part, Share, Step, Taint, When,
     Work,
 };
-use crate::blueprint::{Content, File, KUBELET_UNIT, TOKEN_PATH, token_key};
+use crate::blueprint::{KUBELET_UNIT, TOKEN_PATH, token_key};
 use crate::cluster::{HostName, PodsBy, Signer};
+use crate::item::{Content, Directory, File, Item};
 use crate::script::{Identity, Operation};
 use crate::sequence::rules;
 use crate::sequence::step::ApiWork;
@@ -308,7 +309,7 @@ fn join(
         needs,
         work,
     );
-    let token = Operation::File(File {
+    let token = Operation::Put(Item::File(File {
         path: TOKEN_PATH.into(),
         owner: "root",
         mode: 0o600,
@@ -318,12 +319,12 @@ fn join(
             sha256: String::new(),
         },
         restarts: None,
-    });
-    let directory = Operation::Directory(crate::blueprint::Directory {
+    }));
+    let directory = Operation::Put(Item::Directory(Directory {
         path: "/run/zoisite".into(),
         owner: "root",
         mode: 0o700,
-    });
+    }));
     // What is of no use any more is in the way of what takes its place: a kubelet expects its own link there.
     let useless = match (share.observed.identity, &share.blueprint.node) {
         (Identity::Absent, _) | (_, None) => None,

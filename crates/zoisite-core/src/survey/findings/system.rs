@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 
 use super::{Case, SiteFinding};
-use crate::blueprint::{RUNTIME_UNIT, package_of};
+use crate::blueprint::package_of;
 use crate::cluster::sizes;
+use crate::item::RUNTIME_UNIT;
 
 pub(super) fn strength(case: &Case<'_>) -> Vec<SiteFinding> {
     let Case { cluster, host, facts, .. } = case;
