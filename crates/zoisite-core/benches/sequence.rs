@@ -1,5 +1,5 @@
 //! From the text of a cluster file to the sequence, for 500 and 5,000 hosts: reading and checking, the
-//! certificates wanted, the blueprint, and the plan for hosts that hold nothing yet.
+//! certificates wanted, the holdings, and the plan for hosts that hold nothing yet.
 
 #![allow(missing_docs, clippy::unwrap_used, reason = "a benchmark")]
 
@@ -9,8 +9,8 @@ mod common;
 use criterion::{Criterion, criterion_group, criterion_main};
 
 use common::{Known, Trust, at, workers_text};
-use zoisite_core::blueprint::{Part, blueprint, node_wanted, objects};
 use zoisite_core::cluster::{Topology, read};
+use zoisite_core::holdings::{Part, holdings, node_wanted, objects};
 use zoisite_core::item::ComponentSums;
 use zoisite_core::pki::{due, edges, wanted};
 use zoisite_core::script::Observed;
@@ -25,7 +25,7 @@ fn sequence(c: &mut Criterion) {
         let mut sums = ComponentSums::default();
         let known = Known::of(&cluster);
         let sources = known.sources(&trust.ledger, "0123456789abcdef");
-        let all = blueprint(&cluster, sources, Part::ALL).unwrap();
+        let all = holdings(&cluster, sources, Part::ALL).unwrap();
         for component in all.hosts.iter().flat_map(|host| host.components()) {
             sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
         }
@@ -34,14 +34,14 @@ fn sequence(c: &mut Criterion) {
             cluster.hosts.iter().map(|host| (host.name.clone(), Ok(bare.clone()))).collect();
         let mut group = c.benchmark_group(format!("{hosts} hosts"));
         group.sample_size(10);
-        group.bench_function("check, certificates due, blueprint, sequence", |b| {
+        group.bench_function("check, certificates due, holdings, sequence", |b| {
             b.iter(|| {
                 let cluster = read(&text).cluster.unwrap();
                 let topology = Topology::of(&cluster);
                 let due = due(&wanted(&cluster), &trust.ledger, at("2026-11-23"));
                 assert!(due.is_empty());
                 let sources = known.sources(&trust.ledger, "0123456789abcdef");
-                let blueprint = blueprint(&cluster, sources, Part::ALL).unwrap();
+                let holdings = holdings(&cluster, sources, Part::ALL).unwrap();
                 let nodes: Vec<_> = cluster
                     .nodes()
                     .iter()
@@ -49,7 +49,7 @@ fn sequence(c: &mut Criterion) {
                     .collect();
                 let input = PlanInput {
                     cluster: &cluster,
-                    blueprint: &blueprint,
+                    holdings: &holdings,
                     looks: &looks,
                     sums: &sums,
                     api: &ApiLook::Absent,

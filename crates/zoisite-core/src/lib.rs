@@ -1,7 +1,7 @@
 //! The pure logic of Zoisite.
 //!
 //! ```text
-//! cluster file ──▶ Cluster ──▶ Blueprint   what every host must hold
+//! cluster file ──▶ Cluster ──▶ Holdings   what every host must hold
 //!                                │
 //! hosts ──▶ Observed ────────────┤
 //!                                ▼
@@ -18,7 +18,7 @@
 //! | [`cluster`] | the cluster file: reading, checking, address plan, what the topology survives |
 //! | [`pki`] | authorities, profiles, issuing, the ledger, edges and their proof |
 //! | [`token`] | join tokens in the platform's format, and what is recorded of them |
-//! | [`blueprint`] | what each host must hold: files, directories, users, units |
+//! | [`holdings`] | what each host must hold: files, directories, users, units |
 //! | [`item`] | the kinds of things that stand on hosts: looked at, compared, put, taken back |
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
@@ -28,9 +28,9 @@
 //! | [`text`] | texts from elsewhere made harmless |
 //! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
 
-pub mod blueprint;
 pub mod cluster;
 pub mod diagnosis;
+pub mod holdings;
 pub mod item;
 pub mod login;
 pub mod paths;

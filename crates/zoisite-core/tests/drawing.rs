@@ -234,7 +234,7 @@ fn sizes_follow_from_what_a_host_holds_and_from_how_much_there_is() {
 
 fn written(cluster: &Cluster, form: LanForm) -> String {
     let mut subnets = BTreeMap::new();
-    zoisite_core::blueprint::assign_subnets(cluster, &mut subnets);
+    zoisite_core::holdings::assign_subnets(cluster, &mut subnets);
     lan(cluster, &subnets, form).unwrap().text
 }
 

@@ -4,12 +4,12 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use proptest::prelude::*;
-use zoisite_core::blueprint::Part;
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::Part;
 use zoisite_core::script::Stretch;
 use zoisite_core::sequence::{
-    Condition, Engine, Event, Gate, Sequence, State, Step, StepOutcome, When, Work,
+    Condition, Engine, Event, Gate, Phase, Sequence, State, Step, StepOutcome, When, Work,
 };
 
 fn host(i: usize) -> HostName {
@@ -20,21 +20,16 @@ fn step(i: usize, needs: Vec<usize>, when: When, kind: u8, of: usize) -> Step {
     let gate = Gate { condition: Condition::Rollout { workloads: Vec::new() }, seconds: 1 };
     let gate = Work::Gate(gate);
     let act = Work::Act(Stretch { host: host(of), operations: Vec::new() });
-    Step {
-        id: format!("step-{i}"),
-        host: Some(host(of)),
-        what: String::new(),
-        why: Vec::new(),
-        needs,
-        disrupts: match kind {
-            1 => Some(Part::Etcd),
-            2 => Some(Part::Nodes),
-            _ => None,
-        },
-        when,
-        joins: kind == 3,
-        work: if kind == 4 { gate } else { act },
-    }
+    let work = if kind == 4 { gate } else { act };
+    let mut step =
+        Step::new(format!("step-{i}"), Phase::Nodes, "", work).on(&host(of)).after(needs);
+    step.disrupts.extend(match kind {
+        1 => Some(Part::Etcd),
+        2 => Some(Part::Nodes),
+        _ => None,
+    });
+    (step.when, step.joins) = (when, kind == 3);
+    step
 }
 
 /// The rules, read off all states after every event.
@@ -45,6 +40,9 @@ struct Model {
     budget: usize,
     interrupted: bool,
     disrupted: Vec<usize>,
+    /// A node that was disrupted came back; one did not.
+    proven: bool,
+    lost: bool,
 }
 
 impl Model {
@@ -63,13 +61,24 @@ impl Model {
         hosts.len() > self.budget
     }
 
+    fn disrupts(&self, step: usize, node: bool) -> bool {
+        self.steps[step].disrupts.iter().any(|part| (*part == Part::Nodes) == node)
+    }
+
+    /// One of what all depend on; of nodes one, then two.
+    fn within_budget(&self, step: usize) -> bool {
+        let count = |node| self.disrupted.iter().filter(|step| self.disrupts(**step, node)).count();
+        let nodes = if self.proven { 2 } else { 1 };
+        (!self.disrupts(step, false) || count(false) == 0)
+            && (!self.disrupts(step, true) || count(true) < nodes)
+    }
+
     fn running(&self) -> usize {
         self.states.iter().filter(|state| **state == State::Running).count()
     }
 
     fn start(&mut self) -> Vec<usize> {
         let mut begun = Vec::new();
-        let disrupts = |step: &Step| step.disrupts.is_some_and(|part| part != Part::Nodes);
         for step in 0..self.steps.len() {
             if self.states[step] != State::Waiting {
                 continue;
@@ -78,7 +87,8 @@ impl Model {
                 self.steps[step].needs.iter().map(|need| &self.states[*need]).collect();
             let missed = |state: &&State| matches!(state, State::Failed(_) | State::NotTaken);
             let ended = |state: &&State| !matches!(state, State::Waiting | State::Running);
-            let stopped = self.interrupted || self.over_budget(step);
+            let lost = self.lost && self.disrupts(step, true);
+            let stopped = self.interrupted || lost || self.over_budget(step);
             let in_vain = !needs.is_empty() && needs.iter().all(|state| **state == State::NotTaken);
             let hopeless = match self.steps[step].when {
                 When::Done => stopped || needs.iter().any(missed),
@@ -89,10 +99,10 @@ impl Model {
                 self.states[step] = State::NotTaken;
             } else if needs.iter().all(ended)
                 && self.running() < self.limit
-                && (!disrupts(&self.steps[step]) || self.disrupted.is_empty())
+                && self.within_budget(step)
             {
                 self.states[step] = State::Running;
-                if disrupts(&self.steps[step]) {
+                if !self.steps[step].disrupts.is_empty() {
                     self.disrupted.push(step);
                 }
                 begun.push(step);
@@ -114,9 +124,17 @@ impl Model {
     }
 
     fn ended(&mut self, step: usize, well: bool) -> Vec<usize> {
+        let mut touched = self.steps[step].needs.clone();
+        let nodes = |touched: &[usize]| {
+            let mut disrupted = self.disrupted.iter().filter(|step| self.disrupts(**step, true));
+            disrupted.any(|step| touched.contains(step))
+        };
         if well && matches!(self.steps[step].work, Work::Gate(_)) {
-            let needs = self.steps[step].needs.clone();
-            self.disrupted.retain(|disrupted| !needs.contains(disrupted));
+            self.proven |= nodes(&touched);
+            self.disrupted.retain(|disrupted| !touched.contains(disrupted));
+        } else if !well {
+            touched.push(step);
+            self.lost |= nodes(&touched);
         }
         self.states[step] = if well { State::Done(1) } else { State::Failed(trouble()) };
         self.start()
@@ -158,11 +176,11 @@ proptest! {
         choices in prop::collection::vec((any::<u8>(), 0..4_u8), 40),
         interrupt in prop::option::of(0..20_usize),
     ) {
-        let sequence = Sequence { steps: steps.clone(), differences: Vec::new() };
+        let sequence = Sequence { steps: steps.clone(), nodes_at_once: 2, ..Sequence::default() };
         let mut engine = Engine::new(sequence, limit).with_budget(budget);
         let states = vec![State::Waiting; steps.len()];
         let mut model =
-            Model { steps, states, limit, budget, interrupted: false, disrupted: Vec::new() };
+            Model { steps, states, limit, budget, interrupted: false, disrupted: Vec::new(), proven: false, lost: false };
         let mut wanted = model.start();
         let mut begun: Vec<usize> = engine.begin().iter().map(|command| command.step).collect();
         let mut running = Vec::new();
@@ -202,7 +220,7 @@ fn what_is_stranded_behind_a_disruption_that_did_not_come_back_is_not_taken() {
         step(2, vec![], When::Done, 1, 1),
         step(3, vec![2], When::Begun, 0, 1),
     ];
-    let mut engine = Engine::new(Sequence { steps, differences: Vec::new() }, 40);
+    let mut engine = Engine::new(Sequence { steps, ..Sequence::default() }, 40);
     let begun: Vec<usize> = engine.begin().iter().map(|command| command.step).collect();
     assert_eq!(begun, [0]);
     let done = StepOutcome::Done { changed: 1 };

@@ -1,4 +1,4 @@
-//! Control plane, balancers and nodes: blueprints, plans, requests, budgets, on data alone.
+//! Control plane, balancers and nodes: holdings, plans, requests, budgets, on data alone.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 #![allow(clippy::disallowed_methods, reason = "kubelets make their own keys")]
@@ -9,9 +9,9 @@ use std::collections::BTreeSet;
 
 use common::scene::{Scene, index, needs};
 use common::{Trust, at, changed, host, saltmarsh, token};
-use zoisite_core::blueprint::{HostFacts, KUBELET_UNIT, assign_subnets, objects};
 use zoisite_core::cluster::read;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{HostFacts, KUBELET_UNIT, assign_subnets, objects};
 use zoisite_core::item::{Absent, Item};
 use zoisite_core::pki::{
     Asker, KUBELET_CLIENT_SIGNER, KeyKind, NodeRequest, check_request, kubelet_client,
@@ -205,8 +205,8 @@ fn pod_subnets_are_given_once_and_never_moved() {
 fn cgroups_and_container_limits_come_from_what_the_host_has() {
     let mut scene = Scene::bare();
     let text = |scene: &Scene, path: &str| {
-        let blueprint = scene.blueprint();
-        let file = blueprint.host(&host("tern-1")).unwrap().files().find(|f| f.path == path);
+        let holdings = scene.holdings();
+        let file = holdings.host(&host("tern-1")).unwrap().files().find(|f| f.path == path);
         file.unwrap().content.whole_text().unwrap()
     };
     let (kubelet, runtime) = ("/etc/zoisite/kubelet/kubelet.yaml", "/etc/containerd/config.toml");
@@ -229,9 +229,9 @@ fn own_settings_are_merged_and_what_is_computed_is_refused() {
         "[workers]\nkubelet = { maxPods = 60, systemReserved = { memory = \"1Gi\" } }\n",
     );
     let scene = Scene::of(read(&text).cluster.unwrap());
-    let blueprint = scene.blueprint();
+    let holdings = scene.holdings();
     let text = |name: &str, path: &str| {
-        let file = blueprint.host(&host(name)).unwrap().files().find(|f| f.path == path).unwrap();
+        let file = holdings.host(&host(name)).unwrap().files().find(|f| f.path == path).unwrap();
         file.content.whole_text().unwrap()
     };
     let unit = text("curlew", "/etc/systemd/system/zoisite-api-server.service");
@@ -261,17 +261,17 @@ fn a_pod_network_of_the_sites_own_comes_before_nodes_are_waited_for() {
     assert!(reading.findings.iter().any(|finding| finding.code == "no-pod-network"));
     let text = changed("[network]\n", "[network]\npods-by = \"manifests\"\nmanifests = \"site\"\n");
     let scene = Scene::of(read(&text).cluster.unwrap());
-    let blueprint = scene.blueprint();
+    let holdings = scene.holdings();
     let paths: Vec<_> =
-        blueprint.host(&host("tern-1")).unwrap().files().map(|f| f.path.clone()).collect();
+        holdings.host(&host("tern-1")).unwrap().files().map(|f| f.path.clone()).collect();
     assert!(!paths.iter().any(|path| path.contains("conflist") || path.contains("masquerade")));
 }
 
 #[test]
 fn an_authoritys_key_goes_to_a_host_only_when_the_file_says_so() {
     let keys = |scene: &Scene| -> Vec<String> {
-        let blueprint = scene.blueprint();
-        let files = blueprint.hosts.iter().flat_map(|h| h.files().cloned().collect::<Vec<_>>());
+        let holdings = scene.holdings();
+        let files = holdings.hosts.iter().flat_map(|h| h.files().cloned().collect::<Vec<_>>());
         files.map(|f| f.path).filter(|path| path.ends_with("authority.key")).collect()
     };
     assert!(keys(&Scene::bare()).is_empty());
@@ -283,8 +283,8 @@ fn an_authoritys_key_goes_to_a_host_only_when_the_file_says_so() {
     let titles: Vec<String> = objects(&scene.cluster).iter().map(|o| o.title()).collect();
     assert!(titles.contains(&"ClusterRoleBinding zoisite:join-signed".to_owned()), "{titles:?}");
     let unit = "/etc/systemd/system/zoisite-controller-manager.service";
-    let blueprint = scene.blueprint();
-    let file = blueprint.host(&host("curlew")).unwrap().files().find(|f| f.path == unit).unwrap();
+    let holdings = scene.holdings();
+    let file = holdings.host(&host("curlew")).unwrap().files().find(|f| f.path == unit).unwrap();
     let text = file.content.whole_text().unwrap();
     assert!(text.contains("--cluster-signing-key-file=") && !text.contains("-signing-controller"));
 }

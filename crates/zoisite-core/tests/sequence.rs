@@ -1,13 +1,13 @@
-//! Blueprint, differences, plans, refusals and the engine, on data alone.
+//! Holdings, differences, plans, refusals and the engine, on data alone.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod common;
 
 use common::{Known, Trust, at, hold, host, saltmarsh};
-use zoisite_core::blueprint::{Blueprint, Part, blueprint};
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{Holdings, Part, holdings};
 use zoisite_core::item::{ComponentSums, Content, FIRST_START, Item, KeyText};
 use zoisite_core::script::{EtcdStatus, Observed, Operation, Outcome, Reply, Stretch};
 use zoisite_core::sequence::{
@@ -19,7 +19,7 @@ const ID: &str = "0123456789abcdef";
 
 struct Scene {
     cluster: Cluster,
-    blueprint: Blueprint,
+    holdings: Holdings,
     sums: ComponentSums,
     looks: Looks,
     begun: Option<Begun>,
@@ -42,14 +42,14 @@ impl Scene {
         trust.issue(&cluster, at("2026-11-23"));
         let known = Known::of(&cluster);
         let sources = known.sources(&trust.ledger, ID);
-        let blueprint = blueprint(&cluster, sources, &[Part::Etcd]).unwrap();
+        let holdings = holdings(&cluster, sources, &[Part::Etcd]).unwrap();
         let mut sums = ComponentSums::default();
         for file in ["etcd", "etcdctl"] {
             sums.insert(format!("etcd/3.6.16/linux-amd64/{file}"), "ab".repeat(32));
         }
         let looks =
             cluster.etcd.members.iter().map(|m| (m.clone(), Ok(bare(m.as_str())))).collect();
-        Self { cluster, blueprint, sums, looks, begun: None }
+        Self { cluster, holdings, sums, looks, begun: None }
     }
 
     /// All members hold everything and serve.
@@ -57,8 +57,8 @@ impl Scene {
         let mut scene = Self::new();
         for (name, look) in &mut scene.looks {
             let observed = look.as_mut().unwrap();
-            let blueprint = scene.blueprint.host(name).unwrap();
-            for item in &blueprint.items {
+            let holdings = scene.holdings.host(name).unwrap();
+            for item in &holdings.items {
                 hold(observed, item);
             }
             observed.etcd.data = true;
@@ -75,12 +75,12 @@ impl Scene {
     }
 
     fn plan(&self) -> Result<Sequence, Unplannable> {
-        let Self { cluster, blueprint, sums, looks, .. } = self;
+        let Self { cluster, holdings, sums, looks, .. } = self;
         let api = &ApiLook::Absent;
         let (objects, nodes, tokens, accepted) = (&[], &[], &[], &[]);
         let input = PlanInput {
             cluster,
-            blueprint,
+            holdings,
             looks,
             sums,
             api,
@@ -124,7 +124,7 @@ fn members_are_configured_each_and_started_together() {
         let start = sequence.steps.iter().find(|s| s.id == format!("{name}/etcd-start")).unwrap();
         let needs: Vec<&str> = start.needs.iter().map(|n| ids[*n]).collect();
         assert_eq!(needs, ["heron/etcd-configure", "egret/etcd-configure", "ibis/etcd-configure"]);
-        assert_eq!(start.disrupts, None);
+        assert!(start.disrupts.is_empty());
         let configure =
             sequence.steps.iter().find(|s| s.id == format!("{name}/etcd-configure")).unwrap();
         let Work::Act(Stretch { operations, .. }) = &configure.work else { panic!("an act") };
@@ -145,7 +145,7 @@ fn a_raised_cluster_needs_nothing() {
 #[test]
 fn first_start_facts_are_no_difference() {
     let scene = Scene::raised();
-    let member = scene.blueprint.host(&host("heron")).unwrap();
+    let member = scene.holdings.host(&host("heron")).unwrap();
     let config = member.files().find(|f| f.path == CONFIG).unwrap();
     let text = config.content.whole_text().unwrap();
     let (lasting, first) = text.split_once(FIRST_START).unwrap();
@@ -157,7 +157,7 @@ fn first_start_facts_are_no_difference() {
 #[test]
 fn the_configuration_has_what_practitioners_forget() {
     let scene = Scene::new();
-    let member = scene.blueprint.host(&host("heron")).unwrap();
+    let member = scene.holdings.host(&host("heron")).unwrap();
     let text = member.files().find(|f| f.path == CONFIG).unwrap().content.whole_text().unwrap();
     let yaml: serde_json::Value = serde_saphyr::from_str(&text).unwrap();
     let get = |pointer: &str| {
@@ -190,7 +190,7 @@ fn own_settings_reach_the_configuration_and_replace_defaults() {
     let mut trust = Trust::new(&cluster, at("2026-11-23"));
     trust.issue(&cluster, at("2026-11-23"));
     let made =
-        blueprint(&cluster, Known::of(&cluster).sources(&trust.ledger, ID), &[Part::Etcd]).unwrap();
+        holdings(&cluster, Known::of(&cluster).sources(&trust.ledger, ID), &[Part::Etcd]).unwrap();
     let text =
         made.hosts[0].files().find(|f| f.path == CONFIG).unwrap().content.whole_text().unwrap();
     let yaml: serde_json::Value = serde_saphyr::from_str(&text).unwrap();
@@ -200,23 +200,23 @@ fn own_settings_reach_the_configuration_and_replace_defaults() {
 }
 
 #[test]
-fn a_blueprint_without_certificates_names_every_one_that_is_missing() {
+fn holdings_without_certificates_names_every_one_that_is_missing() {
     let cluster = saltmarsh();
     let ledger = zoisite_core::pki::Ledger::default();
     let errors =
-        blueprint(&cluster, Known::of(&cluster).sources(&ledger, ID), &[Part::Etcd]).unwrap_err();
+        holdings(&cluster, Known::of(&cluster).sources(&ledger, ID), &[Part::Etcd]).unwrap_err();
     assert_eq!(errors.len(), 3 * (2 + 3), "two authorities and three leaves for each member");
 }
 
 #[test]
 fn keys_are_for_their_host_and_readable_by_their_owner_alone() {
     let scene = Scene::new();
-    for host in &scene.blueprint.hosts {
+    for host in &scene.holdings.hosts {
         let keys: Vec<_> =
-            host.files().filter(|f| matches!(f.content, Content::Key { .. })).collect();
+            host.files().filter(|f| matches!(f.content, Content::Secret { .. })).collect();
         assert_eq!(keys.len(), 3);
         for key in keys {
-            let Content::Key { label, .. } = &key.content else { continue };
+            let Content::Secret { label, .. } = &key.content else { continue };
             assert!(label.ends_with(&format!(" of {}", host.host)), "{label} on {}", host.host);
             assert_eq!(key.mode, 0o600);
         }
@@ -245,7 +245,7 @@ fn what_needs_a_restart_rolls_and_what_does_not_is_put_right_at_once() {
         let before = sequence.steps.iter().position(|s| s.id == pair[0].id).unwrap();
         assert_eq!(pair[1].needs, [before], "{} waits for {}", pair[1].id, pair[0].id);
     }
-    assert_eq!(sequence.steps.iter().filter(|s| s.disrupts.is_some()).count(), 2);
+    assert_eq!(sequence.steps.iter().filter(|s| !s.disrupts.is_empty()).count(), 2);
 }
 
 #[test]
@@ -308,7 +308,7 @@ fn each_kind_of_difference_is_seen() {
         scene.edit("egret", spoil);
         let observed = scene.looks[&host("egret")].as_ref().unwrap();
         let found =
-            differences(scene.blueprint.host(&host("egret")).unwrap(), observed, &scene.sums);
+            differences(scene.holdings.host(&host("egret")).unwrap(), observed, &scene.sums);
         let texts: Vec<String> = found.iter().map(ToString::to_string).collect();
         assert_eq!(texts, [says]);
         assert!(!scene.plan().unwrap().is_empty(), "{says}");
@@ -479,7 +479,7 @@ fn s2_the_engine_itself_holds_a_second_disruption_back() {
     let mut sequence = scene.plan().unwrap();
     // A faulty plan that lets both restart at once.
     for step in &mut sequence.steps {
-        if step.disrupts.is_some() {
+        if !step.disrupts.is_empty() {
             step.needs.clear();
         }
     }

@@ -2,11 +2,11 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use zoisite_core::blueprint::{ApiObject, HostBlueprint};
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{ApiObject, HostHoldings};
 use zoisite_core::item::Component;
-use zoisite_core::pki::{NodeRequest, Secret};
+use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
 use zoisite_core::script::{Depth, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Gate, Look, StepOutcome};
 use zoisite_core::survey::Facts;
@@ -17,10 +17,10 @@ use crate::access::Access;
 /// Called with what a step is doing or waiting for, in a few words.
 pub type Progress<'a> = &'a (dyn Fn(String) + Send + Sync);
 
-/// Where contents that are not in the blueprint come from.
+/// Where contents that are not in the holdings come from.
 pub trait Contents: Send + Sync {
-    /// The private key of the certificate with this serial number, from the strongbox.
-    fn key(&self, serial: &str) -> Option<Secret>;
+    /// A secret, from the strongbox or made now.
+    fn secret(&self, secret: &SecretRef) -> Option<Secret>;
 
     /// The file of a component for an architecture, its checksum verified on this machine.
     ///
@@ -53,7 +53,7 @@ pub trait Contents: Send + Sync {
 #[async_trait]
 pub trait Reach: Send + Sync {
     /// Looks at a host; changes nothing there.
-    async fn observe(&self, blueprint: &HostBlueprint, depth: Depth) -> Look;
+    async fn observe(&self, holdings: &HostHoldings, depth: Depth) -> Look;
 
     /// Asks a host what it is like, before anything is put on it; changes nothing there.
     ///

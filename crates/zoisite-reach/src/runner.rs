@@ -11,7 +11,7 @@ use serde::Serialize;
 use serde_json::json;
 use tokio::sync::mpsc;
 use zoisite_core::cluster::HostName;
-use zoisite_core::sequence::{Command, Engine, Event, State, StepOutcome, Work};
+use zoisite_core::sequence::{Command, Engine, Event, Phase, State, StepOutcome, Work};
 
 use crate::Reach;
 
@@ -25,6 +25,8 @@ pub enum RunEvent {
         step: usize,
         /// Its name.
         id: String,
+        /// What it is about.
+        phase: Phase,
         /// Since the run began.
         at: Duration,
     },
@@ -34,6 +36,8 @@ pub enum RunEvent {
         step: usize,
         /// Its name.
         id: String,
+        /// What it is about.
+        phase: Phase,
         /// In a few words.
         what: String,
     },
@@ -43,6 +47,8 @@ pub enum RunEvent {
         step: usize,
         /// Its name.
         id: String,
+        /// What it is about.
+        phase: Phase,
         /// How.
         state: State,
         /// Since the run began.
@@ -59,20 +65,22 @@ pub enum RunEvent {
 impl Serialize for RunEvent {
     fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let value = match self {
-            Self::Began { id, .. } => json!({"step": id, "is": "begun"}),
-            Self::Doing { id, what, .. } => json!({"step": id, "is": "doing", "what": what}),
-            Self::Ended { id, state, took, .. } => {
+            Self::Began { id, phase, .. } => json!({"step": id, "phase": phase, "is": "begun"}),
+            Self::Doing { id, phase, what, .. } => {
+                json!({"step": id, "phase": phase, "is": "doing", "what": what})
+            }
+            Self::Ended { id, phase, state, took, .. } => {
                 let seconds = took.as_secs_f64();
                 match state {
                     State::Failed(trouble) => {
                         let what = &trouble.answer;
-                        json!({"step": id, "is": "failed", "what": what, "seconds": seconds})
+                        json!({"step": id, "phase": phase, "is": "failed", "what": what, "seconds": seconds})
                     }
                     State::Done(changed) => {
-                        json!({"step": id, "is": "done", "changed": changed, "seconds": seconds})
+                        json!({"step": id, "phase": phase, "is": "done", "changed": changed, "seconds": seconds})
                     }
                     State::Waiting | State::Running | State::NotTaken => {
-                        json!({"step": id, "is": "left"})
+                        json!({"step": id, "phase": phase, "is": "left"})
                     }
                 }
             }
@@ -103,8 +111,8 @@ pub async fn run(
     loop {
         for Command { step, work } in commands.drain(..) {
             began[step] = reach.elapsed();
-            let id = engine.steps()[step].id.clone();
-            view(&RunEvent::Began { step, id, at: began[step] }, engine);
+            let (id, phase) = named(engine, step);
+            view(&RunEvent::Began { step, id, phase, at: began[step] }, engine);
             let said = said.clone();
             let host = engine.steps()[step].host.clone();
             let (handle, leave) = AbortHandle::new_pair();
@@ -121,8 +129,8 @@ pub async fn run(
         let event = tokio::select! {
             biased;
             Some((step, what)) = saying.recv() => {
-                let id = engine.steps()[step].id.clone();
-                view(&RunEvent::Doing { step, id, what }, engine);
+                let (id, phase) = named(engine, step);
+                view(&RunEvent::Doing { step, id, phase, what }, engine);
                 continue;
             }
             Some((step, ended)) = running.next() => {
@@ -154,10 +162,15 @@ pub async fn run(
             let at = reach.elapsed();
             let took = at.saturating_sub(began[step]);
             let state = engine.states()[step].clone();
-            let id = engine.steps()[step].id.clone();
-            view(&RunEvent::Ended { step, id, state, at, took }, engine);
+            let (id, phase) = named(engine, step);
+            view(&RunEvent::Ended { step, id, phase, state, at, took }, engine);
         }
     }
+}
+
+fn named(engine: &Engine, step: usize) -> (String, Phase) {
+    let step = &engine.steps()[step];
+    (step.id.clone(), step.phase)
 }
 
 async fn carry_out(

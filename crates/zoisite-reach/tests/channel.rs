@@ -10,8 +10,8 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use sha2::Digest as _;
-use zoisite_core::blueprint::HostBlueprint;
 use zoisite_core::cluster::{Endpoint, read};
+use zoisite_core::holdings::HostHoldings;
 use zoisite_core::item::{Component, Content, File, Item, Pinned};
 use zoisite_core::paths::{Link, Outcome, Service, probe_script, read_probes};
 use zoisite_core::script::{Depth, Operation, Stretch};
@@ -28,9 +28,9 @@ fn wide() -> Deadlines {
 }
 
 /// What is looked at on a host.
-fn blueprint(host: &str) -> HostBlueprint {
+fn holdings(host: &str) -> HostHoldings {
     let cluster = read(SALTMARSH).cluster.unwrap();
-    HostBlueprint::of_old_member(&cluster, &name(host), "identity", None)
+    HostHoldings::of_old_member(&cluster, &name(host), "identity", None)
 }
 
 fn one(carrier: StandIn) -> (Arc<StandIn>, Hosts) {
@@ -72,7 +72,7 @@ fn component(carrier: &StandIn, octets: usize) -> (Component, String, PathBuf) {
 async fn a_connection_dropped_in_a_crowd_is_tried_again() {
     let (carrier, hosts) = one(StandIn::new());
     carrier.openings.lock().unwrap().extend([Opening::Dropped; 3]);
-    let seen = hosts.observe(&blueprint("heron"), Depth::Quick).await.unwrap();
+    let seen = hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap();
     assert!(!seen.boot.is_empty(), "the script has really run");
     assert_eq!(carrier.counted.opened.load(Ordering::SeqCst), 4);
 }
@@ -83,7 +83,7 @@ async fn a_host_that_is_away_or_refuses_is_told_at_once_and_asked_once() {
         let (carrier, hosts) = one(StandIn::new());
         carrier.openings.lock().unwrap().push_back(opening);
         for _ in 0..2 {
-            let trouble = hosts.observe(&blueprint("heron"), Depth::Quick).await.unwrap_err();
+            let trouble = hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap_err();
             assert!(trouble.answer.contains(word), "{trouble}");
         }
         assert_eq!(carrier.counted.opened.load(Ordering::SeqCst), 1, "{opening:?}");
@@ -93,7 +93,7 @@ async fn a_host_that_is_away_or_refuses_is_told_at_once_and_asked_once() {
 #[tokio::test]
 async fn a_connection_that_is_gone_is_opened_again_when_it_is_needed() {
     let (carrier, hosts) = one(StandIn::new());
-    hosts.observe(&blueprint("heron"), Depth::Quick).await.unwrap();
+    hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap();
     carrier.cut_all();
     // It is rebooting: at first nothing answers there.
     carrier.openings.lock().unwrap().extend([Opening::Away, Opening::Away, Opening::Dropped]);
@@ -107,7 +107,7 @@ async fn a_host_that_stays_away_ends_the_step_with_what_was_tried() {
     let carrier = Arc::new(StandIn::new());
     let short = Deadlines { patience: Duration::from_millis(900), ..Deadlines::default() };
     let hosts = hosts(&carrier, &["heron".to_owned()], short);
-    hosts.observe(&blueprint("heron"), Depth::Quick).await.unwrap();
+    hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap();
     carrier.cut_all();
     carrier.openings.lock().unwrap().extend([Opening::Away; 50]);
     let StepOutcome::Failed(trouble) = hosts.act(&stretch(&carrier, 1), QUIET).await else {
@@ -224,7 +224,7 @@ async fn a_host_that_hangs_is_told_by_what_hangs() {
     };
     let hosts = hosts(&carrier, &["heron".to_owned()], short);
     carrier.order(Mishap::Hang);
-    let trouble = hosts.observe(&blueprint("heron"), Depth::Quick).await.unwrap_err();
+    let trouble = hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap_err();
     assert!(trouble.answer.contains("said nothing"), "{trouble}");
     assert!(trouble.mend.contains("heron hangs"), "{}", trouble.mend);
     carrier.order(Mishap::Hang);
@@ -235,7 +235,7 @@ async fn a_host_that_hangs_is_told_by_what_hangs() {
     );
     // One that hangs in the midst says at what.
     carrier.program("df", "exec sleep 600");
-    let trouble = hosts.observe(&blueprint("heron"), Depth::Quick).await.unwrap_err();
+    let trouble = hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap_err();
     assert!(trouble.answer.ends_with("at: etcd"), "{trouble}");
 }
 
@@ -246,7 +246,7 @@ async fn what_a_login_shell_prints_is_no_answer_and_no_harm() {
     for _ in 0..2 {
         carrier.order(Mishap::Noise([&noise[..], b"\n"].concat()));
     }
-    let seen = hosts.observe(&blueprint("heron"), Depth::Quick).await.unwrap();
+    let seen = hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap();
     assert!(!seen.boot.is_empty());
     let done = hosts.act(&stretch(&carrier, 1), QUIET).await;
     assert_eq!(done, StepOutcome::Done { changed: 1 });
@@ -257,8 +257,8 @@ async fn one_session_at_a_time_is_enough() {
     let mut carrier = StandIn::new();
     carrier.max_sessions = 1;
     let (carrier, hosts) = one(carrier);
-    let blueprint = blueprint("heron");
-    let looks = (0..6).map(|_| hosts.observe(&blueprint, Depth::Quick));
+    let holdings = holdings("heron");
+    let looks = (0..6).map(|_| hosts.observe(&holdings, Depth::Quick));
     for look in futures_util::future::join_all(looks).await {
         assert!(look.is_ok(), "{look:?}");
     }
@@ -275,7 +275,7 @@ async fn hundreds_of_hosts_stay_within_bounds() {
     let names: Vec<String> = (0..500).map(|i| format!("tern-{i}")).collect();
     let hosts = Arc::new(hosts(&carrier, &names, wide()));
     let before = descriptors();
-    let blueprints: Vec<HostBlueprint> = names.iter().map(|name| blueprint(name)).collect();
+    let all_holdings: Vec<HostHoldings> = names.iter().map(|name| holdings(name)).collect();
     let peak = Arc::new(AtomicUsize::new(0));
     let watching = {
         let peak = Arc::clone(&peak);
@@ -286,7 +286,7 @@ async fn hundreds_of_hosts_stay_within_bounds() {
             }
         })
     };
-    let looks = blueprints.iter().map(|blueprint| hosts.observe(blueprint, Depth::Quick));
+    let looks = all_holdings.iter().map(|holdings| hosts.observe(holdings, Depth::Quick));
     let looks = futures_util::future::join_all(looks).await;
     watching.abort();
     assert!(looks.iter().all(|look| look.as_ref().is_ok_and(|seen| seen.machine == "m")));
@@ -307,14 +307,14 @@ async fn behind_one_jump_host_fewer_are_opened_at_once_and_refusals_teach_how_ma
     let carrier = Arc::new(carrier);
     let names: Vec<String> = (0..30).map(|i| format!("tern-{i}")).collect();
     let hosts = hosts(&carrier, &names, wide());
-    let blueprints: Vec<HostBlueprint> = names.iter().map(|name| blueprint(name)).collect();
-    let looks = blueprints.iter().map(|blueprint| hosts.observe(blueprint, Depth::Quick));
+    let all_holdings: Vec<HostHoldings> = names.iter().map(|name| holdings(name)).collect();
+    let looks = all_holdings.iter().map(|holdings| hosts.observe(holdings, Depth::Quick));
     assert!(futures_util::future::join_all(looks).await.iter().all(Result::is_ok));
     assert!(carrier.counted.opening_peak.load(Ordering::SeqCst) <= 8);
     // Seven were dropped: from then on one after another.
     carrier.cut_all();
     carrier.counted.opening_peak.store(0, Ordering::SeqCst);
-    let looks = blueprints.iter().map(|blueprint| hosts.observe(blueprint, Depth::Quick));
+    let looks = all_holdings.iter().map(|holdings| hosts.observe(holdings, Depth::Quick));
     assert!(futures_util::future::join_all(looks).await.iter().all(Result::is_ok));
     assert_eq!(carrier.counted.opening_peak.load(Ordering::SeqCst), 1);
 }
@@ -326,7 +326,7 @@ async fn sudo_of_another_language_is_understood() {
     let words = "case ${LC_ALL:-} in\nC) echo 'sudo: a password is required' >&2 ;;\n\
                  *) echo 'sudo: Ein Passwort ist notwendig' >&2 ;;\nesac\nexit 1";
     carrier.program("sudo", words);
-    let trouble = hosts.observe(&blueprint("heron"), Depth::Quick).await.unwrap_err();
+    let trouble = hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap_err();
     assert_eq!(trouble.cause.as_deref(), Some("sudo asks for a password"), "{trouble}");
     assert!(trouble.mend.contains("--ask-sudo"), "{}", trouble.mend);
 }

@@ -11,8 +11,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use sha2::{Digest as _, Sha256};
-use zoisite_core::blueprint::HostBlueprint;
 use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::HostHoldings;
 use zoisite_core::item::{
     Absent, Component, ComponentSums, Content, Differs, Directory, File, Image, Item, KeyText,
     Pinned, RUNTIME_UNIT, Sysctl, Unit, User,
@@ -210,7 +210,7 @@ impl Host {
     }
 
     fn look(&self, items: &[Item]) -> Observed {
-        let mut all = HostBlueprint::new(&HostName::new("heron").unwrap());
+        let mut all = HostHoldings::new(&HostName::new("heron").unwrap());
         all.items = items.to_vec();
         let (said, over) = self.run(&observe(&all, Depth::Deep), b"", "");
         assert!(over, "{}: {said}", self.shell);
@@ -330,8 +330,8 @@ impl Host {
                 restarts: None,
             }),
             Item::Image(Image { name: "zoisite.local/probe:1".into(), archive }),
-            Item::Unit(Unit { name: UNIT }),
-            Item::Unit(Unit { name: RUNTIME_UNIT }),
+            Item::Unit(Unit { name: UNIT, port: None }),
+            Item::Unit(Unit { name: RUNTIME_UNIT, port: None }),
         ]
     }
 
@@ -502,7 +502,7 @@ fn what_fails_at_once_is_not_started_over_and_over() {
     for shell in SHELLS {
         let host = Host::new(shell);
         host.systemd("fails", "");
-        let wait = vec![Operation::Settle { unit: UNIT, seconds: 60 }];
+        let wait = vec![Operation::Settle { unit: UNIT, port: None, seconds: 60 }];
         let (said, over) = host.run(&host.script(wait), b"", "");
         assert!(!over && said.contains("it failed 3 times"), "{shell}: {said}");
         assert!(said.contains("no such bird"), "{shell}: its log is evidence: {said}");
@@ -527,7 +527,7 @@ fn links_set_group_id_and_units_without_a_say_converge() {
         let items = [
             host.directory("var/lib/kubelet"),
             host.directory("etc/handed/on"),
-            Item::Unit(Unit { name: UNIT }),
+            Item::Unit(Unit { name: UNIT, port: None }),
         ];
         host.put(&items);
         assert_eq!(host.differs(&items), [], "{shell}");
@@ -553,5 +553,26 @@ fn the_list_of_earlier_versions_is_read() {
         host.take_back();
         assert_eq!(host.read("etc/site.conf"), "the site's own\n", "{shell}");
         assert!(!host.path("etc/own.conf").exists(), "{shell}");
+    }
+}
+
+#[test]
+fn a_unit_that_systemd_calls_active_at_once_is_waited_for_at_its_port() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        host.systemd("state", "active");
+        std::fs::create_dir_all(host.path("proc/net")).unwrap();
+        let listed = |state: &str| format!("  0: 00000000:2811 00000000:0000 {state} 0\n");
+        let wait = |seconds| {
+            let settle = Operation::Settle { unit: UNIT, port: Some(0x2811), seconds };
+            host.run(&host.script(vec![settle]), b"", "")
+        };
+        // Nothing listens; another's connection from that port is no listener.
+        host.write("proc/net/tcp", listed("01"));
+        let (said, over) = wait(1);
+        assert!(!over && said.contains("not ready after 1 seconds"), "{shell}: {said}");
+        host.write("proc/net/tcp6", listed("0A"));
+        let (said, over) = wait(60);
+        assert!(over, "{shell}: {said}");
     }
 }

@@ -10,13 +10,13 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use jiff::Timestamp;
 use proptest::prelude::*;
 use proptest::sample::Index;
-use zoisite_core::blueprint::{
-    ApiObject, Blueprint, ENCRYPTION_KEY, NodeWanted, Part, SERVICE_ACCOUNTS_KEY, SharedSecrets,
-    Sources, assign_subnets, blueprint, node_wanted, token_host,
-};
 use zoisite_core::cluster::{Cluster, Host, HostName, read};
+use zoisite_core::holdings::{
+    ApiObject, Holdings, NodeWanted, Part, SharedSecrets, Sources, assign_subnets, holdings,
+    node_wanted,
+};
 use zoisite_core::item::{Component, ComponentSums, Content, Item};
-use zoisite_core::pki::{Ledger, NodeRequest, Secret};
+use zoisite_core::pki::{Ledger, NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
     ApiLook, Begun, Engine, Looks, PlanInput, PlanOptions, Rule, Sequence, Tally, Unplannable, plan,
@@ -44,17 +44,17 @@ fn on_virtual_time<T>(future: impl Future<Output = T>) -> T {
     runtime.enable_time().start_paused(true).build().unwrap().block_on(future)
 }
 
-type Keys = Vec<(String, Secret)>;
+type Keys = Vec<(SecretRef, Secret)>;
 
 /// The strongbox of a test.
 struct TestContents(Keys);
 
 impl Contents for TestContents {
-    fn key(&self, serial: &str) -> Option<Secret> {
-        if let Some(host) = token_host(serial) {
-            return self.join_token(&host).ok().map(|(_, token)| token);
+    fn secret(&self, secret: &SecretRef) -> Option<Secret> {
+        if let SecretRef::JoinToken(host) = secret {
+            return self.join_token(host).ok().map(|(_, token)| token);
         }
-        self.0.iter().find(|(known, _)| known == serial).map(|(_, key)| key.clone())
+        self.0.iter().find(|(known, _)| known == secret).map(|(_, key)| key.clone())
     }
 
     fn component(&self, _: &Component, _: &str, _: &str) -> Result<std::path::PathBuf, String> {
@@ -89,8 +89,9 @@ fn issued() -> &'static (Cluster, Ledger, Keys, SharedSecrets) {
         let strongbox = Strongbox::fleeting();
         trust::issue(&mut state, &strongbox, &cluster, &FreshKeys, now(), false).unwrap();
         let ledger = state.ledger().unwrap();
-        let serials = ledger.entries.iter().map(|entry| entry.serial.clone());
-        let shared = [SERVICE_ACCOUNTS_KEY, ENCRYPTION_KEY].map(ToOwned::to_owned);
+        let serials =
+            ledger.entries.iter().map(|entry| SecretRef::Certificate(entry.serial.clone()));
+        let shared = [SecretRef::ServiceAccounts, SecretRef::EncryptionAtRest];
         let serials = serials.chain(shared);
         let keys = serials.map(|s| (s.clone(), state.secret(&s, &strongbox).unwrap())).collect();
         let shared = state.shared_secrets().unwrap().unwrap();
@@ -100,7 +101,7 @@ fn issued() -> &'static (Cluster, Ledger, Keys, SharedSecrets) {
 
 struct Stage {
     cluster: Cluster,
-    blueprint: Blueprint,
+    holdings: Holdings,
     sums: ComponentSums,
     world: Arc<Mutex<World>>,
     runs: u64,
@@ -143,22 +144,22 @@ impl Stage {
             facts: &facts,
             departed: &Default::default(),
         };
-        let blueprint = blueprint(cluster, sources, parts).unwrap();
+        let holdings = holdings(cluster, sources, parts).unwrap();
         let (mut objects, mut nodes) = (Vec::new(), Vec::new());
         if parts.contains(&Part::Nodes) {
-            objects = zoisite_core::blueprint::objects(cluster);
+            objects = zoisite_core::holdings::objects(cluster);
             let wanted = |host: &&Host| node_wanted(cluster, &host.name, &subnets[&host.name]);
             nodes = cluster.nodes().iter().map(wanted).collect();
         }
         let mut sums = ComponentSums::default();
-        for component in blueprint.hosts.iter().flat_map(|h| h.components()) {
+        for component in holdings.hosts.iter().flat_map(|h| h.components()) {
             sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
         }
         let world = World::new(cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
         let world = Arc::new(Mutex::new(world));
         Self {
             cluster: cluster.clone(),
-            blueprint,
+            holdings,
             sums,
             world,
             runs: 0,
@@ -180,10 +181,10 @@ impl Stage {
 
     async fn planned(&self, reach: &Rehearsal) -> Result<Sequence, Unplannable> {
         let mut looks = Looks::new();
-        for host in &self.blueprint.hosts {
+        for host in &self.holdings.hosts {
             looks.insert(host.host.clone(), reach.observe(host, Depth::Quick).await);
         }
-        let Self { cluster, blueprint, sums, objects, nodes, .. } = self;
+        let Self { cluster, holdings, sums, objects, nodes, .. } = self;
         let api = match looks.values().flatten().any(|seen| {
             seen.found.units.get("zoisite-api-server.service").is_some_and(|u| u.active == "active")
         }) {
@@ -197,7 +198,7 @@ impl Stage {
         let (tokens, accepted) = (&tokens, &[]);
         let input = PlanInput {
             cluster,
-            blueprint,
+            holdings,
             looks,
             sums,
             api,
@@ -268,13 +269,13 @@ impl Stage {
         }
     }
 
-    /// Rule S5: a private key is only on the host whose blueprint names it.
+    /// Rule S5: a private key is only on the host whose holdings name it.
     fn only_own_keys(&self, when: &str) {
         for (name, path, text) in self.world().files() {
             if text.contains("PRIVATE KEY") {
-                let wanted = self.blueprint.host(name).unwrap();
+                let wanted = self.holdings.host(name).unwrap();
                 let file = wanted.files().find(|f| f.path == path);
-                let own = file.is_some_and(|f| matches!(f.content, Content::Key { .. }));
+                let own = file.is_some_and(|f| matches!(f.content, Content::Secret { .. }));
                 assert!(own, "{when}: a key stands in {path} of {name}");
             }
         }
@@ -412,7 +413,7 @@ fn the_generated_configuration_is_really_read() {
     ];
     for (what, from, to) in cases {
         let mut stage = Stage::etcd();
-        let file = stage.blueprint.hosts[0].items.iter_mut().find_map(|item| match item {
+        let file = stage.holdings.hosts[0].items.iter_mut().find_map(|item| match item {
             Item::File(file) if file.path == CONFIG => Some(file),
             _ => None,
         });
@@ -597,7 +598,7 @@ fn cases(usual: u32) -> ProptestConfig {
 
 /// Whatever happens in whatever order, no rule is broken, and once all is mended one raise converges.
 fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
-    let hosts = stage.blueprint.hosts.clone();
+    let hosts = stage.holdings.hosts.clone();
     for mishap in mishaps {
         let now = stage.world().operations();
         match mishap {

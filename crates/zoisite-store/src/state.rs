@@ -7,10 +7,10 @@ use ipnet::IpNet;
 use jiff::Timestamp;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
-use zoisite_core::blueprint::{HostFacts, SharedSecrets, assign_subnets};
 use zoisite_core::cluster::{Cluster, HostName, Login};
+use zoisite_core::holdings::{HostFacts, SharedSecrets, assign_subnets};
 use zoisite_core::login::Opened;
-use zoisite_core::pki::{AuthorityCertificate, Ledger, LedgerEntry, Secret};
+use zoisite_core::pki::{AuthorityCertificate, Ledger, LedgerEntry, Secret, SecretRef};
 use zoisite_core::sequence::{Begun, MachinePin};
 use zoisite_core::survey::Facts;
 use zoisite_core::token::TokenRecord;
@@ -151,19 +151,31 @@ impl State {
         })
     }
 
-    /// The private key whose certificate has this serial number.
+    /// A secret that is kept.
     ///
     /// # Errors
     /// When it is not there, or not for this identity.
-    pub fn secret(&mut self, serial: &str, strongbox: &Strongbox) -> Result<Secret, StoreError> {
+    pub fn secret(
+        &mut self,
+        secret: &SecretRef,
+        strongbox: &Strongbox,
+    ) -> Result<Secret, StoreError> {
         let recipients = self.recipients(strongbox)?;
         if let (Some(path), false) = (strongbox.unwritten(), recipients == [strongbox.recipient()])
         {
             return Err(StoreError::NoIdentity { path: path.to_owned(), recipients });
         }
-        let sealed = self
-            .read(SECRET, serial)?
-            .ok_or_else(|| StoreError::NoSecret(format!("the certificate {serial}")))?;
+        let key = secret.kept_under();
+        let sealed = match &key {
+            Some(key) => self.read(SECRET, key)?,
+            None => None,
+        };
+        let sealed = sealed.ok_or_else(|| {
+            StoreError::NoSecret(match secret {
+                SecretRef::Certificate(serial) => format!("the certificate {serial}"),
+                other => other.kept_under().unwrap_or_else(|| "a join token".into()),
+            })
+        })?;
         strongbox.unseal(&sealed, &recipients)
     }
 

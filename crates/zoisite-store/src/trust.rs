@@ -3,12 +3,12 @@
 use std::collections::BTreeMap;
 
 use jiff::{SignedDuration, Timestamp};
-use zoisite_core::blueprint::{ENCRYPTION_KEY, SERVICE_ACCOUNTS_KEY, SharedSecrets};
 use zoisite_core::cluster::{Cluster, HostName};
+use zoisite_core::holdings::SharedSecrets;
 use zoisite_core::pki::{
     Asker, Authority, AuthorityKind, Due, KeyKind, KeySource, Ledger, LedgerEntry, NewKey,
-    NodeRequest, PkiError, Profile, Secret, Wanted, authority_key, check_request, due,
-    kubelet_client, run_client, wanted,
+    NodeRequest, PkiError, Profile, Secret, SecretRef, Wanted, check_request, due, kubelet_client,
+    run_client, wanted,
 };
 use zoisite_core::token::{TOKEN_SECONDS, TokenRecord, make_token};
 
@@ -48,6 +48,12 @@ pub fn is_complete(
         && due(&wanted(cluster), ledger, now).is_empty())
 }
 
+/// Keeps a secret, sealed for those who may open it.
+fn sealed(which: &SecretRef, secret: &Secret, recipients: &[String]) -> Result<Change, StoreError> {
+    let key = which.kept_under().unwrap_or_default();
+    Ok(Change::put(SECRET, key, Strongbox::seal(secret, recipients)?))
+}
+
 /// Makes missing authorities and issues every certificate that is due; a second call does nothing.
 ///
 /// With `again`, every certificate is issued anew.
@@ -74,7 +80,7 @@ pub fn issue(
     for kind in AuthorityKind::ALL {
         let authority = match ledger.authority(kind) {
             Some(certificate) => {
-                let key = state.secret(&authority_key(kind), strongbox)?;
+                let key = state.secret(&SecretRef::Authority(kind), strongbox)?;
                 Authority::open(certificate.clone(), &key)?
             }
             None => {
@@ -89,11 +95,7 @@ pub fn issue(
                 )?;
                 let certificate = authority.certificate();
                 changes.push(Change::put(AUTHORITY, kind.id(), json(AUTHORITY, certificate)?));
-                changes.push(Change::put(
-                    SECRET,
-                    authority_key(kind),
-                    Strongbox::seal(&key, &recipients)?,
-                ));
+                changes.push(sealed(&SecretRef::Authority(kind), &key, &recipients)?);
                 ledger.authorities.push(certificate.clone());
                 issued.authorities.push(kind);
                 authority
@@ -114,11 +116,7 @@ pub fn issue(
             // Its key stays until the new pair was seen in its place: see `forget_old_keys`.
             changes.push(replaced(old, &entry)?);
         }
-        changes.push(Change::put(
-            SECRET,
-            entry.serial.as_str(),
-            Strongbox::seal(&key, &recipients)?,
-        ));
+        changes.push(sealed(&SecretRef::Certificate(entry.serial.clone()), &key, &recipients)?);
         changes.push(Change::put(CERTIFICATE, entry.serial.as_str(), json(CERTIFICATE, &entry)?));
     }
     if shared.is_none() {
@@ -187,8 +185,8 @@ fn shared_secrets(keys: &dyn KeySource, recipients: &[String]) -> Result<Vec<Cha
     };
     Ok(vec![
         Change::put(META, SHARED, json(META, &known)?),
-        Change::put(SECRET, SERVICE_ACCOUNTS_KEY, Strongbox::seal(&private, recipients)?),
-        Change::put(SECRET, ENCRYPTION_KEY, Strongbox::seal(&encryption, recipients)?),
+        sealed(&SecretRef::ServiceAccounts, &private, recipients)?,
+        sealed(&SecretRef::EncryptionAtRest, &encryption, recipients)?,
     ])
 }
 
@@ -403,7 +401,7 @@ fn open_authority(
     let certificate = ledger
         .authority(kind)
         .ok_or_else(|| StoreError::NoSecret(format!("the {kind} authority")))?;
-    let key = state.secret(&authority_key(kind), strongbox)?;
+    let key = state.secret(&SecretRef::Authority(kind), strongbox)?;
     Ok(Authority::open(certificate.clone(), &key)?)
 }
 

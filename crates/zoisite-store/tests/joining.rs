@@ -183,7 +183,7 @@ fn pod_subnets_and_what_hosts_are_survive_the_program() {
     let first = scene.state().subnets(&scene.cluster).unwrap();
     assert_eq!(first.len(), 6);
     assert_eq!(scene.state().subnets(&scene.cluster).unwrap(), first);
-    let facts = zoisite_core::blueprint::HostFacts {
+    let facts = zoisite_core::holdings::HostFacts {
         unified_cgroups: false,
         container: true,
         nftables: true,

@@ -5,10 +5,14 @@
 
 use jiff::Timestamp;
 use zoisite_core::cluster::{Cluster, read};
-use zoisite_core::pki::{Authority, AuthorityKind, Profile, due, wanted};
+use zoisite_core::pki::{Authority, AuthorityKind, Profile, SecretRef, due, wanted};
 use zoisite_store::{FreshKeys, Overlay, SqliteRecords, State, StoreError, Strongbox, trust};
 
 const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
+
+fn key_of(serial: &str) -> SecretRef {
+    SecretRef::Certificate(serial.to_owned())
+}
 
 fn saltmarsh() -> Cluster {
     read(SALTMARSH).cluster.unwrap()
@@ -59,7 +63,7 @@ fn every_sealed_key_belongs_to_its_certificate() {
     desk.issue(&saltmarsh(), "2026-11-23");
     let mut state = desk.state();
     for entry in state.ledger().unwrap().entries {
-        let key = state.secret(&entry.serial, &desk.strongbox).unwrap();
+        let key = state.secret(&key_of(&entry.serial), &desk.strongbox).unwrap();
         let pair = rcgen::KeyPair::from_pem(key.expose()).unwrap();
         let der = entry.der().unwrap();
         let point = pair.public_key_raw();
@@ -81,12 +85,18 @@ fn a_replaced_certificates_key_is_kept_until_the_new_pair_was_seen_in_its_place(
     let replaced = ledger.entries.iter().find(|e| e.serial == old.serial).unwrap();
     let by = replaced.replaced_by.clone().unwrap();
     assert!(ledger.entries.iter().any(|e| e.serial == by && e.replaced_by.is_none()));
-    assert!(state.secret(&old.serial, &desk.strongbox).is_ok(), "the host may still use it");
+    assert!(
+        state.secret(&key_of(&old.serial), &desk.strongbox).is_ok(),
+        "the host may still use it"
+    );
     assert_eq!(trust::forget_old_keys(&mut state, |_| false).unwrap(), 0);
-    assert!(state.secret(&old.serial, &desk.strongbox).is_ok());
+    assert!(state.secret(&key_of(&old.serial), &desk.strongbox).is_ok());
     assert_eq!(trust::forget_old_keys(&mut state, |entry| entry.serial == by).unwrap(), 1);
-    assert!(matches!(state.secret(&old.serial, &desk.strongbox), Err(StoreError::NoSecret(_))));
-    assert!(state.secret(&by, &desk.strongbox).is_ok());
+    assert!(matches!(
+        state.secret(&key_of(&old.serial), &desk.strongbox),
+        Err(StoreError::NoSecret(_))
+    ));
+    assert!(state.secret(&key_of(&by), &desk.strongbox).is_ok());
 }
 
 #[test]
@@ -122,7 +132,7 @@ fn another_identity_opens_nothing_and_is_told_which_one_would() {
     let eve = Strongbox::fleeting();
     let mut state = desk.state();
     let serial = state.ledger().unwrap().entries[0].serial.clone();
-    let error = state.secret(&serial, &eve).unwrap_err();
+    let error = state.secret(&key_of(&serial), &eve).unwrap_err();
     assert!(error.mend().contains(&desk.strongbox.recipient()), "{}", error.mend());
     let again = trust::issue(&mut state, &eve, &saltmarsh(), &FreshKeys, at("2026-11-24"), true);
     assert!(matches!(again, Err(StoreError::WrongIdentity { .. })));
@@ -143,7 +153,10 @@ fn a_runs_own_certificate_is_recorded_short_lived_and_its_key_kept_nowhere() {
     let (entry, key) = run(&mut state).unwrap();
     assert!(entry.not_after.as_second() - now.as_second() < 86_400);
     assert!(key.expose().contains("PRIVATE KEY"));
-    assert!(matches!(state.secret(&entry.serial, &desk.strongbox), Err(StoreError::NoSecret(_))));
+    assert!(matches!(
+        state.secret(&key_of(&entry.serial), &desk.strongbox),
+        Err(StoreError::NoSecret(_))
+    ));
     assert!(desk.state().ledger().unwrap().entries.contains(&entry));
 }
 
@@ -168,7 +181,7 @@ fn an_authority_opens_again_with_its_key_alone() {
     let mut state = desk.state();
     let ledger = state.ledger().unwrap();
     let certificate = ledger.authority(AuthorityKind::Cluster).unwrap().clone();
-    let key = state.secret("authority/cluster", &desk.strongbox).unwrap();
+    let key = state.secret(&SecretRef::Authority(AuthorityKind::Cluster), &desk.strongbox).unwrap();
     let authority = Authority::open(certificate, &key).unwrap();
     let one = wanted(&saltmarsh()).into_iter().find(|w| w.profile == Profile::ApiServer).unwrap();
     assert!(authority.issue(&one, &FreshKeys, at("2026-11-24")).is_ok());

@@ -9,12 +9,12 @@ use futures_util::StreamExt as _;
 use futures_util::stream::FuturesUnordered;
 use ipnet::IpNet;
 use jiff::Timestamp;
-use zoisite_core::blueprint::{
-    self, API_SERVER_UNIT, ApiObject, Blueprint, BlueprintError, HostBlueprint, NodeWanted, Part,
-    Sources, node_wanted,
-};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{
+    self, API_SERVER_UNIT, ApiObject, Holdings, HoldingsError, HostHoldings, NodeWanted, Part,
+    Sources, node_wanted,
+};
 use zoisite_core::item::{ComponentSums, Content};
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Proof, Secret, edges, prove};
 use zoisite_core::script::Depth;
@@ -36,12 +36,12 @@ use crate::view::{self, looking::Looking, run::Told};
 /// Steps that run at once at most.
 const PARALLEL: usize = 40;
 
-/// Certificates and blueprint, ready to be held against hosts.
+/// Certificates and holdings, ready to be held against hosts.
 pub struct Prepared {
     pub issued: Issued,
     pub ledger: Ledger,
     pub proof: Proof,
-    pub blueprint: Blueprint,
+    pub holdings: Holdings,
     /// What the cluster itself must hold.
     pub objects: Vec<ApiObject>,
     /// What node objects must say.
@@ -72,7 +72,7 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
     let subnets = state.subnets(&site.cluster)?;
     let (mut objects, mut nodes) = (Vec::new(), Vec::new());
     if parts.contains(&Part::Nodes) {
-        objects = blueprint::objects(&site.cluster);
+        objects = holdings::objects(&site.cluster);
         objects.extend(site.manifests()?);
         nodes.extend(site.cluster.nodes().iter().map(|host| {
             let nets = subnets.get(&host.name).map_or(&[][..], Vec::as_slice);
@@ -80,12 +80,12 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
         }));
     }
     let departed = state.departed(&site.cluster)?;
-    let blueprint = make_blueprint(site, state, &ledger, (&subnets, &departed), parts)?;
+    let holdings = make_holdings(site, state, &ledger, (&subnets, &departed), parts)?;
     Ok(Prepared {
         issued,
         ledger,
         proof,
-        blueprint,
+        holdings,
         objects,
         nodes,
         departed,
@@ -97,13 +97,13 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
     })
 }
 
-fn make_blueprint(
+fn make_holdings(
     site: &Site,
     state: &mut State,
     ledger: &Ledger,
     (subnets, departed): (&BTreeMap<HostName, Vec<IpNet>>, &BTreeMap<HostName, Met>),
     parts: &[Part],
-) -> Result<Blueprint, Failure> {
+) -> Result<Holdings, Failure> {
     let cluster_id = state.cluster_id()?;
     let shared = state.shared_secrets()?.unwrap_or_default();
     let facts = state.facts()?;
@@ -116,9 +116,9 @@ fn make_blueprint(
         facts: &facts,
         departed: &departed,
     };
-    blueprint::blueprint(&site.cluster, sources, parts).map_err(|errors| {
+    holdings::holdings(&site.cluster, sources, parts).map_err(|errors| {
         let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
-        let exhausted = errors.iter().any(|e| matches!(e, BlueprintError::NoSubnet { .. }));
+        let exhausted = errors.iter().any(|e| matches!(e, HoldingsError::NoSubnet { .. }));
         let mend = match exhausted {
             true => "a node keeps its subnet for ever: make network.pods larger (its first address must stay)",
             false => "zoisite pki issue makes what is missing",
@@ -133,21 +133,21 @@ impl Prepared {
         self.parts.contains(&part)
     }
 
-    /// Takes what looking showed of the hosts' own nature into the blueprint.
+    /// Takes what looking showed of the hosts' own nature into the holdings.
     pub fn learn(&mut self, site: &Site, state: &mut State, looks: &Looks) -> Result<(), Failure> {
         let seen = looks
             .iter()
             .filter_map(|(host, look)| Some((host.clone(), look.as_ref().ok()?.facts.clone()?)));
         if state.note_facts(seen)? {
             let known = (&self.subnets, &self.departed);
-            self.blueprint = make_blueprint(site, state, &self.ledger, known, &self.parts)?;
+            self.holdings = make_holdings(site, state, &self.ledger, known, &self.parts)?;
         }
         Ok(())
     }
 
     /// Members of an interrupted first start that the file no longer names: they are looked at too, as
     /// nothing may start as if new while one of them holds data.
-    fn old_members(&self, site: &Site) -> Vec<HostBlueprint> {
+    fn old_members(&self, site: &Site) -> Vec<HostHoldings> {
         let Some(begun) = self.begun.as_ref().filter(|begun| begun.formed.is_none()) else {
             return Vec::new();
         };
@@ -155,8 +155,8 @@ impl Prepared {
             site.cluster.host(host).is_some() || self.departed.contains_key(*host)
         };
         let old = |host| {
-            let known = self.blueprint.host(host);
-            HostBlueprint::of_old_member(&site.cluster, host, &self.identity, known)
+            let known = self.holdings.host(host);
+            HostHoldings::of_old_member(&site.cluster, host, &self.identity, known)
         };
         begun.dropped(&site.cluster).filter(can_be_dialled).map(old).collect()
     }
@@ -171,9 +171,9 @@ impl Prepared {
         meanwhile: impl FnOnce(),
     ) -> Looks {
         let old = self.old_members(site);
-        let others = self.blueprint.hosts.iter();
+        let others = self.holdings.hosts.iter();
         let others = others.filter(|host| !old.iter().any(|old| old.host == host.host));
-        let hosts: Vec<&HostBlueprint> = others.chain(&old).collect();
+        let hosts: Vec<&HostHoldings> = others.chain(&old).collect();
         let mut looking: FuturesUnordered<_> = hosts
             .iter()
             .map(|host| async { (host.host.clone(), reach.observe(host, depth).await) })
@@ -376,11 +376,11 @@ impl Sighting {
         accepted: &[HostName],
         patience: u32,
     ) -> Result<Sequence, Failure> {
-        let Prepared { blueprint, objects, nodes, tokens, .. } = prepared;
+        let Prepared { holdings, objects, nodes, tokens, .. } = prepared;
         let departed = prepared.departed.keys().cloned().collect();
         let input = PlanInput {
             cluster: &site.cluster,
-            blueprint,
+            holdings,
             looks: &self.looks,
             sums,
             api: &self.api,
@@ -641,24 +641,5 @@ impl Phases {
             .map(|(name, from, to)| format!("{name} {}", view::seconds(to.saturating_sub(*from))))
             .collect();
         all.chunks(5).map(|line| line.join(" · ")).collect::<Vec<_>>().join("\n        ")
-    }
-}
-
-/// The phase of a step, by its name: how a person would divide the time of a run.
-pub fn phase(id: &str) -> &'static str {
-    let name = id.rsplit('/').next().unwrap_or(id);
-    match name {
-        "token" | "join" | "admit" | "token-back" | "forget" | "node-removed" => "joins",
-        "objects" | "stable-address" => "rights",
-        "nodes-prepare" | "nodes-put-right" | "node-object" => "nodes",
-        _ if name.ends_with("-components") => "components",
-        _ if name.ends_with("-configure") => "configuration",
-        _ if name.starts_with("etcd-") || name.starts_with("quorum") => "quorum",
-        _ if name.starts_with("control-plane-") || name.starts_with("api-") => "control plane",
-        _ if name.starts_with("balancer") => "balancers",
-        _ if name.starts_with("ready-") => "joins",
-        _ if name.starts_with("dns") => "DNS",
-        _ if name.starts_with("manifests") => "manifests",
-        _ => "requests",
     }
 }

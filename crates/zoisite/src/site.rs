@@ -8,10 +8,10 @@ use std::sync::{Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
 use jiff::{SignedDuration, Timestamp};
-use zoisite_core::blueprint::{ApiObject, token_host};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
+use zoisite_core::holdings::ApiObject;
 use zoisite_core::item::{Component, ComponentSums, Content, Item};
-use zoisite_core::pki::{KeySource as _, NodeRequest, Secret};
+use zoisite_core::pki::{KeySource as _, NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{ApiWork, Sequence, Work, contradictions};
 use zoisite_core::token::{TokenRecord, make_token};
@@ -327,7 +327,7 @@ impl Site {
     pub fn no_contents(&self) -> SiteContents {
         SiteContents {
             folder: self.components_folder(),
-            keys: HashMap::new(),
+            secrets: HashMap::new(),
             verified: Default::default(),
             desk: Desk::Closed,
         }
@@ -345,16 +345,16 @@ impl Site {
             let Work::Act(stretch) = &step.work else { continue };
             for operation in &stretch.operations {
                 let Operation::Put(Item::File(file)) = operation else { continue };
-                let Content::Key { serial, label, .. } = &file.content else { continue };
+                let Content::Secret { secret, label, .. } = &file.content else { continue };
                 // Tokens are made when they are published, not before.
-                if token_host(serial).is_some() {
+                if secret.kept_under().is_none() {
                     continue;
                 }
-                let key = state.secret(serial, strongbox).map_err(|error| match error {
+                let key = state.secret(secret, strongbox).map_err(|error| match error {
                     StoreError::NoSecret(_) => StoreError::NoSecret(label.clone()),
                     other => other,
                 })?;
-                contents.keys.insert(serial.clone(), key);
+                contents.secrets.insert(secret.clone(), key);
             }
         }
         Ok(contents)
@@ -443,7 +443,7 @@ impl Site {
 /// Keys that a run needs, and the components folder.
 pub struct SiteContents {
     folder: PathBuf,
-    keys: HashMap<String, Secret>,
+    secrets: HashMap<SecretRef, Secret>,
     verified: Mutex<HashMap<PathBuf, String>>,
     desk: Desk,
 }
@@ -480,10 +480,10 @@ impl SiteContents {
 }
 
 impl Contents for SiteContents {
-    fn key(&self, serial: &str) -> Option<Secret> {
-        match token_host(serial) {
-            Some(host) => self.join_token(&host).ok().map(|(_, token)| token),
-            None => self.keys.get(serial).cloned(),
+    fn secret(&self, secret: &SecretRef) -> Option<Secret> {
+        match secret {
+            SecretRef::JoinToken(host) => self.join_token(host).ok().map(|(_, token)| token),
+            kept => self.secrets.get(kept).cloned(),
         }
     }
 

@@ -5,8 +5,8 @@ use std::net::IpAddr;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use zoisite_core::blueprint::{HostBlueprint, Part};
 use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::{HostHoldings, Part};
 use zoisite_core::item::ComponentSums;
 use zoisite_core::pki::{Ledger, LedgerEntry, Profile};
 use zoisite_core::script::{EtcdMember, EtcdStatus, Identity};
@@ -104,7 +104,7 @@ fn quorum_status(
 ) -> QuorumStatus {
     let current = prepared.ledger.current();
     let mut members = Vec::new();
-    for host in &prepared.blueprint.hosts {
+    for host in &prepared.holdings.hosts {
         let Some(paths) = &host.etcd else { continue };
         let certificates_end = current
             .iter()
@@ -288,7 +288,7 @@ impl Standing {
 /// What differs on each host that could be looked at.
 type Differing<'a> = BTreeMap<&'a HostName, Vec<Difference>>;
 
-fn of_part(host: &HostBlueprint, differing: &Differing<'_>, part: Part) -> Vec<Difference> {
+fn of_part(host: &HostHoldings, differing: &Differing<'_>, part: Part) -> Vec<Difference> {
     let all = differing.get(&host.host).into_iter().flatten();
     all.filter(|difference| host.part_of(difference.item) == part).cloned().collect()
 }
@@ -301,7 +301,7 @@ pub fn standing(
     sums: &ComponentSums,
 ) -> Standing {
     let looked = prepared
-        .blueprint
+        .holdings
         .hosts
         .iter()
         .filter_map(|host| Some((host, seen.looks.get(&host.host)?.as_ref().ok()?)));
@@ -356,7 +356,7 @@ fn services(
     differing: &Differing<'_>,
     part: Part,
 ) -> Vec<ServiceStatus> {
-    let hosts = prepared.blueprint.hosts.iter().filter(|host| host.has(part));
+    let hosts = prepared.holdings.hosts.iter().filter(|host| host.has(part));
     hosts
         .map(|host| {
             let mut out = ServiceStatus {
@@ -414,8 +414,8 @@ fn nodes(
             };
             let unreachable = look.and_then(|look| look.as_ref().err()).map(|t| t.answer.clone());
             let why = facts.as_ref().filter(|facts| !facts.ready).map(|facts| facts.why.clone());
-            let blueprint = prepared.blueprint.host(host);
-            let differences = blueprint.map(|host| of_part(host, differing, Part::Nodes));
+            let holdings = prepared.holdings.host(host);
+            let differences = holdings.map(|host| of_part(host, differing, Part::Nodes));
 
             let issued = current.get(&(Profile::KubeletClient, host.clone())).copied();
             let (certificate, certificate_end) = certificate(issued, look, now);

@@ -231,8 +231,12 @@ fn an_etcd_patch_release_rolls(lab_: &Lab) {
     lab_.etcd_also_as("3.6.17");
     lab_.change("etcd = \"3.6.16\"", "etcd = \"3.6.17\"");
     let steps = lab_.zoisite(&["sequence", "--json"]).ended(0).json();
-    let restarts: Vec<&Value> =
-        steps["steps"].as_array().unwrap().iter().filter(|s| s["disrupts"] == "etcd").collect();
+    let restarts: Vec<&Value> = steps["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|s| s["disrupts"] == serde_json::json!(["etcd"]))
+        .collect();
     assert_eq!(restarts.len(), 3, "{steps:#}");
     let (failed, worked) = writing(lab_, || {
         let _ = lab_.zoisite(&["raise"]).ended(0);

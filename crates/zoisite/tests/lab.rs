@@ -252,14 +252,11 @@ fn a_wrong_setting_a_taken_port_and_a_wrong_checksum_are_diagnosed() {
         .ended(1)
         .complains("ibis: waiting for zoisite-etcd.service failed")
         .complains("another process holds the port");
+    let _ = lab.on("ibis", "cat /var/lib/zoisite/kept/*").ended(0).says("theirs");
     let _ = lab
-        .on("ibis", "cat /var/lib/zoisite/replaced/_etc_zoisite_etcd_etcd.yaml")
+        .on("ibis", "cat /var/lib/zoisite/notes")
         .ended(0)
-        .says("theirs");
-    let _ = lab
-        .on("ibis", "cat /var/lib/zoisite/manifest")
-        .ended(0)
-        .says("file /etc/zoisite/etcd/etcd.yaml");
+        .says("file\t/etc/zoisite/etcd/etcd.yaml\tfile\t");
     let _ = lab.on("ibis", "systemctl stop lurker").ended(0);
     lab.must_converge();
 

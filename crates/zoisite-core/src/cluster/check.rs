@@ -10,27 +10,10 @@ use super::address_plan::{Clash, clashes};
 use super::finding::{Finding, Grade};
 use super::model::{Cluster, Host, PodsBy, Role, Signer};
 use super::names::HostName;
+use super::own_settings::{
+    API_SERVER_OWN, CONTROLLER_MANAGER_OWN, ETCD_OWN, KUBELET_OWN, SCHEDULER_OWN,
+};
 use super::parse::Places;
-use crate::blueprint::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, KUBELET_OWN, SCHEDULER_OWN};
-
-/// Fields of etcd's configuration file that Zoisite computes; a person's own settings may not clash
-/// with them. (The tests of `blueprint::etcd` hold this list against the generated file.)
-pub(crate) const ETCD_OWN: &[&str] = &[
-    "name",
-    "data-dir",
-    "listen-peer-urls",
-    "listen-client-urls",
-    "advertise-client-urls",
-    "listen-metrics-urls",
-    "client-transport-security",
-    "peer-transport-security",
-    "initial-advertise-peer-urls",
-    "initial-cluster",
-    "initial-cluster-token",
-    "initial-cluster-state",
-    "strict-reconfig-check",
-    "enable-grpc-gateway",
-];
 
 /// Fields with which etcd would begin a cluster of its own, or find one elsewhere: never set by hand.
 const ETCD_ANEW: &[&str] = &[

@@ -15,6 +15,7 @@ mod lan;
 mod losses;
 mod model;
 mod names;
+mod own_settings;
 mod parse;
 mod pattern;
 mod reader;
@@ -34,6 +35,8 @@ pub use model::{
     PodsBy, Role, Settings, Signer, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
+#[cfg(test)]
+pub(crate) use own_settings::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN};
 pub use parse::{Reading, read};
 pub use pattern::glob as matches;
 pub use sizes::{Need, Size, sizes};

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use zeroize::Zeroizing;
 
 use super::{Act, Described, Differs, Found, Kind, Look, Seen, access};
-use crate::pki::Secret;
+use crate::pki::{Secret, SecretRef};
 use crate::text::{digest, quote};
 
 /// A file, small enough to be written in a script.
@@ -37,13 +37,13 @@ pub enum Content {
         /// What matters at the first start only; stands below [`FIRST_START`].
         first_start: Option<Arc<str>>,
     },
-    /// A private key from the strongbox.
-    Key {
-        /// Serial number of its certificate.
-        serial: String,
-        /// Its certificate, as a person says it.
+    /// A secret: for its owner alone, and never shown.
+    Secret {
+        /// Which one.
+        secret: SecretRef,
+        /// What it is, as a person says it.
         label: String,
-        /// SHA-256 of its PEM text, in hexadecimal.
+        /// SHA-256 of its text, in hexadecimal.
         sha256: String,
     },
 }
@@ -58,7 +58,7 @@ impl Content {
     pub fn first_start(&self) -> Option<&str> {
         match self {
             Self::Text { first_start, .. } => first_start.as_deref(),
-            Self::Key { .. } => None,
+            Self::Secret { .. } => None,
         }
     }
 
@@ -69,7 +69,7 @@ impl Content {
             Self::Text { lasting, first_start: Some(first) } => {
                 Some(format!("{lasting}{FIRST_START}\n{first}"))
             }
-            Self::Key { .. } => None,
+            Self::Secret { .. } => None,
         }
     }
 
@@ -83,7 +83,7 @@ impl Content {
     pub fn lasting_sha256(&self) -> String {
         match self {
             Self::Text { lasting, .. } => digest(lasting),
-            Self::Key { sha256, .. } => sha256.clone(),
+            Self::Secret { sha256, .. } => sha256.clone(),
         }
     }
 }
@@ -93,8 +93,8 @@ impl Content {
 pub enum KeyText<'a> {
     /// As a note that a key stands there: for reading.
     Masked,
-    /// In full, from the strongbox, by serial number: for the host alone.
-    Opened(&'a dyn Fn(&str) -> Option<Secret>),
+    /// In full, from the strongbox: for the host alone.
+    Opened(&'a dyn Fn(&SecretRef) -> Option<Secret>),
 }
 
 impl fmt::Debug for KeyText<'_> {
@@ -163,7 +163,7 @@ back_file() { back_path "$@"; }
     fn describe(&self) -> Described {
         let described = Described::new("file", &self.path).with_access(self.owner, self.mode);
         match &self.content {
-            Content::Key { label, .. } => {
+            Content::Secret { label, .. } => {
                 described.with_note(format!("private key of {label}: not written"))
             }
             content if content.first_start().is_some() => {
@@ -218,11 +218,11 @@ back_file() { back_path "$@"; }
 
     fn put(&self, act: &mut Act<'_>) -> Result<(), String> {
         let text = Zeroizing::new(match (&self.content, act.keys) {
-            (Content::Key { label, sha256, .. }, KeyText::Masked) => {
+            (Content::Secret { label, sha256, .. }, KeyText::Masked) => {
                 format!("(private key: {label}, sha256 {sha256})\n")
             }
-            (Content::Key { serial, label, .. }, KeyText::Opened(open)) => {
-                open(serial).ok_or_else(|| label.clone())?.expose().to_owned()
+            (Content::Secret { secret, label, .. }, KeyText::Opened(open)) => {
+                open(secret).ok_or_else(|| label.clone())?.expose().to_owned()
             }
             (content, _) => content.whole_text().unwrap_or_default(),
         });

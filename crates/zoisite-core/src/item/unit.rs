@@ -8,6 +8,9 @@ use crate::cluster::Version;
 pub struct Unit {
     /// Name with its ending.
     pub name: &'static str,
+    /// The port at which it listens once it is well, where systemd cannot know: it calls such a unit active from
+    /// the moment it starts.
+    pub port: Option<u16>,
 }
 
 /// A unit as found (systemctl(1), properties of the same names).
@@ -151,7 +154,13 @@ begin_anew() {
   changed
 }
 property() { systemctl show "$1" -p "$2" --value 2>/dev/null; }
-# unit, seconds: returns the moment the unit is ready, or with evidence when it will not be
+# Whether something listens at a port of this host (proc(5), /proc/net/tcp).
+listens() {
+  cat "$root/proc/net/tcp" "$root/proc/net/tcp6" 2>/dev/null |
+    awk -v port="$(printf '%04X' "$1")" \
+      '$4 == "0A" && substr($2, length($2) - 3) == port { found = 1 } END { exit !found }'
+}
+# unit, seconds, a port or nothing: returns the moment the unit is ready, or with evidence when it will not be
 settle() {
   begin "wait for $1"
   end=$(($(date +%s) + $2))
@@ -161,8 +170,10 @@ settle() {
     timeout 2 systemctl start "$1" >/dev/null 2>&1
     case $(property "$1" ActiveState) in
       active)
-        changed
-        return
+        if [ -z "${3:-}" ] || listens "$3"; then
+          changed
+          return
+        fi
         ;;
       # systemd does not try it again: it is not started over and over here either.
       failed)

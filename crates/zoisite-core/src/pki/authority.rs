@@ -51,11 +51,6 @@ impl AuthorityCertificate {
     }
 }
 
-/// Under which key the strongbox holds an authority's private key.
-pub fn authority_key(kind: AuthorityKind) -> String {
-    format!("authority/{kind}")
-}
-
 pub(super) fn der(pem: &str, what: &str) -> Result<CertificateDer<'static>, PkiError> {
     use rustls_pki_types::pem::PemObject as _;
     CertificateDer::from_pem_slice(pem.as_bytes())

@@ -13,9 +13,10 @@ mod ledger;
 mod profile;
 mod proof;
 mod request;
+mod secret_ref;
 mod wanted;
 
-pub use authority::{Authority, AuthorityCertificate, authority_key, hex, issue_all};
+pub use authority::{Authority, AuthorityCertificate, hex, issue_all};
 pub use edges::{Edge, Party, edges};
 pub use keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 pub use ledger::{Due, Ledger, LedgerEntry, Why, due};
@@ -23,4 +24,5 @@ pub(crate) use profile::ETCD_USER;
 pub use profile::{AuthorityKind, Holder, Place, Profile, Usage};
 pub use proof::{EdgeFailure, Proof, prove};
 pub use request::{Asker, CheckedRequest, KUBELET_CLIENT_SIGNER, NodeRequest, check_request};
+pub use secret_ref::SecretRef;
 pub use wanted::{San, Wanted, kubelet_client, person, run_client, wanted};

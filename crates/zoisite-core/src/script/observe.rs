@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use super::wrapped;
-use crate::blueprint::{HostBlueprint, TOKEN_PATH};
+use crate::holdings::{HostHoldings, TOKEN_PATH};
 use crate::item::{Item, Look};
 use crate::text::quote;
 
@@ -18,8 +18,8 @@ pub enum Depth {
     Deep,
 }
 
-/// The script that observes everything that `blueprint` names.
-pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
+/// The script that observes everything that `holdings` name.
+pub fn observe(holdings: &HostHoldings, depth: Depth) -> String {
     let mut body = String::from("now 'the host itself'\nhost_facts\n");
     let depth = match depth {
         Depth::Quick => "quick",
@@ -27,19 +27,19 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
     };
     let _ = writeln!(body, "depth={depth}");
     let mut look = Look::default();
-    blueprint.items.iter().for_each(|item| item.look(&mut look));
+    holdings.items.iter().for_each(|item| item.look(&mut look));
     body.push_str(&look.body());
-    if !blueprint.programs.is_empty() {
-        let words: Vec<String> = blueprint.programs.iter().map(|program| quote(program)).collect();
+    if !holdings.programs.is_empty() {
+        let words: Vec<String> = holdings.programs.iter().map(|program| quote(program)).collect();
         let _ = writeln!(body, "programs {}", words.join(" "));
     }
-    if let Some(node) = &blueprint.node {
+    if let Some(node) = &holdings.node {
         let name = quote(node.stable_name.as_deref().unwrap_or_default());
         let _ = writeln!(body, "now 'the node'\nnode_facts");
         let client = quote(&node.client);
         let _ = writeln!(body, "node_state {client} {name} {}", quote(TOKEN_PATH));
     }
-    if let Some(etcd) = &blueprint.etcd {
+    if let Some(etcd) = &holdings.etcd {
         let _ = writeln!(body, "now etcd\nroom {}", quote(&etcd.folder));
         let _ = writeln!(
             body,
@@ -60,5 +60,5 @@ pub fn observe(blueprint: &HostBlueprint, depth: Depth) -> String {
         );
     }
     let helpers: Vec<&str> = std::iter::once(&OBSERVE).chain(Item::LOOK).copied().collect();
-    wrapped(&format!("zoisite: look at {}", blueprint.host), &helpers, &body)
+    wrapped(&format!("zoisite: look at {}", holdings.host), &helpers, &body)
 }

@@ -1,4 +1,5 @@
 use std::fmt;
+use std::fmt::Write as _;
 
 use zeroize::Zeroizing;
 
@@ -37,6 +38,8 @@ pub enum Operation {
     Settle {
         /// The unit.
         unit: &'static str,
+        /// The port at which it must listen, where systemd cannot know whether it is well.
+        port: Option<u16>,
         /// Deadline, in seconds.
         seconds: u32,
     },
@@ -88,9 +91,10 @@ impl Stretch {
                 Operation::Enable(unit) => act.call("start_at_boot", &[unit]),
                 Operation::Start(unit) => act.call("start", &[unit]),
                 Operation::Restart(unit) => act.call("restart", &[unit]),
-                Operation::Settle { unit, seconds } => {
+                Operation::Settle { unit, port, seconds } => {
                     act.body.push_str("unlock\n");
-                    act.call("settle", &[unit, &seconds.to_string()]);
+                    let port = port.map_or(String::new(), |port| format!(" {port}"));
+                    let _ = writeln!(act.body, "settle {} {seconds}{port}", quote(unit));
                 }
             }
         }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::blueprint::HostFacts;
+use crate::holdings::HostFacts;
 use crate::item::{ComponentSums, Found, Seen};
 use crate::text::{digest, plain};
 
@@ -117,7 +117,7 @@ pub struct EtcdFacts {
     pub silent: Option<String>,
 }
 
-/// What a host holds, as far as its blueprint asks.
+/// What a host holds, as far as its holdings ask.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Observed {
     /// `/etc/machine-id`.

@@ -8,8 +8,8 @@ use serde::{Deserialize, Serialize};
 
 use super::plan::Looks;
 use super::rules::{Refusal, Rule};
-use crate::blueprint::peer_urls;
 use crate::cluster::{Cluster, HostName};
+use crate::holdings::peer_urls;
 use crate::script::EtcdMember;
 
 /// Facts that everything in a cluster was built upon: no safe way leads to other ones yet.

@@ -2,8 +2,8 @@ use std::fmt;
 
 use serde::Serialize;
 
-use crate::blueprint::HostBlueprint;
 use crate::cluster::HostName;
+use crate::holdings::HostHoldings;
 use crate::item::{ComponentSums, Differs, Item};
 use crate::script::Observed;
 
@@ -18,7 +18,7 @@ pub struct Difference {
     pub how: Differs,
     /// The unit that must restart for it, if any.
     pub restarts: Option<&'static str>,
-    /// Which item of the host's blueprint it is about.
+    /// Which item of the host's holdings it is about.
     #[serde(skip)]
     pub item: usize,
 }
@@ -29,15 +29,15 @@ impl fmt::Display for Difference {
     }
 }
 
-/// Compares a host with its blueprint, item by item; first-start facts never differ.
+/// Compares a host with its holdings, item by item; first-start facts never differ.
 pub fn differences(
-    blueprint: &HostBlueprint,
+    holdings: &HostHoldings,
     observed: &Observed,
     sums: &ComponentSums,
 ) -> Vec<Difference> {
     let seen = observed.seen(sums);
     let mut out = Vec::new();
-    for (item, wanted) in blueprint.items.iter().enumerate() {
+    for (item, wanted) in holdings.items.iter().enumerate() {
         for how in wanted.differs(seen) {
             let restarts = match (&how, wanted) {
                 // What reads a file goes on with what it read, whoever may read it now.
@@ -45,7 +45,7 @@ pub fn differences(
                 (Differs::NotRestarted, Item::Unit(unit)) => Some(unit.name),
                 _ => wanted.restarts(),
             };
-            let host = blueprint.host.clone();
+            let host = holdings.host.clone();
             out.push(Difference { host, what: wanted.title(), how, restarts, item });
         }
     }

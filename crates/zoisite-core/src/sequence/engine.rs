@@ -3,8 +3,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::budget::{Budget, Class};
 use super::step::{Proven, Sequence, Step, StepOutcome, When, Work};
-use crate::blueprint::Part;
 use crate::cluster::HostName;
 use crate::diagnosis::Trouble;
 use crate::script::{Operation, Stretch};
@@ -74,17 +74,16 @@ pub struct Engine {
     /// Of each step, those that need it.
     needed_by: Vec<Vec<usize>>,
     needs: Vec<Needs>,
-    /// Steps that could run now, in the order of the sequence: those that disrupt what all depend on apart.
-    ready: BTreeSet<usize>,
-    ready_to_disrupt: BTreeSet<usize>,
+    /// Steps that could run now, in the order of the sequence, a queue for each class.
+    ready: [BTreeSet<usize>; 3],
     running: usize,
     waiting: usize,
     limit: usize,
     joining: Joining,
     interrupted: bool,
     proven: Option<Proven>,
-    /// Disrupting steps that were begun and not followed by a gate that held (rule S2).
-    disrupted: BTreeSet<usize>,
+    /// What is disrupted (rule S2).
+    budget: Budget,
 }
 
 /// What became of the steps that a step needs.
@@ -120,7 +119,7 @@ impl Joining {
 impl Engine {
     /// An engine for `sequence`, with at most `limit` steps running at once.
     pub fn new(sequence: Sequence, limit: usize) -> Self {
-        let steps = sequence.steps;
+        let Sequence { steps, nodes_at_once, .. } = sequence;
         let mut needed_by: Vec<Vec<usize>> = vec![Vec::new(); steps.len()];
         let mut joining = Joining::default();
         for (i, step) in steps.iter().enumerate() {
@@ -138,15 +137,14 @@ impl Engine {
         let mut engine = Self {
             states: vec![State::Waiting; steps.len()],
             needs: needs.collect(),
-            ready: BTreeSet::new(),
-            ready_to_disrupt: BTreeSet::new(),
+            ready: Default::default(),
             running: 0,
             waiting: steps.len(),
             limit: limit.max(1),
             joining,
             interrupted: false,
             proven: None,
-            disrupted: BTreeSet::new(),
+            budget: Budget::new(nodes_at_once),
             needed_by,
             steps,
         };
@@ -184,8 +182,7 @@ impl Engine {
                 if let (Work::Gate(_), StepOutcome::Done { .. } | StepOutcome::Proven(_)) =
                     (&self.steps[step].work, &outcome)
                 {
-                    // What was disrupted before this gate is back.
-                    self.disrupted.retain(|disrupted| !self.steps[step].needs.contains(disrupted));
+                    self.budget.back(&self.steps[step].needs);
                 }
                 let state = match outcome {
                     StepOutcome::Done { changed } => State::Done(changed),
@@ -254,10 +251,7 @@ impl Engine {
     /// Puts a step that waits into its queue, where all that it needs has ended.
     fn queue(&mut self, step: usize) {
         if self.states[step] == State::Waiting && self.needs[step].open == 0 {
-            match self.disrupts_all(step) {
-                true => self.ready_to_disrupt.insert(step),
-                false => self.ready.insert(step),
-            };
+            self.ready[self.class(step) as usize].insert(step);
         }
     }
 
@@ -266,7 +260,10 @@ impl Engine {
         let needs = self.needs[step];
         // There is nothing to tidy where nothing was begun.
         let in_vain = needs.all > 0 && needs.not_taken == needs.all;
-        let stopped = || self.interrupted || self.joining.is_over(&self.steps[step]);
+        let stopped = || {
+            let over = self.budget.is_over(self.class(step));
+            self.interrupted || over || self.joining.is_over(&self.steps[step])
+        };
         match self.steps[step].when {
             When::Done => needs.missed > 0 || stopped(),
             When::Ended => in_vain || stopped(),
@@ -281,12 +278,15 @@ impl Engine {
             true => self.running -= 1,
             false => self.waiting -= 1,
         }
-        self.ready.remove(&step);
-        self.ready_to_disrupt.remove(&step);
+        self.ready[Class::of(is) as usize].remove(&step);
         let failed = matches!(state, State::Failed(_));
         let missed = failed || state == State::NotTaken;
         let not_taken = state == State::NotTaken;
         let mut look_again = Vec::new();
+        if failed && self.budget.failed(step, &is.needs) {
+            let nodes = (0..self.steps.len()).filter(|other| self.class(*other) == Class::Node);
+            look_again.extend(nodes);
+        }
         if is.joins {
             let was_over = self.joining.budget.is_some_and(|n| self.joining.failed.len() > n);
             if failed && let Some(host) = &is.host {
@@ -328,20 +328,17 @@ impl Engine {
     fn start_what_can(&mut self) -> Vec<Command> {
         let mut commands = Vec::new();
         while self.running < self.limit {
-            // Rule S2 at the last instant: a step that disrupts what all depend on waits while the gate after
-            // another one has not held. (Nodes restart a few at a time, in lanes.)
-            let disrupting =
-                self.ready_to_disrupt.first().filter(|_| self.disrupted.is_empty()).copied();
-            let other = self.ready.first().copied();
-            let Some(step) = disrupting.into_iter().chain(other).min() else { break };
-            self.ready.remove(&step);
-            self.ready_to_disrupt.remove(&step);
+            // Rule S2 at the last instant: what disrupts waits while the budget of its class is used up.
+            let open = [Class::Quiet, Class::Node, Class::All].into_iter().filter_map(|class| {
+                let first = self.ready[class as usize].first()?;
+                self.budget.admits(class).then_some((*first, class))
+            });
+            let Some((step, class)) = open.min_by_key(|(step, _)| *step) else { break };
+            self.ready[class as usize].remove(&step);
+            self.budget.begun(step, class);
             self.states[step] = State::Running;
             self.running += 1;
             self.waiting -= 1;
-            if self.disrupts_all(step) {
-                self.disrupted.insert(step);
-            }
             if self.steps[step].joins
                 && let Some((_, begun)) = self.joining.hosts.get_mut(&self.steps[step].host)
             {
@@ -349,9 +346,13 @@ impl Engine {
             }
             commands.push(Command { step, work: self.work(step) });
         }
-        if self.running == 0 && !self.ready_to_disrupt.is_empty() {
+        let stranded: BTreeSet<usize> = match self.running {
+            0 => self.ready.iter_mut().flat_map(std::mem::take).collect(),
+            _ => BTreeSet::new(),
+        };
+        if !stranded.is_empty() {
             // What was disrupted did not come back, and nothing is left that could bring it back.
-            for step in std::mem::take(&mut self.ready_to_disrupt) {
+            for step in stranded {
                 self.end(step, State::NotTaken);
             }
             // What tidies up after them may be free now.
@@ -360,8 +361,8 @@ impl Engine {
         commands
     }
 
-    fn disrupts_all(&self, step: usize) -> bool {
-        self.steps[step].disrupts.is_some_and(|part| part != Part::Nodes)
+    fn class(&self, step: usize) -> Class {
+        Class::of(&self.steps[step])
     }
 
     fn work(&self, step: usize) -> Work {

@@ -7,6 +7,7 @@
 //! looking: nothing here remembers an earlier run.
 
 mod begun;
+mod budget;
 mod differences;
 mod engine;
 mod plan;
@@ -21,4 +22,4 @@ pub use plan::{
     formation, plan,
 };
 pub use rules::{MachinePin, Refusal, Rule, same_machine};
-pub use step::{ApiWork, Condition, Gate, Proven, Sequence, Step, StepOutcome, When, Work};
+pub use step::{ApiWork, Condition, Gate, Phase, Proven, Sequence, Step, StepOutcome, When, Work};

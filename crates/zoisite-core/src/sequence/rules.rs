@@ -6,8 +6,8 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::blueprint::{CLUSTER_MARK, EtcdPaths};
 use crate::cluster::{Cluster, HostName, Version};
+use crate::holdings::{CLUSTER_MARK, EtcdPaths};
 use crate::script::Observed;
 use crate::sequence::{Begun, Looks};
 
@@ -172,7 +172,7 @@ pub(super) fn no_foreign_host(
             found: format!("it carries another cluster ({found})"),
             mend: format!(
                 "check its address; when nobody needs that cluster there, take its units and files away by \
-                 hand (ssh {host} sudo cat /var/lib/zoisite/manifest), then {CLUSTER_MARK}"
+                 hand (ssh {host} sudo cat /var/lib/zoisite/notes), then {CLUSTER_MARK}"
             ),
         }),
         _ => Ok(()),

@@ -1,9 +1,12 @@
+use std::collections::BTreeSet;
+use std::fmt;
+
 use serde::Serialize;
 
 use super::differences::Difference;
-use crate::blueprint::{ApiObject, NodeWanted, Part};
 use crate::cluster::{HostName, Signer};
 use crate::diagnosis::Trouble;
+use crate::holdings::{ApiObject, NodeWanted, Part};
 use crate::item::Component;
 use crate::script::Stretch;
 
@@ -148,6 +151,64 @@ pub enum When {
     Begun,
 }
 
+/// What a step is about: how a person would divide the time of a run.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Phase {
+    /// Bringing programs and images.
+    Components,
+    /// Writing configuration before a start.
+    Configuration,
+    /// The etcd quorum.
+    Quorum,
+    /// API servers, controller managers, schedulers.
+    ControlPlane,
+    /// The balancers in front of them.
+    Balancers,
+    /// What the cluster itself must hold before nodes join.
+    Rights,
+    /// Nodes that are in.
+    Nodes,
+    /// Nodes that are let in.
+    Joins,
+    /// DNS in the cluster.
+    Dns,
+    /// The site's own manifests.
+    Manifests,
+    /// Requests of kubelets that wait for an answer.
+    Requests,
+}
+
+impl Phase {
+    /// Of what is changed of a part that runs.
+    pub fn of(part: Part) -> Self {
+        match part {
+            Part::Etcd => Self::Quorum,
+            Part::ControlPlane => Self::ControlPlane,
+            Part::Balancer => Self::Balancers,
+            Part::Nodes => Self::Nodes,
+        }
+    }
+}
+
+impl fmt::Display for Phase {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Components => "components",
+            Self::Configuration => "configuration",
+            Self::Quorum => "quorum",
+            Self::ControlPlane => "control plane",
+            Self::Balancers => "balancers",
+            Self::Rights => "rights",
+            Self::Nodes => "nodes",
+            Self::Joins => "joins",
+            Self::Dns => "DNS",
+            Self::Manifests => "manifests",
+            Self::Requests => "requests",
+        })
+    }
+}
+
 /// One step of a sequence.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Step {
@@ -155,20 +216,63 @@ pub struct Step {
     pub id: String,
     /// The host; `None` for a gate.
     pub host: Option<HostName>,
+    /// What it is about.
+    pub phase: Phase,
     /// What is done, in a few words.
     pub what: String,
     /// Why: the differences that it removes, or what it guards.
     pub why: Vec<String>,
     /// Indices of the steps that must be done before.
     pub needs: Vec<usize>,
-    /// What is interrupted for a while, if anything.
-    pub disrupts: Option<Part>,
+    /// What is interrupted for a while.
+    pub disrupts: BTreeSet<Part>,
     /// What must have become of what it needs.
     pub when: When,
     /// It belongs to the joining of a host; failures of those have a budget.
     pub joins: bool,
     /// The work itself.
     pub work: Work,
+}
+
+impl Step {
+    /// A step that needs nothing and interrupts nothing.
+    pub fn new(id: impl Into<String>, phase: Phase, what: impl Into<String>, work: Work) -> Self {
+        Self {
+            id: id.into(),
+            host: None,
+            phase,
+            what: what.into(),
+            why: Vec::new(),
+            needs: Vec::new(),
+            disrupts: BTreeSet::new(),
+            when: When::Done,
+            joins: false,
+            work,
+        }
+    }
+
+    /// The same, on a host.
+    pub fn on(mut self, host: &HostName) -> Self {
+        self.host = Some(host.clone());
+        self
+    }
+
+    /// The same, with its reasons.
+    pub fn because(mut self, why: impl IntoIterator<Item = String>) -> Self {
+        self.why.extend(why);
+        self
+    }
+
+    /// The same, after other steps.
+    pub fn after(mut self, needs: impl IntoIterator<Item = usize>) -> Self {
+        self.needs.extend(needs);
+        self
+    }
+
+    /// Its own part of its name, without its host.
+    pub fn name(&self) -> &str {
+        self.id.rsplit('/').next().unwrap_or(&self.id)
+    }
 }
 
 /// What a run would do, in an order that respects every need.
@@ -178,6 +282,8 @@ pub struct Sequence {
     pub steps: Vec<Step>,
     /// The differences that the steps remove.
     pub differences: Vec<Difference>,
+    /// So many nodes may be interrupted at once, when the first one has come back; at least one.
+    pub nodes_at_once: usize,
 }
 
 impl Sequence {

@@ -8,8 +8,8 @@ pub mod scene;
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
-use zoisite_core::blueprint::{HostFacts, SharedSecrets, Sources, assign_subnets};
 use zoisite_core::cluster::{Cluster, ClusterName, Draft, DraftHost, HostName, draft, read};
+use zoisite_core::holdings::{HostFacts, SharedSecrets, Sources, assign_subnets};
 use zoisite_core::item::Item;
 use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, due, wanted};
 use zoisite_core::script::Observed;
@@ -62,7 +62,7 @@ pub fn at(day: &str) -> Timestamp {
     format!("{day}T12:00:00Z").parse().unwrap()
 }
 
-/// What a blueprint needs besides the ledger.
+/// What holdings need besides the ledger.
 #[derive(Default)]
 pub struct Known {
     pub shared: SharedSecrets,
@@ -87,7 +87,7 @@ impl Known {
     }
 }
 
-/// A host comes to hold an item as the blueprint wants it.
+/// A host comes to hold an item as its holdings say.
 pub fn hold(observed: &mut Observed, item: &Item) {
     item.hold(&mut observed.found, &"ab".repeat(32));
 }

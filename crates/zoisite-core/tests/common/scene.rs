@@ -2,9 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use zoisite_core::blueprint::{Blueprint, NodeWanted, Part, blueprint, node_wanted, objects};
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{Holdings, NodeWanted, Part, holdings, node_wanted, objects};
 use zoisite_core::item::ComponentSums;
 use zoisite_core::script::{EtcdMember, EtcdStatus, Identity, Observed};
 use zoisite_core::sequence::{
@@ -72,11 +72,11 @@ impl Scene {
 
     fn raised_of(cluster: Cluster) -> Self {
         let mut scene = Self::of(cluster);
-        let blueprint = scene.blueprint();
+        let holdings = scene.holdings();
         let mut api = ApiObserved::default();
         for (name, look) in &mut scene.looks {
             let observed = look.as_mut().unwrap();
-            for item in &blueprint.host(name).unwrap().items {
+            for item in &holdings.host(name).unwrap().items {
                 hold(observed, item);
             }
             observed.identity = Identity::Until(at("2027-11-23"));
@@ -141,7 +141,7 @@ impl Scene {
 
     /// etcd's own list of the demo's members, with heron at this URL.
     pub fn members(&self, heron: &str) -> Vec<EtcdMember> {
-        let wanted = zoisite_core::blueprint::peer_urls(&self.cluster);
+        let wanted = zoisite_core::holdings::peer_urls(&self.cluster);
         let member = |(name, url): (HostName, String)| EtcdMember {
             id: format!("{:016x}", name.as_str().len()),
             peer_urls: vec![if name.as_str() == "heron" { heron.to_owned() } else { url }],
@@ -164,8 +164,8 @@ impl Scene {
         }
     }
 
-    pub fn blueprint(&self) -> Blueprint {
-        blueprint(&self.cluster, self.known.sources(&self.trust.ledger, ID), Part::ALL).unwrap()
+    pub fn holdings(&self) -> Holdings {
+        holdings(&self.cluster, self.known.sources(&self.trust.ledger, ID), Part::ALL).unwrap()
     }
 
     pub fn nodes(&self) -> Vec<NodeWanted> {
@@ -191,14 +191,14 @@ impl Scene {
     }
 
     pub fn plan_accepting(&self, accepted: &[HostName]) -> Result<Sequence, Unplannable> {
-        let blueprint = self.blueprint();
+        let holdings = self.holdings();
         let mut sums = ComponentSums::default();
-        for component in blueprint.hosts.iter().flat_map(|h| h.components()) {
+        for component in holdings.hosts.iter().flat_map(|h| h.components()) {
             sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
         }
         let input = PlanInput {
             cluster: &self.cluster,
-            blueprint: &blueprint,
+            holdings: &holdings,
             looks: &self.looks,
             sums: &sums,
             api: &self.api,

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use base64::Engine as _;
 use futures_util::future::{join, join_all, try_join4};
 use serde_json::Value;
-use zoisite_core::blueprint::{ApiObject, PUT_ANNOTATION, Taint};
+use zoisite_core::holdings::{ApiObject, PUT_ANNOTATION, Taint};
 use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
 use zoisite_core::sequence::{ApiObserved, NodeFacts};
 use zoisite_core::token::{TOKENS_PATH, token_id};

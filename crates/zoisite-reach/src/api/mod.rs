@@ -17,7 +17,7 @@ use serde_json::Value;
 use tokio::time::Instant;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::rustls::ClientConfig;
-use zoisite_core::blueprint::ApiObject;
+use zoisite_core::holdings::ApiObject;
 use zoisite_core::text::plain;
 
 use crate::access::{Access, Dial, Secured};

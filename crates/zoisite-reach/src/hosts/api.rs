@@ -7,9 +7,9 @@ use futures_util::StreamExt as _;
 use futures_util::future::BoxFuture;
 use futures_util::stream::FuturesUnordered;
 use tokio::time::Instant;
-use zoisite_core::blueprint::{ApiObject, KUBELET_UNIT};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{ApiObject, KUBELET_UNIT};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, StepOutcome};
 
 use super::Hosts;

@@ -19,13 +19,13 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use tokio::time::Instant;
-use zoisite_core::blueprint::{
-    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, HostBlueprint, KUBELET_UNIT,
-};
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{
+    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, HostHoldings, KUBELET_UNIT,
+};
 use zoisite_core::item::{Component, KeyText};
-use zoisite_core::pki::Secret;
+use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{Depth, Observed, Outcome, Reply, Stretch, Unread, observe};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 use zoisite_core::survey::Facts;
@@ -343,10 +343,10 @@ fn hangs(host: &HostName, attempted: &str, fault: String, doing: Option<&str>) -
 
 #[async_trait]
 impl Reach for Hosts {
-    async fn observe(&self, blueprint: &HostBlueprint, depth: Depth) -> Look {
-        let host = &blueprint.host;
+    async fn observe(&self, holdings: &HostHoldings, depth: Depth) -> Look {
+        let host = &holdings.host;
         let attempted = "looking at the host";
-        let text = self.report(host, &observe(blueprint, depth), attempted).await?;
+        let text = self.report(host, &observe(holdings, depth), attempted).await?;
         let observed = Observed::read(&text)
             .map_err(|unread| Trouble::new(Some(host.clone()), attempted, unread.tail, vec![]))?;
         if let Ok(mut arch) = self.arch.lock() {
@@ -361,7 +361,7 @@ impl Reach for Hosts {
 
     async fn act(&self, stretch: &Stretch, progress: Progress<'_>) -> StepOutcome {
         let host = &stretch.host;
-        let open = |serial: &str| self.contents.key(serial);
+        let open = |secret: &SecretRef| self.contents.secret(secret);
         let script = match stretch.script(self.generation, KeyText::Opened(&open)) {
             Ok(script) => script,
             Err(label) => {

@@ -4,10 +4,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
-use zoisite_core::blueprint::{
+use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::{
     API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted, TOKEN_PATH,
 };
-use zoisite_core::cluster::HostName;
 use zoisite_core::item::RUNTIME_UNIT;
 use zoisite_core::pki::Secret;
 use zoisite_core::sequence::{ApiLook, ApiObserved, ApiWork, NodeFacts};

@@ -188,7 +188,7 @@ impl World {
     }
 
     pub(super) fn waiting_log(&self, host: &HostName, unit: &str) -> Vec<String> {
-        if unit != zoisite_core::blueprint::ETCD_UNIT {
+        if unit != zoisite_core::holdings::ETCD_UNIT {
             return vec![format!("{unit} has not said that it is ready")];
         }
         let Some(member) = self.hosts.get(host).and_then(|sim| sim.process.as_ref()) else {

@@ -16,10 +16,11 @@ use std::time::Duration;
 use async_trait::async_trait;
 use tokio::sync::Notify;
 use tokio::time::Instant;
-use zoisite_core::blueprint::{ApiObject, HostBlueprint};
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{ApiObject, HostHoldings};
 use zoisite_core::item::{Component, Item};
+use zoisite_core::pki::SecretRef;
 use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 use zoisite_core::survey::Facts;
@@ -95,7 +96,7 @@ impl Rehearsal {
         progress(text.clone());
         self.operation(host, &text).await?;
         tokio::time::sleep(takes(operation)).await;
-        if let Operation::Settle { unit, seconds } = operation {
+        if let Operation::Settle { unit, seconds, .. } = operation {
             let end = Instant::now() + Duration::from_secs(u64::from(*seconds));
             loop {
                 if self.world().ready(host, unit) {
@@ -119,7 +120,7 @@ impl Rehearsal {
                 tokio::time::sleep(Duration::from_millis(100)).await;
             }
         }
-        let keys = |serial: &str| self.contents.key(serial);
+        let keys = |secret: &SecretRef| self.contents.secret(secret);
         self.world().apply(host, operation, &keys)
     }
 
@@ -175,9 +176,9 @@ fn takes(operation: &Operation) -> Duration {
 
 #[async_trait]
 impl Reach for Rehearsal {
-    async fn observe(&self, blueprint: &HostBlueprint, _: Depth) -> Look {
-        self.reach(&blueprint.host, Duration::from_millis(60)).await?;
-        Ok(self.world().observe(blueprint))
+    async fn observe(&self, holdings: &HostHoldings, _: Depth) -> Look {
+        self.reach(&holdings.host, Duration::from_millis(60)).await?;
+        Ok(self.world().observe(holdings))
     }
 
     async fn survey(&self, cluster: &Cluster, host: &HostName) -> Result<Facts, Trouble> {

@@ -1,7 +1,7 @@
 //! What simulated hosts are like: tidy ones, but for the faults in their world.
 
-use zoisite_core::blueprint::{BALANCER_PROGRAM, CLUSTER_MARK, NODE_PROGRAMS};
 use zoisite_core::cluster::{Cluster, HostName};
+use zoisite_core::holdings::{BALANCER_PROGRAM, CLUSTER_MARK, NODE_PROGRAMS};
 use zoisite_core::survey::{
     AddressFacts, Clock, Facts, LinkFacts, NameServer, Named, PlaceFacts, Written,
 };

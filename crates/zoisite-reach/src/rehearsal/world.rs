@@ -4,14 +4,14 @@ use std::net::IpAddr;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
-use zoisite_core::blueprint::{CLUSTER_MARK, ETCD_UNIT, HostBlueprint, HostFacts, TOKEN_PATH};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{CLUSTER_MARK, ETCD_UNIT, HostFacts, HostHoldings, TOKEN_PATH};
 use zoisite_core::item::{
     Component, ComponentSums, Content, FIRST_START, File, FileFacts, Found, Item, RUNTIME_UNIT,
     Seen, UnitFacts, program_version,
 };
-use zoisite_core::pki::Secret;
+use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{
     EtcdFacts, EtcdMember, EtcdStatus, Identity, Observed, Operation, Outcome,
 };
@@ -303,7 +303,7 @@ impl World {
         &mut self,
         host: &HostName,
         operation: &Operation,
-        keys: &dyn Fn(&str) -> Option<Secret>,
+        keys: &dyn Fn(&SecretRef) -> Option<Secret>,
     ) -> Result<bool, Outcome> {
         let Some(sim) = self.hosts.get_mut(host) else { return Ok(false) };
         match operation {
@@ -445,8 +445,8 @@ impl World {
         Some(listed.collect())
     }
 
-    pub(super) fn observe(&self, blueprint: &HostBlueprint) -> Observed {
-        let Some(sim) = self.hosts.get(&blueprint.host) else { return Observed::default() };
+    pub(super) fn observe(&self, holdings: &HostHoldings) -> Observed {
+        let Some(sim) = self.hosts.get(&holdings.host) else { return Observed::default() };
         let mut out = Observed {
             machine: sim.machine.clone(),
             host_keys: vec![digest(&format!("{} ssh", sim.machine))],
@@ -462,7 +462,7 @@ impl World {
             ..Observed::default()
         };
         out.found = sim.found.clone();
-        for item in &blueprint.items {
+        for item in &holdings.items {
             match item {
                 Item::File(file) => {
                     let facts = sim.files.get(&file.path).map(|found| found.seen_as(file));
@@ -472,13 +472,13 @@ impl World {
                     out.found.leftovers.insert(absent.path.clone(), ());
                 }
                 Item::Unit(unit) => {
-                    let facts = self.unit_facts(&blueprint.host, unit.name);
+                    let facts = self.unit_facts(&holdings.host, unit.name);
                     out.found.units.insert(unit.name.into(), facts);
                 }
                 _ => {}
             }
         }
-        if let Some(node) = &blueprint.node {
+        if let Some(node) = &holdings.node {
             if sim.files.contains_key(&node.client) {
                 out.identity = Identity::Until(Timestamp::MAX);
             }
@@ -486,12 +486,12 @@ impl World {
             out.facts = Some(HostFacts::default());
             out.resolves = node.stable_name.as_ref().map(|_| true);
         }
-        if let Some(etcd) = &blueprint.etcd {
-            let full = self.faults.contains(&Fault::DiskFull(blueprint.host.clone()));
+        if let Some(etcd) = &holdings.etcd {
+            let full = self.faults.contains(&Fault::DiskFull(holdings.host.clone()));
             let room = if full { 0 } else { 40 * 1_024 * 1_024 * 1_024 };
             out.room.insert(etcd.folder.clone(), room);
             let mark = |path: &str| sim.files.get(path).map(|file| file.text.clone());
-            let status = self.answer(&blueprint.host).ok().map(|(_, answer)| EtcdStatus {
+            let status = self.answer(&holdings.host).ok().map(|(_, answer)| EtcdStatus {
                 cluster_id: format!("{:016x}", answer.cluster_id),
                 member_id: format!("{:016x}", answer.member_id),
                 leader: format!("{:016x}", answer.leader),
@@ -511,7 +511,7 @@ impl World {
                 owner: mark(&etcd.owner_mark),
                 formed: mark(&etcd.formed_mark),
                 strays: sim.stray.iter().cloned().collect(),
-                members: status.as_ref().and_then(|_| self.members_seen_by(&blueprint.host)),
+                members: status.as_ref().and_then(|_| self.members_seen_by(&holdings.host)),
                 status,
                 silent: None,
             };
@@ -587,13 +587,17 @@ impl SimHost {
         name == "root" || self.found.users.contains_key(name)
     }
 
-    fn put(&mut self, file: &File, keys: &dyn Fn(&str) -> Option<Secret>) -> Result<bool, Outcome> {
+    fn put(
+        &mut self,
+        file: &File,
+        keys: &dyn Fn(&SecretRef) -> Option<Secret>,
+    ) -> Result<bool, Outcome> {
         let attempted = format!("writing {}", file.path);
         if !self.has_user(file.owner) {
             return Err(failed(&attempted, format!("invalid user: {}", file.owner)));
         }
         let text = match &file.content {
-            Content::Key { serial, label, .. } => keys(serial)
+            Content::Secret { secret, label, .. } => keys(secret)
                 .ok_or_else(|| failed(&attempted, format!("no key of {label}")))?
                 .expose()
                 .to_owned(),

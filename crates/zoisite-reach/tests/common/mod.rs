@@ -13,7 +13,7 @@ use async_trait::async_trait;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use zoisite_core::cluster::{Endpoint, HostName, Login};
 use zoisite_core::item::Component;
-use zoisite_core::pki::{NodeRequest, Secret};
+use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::{
     Broken, Carrier, Connection, Contents, Deadlines, Hope, Hosts, NotOpened, Places, Process,
@@ -345,7 +345,7 @@ impl Connection for Standing {
 pub struct OneFile(pub PathBuf);
 
 impl Contents for OneFile {
-    fn key(&self, _: &str) -> Option<Secret> {
+    fn secret(&self, _: &SecretRef) -> Option<Secret> {
         None
     }
 

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 use clap::{Args, ValueEnum};
 use jiff::Timestamp;
 use serde_json::{Value, json};
-use zoisite_core::blueprint::{ApiObject, person_kubeconfig};
+use zoisite_core::holdings::{ApiObject, person_kubeconfig};
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, person};
 use zoisite_reach::{ApiClient, ApiResult};
 use zoisite_store::{FreshKeys, State, trust};

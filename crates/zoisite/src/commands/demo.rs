@@ -3,8 +3,8 @@ use std::process::ExitCode;
 use std::sync::{Arc, Mutex};
 
 use clap::Args;
-use zoisite_core::blueprint::Part;
 use zoisite_core::cluster::{Topology, read};
+use zoisite_core::holdings::Part;
 use zoisite_core::pki::{edges, prove};
 use zoisite_core::script::Depth;
 use zoisite_reach::World;

@@ -7,7 +7,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde::{Deserialize, Serialize};
-use zoisite_core::blueprint::Part;
+use zoisite_core::holdings::Part;
 use zoisite_core::item::{Content, Item};
 
 use crate::cli::Options;
@@ -66,7 +66,7 @@ pub fn run(options: &Options, args: &FilesArgs) -> Result<ExitCode, Failure> {
 
     let mut entries = Vec::new();
     let mut texts: Vec<(PathBuf, zoisite_core::pki::Secret, u32)> = Vec::new();
-    for host in &prepared.blueprint.hosts {
+    for host in &prepared.holdings.hosts {
         for item in &host.items {
             let described = item.describe();
             let mut entry = Entry {
@@ -81,11 +81,11 @@ pub fn run(options: &Options, args: &FilesArgs) -> Result<ExitCode, Failure> {
             if let Item::File(file) = item {
                 let target = Path::new(host.host.as_str()).join(file.path.trim_start_matches('/'));
                 let text = match (&file.content, &strongbox) {
-                    (Content::Key { serial, .. }, Some(strongbox)) => {
+                    (Content::Secret { secret, .. }, Some(strongbox)) => {
                         entry.note = None;
-                        Some(state.secret(serial, strongbox)?)
+                        Some(state.secret(secret, strongbox)?)
                     }
-                    (Content::Key { .. }, None) => None,
+                    (Content::Secret { .. }, None) => None,
                     (content, _) => Some(zoisite_core::pki::Secret::new(
                         content.whole_text().unwrap_or_default(),
                     )),
@@ -130,7 +130,7 @@ pub fn run(options: &Options, args: &FilesArgs) -> Result<ExitCode, Failure> {
     view::out(&format!(
         "Wrote {} for {} to {}; owners and modes are in {MANIFEST}.",
         count(wrote, "file"),
-        count(prepared.blueprint.hosts.len(), "host"),
+        count(prepared.holdings.hosts.len(), "host"),
         args.out.display()
     ));
     if args.with_keys {

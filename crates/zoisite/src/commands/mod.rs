@@ -24,7 +24,7 @@ use std::collections::BTreeMap;
 use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
-use zoisite_core::blueprint::Part;
+use zoisite_core::holdings::Part;
 use zoisite_reach::{ApiClient, Reach as _};
 use zoisite_store::State;
 

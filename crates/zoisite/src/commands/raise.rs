@@ -247,8 +247,8 @@ impl Raise<'_> {
         let told = Told::fitting(self.json, self.events);
         let how = (told, self.may_fail);
         let engine = road::carry_out(reach, sequence, how, &interrupts, |event, engine| {
-            if let RunEvent::Ended { id, at, took, .. } = event {
-                phases.add(road::phase(id), at.saturating_sub(*took), *at);
+            if let RunEvent::Ended { phase, at, took, .. } = event {
+                phases.add(&phase.to_string(), at.saturating_sub(*took), *at);
             }
             // A journal that cannot be written must not stop the run; its end is recorded once more.
             let line = json!(event).to_string();
@@ -485,7 +485,7 @@ pub fn rehearse_on(
 /// Checksums for components that a rehearsal only pretends to bring.
 pub fn simulated_sums(prepared: &Prepared) -> ComponentSums {
     let mut sums = ComponentSums::default();
-    for component in prepared.blueprint.hosts.iter().flat_map(|host| host.components()) {
+    for component in prepared.holdings.hosts.iter().flat_map(|host| host.components()) {
         sums.insert(component.pinned.path("amd64"), "0".repeat(64));
     }
     sums

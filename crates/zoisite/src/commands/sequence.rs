@@ -1,8 +1,10 @@
+use std::collections::BTreeSet;
 use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use serde_json::json;
 use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::Part;
 use zoisite_core::item::{Component, KeyText};
 use zoisite_core::sequence::{Sequence, Step, Work};
 use zoisite_reach::Hosts;
@@ -115,11 +117,16 @@ pub fn to_json(sequence: &Sequence) -> serde_json::Value {
         .map(|step| {
             let needs: Vec<&str> =
                 step.needs.iter().map(|need| sequence.steps[*need].id.as_str()).collect();
-            json!({"id": step.id, "host": step.host, "what": step.what, "why": step.why,
+            json!({"id": step.id, "host": step.host, "phase": step.phase, "what": step.what, "why": step.why,
                    "needs": needs, "disrupts": step.disrupts})
         })
         .collect();
     json!({"steps": steps, "differences": sequence.differences})
+}
+
+/// Parts by name, as far as there are any.
+fn listed(parts: &BTreeSet<Part>) -> String {
+    parts.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
 }
 
 /// The sequence for a person.
@@ -133,7 +140,7 @@ pub fn render(sequence: &Sequence, as_table: bool, style: Style) -> String {
     };
     if as_table {
         let rows = sequence.steps.iter().enumerate().map(|(i, step)| {
-            let disrupts = step.disrupts.map_or(String::new(), |part| part.to_string());
+            let disrupts = listed(&step.disrupts);
             vec![(i + 1).to_string(), step.id.clone(), disrupts, needs(step), step.what.clone()]
         });
         let columns = [("", 0), ("step", 0), ("disrupts", 1), ("needs", 2), ("what", 0)];
@@ -147,19 +154,18 @@ pub fn render(sequence: &Sequence, as_table: bool, style: Style) -> String {
         }
         // Gates belong to no host, and come last.
         hosts.sort_by_key(|host| host.is_none());
-        let name = |step: &Step| step.id.rsplit('/').next().unwrap_or_default().to_owned();
-        let width = sequence.steps.iter().map(|step| name(step).len()).max().unwrap_or(0);
+        let width = sequence.steps.iter().map(|step| step.name().len()).max().unwrap_or(0);
         for host in hosts {
             let title = host.map_or("gates".to_owned(), ToString::to_string);
             out.push_str(&format!("{}\n", style.bold(&title)));
             for step in sequence.steps.iter().filter(|step| step.host.as_ref() == host) {
-                let disrupts = match step.disrupts {
-                    Some(part) => style.warn(&format!("  disrupts {part}")),
-                    None => String::new(),
+                let disrupts = match listed(&step.disrupts) {
+                    none if none.is_empty() => none,
+                    parts => style.warn(&format!("  disrupts {parts}")),
                 };
                 out.push_str(&format!(
                     "  {} {}{disrupts}\n",
-                    style.busy(&format!("{:<width$}", name(step))),
+                    style.busy(&format!("{:<width$}", step.name())),
                     step.what
                 ));
                 // A few reasons are worth reading, many are not: the first ones stand for all.

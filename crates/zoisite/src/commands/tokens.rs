@@ -2,8 +2,8 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use serde_json::json;
-use zoisite_core::blueprint::TOKEN_PATH;
 use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::TOKEN_PATH;
 use zoisite_core::token::{TOKENS_PATH, TokenRecord, token_object, token_path};
 use zoisite_reach::ApiClient;
 use zoisite_store::{State, trust};

@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use clap::Args;
 use serde_json::json;
-use zoisite_core::blueprint::{Part, image_name};
+use zoisite_core::holdings::{Part, image_name};
 use zoisite_core::pki::KeySource as _;
 use zoisite_reach::{CHECKS, NAMESPACE, Reach as _, Tried, Verification, verify};
 use zoisite_store::FreshKeys;

@@ -122,10 +122,7 @@ impl Live {
     fn message(&self, row: &Row, engine: &Engine) -> String {
         let style = self.style;
         let states = engine.states();
-        let name = |step: usize| {
-            let id = &engine.steps()[step].id;
-            id.rsplit_once('/').map_or(id.as_str(), |(_, name)| name)
-        };
+        let name = |step: usize| engine.steps()[step].name();
         let of = |wanted: &dyn Fn(&State) -> bool| -> Vec<usize> {
             row.steps.iter().copied().filter(|step| wanted(&states[*step])).collect()
         };

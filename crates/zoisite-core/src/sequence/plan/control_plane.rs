@@ -1,9 +1,10 @@
 //! The control plane and the balancers in front of it: one after another, each ready at its own
 //! address before the next is touched.
 
-use super::{Condition, Draft, Part, Share};
-use crate::blueprint::{API_SERVER_UNIT, BALANCER_UNIT};
+use super::rollout::one_by_one;
+use super::{Condition, Draft, Part, Phase, Share};
 use crate::cluster::HostName;
+use crate::holdings::{API_SERVER_UNIT, BALANCER_UNIT};
 
 /// A service that many hosts share, of which one may be away at a time.
 struct Service {
@@ -53,10 +54,10 @@ fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]) -> Vec<us
     let shares = draft.shares(service.part);
     let (running, absent): (Vec<_>, Vec<_>) =
         shares.iter().partition(|share| share.runs(service.main));
-    let (rolling, quiet): (Vec<_>, Vec<_>) =
-        running.iter().partition(|share| share.restarts().contains(service.main));
+    let rolls = |share: &&Share<'_>| share.restarts().iter().any(|unit| share.runs(unit));
     let part = service.part;
     let alone = service.first_alone.filter(|_| running.is_empty());
+    let (rolling, quiet): (Vec<_>, Vec<_>) = running.into_iter().partition(rolls);
     let mut gates = Vec::new();
     for share in absent {
         let configured = configure(draft, share);
@@ -71,29 +72,32 @@ fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]) -> Vec<us
         };
         let id = format!("{part}-start");
         let operations = starts(share, draft.options.patience);
-        let what = (id.as_str(), service.starting);
+        let what = (Phase::of(part), id.as_str(), service.starting);
         let started = draft.act(share.host(), what, vec![why.to_owned()], operations, needs);
         gates.push((service.gate)(draft, share.host(), "", vec![started]));
     }
     for share in quiet {
         draft.put_right(share, "put right what differs");
     }
-    for share in rolling {
+    let restart = |draft: &mut Draft<'_>, share: &&Share<'_>, after: &[usize]| {
         let uploaded = draft.upload(share);
-        let needs = uploaded.iter().chain(&gates).chain(before).copied().collect();
+        let needs = uploaded.iter().chain(after).chain(before).copied().collect();
         let id = format!("{part}-restart");
         let operations = share.all(|_| true, draft.options.patience);
-        let what = (id.as_str(), service.restarting);
+        let what = (Phase::of(part), id.as_str(), service.restarting);
         let restarted = draft.act(share.host(), what, share.why(), operations, needs);
-        draft.steps[restarted].disrupts = Some(part);
-        gates = vec![(service.gate)(draft, share.host(), "-after-restart", vec![restarted])];
-    }
-    gates
+        draft.steps[restarted].disrupts.insert(part);
+        restarted
+    };
+    let gate = |draft: &mut Draft<'_>, share: &&Share<'_>, restarted| {
+        (service.gate)(draft, share.host(), "-after-restart", vec![restarted])
+    };
+    one_by_one(draft, &rolling, gates, restart, gate)
 }
 
 fn answers(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {
     draft.gate(
-        format!("api-{host}{after}"),
+        (Phase::ControlPlane, format!("api-{host}{after}")),
         format!("the API server of {host} is ready at its own address"),
         "the next one waits until it answers".into(),
         Condition::Api { host: host.clone() },
@@ -111,7 +115,7 @@ fn configure(draft: &mut Draft<'_>, share: &Share<'_>) -> Option<usize> {
     let id = format!("{}-configure", share.part);
     Some(draft.act(
         share.host(),
-        (&id, "write configuration and certificates"),
+        (Phase::Configuration, &id, "write configuration and certificates"),
         share.why_but_components(),
         operations,
         uploaded.into_iter().collect(),
@@ -121,19 +125,19 @@ fn configure(draft: &mut Draft<'_>, share: &Share<'_>) -> Option<usize> {
 /// Starts every unit of a part, and waits for them.
 fn starts(share: &Share<'_>, seconds: u32) -> Vec<super::Operation> {
     use super::Operation::{Enable, Restart, Settle, Start};
-    let units: Vec<&'static str> = share.blueprint.units_of(share.part).map(|u| u.name).collect();
+    let units: Vec<_> = share.holdings.units_of(share.part).collect();
     let restarts = share.restarts();
     let begin = units.iter().flat_map(|unit| {
-        let restart = share.runs(unit) && restarts.contains(unit);
-        [Enable(unit), if restart { Restart(unit) } else { Start(unit) }]
+        let restart = share.runs(unit.name) && restarts.contains(unit.name);
+        [Enable(unit.name), if restart { Restart(unit.name) } else { Start(unit.name) }]
     });
-    let settle = units.iter().map(|unit| Settle { unit, seconds });
+    let settle = units.iter().map(|unit| Settle { unit: unit.name, port: unit.port, seconds });
     begin.chain(settle).collect()
 }
 
 fn forwards(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {
     draft.gate(
-        format!("balancer-{host}{after}"),
+        (Phase::Balancers, format!("balancer-{host}{after}")),
         format!("the balancer on {host} forwards to an API server that is ready"),
         "the stable address leads through it".into(),
         Condition::Stable { from: host.clone(), balancer: true },

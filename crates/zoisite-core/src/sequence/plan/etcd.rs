@@ -1,9 +1,10 @@
 //! The etcd quorum: formed by starting together, kept by restarting one at a time.
 
 use super::super::rules;
-use super::{Condition, Draft, Operation, Part, Share, Step, When, Work};
-use crate::blueprint::EtcdPaths;
+use super::rollout::one_by_one;
+use super::{Condition, Draft, Operation, Part, Phase, Share, Step, Work};
 use crate::cluster::HostName;
+use crate::holdings::EtcdPaths;
 use crate::item::Differs;
 use crate::script::Observed;
 use crate::sequence::begun::{Begun, listed_members, voters};
@@ -94,7 +95,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     let formation = formation(looked, input.begun);
     let formed = formation == Formation::Formed;
     if !formed {
-        for host in input.blueprint.hosts.iter().filter(|host| host.etcd.is_some()) {
+        for host in input.holdings.hosts.iter().filter(|host| host.etcd.is_some()) {
             if let Some(Err(trouble)) = input.looks.get(&host.host) {
                 draft.none.troubles.push(trouble.clone());
             }
@@ -102,7 +103,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     }
     let mut members = Vec::new();
     for share in draft.shares(Part::Etcd) {
-        let Some(paths) = &share.blueprint.etcd else { continue };
+        let Some(paths) = &share.holdings.etcd else { continue };
         let observed = share.observed;
         // A member that the quorum does not know has been told as that.
         let told = |r: &rules::Refusal| {
@@ -158,17 +159,16 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
         let others = all.iter().filter(|m| member.is_none_or(|member| m.host() != member.host()));
         others.copied().collect()
     };
-    let mut last = gate(draft, &without(silent.first()), "quorum", why, before_gate);
-    for (index, member) in rolling.iter().enumerate() {
-        let restarted = restart(draft, member, last);
-        last = gate(
-            draft,
-            &without(silent.get(index + 1)),
-            &format!("quorum-after-{}", member.host()),
-            format!("{} must be back before the next one goes", member.host()),
-            vec![restarted],
-        );
-    }
+    let first = gate(draft, &without(silent.first()), "quorum", why, before_gate);
+    let turns: Vec<(usize, &Member<'_>)> = rolling.iter().copied().enumerate().collect();
+    let back = |draft: &mut Draft<'_>, (index, member): &(usize, &Member<'_>), restarted| {
+        let id = format!("quorum-after-{}", member.host());
+        let why = format!("{} must be back before the next one goes", member.host());
+        gate(draft, &without(silent.get(index + 1)), &id, why, vec![restarted])
+    };
+    let gates =
+        one_by_one(draft, &turns, vec![first], |d, (_, m), after| restart(d, m, after), back);
+    let last = gates.last().copied().unwrap_or(first);
     for member in unproven {
         mark_formed(draft, member, last);
     }
@@ -200,10 +200,14 @@ fn together(draft: &mut Draft<'_>, members: &[Member<'_>], formation: Formation)
             Formation::Formed => "it does not serve".to_owned(),
             _ => "members form the quorum by starting together".to_owned(),
         };
-        let settle = Operation::Settle { unit: member.paths.unit, seconds: draft.options.patience };
+        let settle = Operation::Settle {
+            unit: member.paths.unit,
+            port: None,
+            seconds: draft.options.patience,
+        };
         last.push(draft.act(
             member.host(),
-            ("etcd-start", "start the etcd member, and wait until it is ready"),
+            (Phase::Quorum, "etcd-start", "start the etcd member, and wait until it is ready"),
             vec![why],
             vec![Operation::Enable(member.paths.unit), begin, settle],
             configured.clone(),
@@ -230,7 +234,7 @@ fn configure(draft: &mut Draft<'_>, member: &Member<'_>) -> usize {
     }
     draft.act(
         member.host(),
-        ("etcd-configure", "write etcd's configuration and certificates"),
+        (Phase::Configuration, "etcd-configure", "write etcd's configuration and certificates"),
         member.share.why_but_components(),
         operations,
         uploaded.into_iter().collect(),
@@ -252,7 +256,7 @@ fn quietly(draft: &mut Draft<'_>, member: &Member<'_>) {
     }
     draft.act(
         member.host(),
-        ("etcd-put-right", "put right what differs; nothing restarts"),
+        (Phase::Quorum, "etcd-put-right", "put right what differs; nothing restarts"),
         member.share.why_but_components(),
         operations,
         uploaded.into_iter().collect(),
@@ -260,24 +264,28 @@ fn quietly(draft: &mut Draft<'_>, member: &Member<'_>) {
 }
 
 /// Changes that need a restart: one member, all in one stretch, after `before`.
-fn restart(draft: &mut Draft<'_>, member: &Member<'_>, before: usize) -> usize {
+fn restart(draft: &mut Draft<'_>, member: &Member<'_>, before: &[usize]) -> usize {
     let uploaded = draft.upload(&member.share);
     let unit = member.paths.unit;
     let mut operations = member.share.puts();
     operations.extend([
         Operation::Enable(unit),
         Operation::Restart(unit),
-        Operation::Settle { unit, seconds: draft.options.patience },
+        Operation::Settle { unit, port: None, seconds: draft.options.patience },
     ]);
-    let needs = uploaded.into_iter().chain([before]).collect();
+    let needs = uploaded.iter().chain(before).copied().collect();
     let step = draft.act(
         member.host(),
-        ("etcd-restart", "put right what differs, restart the member, and wait until it is ready"),
+        (
+            Phase::Quorum,
+            "etcd-restart",
+            "put right what differs, restart the member, and wait until it is ready",
+        ),
         member.share.why(),
         operations,
         needs,
     );
-    draft.steps[step].disrupts = Some(Part::Etcd);
+    draft.steps[step].disrupts.insert(Part::Etcd);
     step
 }
 
@@ -293,20 +301,15 @@ fn gate(
         1 => "the member answers, and carries a write and a read".to_owned(),
         n => format!("{n} members agree; a key written through one is read through each other"),
     };
-    draft.gate(id.to_owned(), what, why, Condition::Quorum { members }, needs)
+    draft.gate((Phase::Quorum, id.to_owned()), what, why, Condition::Quorum { members }, needs)
 }
 
 fn mark_formed(draft: &mut Draft<'_>, member: &Member<'_>, gate: usize) {
     let host = member.host().clone();
-    draft.push(Step {
-        id: format!("{host}/etcd-note"),
-        host: Some(host.clone()),
-        what: "note on the host that the quorum was proven".into(),
-        why: vec!["a member that loses its data must never again start as if new".into()],
-        needs: vec![gate],
-        disrupts: None,
-        when: When::Done,
-        joins: false,
-        work: Work::MarkFormed { host, path: member.paths.formed_mark.clone(), owner: "root" },
-    });
+    let path = member.paths.formed_mark.clone();
+    let work = Work::MarkFormed { host: host.clone(), path, owner: "root" };
+    let what = "note on the host that the quorum was proven";
+    let why = "a member that loses its data must never again start as if new".to_owned();
+    let step = Step::new(format!("{host}/etcd-note"), Phase::Quorum, what, work);
+    draft.push(step.on(&host).because([why]).after([gate]));
 }

@@ -1,8 +1,9 @@
-//! Building the sequence from the blueprint and what was observed, a file for each part.
+//! Building the sequence from the holdings and what was observed, a file for each part.
 
 mod control_plane;
 mod etcd;
 mod nodes;
+mod rollout;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -14,13 +15,13 @@ pub use self::etcd::{Formation, formation};
 use super::begun::{Begun, contradictions, listed_members};
 use super::differences::{Difference, differences};
 use super::rules::{self, Refusal};
-use super::step::{Condition, Gate, Sequence, Step, When, Work};
-use crate::blueprint::{
-    ApiObject, Blueprint, ETCD_UNIT, HostBlueprint, NodePut, NodeWanted, Part, Taint, package_of,
-};
+use super::step::{Condition, Gate, Phase, Sequence, Step, When, Work};
 use crate::cluster::{Cluster, HostName, Version};
 use crate::diagnosis::Trouble;
-use crate::item::{Component, ComponentSums, Item, Pinned};
+use crate::holdings::{
+    ApiObject, ETCD_UNIT, Holdings, HostHoldings, NodePut, NodeWanted, Part, Taint, package_of,
+};
+use crate::item::{Component, ComponentSums, Item, Pinned, Unit};
 use crate::pki::NodeRequest;
 use crate::script::{Observed, Operation, Stretch};
 use crate::token::TokenRecord;
@@ -28,7 +29,7 @@ use crate::token::TokenRecord;
 /// What looking at a host gave.
 pub type Look = Result<Observed, Trouble>;
 
-/// What looking at every host of a blueprint gave.
+/// What looking at every host gave.
 pub type Looks = BTreeMap<HostName, Look>;
 
 /// A node object, as the API shows it.
@@ -102,7 +103,7 @@ pub struct PlanInput<'a> {
     /// The cluster file.
     pub cluster: &'a Cluster,
     /// What hosts must hold.
-    pub blueprint: &'a Blueprint,
+    pub holdings: &'a Holdings,
     /// What they hold.
     pub looks: &'a Looks,
     /// Checksums of the components.
@@ -150,7 +151,7 @@ pub struct Unplannable {
     pub troubles: Vec<Trouble>,
 }
 
-/// Works out what must be done so that the hosts hold what the blueprint says.
+/// Works out what must be done so that the hosts hold what the holdings say.
 ///
 /// An unreachable member of a formed quorum is left out and the others are looked after; before the
 /// quorum is formed every member must be there, as they start together. Other hosts that cannot be
@@ -159,19 +160,19 @@ pub struct Unplannable {
 /// # Errors
 /// Every refusal by a safety rule and every trouble that stands in the way.
 pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unplannable> {
-    let compare = |blueprint: &HostBlueprint| {
-        let observed = input.looks.get(&blueprint.host)?.as_ref().ok()?;
-        let found = differences(blueprint, observed, input.sums);
-        Some((found, unusable(&input, blueprint, observed)))
+    let compare = |holdings: &HostHoldings| {
+        let observed = input.looks.get(&holdings.host)?.as_ref().ok()?;
+        let found = differences(holdings, observed, input.sums);
+        Some((found, unusable(&input, holdings, observed)))
     };
-    let hosts = &input.blueprint.hosts;
+    let hosts = &input.holdings.hosts;
     let compared: Vec<Option<_>> = hosts.par_iter().map(compare).collect();
     let mut differences = BTreeMap::new();
     let mut none = Unplannable { refusals: Vec::new(), troubles: Vec::new() };
-    for (blueprint, (found, troubles)) in
-        hosts.iter().zip(compared).filter_map(|(blueprint, compared)| Some((blueprint, compared?)))
+    for (holdings, (found, troubles)) in
+        hosts.iter().zip(compared).filter_map(|(holdings, compared)| Some((holdings, compared?)))
     {
-        differences.insert(&blueprint.host, found);
+        differences.insert(&holdings.host, found);
         none.troubles.extend(troubles);
     }
     none.refusals.extend(judge(&input));
@@ -190,18 +191,20 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     let steps = draft.steps;
     let differences =
         hosts.iter().filter_map(|host| differences.remove(&host.host)).flatten().collect();
-    Ok(Sequence { steps, differences })
+    // A tenth of the nodes, when the first one has shown that the change works.
+    let nodes_at_once = (input.nodes.len() / 10).clamp(1, 10);
+    Ok(Sequence { steps, differences, nodes_at_once })
 }
 
 /// Pinned files without a checksum, each told once, however many hosts need it.
 fn missing(input: &PlanInput<'_>) -> Vec<Trouble> {
     let mut hosts: BTreeMap<(&Pinned, &str), Vec<&HostName>> = BTreeMap::new();
-    for blueprint in input.blueprint.hosts.iter().filter(|_| input.sums.are_known()) {
-        let Some(Ok(observed)) = input.looks.get(&blueprint.host) else { continue };
-        for component in blueprint.components() {
+    for holdings in input.holdings.hosts.iter().filter(|_| input.sums.are_known()) {
+        let Some(Ok(observed)) = input.looks.get(&holdings.host) else { continue };
+        for component in holdings.components() {
             if input.sums.sha256(&component.pinned, &observed.arch).is_none() {
                 let need = (&component.pinned, observed.arch.as_str());
-                hosts.entry(need).or_default().push(&blueprint.host);
+                hosts.entry(need).or_default().push(&holdings.host);
             }
         }
     }
@@ -225,7 +228,7 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
         .filter_map(|(host, seen)| rules::no_foreign_host(host, input.identity, seen).err())
         .collect();
     out.extend(contradictions(input.begun, listed_members(input.looks), input.cluster));
-    let members = input.blueprint.hosts.iter().any(|host| host.etcd.is_some());
+    let members = input.holdings.hosts.iter().any(|host| host.etcd.is_some());
     let formation = formation(observed().map(|(_, seen)| seen), input.begun);
     if members && formation != Formation::Formed {
         out.extend(rules::nothing_as_new(input.cluster, input.begun, input.looks, input.identity));
@@ -260,8 +263,8 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
 }
 
 /// What makes a host unfit before anything is tried.
-fn unusable(input: &PlanInput<'_>, blueprint: &HostBlueprint, observed: &Observed) -> Vec<Trouble> {
-    let host = &blueprint.host;
+fn unusable(input: &PlanInput<'_>, holdings: &HostHoldings, observed: &Observed) -> Vec<Trouble> {
+    let host = &holdings.host;
     let trouble = |attempted: String, answer: String| {
         Trouble::new(Some(host.clone()), attempted, answer, Vec::new())
     };
@@ -293,14 +296,14 @@ fn unusable(input: &PlanInput<'_>, blueprint: &HostBlueprint, observed: &Observe
     }
     if observed.resolves == Some(false) {
         let name =
-            blueprint.node.as_ref().and_then(|n| n.stable_name.as_deref()).unwrap_or_default();
+            holdings.node.as_ref().and_then(|n| n.stable_name.as_deref()).unwrap_or_default();
         out.push(
             trouble(format!("resolving {name}"), "the host finds no address for it".into()).mend(
                 "the stable address must resolve on every node: add it to the site's DNS, or to /etc/hosts everywhere",
             ),
         );
     }
-    let fresh = blueprint.etcd.as_ref().filter(|_| !observed.etcd.data);
+    let fresh = holdings.etcd.as_ref().filter(|_| !observed.etcd.data);
     if let Some(room) = fresh.and_then(|etcd| observed.room.get(&etcd.folder))
         && *room < ROOM
     {
@@ -328,7 +331,7 @@ struct Draft<'a> {
 /// One host's share of a part.
 #[derive(Clone)]
 struct Share<'a> {
-    blueprint: &'a HostBlueprint,
+    holdings: &'a HostHoldings,
     observed: &'a Observed,
     part: Part,
     differences: Vec<&'a Difference>,
@@ -336,11 +339,11 @@ struct Share<'a> {
 
 impl<'a> Share<'a> {
     fn host(&self) -> &'a HostName {
-        &self.blueprint.host
+        &self.holdings.host
     }
 
     fn item(&self, difference: &Difference) -> &'a Item {
-        &self.blueprint.items[difference.item]
+        &self.holdings.items[difference.item]
     }
 
     /// Units of this part that must restart.
@@ -362,20 +365,20 @@ impl<'a> Share<'a> {
         self.differences.iter().filter(plain).map(ToString::to_string).collect()
     }
 
-    /// What to put for the differences, in the blueprint's order; one operation an item.
+    /// What to put for the differences, in the holdings' order; one operation an item.
     fn puts(&self) -> Vec<Operation> {
         let mut items: Vec<usize> = self.differences.iter().map(|d| d.item).collect();
         items.sort_unstable();
         items.dedup();
         items
             .into_iter()
-            .map(|item| &self.blueprint.items[item])
+            .map(|item| &self.holdings.items[item])
             .filter(|item| item.by_script())
             .map(|item| Operation::Put(item.clone()))
             .collect()
     }
 
-    /// Everything that differs, in the blueprint's order: what a unit reads is put before it is
+    /// Everything that differs, in the holdings' order: what a unit reads is put before it is
     /// (re)started, and it runs before what needs it. Units for which `begins` is false are only
     /// configured. Waiting for them comes last, as it lets go of the host's lock.
     fn all(&self, begins: impl Fn(&str) -> bool, seconds: u32) -> Vec<Operation> {
@@ -383,11 +386,11 @@ impl<'a> Share<'a> {
         let differs: BTreeSet<usize> = self.differences.iter().map(|d| d.item).collect();
         let mut out = Vec::new();
         let mut settle = Vec::new();
-        for (index, item) in self.blueprint.items.iter().enumerate() {
+        for (index, item) in self.holdings.items.iter().enumerate() {
             let different = differs.contains(&index);
             match item {
                 Item::Unit(unit)
-                    if self.blueprint.part_of(index) == self.part
+                    if self.holdings.part_of(index) == self.part
                         && (different || restarts.contains(unit.name))
                         && begins(unit.name) =>
                 {
@@ -396,7 +399,8 @@ impl<'a> Share<'a> {
                         true => Operation::Restart(unit.name),
                         false => Operation::Start(unit.name),
                     });
-                    settle.push(Operation::Settle { unit: unit.name, seconds });
+                    let Unit { name: unit, port } = *unit;
+                    settle.push(Operation::Settle { unit, port, seconds });
                 }
                 item if different && item.by_script() => out.push(Operation::Put(item.clone())),
                 _ => {}
@@ -412,15 +416,15 @@ impl<'a> Draft<'a> {
     fn shares(&self, part: Part) -> Vec<Share<'a>> {
         let input = self.input;
         input
-            .blueprint
+            .holdings
             .hosts
             .iter()
-            .filter(|blueprint| blueprint.has(part))
-            .filter_map(|blueprint| {
-                let observed = input.looks.get(&blueprint.host)?.as_ref().ok()?;
-                let found = self.differences.get(&blueprint.host).into_iter().flatten();
-                let differences = found.filter(|d| blueprint.part_of(d.item) == part).collect();
-                Some(Share { blueprint, observed, part, differences })
+            .filter(|holdings| holdings.has(part))
+            .filter_map(|holdings| {
+                let observed = input.looks.get(&holdings.host)?.as_ref().ok()?;
+                let found = self.differences.get(&holdings.host).into_iter().flatten();
+                let differences = found.filter(|d| holdings.part_of(d.item) == part).collect();
+                Some(Share { holdings, observed, part, differences })
             })
             .collect()
     }
@@ -452,41 +456,28 @@ impl<'a> Draft<'a> {
             return None;
         }
         let names: Vec<String> = components.iter().map(|(c, _)| c.pinned.to_string()).collect();
-        let why = components.iter().map(|(c, _)| format!("{} is not there", c.path)).collect();
+        let why: Vec<String> =
+            components.iter().map(|(c, _)| format!("{} is not there", c.path)).collect();
         let host = share.host().clone();
-        Some(self.push(Step {
-            id: format!("{host}/{}-components", share.part),
-            host: Some(host.clone()),
-            what: format!("bring {}", names.join(" and ")),
-            why,
-            needs: Vec::new(),
-            disrupts: None,
-            when: When::Done,
-            joins: false,
-            work: Work::Upload { host, components },
-        }))
+        let id = format!("{host}/{}-components", share.part);
+        let what = format!("bring {}", names.join(" and "));
+        let work = Work::Upload { host: host.clone(), components };
+        let step = Step::new(id, Phase::Components, what, work).on(&host).because(why);
+        Some(self.push(step))
     }
 
     /// Operations on a host, in one round trip.
     fn act(
         &mut self,
         host: &HostName,
-        (id, what): (&str, &str),
+        (phase, id, what): (Phase, &str, &str),
         why: Vec<String>,
         operations: Vec<Operation>,
         needs: Vec<usize>,
     ) -> usize {
-        self.push(Step {
-            id: format!("{host}/{id}"),
-            host: Some(host.clone()),
-            what: what.to_owned(),
-            why,
-            needs,
-            disrupts: None,
-            when: When::Done,
-            joins: false,
-            work: Work::Act(Stretch { host: host.clone(), operations }),
-        })
+        let work = Work::Act(Stretch { host: host.clone(), operations });
+        let step = Step::new(format!("{host}/{id}"), phase, what, work);
+        self.push(step.on(host).because(why).after(needs))
     }
 
     /// Changes after which nothing that serves is interrupted: all that differs, in one round trip.
@@ -498,28 +489,20 @@ impl<'a> Draft<'a> {
         }
         let id = format!("{}-put-right", share.part);
         let needs = uploaded.into_iter().collect();
-        Some(self.act(share.host(), (&id, what), share.why_but_components(), operations, needs))
+        let what = (Phase::of(share.part), id.as_str(), what);
+        Some(self.act(share.host(), what, share.why_but_components(), operations, needs))
     }
 
     fn gate(
         &mut self,
-        id: String,
+        (phase, id): (Phase, String),
         what: String,
         why: String,
         condition: Condition,
         needs: Vec<usize>,
     ) -> usize {
         let seconds = self.options.patience;
-        self.push(Step {
-            id,
-            host: None,
-            what,
-            why: vec![why],
-            needs,
-            disrupts: None,
-            when: When::Done,
-            joins: false,
-            work: Work::Gate(Gate { condition, seconds }),
-        })
+        let work = Work::Gate(Gate { condition, seconds });
+        self.push(Step::new(id, phase, what, work).because([why]).after(needs))
     }
 }

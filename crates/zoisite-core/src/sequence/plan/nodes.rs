@@ -3,12 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{
-    ApiObject, Condition, Draft, NodeFacts, NodePut, NodeWanted, Part, Share, Step, Taint, When,
-    Work,
+    ApiObject, Condition, Draft, NodeFacts, NodePut, NodeWanted, Part, Phase, Share, Step, Taint,
+    When, Work,
 };
-use crate::blueprint::{KUBELET_UNIT, TOKEN_PATH, token_key};
 use crate::cluster::{HostName, PodsBy, Signer};
+use crate::holdings::{KUBELET_UNIT, TOKEN_PATH};
 use crate::item::{Content, Directory, File, Item};
+use crate::pki::SecretRef;
 use crate::script::{Identity, Operation};
 use crate::sequence::rules;
 use crate::sequence::step::ApiWork;
@@ -16,27 +17,31 @@ use crate::token::TokenRecord;
 
 pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     let input = draft.input;
-    if !input.blueprint.hosts.iter().any(|host| host.has(Part::Nodes)) {
+    if !input.holdings.hosts.iter().any(|host| host.has(Part::Nodes)) {
         return;
     }
     let answered = input.api.answered();
     let own = input.objects.iter().take_while(|object| object.is_own()).count();
     let (own, site) = input.objects.split_at(own);
-    let rights =
-        apply(draft, "objects", "apply the rights that joining needs, and DNS", own, control);
+    let rights = apply(
+        draft,
+        (Phase::Rights, "objects"),
+        "apply the rights that joining needs, and DNS",
+        own,
+        control,
+    );
     let before: Vec<usize> = rights.into_iter().chain(control.iter().copied()).collect();
     // Nodes are not Ready until there is a pod network: where the site brings it, it comes first.
     let network = match input.cluster.network.pods_by {
         PodsBy::Routes => None,
-        PodsBy::Manifests => apply(draft, "manifests", MANIFESTS, site, &before),
+        PodsBy::Manifests => {
+            apply(draft, (Phase::Manifests, "manifests"), MANIFESTS, site, &before)
+        }
     };
 
     let shares = draft.shares(Part::Nodes);
     let mut ready = Vec::new();
     let mut stable = None;
-    // So many kubelets restart side by side, each in its lane when the one before it is Ready again.
-    let few = (input.nodes.len() / 10).clamp(1, 10);
-    let (mut lanes, mut restarts) = (vec![None; few], 0);
     let nodes: BTreeMap<_, _> = input.nodes.iter().map(|wanted| (&wanted.host, wanted)).collect();
     for share in &shares {
         let Some(wanted) = nodes.get(share.host()).copied() else { continue };
@@ -44,19 +49,13 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         let known = facts.is_some() || answered.is_none();
         // A certificate that has ended lets nobody in any more: such a kubelet joins anew.
         if share.observed.identity.holds(input.now) && known {
-            let lane = &mut lanes[restarts % few];
-            let (gate, restarted) = upkeep(draft, share, wanted, facts, (&before, network), *lane);
-            if restarted {
-                *lane = gate;
-                restarts += 1;
-            }
-            ready.extend(gate);
+            ready.extend(upkeep(draft, share, wanted, facts, (&before, network)));
             continue;
         }
         let gate = *stable.get_or_insert_with(|| {
             let from = share.host().clone();
             draft.gate(
-                "stable-address".into(),
+                (Phase::Rights, "stable-address".into()),
                 format!("the stable address answers for this cluster, asked from {from}"),
                 "kubelets dial it and nothing else".into(),
                 Condition::Stable { from, balancer: false },
@@ -67,12 +66,12 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     }
     requests(draft, &shares);
     spent(draft, &shares);
-    rollout(draft, "dns", "DNS runs", own, rights, &ready);
+    rollout(draft, (Phase::Dns, "dns"), "DNS runs", own, rights, &ready);
     let mut needs = before;
     needs.extend(&ready);
     let applied = match input.cluster.network.pods_by {
         PodsBy::Routes => {
-            let applied = apply(draft, "manifests", MANIFESTS, site, &needs);
+            let applied = apply(draft, (Phase::Manifests, "manifests"), MANIFESTS, site, &needs);
             if let Some(applied) = applied {
                 draft.steps[applied].when = When::Ended;
             }
@@ -80,7 +79,14 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         }
         PodsBy::Manifests => network,
     };
-    rollout(draft, "manifests-run", "the site's workloads run", site, applied, &[]);
+    rollout(
+        draft,
+        (Phase::Manifests, "manifests-run"),
+        "the site's workloads run",
+        site,
+        applied,
+        &[],
+    );
 }
 
 const SIGNED_HERE: &str = "check its request, and sign it from the strongbox";
@@ -89,7 +95,7 @@ const MANIFESTS: &str = "apply the site's manifests";
 /// Applies objects, if any differs or nobody knows.
 fn apply(
     draft: &mut Draft<'_>,
-    id: &str,
+    (phase, id): (Phase, &str),
     what: &str,
     objects: &[ApiObject],
     needs: &[usize],
@@ -108,35 +114,19 @@ fn apply(
         return None;
     }
     let work = ApiWork::Apply { objects: objects.to_vec() };
-    Some(api_step(draft, id.to_owned(), None, what.to_owned(), why, needs.to_vec(), work))
+    let step = Step::new(id, phase, what, Work::Api(work)).because(why);
+    Some(draft.push(step.after(needs.iter().copied())))
 }
 
-fn api_step(
-    draft: &mut Draft<'_>,
-    id: String,
-    host: Option<&HostName>,
-    what: String,
-    why: Vec<String>,
-    needs: Vec<usize>,
-    work: ApiWork,
-) -> usize {
-    draft.push(Step {
-        id,
-        host: host.cloned(),
-        what,
-        why,
-        needs,
-        disrupts: None,
-        when: When::Done,
-        joins: false,
-        work: Work::Api(work),
-    })
+/// Something that is done through the API for the node of a host.
+fn of_node(host: &HostName, (phase, name): (Phase, &str), what: &str, work: ApiWork) -> Step {
+    Step::new(format!("{host}/{name}"), phase, what, Work::Api(work)).on(host)
 }
 
 /// Waits for workloads that were applied in this sequence, or that do not run as wanted.
 fn rollout(
     draft: &mut Draft<'_>,
-    id: &str,
+    (phase, id): (Phase, &str),
     what: &str,
     objects: &[ApiObject],
     applied: Option<usize>,
@@ -158,7 +148,7 @@ fn rollout(
     let names: Vec<String> = workloads.iter().map(ApiObject::title).collect();
     let needs = applied.into_iter().chain(ready.iter().copied()).collect();
     let gate = draft.gate(
-        id.to_owned(),
+        (phase, id.to_owned()),
         format!("{what}: {}", names.join(", ")),
         "what was applied must also run".into(),
         Condition::Rollout { workloads },
@@ -175,35 +165,26 @@ fn upkeep(
     wanted: &NodeWanted,
     facts: Option<&NodeFacts>,
     (before, network): (&[usize], Option<usize>),
-    lane: Option<usize>,
-) -> (Option<usize>, bool) {
+) -> Option<usize> {
     if let Some(refusal) = facts.and_then(|facts| taken(draft, share, facts)) {
         draft.none.refusals.push(refusal);
-        return (None, false);
+        return None;
     }
     let host = share.host();
     let acted = draft.put_right(share, "put right what differs; pods go on");
-    let restarts = share.restarts().contains(KUBELET_UNIT) && share.runs(KUBELET_UNIT);
+    let restarts = share.restarts().iter().any(|unit| share.runs(unit));
     if let (Some(acted), true) = (acted, restarts) {
         let step = &mut draft.steps[acted];
-        step.disrupts = Some(Part::Nodes);
-        step.needs.extend(lane);
+        step.disrupts.insert(Part::Nodes);
         // API servers go before kubelets: those may be older, never newer.
         step.needs.extend(before);
     }
     let set = facts.map(|facts| node_differences(wanted, facts)).filter(|why| !why.is_empty()).map(
         |why| {
             let work = ApiWork::SetNode { node: wanted.clone() };
-            let what = "put the node object right".to_owned();
-            api_step(
-                draft,
-                format!("{host}/node-object"),
-                Some(host),
-                what,
-                why,
-                before.to_vec(),
-                work,
-            )
+            let what = "put the node object right";
+            let step = of_node(host, (Phase::Nodes, "node-object"), what, work).because(why);
+            draft.push(step.after(before.iter().copied()))
         },
     );
     if share.observed.token_left {
@@ -212,10 +193,10 @@ fn upkeep(
     let unready = facts.is_some_and(|facts| !facts.ready);
     let needs: Vec<usize> = acted.into_iter().chain(set).chain(network).collect();
     if !unready && needs.is_empty() {
-        return (None, false);
+        return None;
     }
     let machine = Some(share.observed.machine.clone());
-    (Some(ready_gate(draft, host, machine, needs)), restarts)
+    Some(ready_gate(draft, host, machine, needs))
 }
 
 fn ready_gate(
@@ -225,7 +206,7 @@ fn ready_gate(
     needs: Vec<usize>,
 ) -> usize {
     draft.gate(
-        format!("ready-{host}"),
+        (Phase::Joins, format!("ready-{host}")),
         format!("{host} is Ready"),
         "a node that is not Ready carries nothing".into(),
         Condition::Ready { host: host.clone(), machine },
@@ -283,38 +264,40 @@ fn join(
     }
     let replaced = facts.filter(|f| f.machine != share.observed.machine).map(|_| {
         let work = ApiWork::RemoveNode { host: host.clone() };
-        let what = "remove the node object of the machine that was replaced".to_owned();
-        let why = vec!["another machine was accepted behind this name".to_owned()];
-        api_step(draft, format!("{host}/node-removed"), Some(host), what, why, vec![stable], work)
+        let what = "remove the node object of the machine that was replaced";
+        let why = "another machine was accepted behind this name".to_owned();
+        let step = of_node(host, (Phase::Joins, "node-removed"), what, work);
+        draft.push(step.because([why]).after([stable]))
     });
     let uploaded = draft.upload(share);
-    let operations = share.all(|unit| unit != KUBELET_UNIT, draft.options.patience);
+    let mut operations = share.all(|unit| unit != KUBELET_UNIT, draft.options.patience);
+    for operation in &mut operations {
+        // kube-proxy listens when its node is there, which is still to come.
+        if let Operation::Settle { port, .. } = operation {
+            *port = None;
+        }
+    }
     let prepared = (!operations.is_empty()).then(|| {
         draft.act(
             host,
-            ("nodes-prepare", "prepare runtime, pod network, images and kube-proxy"),
+            (Phase::Nodes, "nodes-prepare", "prepare runtime, pod network, images and kube-proxy"),
             share.why_but_components(),
             operations,
             uploaded.into_iter().collect(),
         )
     });
-    let needs = [stable].into_iter().chain(prepared).chain(replaced).collect();
     let work = ApiWork::Publish { host: host.clone() };
-    let published = api_step(
-        draft,
-        format!("{host}/token"),
-        Some(host),
-        "publish a join token for this host, with its end".into(),
-        vec!["it is published before it is used".into()],
-        needs,
-        work,
-    );
+    let what = "publish a join token for this host, with its end";
+    let step = of_node(host, (Phase::Joins, "token"), what, work);
+    let needs = [stable].into_iter().chain(prepared).chain(replaced);
+    let step = step.because(["it is published before it is used".to_owned()]).after(needs);
+    let published = draft.push(step);
     let token = Operation::Put(Item::File(File {
         path: TOKEN_PATH.into(),
         owner: "root",
         mode: 0o600,
-        content: Content::Key {
-            serial: token_key(host),
+        content: Content::Secret {
+            secret: SecretRef::JoinToken(host.clone()),
             label: format!("join token of {host}"),
             sha256: String::new(),
         },
@@ -326,7 +309,7 @@ fn join(
         mode: 0o700,
     }));
     // What is of no use any more is in the way of what takes its place: a kubelet expects its own link there.
-    let useless = match (share.observed.identity, &share.blueprint.node) {
+    let useless = match (share.observed.identity, &share.holdings.node) {
         (Identity::Absent, _) | (_, None) => None,
         (identity, Some(_)) if identity.holds(draft.input.now) => None,
         (_, Some(node)) => Some(Operation::Remove(node.client.clone())),
@@ -337,7 +320,7 @@ fn join(
     };
     let started = draft.act(
         host,
-        ("join", "start the kubelet with the token; it makes its own key and asks"),
+        (Phase::Joins, "join", "start the kubelet with the token; it makes its own key and asks"),
         vec![
             share
                 .observed
@@ -360,15 +343,8 @@ fn join(
             ("wait until the cluster has signed its request", "workers.signer says so")
         }
     };
-    let admitted = api_step(
-        draft,
-        format!("{host}/admit"),
-        Some(host),
-        what.into(),
-        vec![why.into()],
-        vec![started],
-        work,
-    );
+    let step = of_node(host, (Phase::Joins, "admit"), what, work);
+    let admitted = draft.push(step.because([why.to_owned()]).after([started]));
     retract(draft, host, vec![published, started, admitted]);
     forget(draft, host, vec![started, admitted]);
     let needs = [admitted].into_iter().chain(network).collect();
@@ -383,23 +359,18 @@ fn join(
 
 /// Rule S6: a token is taken back in the cluster after its use, also when it was of no use.
 fn retract(draft: &mut Draft<'_>, host: &HostName, needs: Vec<usize>) {
-    let step = api_step(
-        draft,
-        format!("{host}/token-back"),
-        Some(host),
-        "take the token back".into(),
-        vec!["a token is gone after its use".into()],
-        needs,
-        ApiWork::Retract { host: host.clone() },
-    );
-    draft.steps[step].when = When::Begun;
+    let work = ApiWork::Retract { host: host.clone() };
+    let step = of_node(host, (Phase::Joins, "token-back"), "take the token back", work);
+    let mut step = step.because(["a token is gone after its use".to_owned()]).after(needs);
+    step.when = When::Begun;
+    draft.push(step);
 }
 
 /// Rule S6: a token is gone from the host after its use, also when it was of no use.
 fn forget(draft: &mut Draft<'_>, host: &HostName, needs: Vec<usize>) {
     let step = draft.act(
         host,
-        ("forget", "remove the token from the host"),
+        (Phase::Joins, "forget", "remove the token from the host"),
         vec!["a token is gone after its use".into()],
         vec![Operation::Remove(TOKEN_PATH.into())],
         needs,
@@ -431,9 +402,9 @@ fn spent(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
     if ids.is_empty() {
         return;
     }
-    let why = vec!["a token is gone after its use".to_owned()];
-    let what = "take back tokens that were used".to_owned();
-    api_step(draft, "tokens".into(), None, what, why, Vec::new(), ApiWork::Unpublish { ids });
+    let (what, work) = ("take back tokens that were used", Work::Api(ApiWork::Unpublish { ids }));
+    let step = Step::new("tokens", Phase::Joins, what, work);
+    draft.push(step.because(["a token is gone after its use".to_owned()]));
 }
 
 /// Requests that wait for an answer: nodes' own for their next certificate are checked and signed, hosts
@@ -458,9 +429,9 @@ fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
             (Some(node), None) if request.username == subject => {
                 let host = &node.host;
                 let work = ApiWork::Renew { host: host.clone(), request: request.name.clone() };
-                let why = vec!["its kubelet asks for the next one".to_owned()];
                 let what = format!("check and sign the next certificate of {host}");
-                api_step(draft, id, Some(host), what, why, Vec::new(), work);
+                let step = Step::new(id, Phase::Requests, what, Work::Api(work)).on(host);
+                draft.push(step.because(["its kubelet asks for the next one".to_owned()]));
                 continue;
             }
             (Some(node), Some(token)) => {
@@ -484,8 +455,9 @@ fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
         }
         let why = format!("{} asks for {subject}, and nobody expects that", request.username);
         let work = ApiWork::Deny { request: request.name.clone(), why: why.clone() };
-        let what = "refuse a request that nobody expects".to_owned();
-        api_step(draft, id, None, what, vec![why], Vec::new(), work);
+        let what = "refuse a request that nobody expects";
+        let step = Step::new(id, Phase::Requests, what, Work::Api(work));
+        draft.push(step.because([why]));
     }
 }
 
@@ -493,9 +465,10 @@ fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
 fn set_up_elsewhere(draft: &mut Draft<'_>, id: String, node: &NodeWanted, reached: bool) {
     let (host, seconds) = (&node.host, draft.options.patience);
     let work = ApiWork::Admit { node: node.clone(), signer: Signer::Run, seconds };
-    let why = vec!["it was set up by other means, with a token of its own".to_owned()];
-    let admitted = api_step(draft, id, Some(host), SIGNED_HERE.into(), why, Vec::new(), work);
-    draft.steps[admitted].joins = true;
+    let mut step = Step::new(id, Phase::Requests, SIGNED_HERE, Work::Api(work)).on(host);
+    step.joins = true;
+    let why = "it was set up by other means, with a token of its own".to_owned();
+    let admitted = draft.push(step.because([why]));
     retract(draft, host, vec![admitted]);
     if !reached {
         let ready = ready_gate(draft, host, None, vec![admitted]);

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use super::{Case, SiteFinding};
-use crate::blueprint::package_of;
 use crate::cluster::sizes;
+use crate::holdings::package_of;
 use crate::item::RUNTIME_UNIT;
 
 pub(super) fn strength(case: &Case<'_>) -> Vec<SiteFinding> {

@@ -8,8 +8,8 @@ use std::collections::BTreeSet;
 
 use common::{Known, SALTMARSH, Trust, at, changed, host, two_families};
 use serde_json::Value;
-use zoisite_core::blueprint::{Blueprint, HostBlueprint, HostFacts, Part, blueprint, objects};
 use zoisite_core::cluster::{Cluster, read};
+use zoisite_core::holdings::{Holdings, HostFacts, HostHoldings, Part, holdings, objects};
 use zoisite_core::item::{Content, File, Item};
 
 const COMPACT: &str = include_str!("../../../lab/clusters/compact.toml");
@@ -20,17 +20,17 @@ fn cluster(text: &str) -> Cluster {
     reading.cluster.unwrap_or_else(|| panic!("{:?}", reading.findings))
 }
 
-fn made(text: &str) -> Blueprint {
+fn made(text: &str) -> Holdings {
     with_facts(text, &[])
 }
 
-fn with_facts(text: &str, facts: &[(&str, HostFacts)]) -> Blueprint {
+fn with_facts(text: &str, facts: &[(&str, HostFacts)]) -> Holdings {
     let cluster = cluster(text);
     let mut trust = Trust::new(&cluster, at("2026-11-23"));
     trust.issue(&cluster, at("2026-11-23"));
     let mut known = Known::of(&cluster);
     known.facts.extend(facts.iter().map(|(name, facts)| (host(name), facts.clone())));
-    blueprint(&cluster, known.sources(&trust.ledger, "0123456789abcdef"), Part::ALL).unwrap()
+    holdings(&cluster, known.sources(&trust.ledger, "0123456789abcdef"), Part::ALL).unwrap()
 }
 
 /// The demo, a compact cluster, a single host, a site with its own pod network, one with two families.
@@ -44,17 +44,17 @@ fn clusters() -> Vec<String> {
     ]
 }
 
-fn file<'a>(blueprint: &'a Blueprint, name: &str, path: &str) -> &'a File {
-    let found = blueprint.host(&host(name)).unwrap().files().find(|file| file.path == path);
+fn file<'a>(holdings: &'a Holdings, name: &str, path: &str) -> &'a File {
+    let found = holdings.host(&host(name)).unwrap().files().find(|file| file.path == path);
     found.unwrap_or_else(|| panic!("{name} has no {path}"))
 }
 
-fn text(blueprint: &Blueprint, name: &str, path: &str) -> String {
-    file(blueprint, name, path).content.whole_text().unwrap()
+fn text(holdings: &Holdings, name: &str, path: &str) -> String {
+    file(holdings, name, path).content.whole_text().unwrap()
 }
 
-fn unit(blueprint: &Blueprint, name: &str, unit: &str) -> String {
-    text(blueprint, name, &format!("/etc/systemd/system/zoisite-{unit}.service"))
+fn unit(holdings: &Holdings, name: &str, unit: &str) -> String {
+    text(holdings, name, &format!("/etc/systemd/system/zoisite-{unit}.service"))
 }
 
 /// The value of a flag in a unit's command.
@@ -77,7 +77,7 @@ fn named_paths(text: &str) -> BTreeSet<String> {
         .collect()
 }
 
-fn paths_of(host: &HostBlueprint) -> BTreeSet<&str> {
+fn paths_of(host: &HostHoldings) -> BTreeSet<&str> {
     host.items
         .iter()
         .filter_map(|item| match item {
@@ -158,7 +158,7 @@ fn s5_keys_are_for_their_owner_alone_and_nothing_is_for_others_to_write() {
     for text in clusters() {
         for host in &made(&text).hosts {
             for file in host.files() {
-                let key = matches!(file.content, Content::Key { .. });
+                let key = matches!(file.content, Content::Secret { .. });
                 assert_eq!(file.mode & 0o022, 0, "{}: {}", host.host, file.path);
                 assert_eq!(key, file.mode == 0o600, "{}: {}", host.host, file.path);
             }
@@ -187,7 +187,7 @@ fn what_a_unit_reads_restarts_it_and_only_a_unit_of_that_host() {
 
 #[test]
 fn services_run_as_users_of_their_own_with_nothing_they_do_not_need() {
-    let blueprint = made(SALTMARSH);
+    let holdings = made(SALTMARSH);
     let mut users = BTreeSet::new();
     for (name, service) in [
         ("heron", "etcd"),
@@ -196,7 +196,7 @@ fn services_run_as_users_of_their_own_with_nothing_they_do_not_need() {
         ("curlew", "scheduler"),
         ("jetty-a", "balancer"),
     ] {
-        let text = unit(&blueprint, name, service);
+        let text = unit(&holdings, name, service);
         let user = text.lines().find_map(|line| line.strip_prefix("User=")).unwrap();
         assert!(user.starts_with("zoisite-"), "{service} runs as {user}");
         assert!(users.insert(user.to_owned()), "{service} shares {user}");
@@ -208,14 +208,14 @@ fn services_run_as_users_of_their_own_with_nothing_they_do_not_need() {
     }
     // What manages the host's own containers and rules cannot.
     for service in ["kubelet", "kube-proxy"] {
-        assert!(!unit(&blueprint, "tern-1", service).contains("User="), "{service}");
+        assert!(!unit(&holdings, "tern-1", service).contains("User="), "{service}");
     }
 }
 
 #[test]
 fn the_api_server_lets_in_only_who_shows_who_they_are() {
-    let blueprint = made(SALTMARSH);
-    let unit = unit(&blueprint, "curlew", "api-server");
+    let holdings = made(SALTMARSH);
+    let unit = unit(&holdings, "curlew", "api-server");
     for (name, value) in [
         ("authorization-mode", "Node,RBAC"),
         ("enable-bootstrap-token-auth", "true"),
@@ -234,8 +234,7 @@ fn the_api_server_lets_in_only_who_shows_who_they_are() {
         assert_eq!(flag(&unit, never), None);
     }
     let folder = "/etc/zoisite/api-server";
-    let authentication =
-        yaml(&text(&blueprint, "curlew", &format!("{folder}/authentication.yaml")));
+    let authentication = yaml(&text(&holdings, "curlew", &format!("{folder}/authentication.yaml")));
     let paths: Vec<&str> = authentication["anonymous"]["conditions"]
         .as_array()
         .unwrap()
@@ -243,7 +242,7 @@ fn the_api_server_lets_in_only_who_shows_who_they_are() {
         .map(|condition| condition["path"].as_str().unwrap())
         .collect();
     assert_eq!(paths, ["/livez", "/readyz", "/healthz"], "anonymous access to health alone");
-    let encryption = file(&blueprint, "curlew", &format!("{folder}/encryption.yaml"));
+    let encryption = file(&holdings, "curlew", &format!("{folder}/encryption.yaml"));
     assert_eq!((encryption.owner, encryption.mode), ("zoisite-api", 0o600));
     // The front proxy's authority is another than the one that clients are verified with.
     assert_ne!(flag(&unit, "requestheader-client-ca-file"), flag(&unit, "client-ca-file"));
@@ -251,14 +250,14 @@ fn the_api_server_lets_in_only_who_shows_who_they_are() {
 
 #[test]
 fn the_audit_log_names_who_read_a_secret_and_never_what_it_holds() {
-    let blueprint = made(SALTMARSH);
-    let unit = unit(&blueprint, "curlew", "api-server");
+    let holdings = made(SALTMARSH);
+    let unit = unit(&holdings, "curlew", "api-server");
     for (name, value) in
         [("audit-log-maxage", "30"), ("audit-log-maxbackup", "5"), ("audit-log-maxsize", "100")]
     {
         assert_eq!(flag(&unit, name), Some(value), "it is rotated");
     }
-    let policy = yaml(&text(&blueprint, "curlew", flag(&unit, "audit-policy-file").unwrap()));
+    let policy = yaml(&text(&holdings, "curlew", flag(&unit, "audit-policy-file").unwrap()));
     // The first rule that matches decides (audit.k8s.io/v1, `Policy.rules`).
     let level = |verb: &str, resource: &str| {
         let holds = |rule: &Value, key: &str, what: &str| {
@@ -282,8 +281,8 @@ fn the_audit_log_names_who_read_a_secret_and_never_what_it_holds() {
 
 #[test]
 fn no_controller_signs_and_tokens_are_cleaned() {
-    let blueprint = made(SALTMARSH);
-    let unit = unit(&blueprint, "plover", "controller-manager");
+    let holdings = made(SALTMARSH);
+    let unit = unit(&holdings, "plover", "controller-manager");
     let controllers = flag(&unit, "controllers").unwrap();
     for on in ["*", "bootstrap-signer-controller", "token-cleaner-controller"] {
         assert!(controllers.split(',').any(|one| one == on), "{on}");
@@ -296,8 +295,8 @@ fn no_controller_signs_and_tokens_are_cleaned() {
 
 #[test]
 fn balancers_ask_each_api_server_whether_it_is_ready_and_verify_it() {
-    let blueprint = made(SALTMARSH);
-    let config = text(&blueprint, "jetty-b", "/etc/zoisite/balancer/haproxy.cfg");
+    let holdings = made(SALTMARSH);
+    let config = text(&holdings, "jetty-b", "/etc/zoisite/balancer/haproxy.cfg");
     assert!(config.contains("bind 10.77.0.32:6443"), "{config}");
     assert!(config.contains("uri /readyz") && config.contains("check-ssl verify required"));
     for (name, address) in [("curlew", 21), ("plover", 22), ("sandpiper", 23)] {
@@ -308,11 +307,7 @@ fn balancers_ask_each_api_server_whether_it_is_ready_and_verify_it() {
     // A watch is silent for as long as nothing happens.
     assert!(config.contains("timeout client 1h") && config.contains("timeout server 1h"));
     assert!(
-        blueprint
-            .host(&host("tern-1"))
-            .unwrap()
-            .units()
-            .all(|unit| !unit.name.contains("balancer"))
+        holdings.host(&host("tern-1")).unwrap().units().all(|unit| !unit.name.contains("balancer"))
     );
 }
 
@@ -323,58 +318,58 @@ fn balancers_may_share_control_plane_hosts_on_another_port_and_not_on_the_same()
             .replace("hosts = [\"jetty-{a,b}\"]", "hosts = [\"curlew\", \"plover\"]")
             .replace("floating = \"10.77.0.5\"\n", "")
     };
-    let blueprint = made(&shared("6444"));
-    let config = text(&blueprint, "curlew", "/etc/zoisite/balancer/haproxy.cfg");
+    let holdings = made(&shared("6444"));
+    let config = text(&holdings, "curlew", "/etc/zoisite/balancer/haproxy.cfg");
     assert!(
         config.contains("bind 10.77.0.21:6443") && config.contains("server plover 10.77.0.22:6444")
     );
-    assert_eq!(flag(&unit(&blueprint, "curlew", "api-server"), "secure-port"), Some("6444"));
+    assert_eq!(flag(&unit(&holdings, "curlew", "api-server"), "secure-port"), Some("6444"));
     let reading = read(&shared("6443"));
     assert!(reading.findings.iter().any(|finding| finding.code == "port-clash"));
 }
 
 #[test]
 fn every_host_routes_to_all_other_nodes_pods_and_to_none_of_its_own() {
-    let blueprint = made(SALTMARSH);
+    let holdings = made(SALTMARSH);
     let cluster = cluster(SALTMARSH);
     let known = Known::of(&cluster);
     for node in cluster.nodes() {
-        let routes = text(&blueprint, node.name.as_str(), "/etc/zoisite/network/routes");
+        let routes = text(&holdings, node.name.as_str(), "/etc/zoisite/network/routes");
         for (other, nets) in &known.subnets {
             let via = cluster.host(other).unwrap().address;
             let route = format!("route replace {} via {via} ", nets[0]);
             assert_eq!(routes.contains(&route), *other != node.name, "{} to {other}", node.name);
         }
-        let conflist = text(&blueprint, node.name.as_str(), "/etc/cni/net.d/10-zoisite.conflist");
+        let conflist = text(&holdings, node.name.as_str(), "/etc/cni/net.d/10-zoisite.conflist");
         assert!(conflist.contains(&known.subnets[&node.name][0].to_string()), "its own subnet");
     }
 }
 
 #[test]
 fn two_address_families_reach_every_place_that_names_addresses() {
-    let blueprint = made(&two_families());
+    let holdings = made(&two_families());
     let both = "10.91.0.0/20,fd5a:91::/112";
     assert_eq!(
-        flag(&unit(&blueprint, "curlew", "api-server"), "service-cluster-ip-range"),
+        flag(&unit(&holdings, "curlew", "api-server"), "service-cluster-ip-range"),
         Some(both)
     );
-    let kubelet = yaml(&text(&blueprint, "tern-1", "/etc/zoisite/kubelet/kubelet.yaml"));
+    let kubelet = yaml(&text(&holdings, "tern-1", "/etc/zoisite/kubelet/kubelet.yaml"));
     assert_eq!(kubelet["clusterDNS"], serde_json::json!(["10.91.0.10", "fd5a:91::a"]));
-    let proxy = yaml(&text(&blueprint, "tern-1", "/etc/zoisite/kube-proxy/kube-proxy.yaml"));
+    let proxy = yaml(&text(&holdings, "tern-1", "/etc/zoisite/kube-proxy/kube-proxy.yaml"));
     assert_eq!(proxy["clusterCIDR"], "10.90.0.0/16,fd5a:90::/48");
-    let routes = text(&blueprint, "tern-1", "/etc/zoisite/network/routes");
+    let routes = text(&holdings, "tern-1", "/etc/zoisite/network/routes");
     for route in ["10.90.4.0/24 via 10.77.0.102", "fd5a:90:0:4::/64 via fd77::102"] {
         assert!(routes.contains(&format!("route replace {route} proto")), "{routes}");
     }
-    let kubelet = unit(&blueprint, "tern-1", "kubelet");
+    let kubelet = unit(&holdings, "tern-1", "kubelet");
     assert_eq!(flag(&kubelet, "node-ip"), Some("10.77.0.101,fd77::101"));
-    let masquerade = text(&blueprint, "tern-1", "/etc/zoisite/network/masquerade.nft");
+    let masquerade = text(&holdings, "tern-1", "/etc/zoisite/network/masquerade.nft");
     assert!(
         masquerade.contains("table ip zoisite_pods")
             && masquerade.contains("table ip6 zoisite_pods6")
     );
     let conflist: Value =
-        serde_json::from_str(&text(&blueprint, "tern-1", "/etc/cni/net.d/10-zoisite.conflist"))
+        serde_json::from_str(&text(&holdings, "tern-1", "/etc/cni/net.d/10-zoisite.conflist"))
             .unwrap();
     assert_eq!(conflist["plugins"][0]["ipam"]["ranges"].as_array().unwrap().len(), 2);
     let all = objects(&cluster(&two_families()));
@@ -385,21 +380,21 @@ fn two_address_families_reach_every_place_that_names_addresses() {
 #[test]
 fn routes_name_the_interface_where_the_file_does() {
     let tern = "{ address = \"10.77.0.{101..103}\", interface = \"enp2s0\" }";
-    let blueprint = made(&changed("\"10.77.0.{101..103}\"", tern));
-    let routes = text(&blueprint, "tern-1", "/etc/zoisite/network/routes");
+    let holdings = made(&changed("\"10.77.0.{101..103}\"", tern));
+    let routes = text(&holdings, "tern-1", "/etc/zoisite/network/routes");
     assert!(routes.contains("via 10.77.0.21 dev enp2s0 proto"), "{routes}");
-    let routes = text(&blueprint, "curlew", "/etc/zoisite/network/routes");
+    let routes = text(&holdings, "curlew", "/etc/zoisite/network/routes");
     assert!(!routes.contains(" dev "), "{routes}");
 }
 
 #[test]
 fn a_host_that_is_a_container_itself_is_not_asked_for_what_it_cannot_give() {
     let facts = HostFacts { unified_cgroups: true, container: true, nftables: true };
-    let blueprint = with_facts(SALTMARSH, &[("tern-1", facts)]);
-    let proxy = |name| yaml(&text(&blueprint, name, "/etc/zoisite/kube-proxy/kube-proxy.yaml"));
+    let holdings = with_facts(SALTMARSH, &[("tern-1", facts)]);
+    let proxy = |name| yaml(&text(&holdings, name, "/etc/zoisite/kube-proxy/kube-proxy.yaml"));
     assert_eq!(proxy("tern-1")["conntrack"]["maxPerCore"], 0);
     assert_eq!(proxy("tern-2")["conntrack"], Value::Null);
-    let runtime = |name| text(&blueprint, name, "/etc/containerd/config.toml");
+    let runtime = |name| text(&holdings, name, "/etc/containerd/config.toml");
     assert!(runtime("tern-1").contains("restrict_oom_score_adj = true"));
     assert!(runtime("tern-2").contains("restrict_oom_score_adj = false"));
 }
@@ -428,9 +423,9 @@ fn rights_in_the_cluster_are_the_least_that_joining_and_dns_need() {
 
 #[test]
 fn one_host_that_does_everything_holds_every_part_once() {
-    let blueprint = made(SINGLE);
-    assert_eq!(blueprint.hosts.len(), 1);
-    let only = &blueprint.hosts[0];
+    let holdings = made(SINGLE);
+    assert_eq!(holdings.hosts.len(), 1);
+    let only = &holdings.hosts[0];
     for part in [Part::Etcd, Part::ControlPlane, Part::Nodes] {
         assert!(only.has(part), "{part}");
     }
@@ -442,17 +437,16 @@ fn one_host_that_does_everything_holds_every_part_once() {
 }
 
 #[test]
-fn the_same_file_gives_the_same_blueprint_whatever_the_number_of_cores() {
+fn the_same_file_gives_the_same_holdings_whatever_the_number_of_cores() {
     let cluster = common::workers(200);
     let mut trust = Trust::new(&cluster, at("2026-11-23"));
     trust.issue(&cluster, at("2026-11-23"));
     let known = Known::of(&cluster);
-    let make = || {
-        blueprint(&cluster, known.sources(&trust.ledger, "0123456789abcdef"), Part::ALL).unwrap()
-    };
+    let make =
+        || holdings(&cluster, known.sources(&trust.ledger, "0123456789abcdef"), Part::ALL).unwrap();
     let one = rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap().install(make);
     let many = make();
-    let names = |b: &Blueprint| b.hosts.iter().map(|h| h.host.clone()).collect::<Vec<_>>();
+    let names = |b: &Holdings| b.hosts.iter().map(|h| h.host.clone()).collect::<Vec<_>>();
     assert_eq!(names(&one), names(&many));
     assert_eq!(names(&one).len(), 200, "in the order of the cluster file");
     for (left, right) in one.hosts.iter().zip(&many.hosts) {

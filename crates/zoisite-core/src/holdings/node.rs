@@ -8,9 +8,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use super::config::{Credential, Flags, kubeconfig, merge};
-use super::{
-    BlueprintError, HostBlueprint, HostFacts, Part, UnitFile, Workshop, kubernetes_folder,
-};
+use super::{HoldingsError, HostFacts, HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName, PodsBy};
 use crate::item::{Absent, Component, Image, Item, Pinned, RUNTIME_UNIT, Sysctl, Unit};
 use crate::pki::{AuthorityKind, Profile};
@@ -38,25 +36,6 @@ const PROXY: &str = "/etc/zoisite/kube-proxy";
 const NETWORK: &str = "/etc/zoisite/network";
 const IMAGES: &str = "/usr/local/lib/zoisite/images";
 const KUBELET_STATE: &str = "/var/lib/kubelet";
-
-/// Fields of the kubelet's configuration that Zoisite computes; own settings may not clash with them.
-pub(crate) const KUBELET_OWN: &[&str] = &[
-    "apiVersion",
-    "authentication",
-    "authorization",
-    "cgroupDriver",
-    "clusterDNS",
-    "clusterDomain",
-    "containerRuntimeEndpoint",
-    "failCgroupV1",
-    "kind",
-    "registerWithTaints",
-    "rotateCertificates",
-    "serverTLSBootstrap",
-    "staticPodPath",
-    "tlsCertFile",
-    "tlsPrivateKeyFile",
-];
 
 /// Where a node keeps what tells whether it has joined.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -186,12 +165,12 @@ pub fn assign_subnets(cluster: &Cluster, assigned: &mut BTreeMap<HostName, Vec<I
     changed
 }
 
-pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
+pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let host = shop.host.name.clone();
     let facts = shop.sources.facts.get(&host).cloned().unwrap_or_default();
     let subnets = shop.sources.subnets.get(&host).cloned().unwrap_or_default();
     if subnets.len() < shop.cluster.network.pods.len() {
-        shop.errors.push(BlueprintError::NoSubnet { host });
+        shop.errors.push(HoldingsError::NoSubnet { host });
         return;
     }
     let mut items =
@@ -257,7 +236,7 @@ fn runtime(shop: &Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
     let mut items = vec![
         Workshop::directory("/etc/containerd", "root", 0o755),
         Workshop::file("/etc/containerd/config.toml", config, Some(RUNTIME_UNIT)),
-        Item::Unit(Unit { name: RUNTIME_UNIT }),
+        Item::Unit(Unit { name: RUNTIME_UNIT, port: None }),
         Workshop::directory(IMAGES, "root", 0o755),
     ];
     for (name, file, version) in images(shop.cluster) {
@@ -338,7 +317,7 @@ net.ipv4.ip_forward = 1
     let what = format!("pod network of {} on {}", shop.cluster.name, shop.host.name);
     let unit =
         UnitFile::service(&what, "network-online.target").section("Service", lines).at_boot();
-    items.extend(Workshop::unit(NETWORK_UNIT, &unit));
+    items.extend(Workshop::unit(NETWORK_UNIT, None, &unit));
     // The unit sets them at boot; whoever turns them off later stops the traffic of pods.
     items.extend(forwards.iter().map(|key| Item::Sysctl(Sysctl { key, value: "1" })));
     items
@@ -435,7 +414,7 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
     ]);
     let start = flags.command(&format!("{}/kubelet", kubernetes_folder(shop.cluster)));
     let unit = root_service(shop, "kubelet", "containerd.service zoisite-network.service", &start);
-    items.extend(Workshop::unit(KUBELET_UNIT, &unit));
+    items.extend(Workshop::unit(KUBELET_UNIT, None, &unit));
     items
 }
 
@@ -536,7 +515,7 @@ fn proxy(shop: &mut Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
     let start =
         format!("{}/kube-proxy --config={PROXY}/kube-proxy.yaml", kubernetes_folder(shop.cluster));
     let unit = root_service(shop, "kube-proxy", "zoisite-network.service", &start);
-    items.extend(Workshop::unit(PROXY_UNIT, &unit));
+    items.extend(Workshop::unit(PROXY_UNIT, Some(10_256), &unit));
     items
 }
 

@@ -1,9 +1,9 @@
 //! What every host must hold: users, directories, files, components and units, as plain data.
 //!
-//! A blueprint is a pure function of the cluster file, the ledger and the components' checksums. It
-//! is compared with what a host holds, rendered into a folder, shown for review, or carried out, and
+//! Holdings are a pure function of the cluster file, the ledger and the components' checksums. They
+//! are compared with what a host holds, rendered into a folder, shown for review, or carried out, and
 //! all of those read the very same items. Lasting intent is kept apart from first-start facts: what
-//! matters only when a thing starts for the first time is in [`Content::first_start`] and never
+//! matters only when a thing starts for the first time is in [`Content::first_start`](crate::item::Content::first_start) and never
 //! counts as a difference.
 
 mod balancer;
@@ -12,33 +12,32 @@ mod control_plane;
 mod etcd;
 mod node;
 mod objects;
+mod sources;
 mod unit;
+mod workshop;
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
 
 use rayon::prelude::*;
 use serde::Serialize;
-use serde_json::Value;
 
 pub use balancer::{BALANCER_PROGRAM, BALANCER_UNIT};
 pub use config::person_kubeconfig;
 pub use control_plane::API_SERVER_UNIT;
-pub(crate) use control_plane::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN, SCHEDULER_OWN};
 pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
-pub(crate) use node::{KUBELET_OWN, ROUTE_PROTOCOL, package_of};
 pub use node::{
     KUBELET_UNIT, NODE_PROGRAMS, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
     assign_subnets, image_name, node_wanted,
 };
+pub(crate) use node::{ROUTE_PROTOCOL, package_of};
 pub use objects::{ApiObject, objects};
+pub use sources::{HostFacts, SharedSecrets, Sources};
 pub use unit::UnitFile;
 
-use std::collections::BTreeMap;
-
+use self::workshop::{SharedTexts, Workshop};
 use crate::cluster::{Cluster, Host, HostName};
-use crate::item::{Absent, Component, Content, Directory, File, Item, Pinned, Unit};
-use crate::pki::{AuthorityKind, Ledger, LedgerEntry, Profile};
+use crate::item::{Absent, Component, File, Item, Unit};
+use crate::pki::{AuthorityKind, Profile};
 
 /// A part of the cluster that is brought up as a whole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -77,21 +76,21 @@ impl std::fmt::Display for Part {
 
 /// Everything that the hosts must hold.
 #[derive(Clone, Debug, Default)]
-pub struct Blueprint {
+pub struct Holdings {
     /// One for each host that holds anything, in the order of the cluster file.
-    pub hosts: Vec<HostBlueprint>,
+    pub hosts: Vec<HostHoldings>,
 }
 
-impl Blueprint {
-    /// The blueprint of one host.
-    pub fn host(&self, name: &HostName) -> Option<&HostBlueprint> {
+impl Holdings {
+    /// The holdings of one host.
+    pub fn host(&self, name: &HostName) -> Option<&HostHoldings> {
         self.hosts.iter().find(|host| host.host == *name)
     }
 }
 
 /// What one host must hold.
 #[derive(Clone, Debug)]
-pub struct HostBlueprint {
+pub struct HostHoldings {
     /// The host.
     pub host: HostName,
     /// Items in the order in which they are put there.
@@ -106,7 +105,7 @@ pub struct HostBlueprint {
     pub programs: Vec<&'static str>,
 }
 
-impl HostBlueprint {
+impl HostHoldings {
     /// One that holds nothing.
     pub fn new(host: &HostName) -> Self {
         Self {
@@ -198,69 +197,9 @@ impl HostBlueprint {
     }
 }
 
-/// What a blueprint is made from, besides the cluster file.
-#[derive(Clone, Copy, Debug)]
-pub struct Sources<'a> {
-    /// Certificates in force.
-    pub ledger: &'a Ledger,
-    /// This cluster's own identity, made once: tells its data from another cluster's.
-    pub cluster_id: &'a str,
-    /// What is known of the cluster's shared secrets without opening them.
-    pub shared: &'a SharedSecrets,
-    /// The pod subnets of each node, as first assigned.
-    pub subnets: &'a BTreeMap<HostName, Vec<ipnet::IpNet>>,
-    /// What is known of hosts; one that was never met is taken for an ordinary one.
-    pub facts: &'a BTreeMap<HostName, HostFacts>,
-    /// Addresses of hosts that were met and are no longer in the cluster file: they run on.
-    pub departed: &'a BTreeMap<HostName, std::net::IpAddr>,
-}
-
-/// What is known of the secrets that all control planes share, without opening them.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, serde::Deserialize)]
-pub struct SharedSecrets {
-    /// Public key with which service accounts' tokens are verified, PEM.
-    pub service_accounts: String,
-    /// SHA-256 of the private key's PEM text.
-    pub service_accounts_sha256: String,
-    /// SHA-256 of the text that says how secrets are encrypted in etcd.
-    pub encryption_sha256: String,
-}
-
-/// Under which key the strongbox holds the key that signs service accounts' tokens.
-pub const SERVICE_ACCOUNTS_KEY: &str = "service-accounts";
-/// Under which key the strongbox holds the encryption of secrets at rest.
-pub const ENCRYPTION_KEY: &str = "encryption-at-rest";
-
-/// Under which key the strongbox holds a host's join token.
-pub fn token_key(host: &HostName) -> String {
-    format!("token/{host}")
-}
-
-/// The host whose join token the strongbox holds under a key, if that is what it is.
-pub fn token_host(key: &str) -> Option<HostName> {
-    HostName::new(key.strip_prefix("token/")?).ok()
-}
-
-/// What a host's own nature decides: never a constant, always looked at.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, serde::Deserialize)]
-pub struct HostFacts {
-    /// Whether its cgroup hierarchy is the unified one (cgroups(7), version 2).
-    pub unified_cgroups: bool,
-    /// Whether it is itself a container: it can then set nothing for the whole machine.
-    pub container: bool,
-    /// Whether its kernel and tools speak nftables.
-    pub nftables: bool,
-}
-
-impl Default for HostFacts {
-    fn default() -> Self {
-        Self { unified_cgroups: true, container: false, nftables: true }
-    }
-}
-
 /// A certificate that a host needs is not in the ledger.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum BlueprintError {
+pub enum HoldingsError {
     /// A leaf is missing.
     #[error("the {profile} certificate of {host} has not been issued")]
     NoCertificate {
@@ -288,134 +227,6 @@ pub enum BlueprintError {
     },
 }
 
-/// What is needed to work out the items of one host, and the faults found on the way.
-struct Workshop<'a> {
-    cluster: &'a Cluster,
-    host: &'a Host,
-    sources: Sources<'a>,
-    /// Every host of the cluster file.
-    by_name: &'a HashMap<&'a HostName, &'a Host>,
-    current: &'a HashMap<(Profile, HostName), &'a LedgerEntry>,
-    shared: &'a SharedTexts,
-    errors: Vec<BlueprintError>,
-}
-
-/// Texts that are the same on many hosts, written once.
-#[derive(Debug, Default)]
-struct SharedTexts(Mutex<HashMap<String, Arc<str>>>);
-
-impl Workshop<'_> {
-    /// A configuration as YAML that is the same on every host with this `key`; made when first asked for.
-    fn shared_yaml(&mut self, key: String, value: impl FnOnce() -> Value) -> Arc<str> {
-        let known = self.shared.0.lock().ok().and_then(|texts| texts.get(&key).cloned());
-        known.unwrap_or_else(|| {
-            let text: Arc<str> = self.yaml(&value()).into();
-            if let Ok(mut texts) = self.shared.0.lock() {
-                texts.insert(key, Arc::clone(&text));
-            }
-            text
-        })
-    }
-
-    fn directory(path: &str, owner: &'static str, mode: u32) -> Item {
-        Item::Directory(Directory { path: path.to_owned(), owner, mode })
-    }
-
-    /// A file for all to read.
-    fn file(path: &str, text: impl Into<Arc<str>>, restarts: Option<&'static str>) -> Item {
-        Item::File(File {
-            path: path.to_owned(),
-            owner: "root",
-            mode: 0o644,
-            content: Content::text(text),
-            restarts,
-        })
-    }
-
-    /// A unit file, and the unit.
-    fn unit(name: &'static str, file: &UnitFile) -> [Item; 2] {
-        let path = format!("/etc/systemd/system/{name}");
-        [Self::file(&path, file.to_string(), Some(name)), Item::Unit(Unit { name })]
-    }
-
-    /// An authority's certificate.
-    fn authority(
-        &mut self,
-        kind: AuthorityKind,
-        path: &str,
-        restarts: Option<&'static str>,
-    ) -> Vec<Item> {
-        match self.sources.ledger.authority(kind) {
-            Some(authority) => vec![Self::file(path, authority.pem.as_str(), restarts)],
-            None => {
-                self.errors.push(BlueprintError::NoAuthority(kind));
-                Vec::new()
-            }
-        }
-    }
-
-    /// A certificate for all to read, and its key for its owner alone.
-    fn certificate(&mut self, profile: Profile) -> Vec<Item> {
-        let host = self.host.name.clone();
-        let (Some(place), Some(entry)) =
-            (profile.place(), self.current.get(&(profile, host.clone())))
-        else {
-            self.errors.push(BlueprintError::NoCertificate { profile, host });
-            return Vec::new();
-        };
-        let key = Content::Key {
-            serial: entry.serial.clone(),
-            label: entry.label(),
-            sha256: entry.key_sha256.clone(),
-        };
-        vec![
-            Self::file(&place.certificate(), entry.pem.as_str(), None),
-            Self::key(&place.key(), place.owner, key, None),
-        ]
-    }
-
-    /// A secret from the strongbox, for its owner alone.
-    fn key(
-        path: &str,
-        owner: &'static str,
-        content: Content,
-        restarts: Option<&'static str>,
-    ) -> Item {
-        Item::File(File { path: path.to_owned(), owner, mode: 0o600, content, restarts })
-    }
-
-    /// A value as YAML, under a line that says who wrote it.
-    fn yaml(&mut self, value: &impl Serialize) -> String {
-        match serde_saphyr::to_string(value) {
-            Ok(text) => format!("{WRITTEN}{text}"),
-            Err(error) => {
-                let host = self.host.name.clone();
-                self.errors.push(BlueprintError::Yaml { host, why: error.to_string() });
-                String::new()
-            }
-        }
-    }
-
-    /// Programs of Kubernetes that a host runs, each with the unit that runs it.
-    fn kubernetes(&self, programs: &[(&'static str, Option<&'static str>)]) -> Vec<Item> {
-        let version = self.cluster.kubernetes.to_string();
-        let folder = kubernetes_folder(self.cluster);
-        let mut items = vec![
-            Self::directory("/usr/local/lib/zoisite", "root", 0o755),
-            Self::directory(&folder, "root", 0o755),
-            Self::directory("/etc/zoisite", "root", 0o755),
-        ];
-        items.extend(programs.iter().map(|(file, restarts)| {
-            Item::Component(Component {
-                path: format!("{folder}/{file}"),
-                pinned: Pinned { name: "kubernetes", version: version.clone(), file },
-                restarts: *restarts,
-            })
-        }));
-        items
-    }
-}
-
 /// Says on every host which cluster it carries, and that this cluster was begun.
 pub const CLUSTER_MARK: &str = "/var/lib/zoisite/cluster";
 
@@ -435,11 +246,11 @@ fn kubernetes_folder(cluster: &Cluster) -> String {
 ///
 /// # Errors
 /// When certificates are missing; every one is reported.
-pub fn blueprint(
+pub fn holdings(
     cluster: &Cluster,
     sources: Sources<'_>,
     parts: &[Part],
-) -> Result<Blueprint, Vec<BlueprintError>> {
+) -> Result<Holdings, Vec<HoldingsError>> {
     let current = sources.ledger.current();
     let mut errors = Vec::new();
     let mut hosts = Vec::new();
@@ -455,7 +266,7 @@ pub fn blueprint(
     let by_name: HashMap<&HostName, &Host> =
         cluster.hosts.iter().map(|host| (&host.name, host)).collect();
     let host = |host: &Host| {
-        let mut made = HostBlueprint::new(&host.name);
+        let mut made = HostHoldings::new(&host.name);
         let errors = Vec::new();
         let mut shop = Workshop {
             cluster,
@@ -499,5 +310,5 @@ pub fn blueprint(
             hosts.push(made);
         }
     }
-    if errors.is_empty() { Ok(Blueprint { hosts }) } else { Err(errors) }
+    if errors.is_empty() { Ok(Holdings { hosts }) } else { Err(errors) }
 }

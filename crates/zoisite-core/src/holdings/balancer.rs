@@ -1,7 +1,7 @@
 //! A balancer: HAProxy in TCP mode in front of the API servers, with a TLS check of their readiness.
 
 use super::unit::HARDENED;
-use super::{HostBlueprint, Part, UnitFile, Workshop};
+use super::{HostHoldings, Part, UnitFile, Workshop};
 use crate::cluster::Role;
 use crate::item::{Item, User};
 use crate::pki::AuthorityKind;
@@ -13,7 +13,7 @@ pub const BALANCER_UNIT: &str = "zoisite-balancer.service";
 const USER: &str = "zoisite-balancer";
 const FOLDER: &str = "/etc/zoisite/balancer";
 
-pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
+pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let mut items = vec![
         Item::User(User { name: USER, home: FOLDER.into() }),
         Workshop::directory("/etc/zoisite", "root", 0o755),
@@ -44,7 +44,7 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
             .chain([("CapabilityBoundingSet", "CAP_NET_BIND_SERVICE")]),
         )
         .at_boot();
-    items.extend(Workshop::unit(BALANCER_UNIT, &unit));
+    items.extend(Workshop::unit(BALANCER_UNIT, None, &unit));
     out.programs.push(BALANCER_PROGRAM);
     out.extend(Part::Balancer, items);
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use super::{BlueprintError, HostBlueprint, Part, UnitFile, Workshop, unit::HARDENED};
+use super::{HoldingsError, HostHoldings, Part, UnitFile, Workshop, unit::HARDENED};
 use crate::cluster::{Cluster, Host, HostName, Role};
 use crate::item::{Component, Content, File, Item, Pinned, User};
 use crate::pki::{AuthorityKind, ETCD_USER, Profile};
@@ -124,7 +124,7 @@ pub fn initial_cluster(cluster: &Cluster) -> String {
     all.collect::<Vec<_>>().join(",")
 }
 
-pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
+pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let (cluster, host) = (shop.cluster, shop.host);
     let version = cluster.etcd_version.to_string();
     let binaries = format!("/usr/local/lib/zoisite/etcd-{version}");
@@ -162,10 +162,10 @@ pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
             restarts: Some(ETCD_UNIT),
         })),
         Err(why) => {
-            shop.errors.push(BlueprintError::Yaml { host: host.name.clone(), why });
+            shop.errors.push(HoldingsError::Yaml { host: host.name.clone(), why });
         }
     }
-    items.extend(Workshop::unit(ETCD_UNIT, &unit_file(cluster, host, &binaries, &paths)));
+    items.extend(Workshop::unit(ETCD_UNIT, None, &unit_file(cluster, host, &binaries, &paths)));
     out.extend(Part::Etcd, items);
     out.etcd = Some(paths);
 }

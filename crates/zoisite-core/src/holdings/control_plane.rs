@@ -5,13 +5,10 @@ use serde_json::{Value, json};
 use super::config::{Credential, Flags, kubeconfig, merge};
 use super::etcd::url;
 use super::unit::HARDENED;
-use super::{
-    ENCRYPTION_KEY, HostBlueprint, Part, SERVICE_ACCOUNTS_KEY, UnitFile, Workshop,
-    kubernetes_folder,
-};
+use super::{HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
 use crate::cluster::{Cluster, Host, Role, Signer};
 use crate::item::{Absent, Content, Item, User};
-use crate::pki::{AuthorityKind, Profile, authority_key};
+use crate::pki::{AuthorityKind, Profile, SecretRef};
 
 /// Name of the API server's unit.
 pub const API_SERVER_UNIT: &str = "zoisite-api-server.service";
@@ -30,58 +27,7 @@ const CONTROLLER_FOLDER: &str = "/etc/zoisite/controller-manager";
 const SCHEDULER_FOLDER: &str = "/etc/zoisite/scheduler";
 const API_LOGS: &str = "/var/log/zoisite-api";
 
-/// Flags of the API server that Zoisite computes; a person's own settings may not clash with them.
-pub(crate) const API_SERVER_OWN: &[&str] = &[
-    "advertise-address",
-    "anonymous-auth",
-    "authentication-config",
-    "authorization-mode",
-    "bind-address",
-    "client-ca-file",
-    "enable-bootstrap-token-auth",
-    "encryption-provider-config",
-    "etcd-cafile",
-    "etcd-certfile",
-    "etcd-keyfile",
-    "etcd-servers",
-    "kubelet-certificate-authority",
-    "kubelet-client-certificate",
-    "kubelet-client-key",
-    "kubelet-preferred-address-types",
-    "proxy-client-cert-file",
-    "proxy-client-key-file",
-    "requestheader-allowed-names",
-    "requestheader-client-ca-file",
-    "requestheader-extra-headers-prefix",
-    "requestheader-group-headers",
-    "requestheader-username-headers",
-    "secure-port",
-    "service-account-issuer",
-    "service-account-key-file",
-    "service-account-signing-key-file",
-    "service-cluster-ip-range",
-    "tls-cert-file",
-    "tls-private-key-file",
-];
-
-/// Flags of the controller manager that Zoisite computes.
-pub(crate) const CONTROLLER_MANAGER_OWN: &[&str] = &[
-    "allocate-node-cidrs",
-    "authentication-kubeconfig",
-    "authorization-kubeconfig",
-    "cluster-signing-cert-file",
-    "cluster-signing-key-file",
-    "controllers",
-    "kubeconfig",
-    "root-ca-file",
-    "service-cluster-ip-range",
-    "use-service-account-credentials",
-];
-
-/// Fields of the scheduler's configuration that Zoisite computes.
-pub(crate) const SCHEDULER_OWN: &[&str] = &["apiVersion", "kind", "clientConnection"];
-
-pub(super) fn control_plane(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
+pub(super) fn control_plane(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let mut items = shop.kubernetes(&[
         ("kube-apiserver", Some(API_SERVER_UNIT)),
         ("kube-controller-manager", Some(CONTROLLER_MANAGER)),
@@ -94,9 +40,9 @@ pub(super) fn control_plane(shop: &mut Workshop<'_>, out: &mut HostBlueprint) {
 }
 
 /// A secret of the API server that all control planes share.
-fn shared(path: &str, key: &str, label: &str, sha256: &str) -> Item {
-    let (serial, label, sha256) = (key.to_owned(), label.to_owned(), sha256.to_owned());
-    Workshop::key(path, API_USER, Content::Key { serial, label, sha256 }, Some(API_SERVER_UNIT))
+fn shared(path: &str, secret: SecretRef, label: &str, sha256: &str) -> Item {
+    let (label, sha256) = (label.to_owned(), sha256.to_owned());
+    Workshop::key(path, API_USER, Content::Secret { secret, label, sha256 }, Some(API_SERVER_UNIT))
 }
 
 fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
@@ -127,13 +73,13 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
         ),
         shared(
             &at("service-accounts.key"),
-            SERVICE_ACCOUNTS_KEY,
+            SecretRef::ServiceAccounts,
             "service accounts",
             &secrets.service_accounts_sha256,
         ),
         shared(
             &at("encryption.yaml"),
-            ENCRYPTION_KEY,
+            SecretRef::EncryptionAtRest,
             "encryption at rest",
             &secrets.encryption_sha256,
         ),
@@ -160,7 +106,7 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
         ],
         &[("CapabilityBoundingSet", "CAP_NET_BIND_SERVICE")],
     );
-    items.extend(Workshop::unit(API_SERVER_UNIT, &unit));
+    items.extend(Workshop::unit(API_SERVER_UNIT, None, &unit));
     items
 }
 
@@ -302,8 +248,8 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
         ]);
         let authority = shop.sources.ledger.authority(AuthorityKind::Cluster);
         let sha256 = authority.map(|a| a.key_sha256.clone()).unwrap_or_default();
-        let serial = authority_key(AuthorityKind::Cluster);
-        let content = Content::Key { serial, label: "the cluster authority".into(), sha256 };
+        let secret = SecretRef::Authority(AuthorityKind::Cluster);
+        let content = Content::Secret { secret, label: "the cluster authority".into(), sha256 };
         items.push(Workshop::key(&key, CONTROLLER_USER, content, Some(CONTROLLER_MANAGER)));
     }
     let flags = flags.own(&shop.cluster.control_plane.controller_manager);
@@ -311,7 +257,9 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
         flags.command(&format!("{}/kube-controller-manager", kubernetes_folder(shop.cluster)));
     let after = "network-online.target zoisite-api-server.service";
     let unit = service(shop, "controller manager", after, CONTROLLER_USER, &start, &[], &[]);
-    items.extend(Workshop::unit(CONTROLLER_MANAGER, &unit));
+    let own = &shop.cluster.control_plane.controller_manager;
+    let port = own.get("secure-port").is_none().then_some(10_257);
+    items.extend(Workshop::unit(CONTROLLER_MANAGER, port, &unit));
     items
 }
 
@@ -356,7 +304,7 @@ fn scheduler(shop: &mut Workshop<'_>) -> Vec<Item> {
     let start = flags.command(&format!("{}/kube-scheduler", kubernetes_folder(shop.cluster)));
     let after = "network-online.target zoisite-api-server.service";
     let unit = service(shop, "scheduler", after, SCHEDULER_USER, &start, &[], &[]);
-    items.extend(Workshop::unit(SCHEDULER, &unit));
+    items.extend(Workshop::unit(SCHEDULER, Some(10_259), &unit));
     items
 }
 
@@ -405,6 +353,7 @@ fn service(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::cluster::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN};
 
     /// What Zoisite computes is refused as a person's own setting; the rest of what it sets is a default.
     #[test]

@@ -1,0 +1,147 @@
+//! Where the items of one host are made, out of what is known.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+
+use serde::Serialize;
+use serde_json::Value;
+
+use super::{HoldingsError, Sources, UnitFile, WRITTEN, kubernetes_folder};
+use crate::cluster::{Cluster, Host, HostName};
+use crate::item::{Component, Content, Directory, File, Item, Pinned, Unit};
+use crate::pki::{AuthorityKind, LedgerEntry, Profile, SecretRef};
+
+/// What is needed to work out the items of one host, and the faults found on the way.
+pub(super) struct Workshop<'a> {
+    pub(super) cluster: &'a Cluster,
+    pub(super) host: &'a Host,
+    pub(super) sources: Sources<'a>,
+    /// Every host of the cluster file.
+    pub(super) by_name: &'a HashMap<&'a HostName, &'a Host>,
+    pub(super) current: &'a HashMap<(Profile, HostName), &'a LedgerEntry>,
+    pub(super) shared: &'a SharedTexts,
+    pub(super) errors: Vec<HoldingsError>,
+}
+
+/// Texts that are the same on many hosts, written once.
+#[derive(Debug, Default)]
+pub(super) struct SharedTexts(Mutex<HashMap<String, Arc<str>>>);
+
+impl Workshop<'_> {
+    /// A configuration as YAML that is the same on every host with this `key`; made when first asked for.
+    pub(super) fn shared_yaml(&mut self, key: String, value: impl FnOnce() -> Value) -> Arc<str> {
+        let known = self.shared.0.lock().ok().and_then(|texts| texts.get(&key).cloned());
+        known.unwrap_or_else(|| {
+            let text: Arc<str> = self.yaml(&value()).into();
+            if let Ok(mut texts) = self.shared.0.lock() {
+                texts.insert(key, Arc::clone(&text));
+            }
+            text
+        })
+    }
+
+    pub(super) fn directory(path: &str, owner: &'static str, mode: u32) -> Item {
+        Item::Directory(Directory { path: path.to_owned(), owner, mode })
+    }
+
+    /// A file for all to read.
+    pub(super) fn file(
+        path: &str,
+        text: impl Into<Arc<str>>,
+        restarts: Option<&'static str>,
+    ) -> Item {
+        Item::File(File {
+            path: path.to_owned(),
+            owner: "root",
+            mode: 0o644,
+            content: Content::text(text),
+            restarts,
+        })
+    }
+
+    /// A unit file, and the unit; the port is where it listens, if systemd cannot know whether it is well.
+    pub(super) fn unit(name: &'static str, port: Option<u16>, file: &UnitFile) -> [Item; 2] {
+        let path = format!("/etc/systemd/system/{name}");
+        [Self::file(&path, file.to_string(), Some(name)), Item::Unit(Unit { name, port })]
+    }
+
+    /// An authority's certificate.
+    pub(super) fn authority(
+        &mut self,
+        kind: AuthorityKind,
+        path: &str,
+        restarts: Option<&'static str>,
+    ) -> Vec<Item> {
+        match self.sources.ledger.authority(kind) {
+            Some(authority) => vec![Self::file(path, authority.pem.as_str(), restarts)],
+            None => {
+                self.errors.push(HoldingsError::NoAuthority(kind));
+                Vec::new()
+            }
+        }
+    }
+
+    /// A certificate for all to read, and its key for its owner alone.
+    pub(super) fn certificate(&mut self, profile: Profile) -> Vec<Item> {
+        let host = self.host.name.clone();
+        let (Some(place), Some(entry)) =
+            (profile.place(), self.current.get(&(profile, host.clone())))
+        else {
+            self.errors.push(HoldingsError::NoCertificate { profile, host });
+            return Vec::new();
+        };
+        let key = Content::Secret {
+            secret: SecretRef::Certificate(entry.serial.clone()),
+            label: entry.label(),
+            sha256: entry.key_sha256.clone(),
+        };
+        vec![
+            Self::file(&place.certificate(), entry.pem.as_str(), None),
+            Self::key(&place.key(), place.owner, key, None),
+        ]
+    }
+
+    /// A secret from the strongbox, for its owner alone.
+    pub(super) fn key(
+        path: &str,
+        owner: &'static str,
+        content: Content,
+        restarts: Option<&'static str>,
+    ) -> Item {
+        Item::File(File { path: path.to_owned(), owner, mode: 0o600, content, restarts })
+    }
+
+    /// A value as YAML, under a line that says who wrote it.
+    pub(super) fn yaml(&mut self, value: &impl Serialize) -> String {
+        match serde_saphyr::to_string(value) {
+            Ok(text) => format!("{WRITTEN}{text}"),
+            Err(error) => {
+                let host = self.host.name.clone();
+                self.errors.push(HoldingsError::Yaml { host, why: error.to_string() });
+                String::new()
+            }
+        }
+    }
+
+    /// Programs of Kubernetes that a host runs, each with the unit that runs it.
+    pub(super) fn kubernetes(
+        &self,
+        programs: &[(&'static str, Option<&'static str>)],
+    ) -> Vec<Item> {
+        let version = self.cluster.kubernetes.to_string();
+        let folder = kubernetes_folder(self.cluster);
+        let mut items = vec![
+            Self::directory("/usr/local/lib/zoisite", "root", 0o755),
+            Self::directory(&folder, "root", 0o755),
+            Self::directory("/etc/zoisite", "root", 0o755),
+        ];
+        items.extend(programs.iter().map(|(file, restarts)| {
+            Item::Component(Component {
+                path: format!("{folder}/{file}"),
+                pinned: Pinned { name: "kubernetes", version: version.clone(), file },
+                restarts: *restarts,
+            })
+        }));
+        items
+    }
+}
