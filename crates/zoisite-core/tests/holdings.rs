@@ -10,7 +10,7 @@ use common::{Known, SALTMARSH, Trust, at, changed, host, two_families};
 use serde_json::Value;
 use zoisite_core::cluster::{Cluster, read};
 use zoisite_core::holdings::{Holdings, HostFacts, HostHoldings, Part, holdings, objects};
-use zoisite_core::item::{Content, File, Item};
+use zoisite_core::item::{File, Item};
 
 const COMPACT: &str = include_str!("../../../lab/clusters/compact.toml");
 const SINGLE: &str = include_str!("../../../lab/clusters/single.toml");
@@ -77,16 +77,13 @@ fn named_paths(text: &str) -> BTreeSet<String> {
         .collect()
 }
 
-fn paths_of(host: &HostHoldings) -> BTreeSet<&str> {
-    host.items
-        .iter()
-        .filter_map(|item| match item {
-            Item::Directory(directory) => Some(directory.path.as_str()),
-            Item::File(file) => Some(&file.path),
-            Item::Component(component) => Some(&component.path),
-            _ => None,
-        })
-        .collect()
+fn paths_of(host: &HostHoldings) -> BTreeSet<String> {
+    let paths = host.items.iter().flat_map(|item| match item {
+        Item::Absent(_) => Vec::new(),
+        Item::Pair(pair) => vec![pair.certificate_path(), pair.key_path()],
+        item => vec![item.describe().what],
+    });
+    paths.filter(|path| path.starts_with('/')).collect()
 }
 
 #[test]
@@ -99,12 +96,7 @@ fn every_path_that_a_file_names_is_on_that_host() {
                 let Some(content) = file.content.whole_text() else { continue };
                 for path in named_paths(&content) {
                     seen += 1;
-                    assert!(
-                        held.contains(path.as_str()),
-                        "{}: {} names {path}",
-                        host.host,
-                        file.path
-                    );
+                    assert!(held.contains(&path), "{}: {} names {path}", host.host, file.path);
                 }
             }
             assert!(seen > 0, "{}", host.host);
@@ -139,6 +131,11 @@ fn what_is_needed_is_put_before_what_needs_it() {
                             units.insert(last.to_owned());
                         }
                     }
+                    Item::Pair(pair) => {
+                        assert!(users.contains(pair.owner), "{name}: {}", pair.path);
+                        let (folder, _) = pair.path.rsplit_once('/').unwrap();
+                        assert!(there.contains(folder), "{name}: no folder for {}", pair.path);
+                    }
                     Item::Component(component) => {
                         let (folder, _) = component.path.rsplit_once('/').unwrap();
                         assert!(there.contains(folder), "{name}: {}", component.path);
@@ -157,10 +154,16 @@ fn what_is_needed_is_put_before_what_needs_it() {
 fn s5_keys_are_for_their_owner_alone_and_nothing_is_for_others_to_write() {
     for text in clusters() {
         for host in &made(&text).hosts {
-            for file in host.files() {
-                let key = matches!(file.content, Content::Secret { .. });
-                assert_eq!(file.mode & 0o022, 0, "{}: {}", host.host, file.path);
-                assert_eq!(key, file.mode == 0o600, "{}: {}", host.host, file.path);
+            for item in &host.items {
+                let Some(mode) = item.describe().mode else { continue };
+                assert_eq!(mode & 0o022, 0, "{}: {}", host.host, item.title());
+                assert_eq!(
+                    item.secret().is_some(),
+                    mode == 0o600,
+                    "{}: {}",
+                    host.host,
+                    item.title()
+                );
             }
         }
     }

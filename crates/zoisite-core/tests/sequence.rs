@@ -212,13 +212,13 @@ fn holdings_without_certificates_names_every_one_that_is_missing() {
 fn keys_are_for_their_host_and_readable_by_their_owner_alone() {
     let scene = Scene::new();
     for host in &scene.holdings.hosts {
+        let secret = |item: &Item| item.secret().map(|(_, label)| label.to_owned());
         let keys: Vec<_> =
-            host.files().filter(|f| matches!(f.content, Content::Secret { .. })).collect();
+            host.items.iter().filter_map(|i| Some((secret(i)?, i.describe().mode))).collect();
         assert_eq!(keys.len(), 3);
-        for key in keys {
-            let Content::Secret { label, .. } = &key.content else { continue };
+        for (label, mode) in keys {
             assert!(label.ends_with(&format!(" of {}", host.host)), "{label} on {}", host.host);
-            assert_eq!(key.mode, 0o600);
+            assert_eq!(mode, Some(0o600));
         }
     }
 }
@@ -228,7 +228,7 @@ fn what_needs_a_restart_rolls_and_what_does_not_is_put_right_at_once() {
     let mut scene = Scene::raised();
     scene.edit("egret", |o| spoil(o, CONFIG));
     scene.edit("ibis", |o| spoil(o, "/etc/zoisite/etcd/peer-authority.crt"));
-    scene.edit("heron", |o| spoil(o, "/etc/zoisite/etcd/server.crt"));
+    scene.edit("heron", |o| spoil(o, "/etc/zoisite/etcd/server/tls.crt"));
     assert_eq!(
         scene.ids(),
         [
@@ -272,9 +272,10 @@ fn each_kind_of_difference_is_seen() {
         ),
         (
             |o| {
-                o.found.files.get_mut("/etc/zoisite/etcd/peer.key").unwrap().owner = "root".into();
+                o.found.files.get_mut("/etc/zoisite/etcd/peer/tls.key").unwrap().owner =
+                    "root".into();
             },
-            "/etc/zoisite/etcd/peer.key has owner and mode root 600",
+            "/etc/zoisite/etcd/peer has owner and mode root 600",
         ),
         (
             |o| {

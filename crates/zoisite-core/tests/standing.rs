@@ -85,7 +85,8 @@ fn s2_a_silent_member_counts_as_down_for_the_quorum_and_as_up_for_disruption() {
     let mut scene = Scene::standing();
     scene.edit("egret", |o| {
         o.etcd.status = None;
-        o.found.files.get_mut("/etc/zoisite/etcd/probe.crt").unwrap().sha256 = Some("00".into());
+        o.found.files.get_mut("/etc/zoisite/etcd/probe/tls.crt").unwrap().sha256 =
+            Some("00".into());
     });
     let sequence = scene.plan().unwrap();
     assert_eq!(ids(&sequence), ["egret/etcd-put-right", "quorum"]);

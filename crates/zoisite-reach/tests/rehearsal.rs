@@ -274,8 +274,10 @@ impl Stage {
         for (name, path, text) in self.world().files() {
             if text.contains("PRIVATE KEY") {
                 let wanted = self.holdings.host(name).unwrap();
-                let file = wanted.files().find(|f| f.path == path);
-                let own = file.is_some_and(|f| matches!(f.content, Content::Secret { .. }));
+                let own = wanted.items.iter().any(|item| match item {
+                    Item::Pair(pair) => pair.key_path() == path,
+                    item => item.secret().is_some() && item.describe().what == path,
+                });
                 assert!(own, "{when}: a key stands in {path} of {name}");
             }
         }

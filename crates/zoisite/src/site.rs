@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use jiff::{SignedDuration, Timestamp};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
 use zoisite_core::holdings::ApiObject;
-use zoisite_core::item::{Component, ComponentSums, Content, Item};
+use zoisite_core::item::{Component, ComponentSums};
 use zoisite_core::pki::{KeySource as _, NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{ApiWork, Sequence, Work, contradictions};
@@ -344,17 +344,17 @@ impl Site {
         for step in &sequence.steps {
             let Work::Act(stretch) = &step.work else { continue };
             for operation in &stretch.operations {
-                let Operation::Put(Item::File(file)) = operation else { continue };
-                let Content::Secret { secret, label, .. } = &file.content else { continue };
+                let Operation::Put(item) = operation else { continue };
+                let Some((secret, label)) = item.secret() else { continue };
                 // Tokens are made when they are published, not before.
                 if secret.kept_under().is_none() {
                     continue;
                 }
-                let key = state.secret(secret, strongbox).map_err(|error| match error {
-                    StoreError::NoSecret(_) => StoreError::NoSecret(label.clone()),
+                let key = state.secret(&secret, strongbox).map_err(|error| match error {
+                    StoreError::NoSecret(_) => StoreError::NoSecret(label.to_owned()),
                     other => other,
                 })?;
-                contents.secrets.insert(secret.clone(), key);
+                contents.secrets.insert(secret, key);
             }
         }
         Ok(contents)

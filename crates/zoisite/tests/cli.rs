@@ -194,7 +194,7 @@ fn files_mirrors_hosts_and_writes_keys_only_when_asked() {
     let config = place.read("out/heron/etc/zoisite/etcd/etcd.yaml");
     assert!(config.contains("name: heron") && config.contains("# First start only"));
     assert!(place.read("out/ibis/etc/systemd/system/zoisite-etcd.service").contains("Type=notify"));
-    assert!(!place.path("out/heron/etc/zoisite/etcd/peer.key").exists());
+    assert!(!place.path("out/heron/etc/zoisite/etcd/peer/tls.key").exists());
     assert!(!place.path("out/curlew/etc/zoisite/etcd").exists(), "only what its roles ask for");
     let unit = place.read("out/curlew/etc/systemd/system/zoisite-api-server.service");
     assert!(unit.contains("--etcd-servers=https://10.77.0.11:2379,"), "{unit}");
@@ -210,7 +210,7 @@ fn files_mirrors_hosts_and_writes_keys_only_when_asked() {
     let manifest: serde_json::Value =
         serde_json::from_str(&place.read("out/manifest.json")).unwrap();
     let key =
-        manifest.as_array().unwrap().iter().find(|e| e["path"] == "/etc/zoisite/etcd/peer.key");
+        manifest.as_array().unwrap().iter().find(|e| e["path"] == "/etc/zoisite/etcd/peer/tls.key");
     let key = key.unwrap();
     assert_eq!((key["owner"].as_str(), key["mode"].as_str()), (Some("zoisite-etcd"), Some("0600")));
 
@@ -219,13 +219,13 @@ fn files_mirrors_hosts_and_writes_keys_only_when_asked() {
         .ended(0)
         .complains("private keys are among them");
     let mode = |name: &str| place.path(name).metadata().unwrap().permissions().mode() & 0o777;
-    assert_eq!(mode("out/heron/etc/zoisite/etcd/peer.key"), 0o600);
+    assert_eq!(mode("out/heron/etc/zoisite/etcd/peer/tls.key"), 0o600);
     assert_eq!(mode("out/heron/etc/zoisite"), 0o700);
     let again = place.read("out/heron/etc/zoisite/etcd/etcd.yaml");
     assert_eq!(again, config, "the same bytes every time");
     let _ = place.run(&["files", "--out", "out"]).ended(0);
     assert!(
-        !place.path("out/heron/etc/zoisite/etcd/peer.key").exists(),
+        !place.path("out/heron/etc/zoisite/etcd/peer/tls.key").exists(),
         "keys of before are taken away"
     );
 

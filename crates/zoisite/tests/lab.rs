@@ -12,6 +12,9 @@ use std::time::{Duration, Instant};
 
 use common::lab::{Lab, MEMBERS, lab, lab_root, project};
 use common::{Done, Place};
+use zoisite_core::holdings::HostHoldings;
+use zoisite_core::item::{Absent, Directory, Image, Item, RUNTIME_UNIT, Sysctl, Unit, User};
+use zoisite_core::script::Depth;
 
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
@@ -34,7 +37,7 @@ fn three_real_hosts_form_a_quorum_and_a_second_raise_changes_nothing() {
     for host in MEMBERS {
         let _ =
             lab.on(host, "stat -c '%U %a' /var/lib/etcd/data").ended(0).says("zoisite-etcd 700");
-        let keys = lab.on(host, "stat -c '%a %n' /etc/zoisite/etcd/*.key").ended(0);
+        let keys = lab.on(host, "stat -c '%a %n' /etc/zoisite/etcd/*/tls.key").ended(0);
         assert_eq!(keys.stdout.matches("600 /etc").count(), 3, "{keys:?}");
         let _ = lab.on(host, "systemctl is-enabled zoisite-etcd").ended(0).says("enabled");
         // The proof was removed again, and no temporary file is left.
@@ -132,7 +135,10 @@ fn what_is_changed_by_hand_is_shown_and_put_right_one_member_at_a_time() {
             lab.on(host, "sed -i s/4294967296/2147483648/ /etc/zoisite/etcd/etcd.yaml").ended(0);
     }
     let _ = lab
-        .on("heron", "chmod 644 /etc/zoisite/etcd/peer.key; echo x >/etc/zoisite/etcd/probe.crt")
+        .on(
+            "heron",
+            "chmod 644 /etc/zoisite/etcd/peer/tls.key; echo x >/etc/zoisite/etcd/probe/tls.crt",
+        )
         .ended(0);
     let _ = lab.zoisite(&["status"]).ended(3).says("etcd.yaml has other content");
     let steps = lab.zoisite(&["sequence", "--json"]).ended(0).json();
@@ -142,7 +148,7 @@ fn what_is_changed_by_hand_is_shown_and_put_right_one_member_at_a_time() {
     assert!(ids.contains(&"egret/etcd-restart") && ids.contains(&"ibis/etcd-restart"), "{ids:?}");
     lab.must_converge();
     assert_ne!(started("egret"), before[1], "egret was restarted");
-    let _ = lab.on("heron", "stat -c %a /etc/zoisite/etcd/peer.key").ended(0).says("600");
+    let _ = lab.on("heron", "stat -c %a /etc/zoisite/etcd/peer/tls.key").ended(0).says("600");
     let config = lab.on("egret", "cat /etc/zoisite/etcd/etcd.yaml").stdout;
     assert!(config.contains("quota-backend-bytes: 4294967296"), "{config}");
 }
@@ -312,9 +318,9 @@ fn two_runs_never_act_at_once_and_an_older_one_never_after_a_newer() {
         let _ = lab.zoisite(&["raise"]).ended(4).complains("S11 one hand");
     }
     assert!(first.wait().unwrap().success());
-    let _ = lab.on("egret", "chmod 644 /etc/zoisite/etcd/peer.key; echo 9999999999999999 >/var/lib/zoisite/generation").ended(0);
+    let _ = lab.on("egret", "chmod 644 /etc/zoisite/etcd/peer/tls.key; echo 9999999999999999 >/var/lib/zoisite/generation").ended(0);
     let _ = lab.zoisite(&["raise"]).ended(1).complains("a newer run (9999999999999999) has acted");
-    let _ = lab.on("egret", "stat -c %a /etc/zoisite/etcd/peer.key").ended(0).says("644");
+    let _ = lab.on("egret", "stat -c %a /etc/zoisite/etcd/peer/tls.key").ended(0).says("644");
 }
 
 /// The certificates that hosts get, as files: chain and purposes by openssl, and a public linter.
@@ -401,9 +407,9 @@ fn what_files_writes_forms_a_quorum_when_started_by_hand() {
         if with_certificate {
             command
                 .arg("--cert")
-                .arg(pki.join("probe.crt"))
+                .arg(pki.join("probe/tls.crt"))
                 .arg("--key")
-                .arg(pki.join("probe.key"));
+                .arg(pki.join("probe/tls.key"));
         }
         Done::of(command.args(words))
     };
@@ -445,8 +451,19 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     // And those that only look, or serve ports for a trial.
     let cluster = zoisite_core::cluster::read(&lab.place.read("zoisite.toml")).cluster.unwrap();
     let heron = &cluster.hosts[0];
+    let mut holdings = HostHoldings::new(&heron.name);
+    holdings.items.extend([
+        Item::User(User { name: "zoisite-etcd", home: "/".into() }),
+        Item::Directory(Directory { path: "/etc/zoisite".into(), owner: "root", mode: 0o755 }),
+        Item::Absent(Absent { path: "/etc/cni/net.d/10-zoisite.conflist".into() }),
+        Item::Sysctl(Sysctl { key: "net.ipv4.ip_forward", value: "1" }),
+        Item::Unit(Unit { name: RUNTIME_UNIT, port: None }),
+        Item::Image(Image { name: "zoisite.local/probe:1".into(), archive: "/probe".into() }),
+    ]);
     let ports = [(heron.address, 2380)];
     let looking = [
+        zoisite_core::script::observe(&holdings, Depth::Quick),
+        zoisite_core::script::take_back_script(&heron.name, 1),
         zoisite_core::survey::survey_script(&cluster, heron),
         zoisite_core::paths::listen_script(&heron.name, &ports, "word"),
         zoisite_core::paths::probe_script(&heron.name, &[(heron.address, 2380, Some("word"))]),

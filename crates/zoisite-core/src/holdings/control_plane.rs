@@ -176,16 +176,16 @@ fn api_server_flags(cluster: &Cluster, host: &Host) -> Flags {
         ("enable-bootstrap-token-auth", "true".into()),
         ("encryption-provider-config", at("encryption.yaml")),
         ("etcd-cafile", at("etcd-authority.crt")),
-        ("etcd-certfile", at("etcd.crt")),
-        ("etcd-keyfile", at("etcd.key")),
+        ("etcd-certfile", at("etcd/tls.crt")),
+        ("etcd-keyfile", at("etcd/tls.key")),
         ("etcd-servers", etcd.join(",")),
         ("kubelet-certificate-authority", at("cluster-authority.crt")),
-        ("kubelet-client-certificate", at("kubelet.crt")),
-        ("kubelet-client-key", at("kubelet.key")),
+        ("kubelet-client-certificate", at("kubelet/tls.crt")),
+        ("kubelet-client-key", at("kubelet/tls.key")),
         ("kubelet-preferred-address-types", "InternalIP,Hostname".into()),
         ("profiling", "false".into()),
-        ("proxy-client-cert-file", at("front-proxy.crt")),
-        ("proxy-client-key-file", at("front-proxy.key")),
+        ("proxy-client-cert-file", at("front-proxy/tls.crt")),
+        ("proxy-client-key-file", at("front-proxy/tls.key")),
         ("requestheader-allowed-names", "zoisite:front-proxy".into()),
         ("requestheader-client-ca-file", at("front-proxy-authority.crt")),
         ("requestheader-extra-headers-prefix", "X-Remote-Extra-".into()),
@@ -199,9 +199,9 @@ fn api_server_flags(cluster: &Cluster, host: &Host) -> Flags {
         // A plain stop waits for every watch to end, which takes about a minute.
         ("shutdown-delay-duration", "5s".into()),
         ("shutdown-watch-termination-grace-period", "10s".into()),
-        ("tls-cert-file", at("server.crt")),
+        ("tls-cert-file", at("server/tls.crt")),
         ("tls-min-version", "VersionTLS12".into()),
-        ("tls-private-key-file", at("server.key")),
+        ("tls-private-key-file", at("server/tls.key")),
     ])
 }
 
@@ -221,7 +221,8 @@ fn client(
     items.extend(shop.authority(AuthorityKind::Cluster, &authority, Some(unit)));
     items.extend(shop.certificate(profile));
     let server = url("https", shop.host.address, shop.cluster.control_plane.port);
-    let (certificate, key) = (format!("{folder}/client.crt"), format!("{folder}/client.key"));
+    let (certificate, key) =
+        (format!("{folder}/client/tls.crt"), format!("{folder}/client/tls.key"));
     let config = shop.yaml(&kubeconfig(
         shop.cluster.name.as_str(),
         &server,

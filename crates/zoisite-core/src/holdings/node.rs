@@ -450,8 +450,8 @@ fn kubelet_config(
         "registerWithTaints": wanted.taints,
         "rotateCertificates": true,
         "serverTLSBootstrap": false,
-        "tlsCertFile": format!("{KUBELET}/serving.crt"),
-        "tlsPrivateKeyFile": format!("{KUBELET}/serving.key"),
+        "tlsCertFile": format!("{KUBELET}/serving/tls.crt"),
+        "tlsPrivateKeyFile": format!("{KUBELET}/serving/tls.key"),
         "tlsMinVersion": "VersionTLS12",
         // A change of the node's condition is told soon, all is told again seldom.
         "nodeStatusUpdateFrequency": "4s",
@@ -489,8 +489,8 @@ fn proxy(shop: &mut Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
             json!({"certificate-authority": authority}),
             Profile::KubeProxy.id(),
             &Credential::Files {
-                certificate: &format!("{PROXY}/client.crt"),
-                key: &format!("{PROXY}/client.key"),
+                certificate: &format!("{PROXY}/client/tls.crt"),
+                key: &format!("{PROXY}/client/tls.key"),
             },
         )
     });

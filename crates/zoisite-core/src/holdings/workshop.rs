@@ -8,8 +8,8 @@ use serde_json::Value;
 
 use super::{HoldingsError, Sources, UnitFile, WRITTEN, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName};
-use crate::item::{Component, Content, Directory, File, Item, Pinned, Unit};
-use crate::pki::{AuthorityKind, LedgerEntry, Profile, SecretRef};
+use crate::item::{Component, Content, Directory, File, Item, Pair, Pinned, Unit};
+use crate::pki::{AuthorityKind, LedgerEntry, Profile};
 
 /// What is needed to work out the items of one host, and the faults found on the way.
 pub(super) struct Workshop<'a> {
@@ -81,7 +81,7 @@ impl Workshop<'_> {
         }
     }
 
-    /// A certificate for all to read, and its key for its owner alone.
+    /// A certificate for all to read, with its key for its owner alone.
     pub(super) fn certificate(&mut self, profile: Profile) -> Vec<Item> {
         let host = self.host.name.clone();
         let (Some(place), Some(entry)) =
@@ -90,15 +90,14 @@ impl Workshop<'_> {
             self.errors.push(HoldingsError::NoCertificate { profile, host });
             return Vec::new();
         };
-        let key = Content::Secret {
-            secret: SecretRef::Certificate(entry.serial.clone()),
+        vec![Item::Pair(Pair {
+            path: place.path(),
+            owner: place.owner,
+            serial: entry.serial.clone(),
             label: entry.label(),
-            sha256: entry.key_sha256.clone(),
-        };
-        vec![
-            Self::file(&place.certificate(), entry.pem.as_str(), None),
-            Self::key(&place.key(), place.owner, key, None),
-        ]
+            certificate: entry.pem.as_str().into(),
+            key_sha256: entry.key_sha256.clone(),
+        })]
     }
 
     /// A secret from the strongbox, for its owner alone.

@@ -218,9 +218,7 @@ back_file() { back_path "$@"; }
 
     fn put(&self, act: &mut Act<'_>) -> Result<(), String> {
         let text = Zeroizing::new(match (&self.content, act.keys) {
-            (Content::Secret { label, sha256, .. }, KeyText::Masked) => {
-                format!("(private key: {label}, sha256 {sha256})\n")
-            }
+            (Content::Secret { label, sha256, .. }, KeyText::Masked) => masked(label, sha256),
             (Content::Secret { secret, label, .. }, KeyText::Opened(open)) => {
                 open(secret).ok_or_else(|| label.clone())?.expose().to_owned()
             }
@@ -257,4 +255,16 @@ back_file() { back_path "$@"; }
     fn restarts(&self) -> Option<&'static str> {
         self.restarts
     }
+
+    fn secret(&self) -> Option<(SecretRef, &str)> {
+        match &self.content {
+            Content::Secret { secret, label, .. } => Some((secret.clone(), label)),
+            Content::Text { .. } => None,
+        }
+    }
+}
+
+/// What stands in the place of a secret where a person reads.
+pub(super) fn masked(label: &str, sha256: &str) -> String {
+    format!("(private key: {label}, sha256 {sha256})\n")
 }

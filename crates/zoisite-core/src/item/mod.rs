@@ -11,6 +11,7 @@ mod component;
 mod directory;
 mod file;
 mod image;
+mod pair;
 mod sysctl;
 mod unit;
 mod user;
@@ -26,10 +27,12 @@ pub use component::{Component, ComponentSums, ComponentsError, Pinned};
 pub use directory::{Directory, DirectoryFacts};
 pub use file::{Content, FIRST_START, File, FileFacts, KeyText};
 pub use image::{Image, RUNTIME_UNIT};
+pub use pair::Pair;
 pub use sysctl::Sysctl;
 pub use unit::{Unit, UnitFacts, program_version};
 pub use user::User;
 
+use crate::pki::SecretRef;
 use crate::text::quote;
 
 /// In which way something on a host is not as it must be.
@@ -148,6 +151,10 @@ trait Kind {
     fn restarts(&self) -> Option<&'static str> {
         None
     }
+    /// The secret in it, and what a person calls it.
+    fn secret(&self) -> Option<(SecretRef, &str)> {
+        None
+    }
 }
 
 /// Makes of the list of kinds, each with what a look finds of one, the type of an item, what is found of them, and the ways to each kind.
@@ -201,6 +208,11 @@ macro_rules! kinds {
                 match self { $(Self::$kind(item) => item.restarts(),)* }
             }
 
+            /// The secret in it, and what a person calls it.
+            pub fn secret(&self) -> Option<(SecretRef, &str)> {
+                match self { $(Self::$kind(item) => item.secret(),)* }
+            }
+
             /// In which ways it is not as it must be.
             pub fn differs(&self, seen: Seen<'_>) -> Vec<Differs> {
                 match self { $(Self::$kind(item) => item.differs(seen),)* }
@@ -229,6 +241,8 @@ kinds! {
     Directory in directories: DirectoryFacts,
     /// A file.
     File in files: FileFacts,
+    /// A certificate with its key; where the link leads.
+    Pair in pairs: String,
     /// A pinned file of a component, large and the same everywhere.
     Component in components: String,
     /// A file that must not be there: what an earlier cluster file asked for and this one forbids.

@@ -7,7 +7,7 @@ read_notes() {
   if [ ! -f "$state/notes" ]; then return; fi
   # The last line may have been cut by a loss of power.
   if [ -n "$(tail -c 1 "$state/notes")" ]; then printf '\n' >>"$state/notes"; fi
-  notes=$(grep "$tab[.]\$" "$state/notes")
+  notes=$(grep "${tab}[.]\$" "$state/notes")
 }
 is_noted() { case $nl$notes in *"$nl$1$tab$2$tab"*) ;; *) return 1 ;; esac; }
 # kind, name, what was before
@@ -83,12 +83,13 @@ renew_notes() {
 # Everything that was put here, the last first; each note goes when its item is back.
 take_back() {
   attempt "making $state/resume" mkdir -p -m 0700 "$state/resume"
-  set -f
   while [ -n "$notes" ]; do
+    set -f
     IFS=$tab
     # shellcheck disable=SC2086 # the fields of the last line
     set -- ${notes##*"$nl"}
     unset IFS
+    set +f
     kind=$1
     shift
     begin "take back $kind $1"
@@ -100,7 +101,6 @@ take_back() {
     esac
     attempt "noting that $1 is back" put_text "$notes" "$state/notes" root
   done
-  set +f
   rm -rf "$state/notes" "$state/kept" "$state/pending"
   attempt "reloading systemd" systemctl daemon-reload
   for unit in "$state"/resume/*; do

@@ -83,21 +83,26 @@ pub enum Holder {
 pub struct Place {
     /// Folder below `/etc/zoisite`.
     pub folder: &'static str,
-    /// File name without its ending.
+    /// Name of the link that leads to certificate and key.
     pub stem: &'static str,
     /// System user that reads the key; nobody else but root can.
     pub owner: &'static str,
 }
 
 impl Place {
+    /// Path of the pair.
+    pub fn path(&self) -> String {
+        format!("/etc/zoisite/{}/{}", self.folder, self.stem)
+    }
+
     /// Path of the certificate.
     pub fn certificate(&self) -> String {
-        format!("/etc/zoisite/{}/{}.crt", self.folder, self.stem)
+        format!("{}/tls.crt", self.path())
     }
 
     /// Path of the private key.
     pub fn key(&self) -> String {
-        format!("/etc/zoisite/{}/{}.key", self.folder, self.stem)
+        format!("{}/tls.key", self.path())
     }
 }
 

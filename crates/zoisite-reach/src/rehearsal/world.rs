@@ -8,8 +8,8 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{CLUSTER_MARK, ETCD_UNIT, HostFacts, HostHoldings, TOKEN_PATH};
 use zoisite_core::item::{
-    Component, ComponentSums, Content, FIRST_START, File, FileFacts, Found, Item, RUNTIME_UNIT,
-    Seen, UnitFacts, program_version,
+    Component, ComponentSums, Content, FIRST_START, File, FileFacts, Found, Item, Pair,
+    RUNTIME_UNIT, Seen, UnitFacts, program_version,
 };
 use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{
@@ -45,7 +45,7 @@ pub enum Fault {
 }
 
 /// A file on a simulated host.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct SimFile {
     pub text: String,
     pub owner: String,
@@ -55,14 +55,15 @@ pub(super) struct SimFile {
 impl SimFile {
     /// What a look says of it.
     fn seen_as(&self, file: &File) -> FileFacts {
-        let parted = file.content.first_start().is_some();
-        let lasting = match parted {
-            true => self.text.split(FIRST_START).next().unwrap_or_default(),
-            false => &self.text,
-        };
+        let lasting = self.text.split(FIRST_START).next();
+        self.seen(lasting.filter(|_| file.content.first_start().is_some()))
+    }
+
+    /// The same, where only its lasting text is compared.
+    fn seen(&self, lasting: Option<&str>) -> FileFacts {
         FileFacts {
-            sha256: Some(digest(lasting)),
-            whole_sha256: parted.then(|| digest(&self.text)),
+            sha256: Some(digest(lasting.unwrap_or(&self.text))),
+            whole_sha256: lasting.map(|_| digest(&self.text)),
             owner: self.owner.clone(),
             mode: format!("{:o}", self.mode),
         }
@@ -308,6 +309,7 @@ impl World {
         let Some(sim) = self.hosts.get_mut(host) else { return Ok(false) };
         match operation {
             Operation::Put(Item::File(file)) => sim.put(file, keys),
+            Operation::Put(Item::Pair(pair)) => sim.put_pair(pair, keys),
             Operation::Put(item) => sim.put_item(item),
             Operation::Mark { path, owner, text } => {
                 let new = SimFile { text: text.clone(), owner: (*owner).to_owned(), mode: 0o600 };
@@ -468,6 +470,12 @@ impl World {
                     let facts = sim.files.get(&file.path).map(|found| found.seen_as(file));
                     out.found.files.extend(facts.map(|facts| (file.path.clone(), facts)));
                 }
+                Item::Pair(pair) => {
+                    for path in [pair.certificate_path(), pair.key_path()] {
+                        let facts = sim.files.get(&path).map(|found| found.seen(None));
+                        out.found.files.extend(facts.map(|facts| (path, facts)));
+                    }
+                }
                 Item::Absent(absent) if sim.files.contains_key(&absent.path) => {
                     out.found.leftovers.insert(absent.path.clone(), ());
                 }
@@ -579,6 +587,28 @@ impl SimHost {
             Seen { found: &self.found, arch: "amd64", begun: false, hangs: false, sums: &sums };
         let changed = had_file || !item.differs(seen).is_empty();
         item.hold(&mut self.found, "");
+        Ok(changed)
+    }
+
+    fn put_pair(
+        &mut self,
+        pair: &Pair,
+        keys: &dyn Fn(&SecretRef) -> Option<Secret>,
+    ) -> Result<bool, Outcome> {
+        let attempted = format!("putting {}", pair.path);
+        let secret = SecretRef::Certificate(pair.serial.clone());
+        let key =
+            keys(&secret).ok_or_else(|| failed(&attempted, format!("no key of {}", pair.label)))?;
+        let halves = [
+            (pair.certificate_path(), pair.certificate.to_string(), "root", 0o644),
+            (pair.key_path(), key.expose().to_owned(), pair.owner, 0o600),
+        ];
+        let mut changed = self.put_item(&Item::Pair(pair.clone()))?;
+        for (path, text, owner, mode) in halves {
+            let new = SimFile { text, owner: owner.to_owned(), mode };
+            let old = self.files.insert(path, new.clone());
+            changed |= old.is_none_or(|old| old != new);
+        }
         Ok(changed)
     }
 

@@ -7,8 +7,10 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde::{Deserialize, Serialize};
+use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::Part;
 use zoisite_core::item::{Content, Item};
+use zoisite_core::pki::{Secret, SecretRef};
 
 use crate::cli::Options;
 use crate::failure::{Failure, Kind};
@@ -51,6 +53,49 @@ struct Entry {
     file: Option<PathBuf>,
 }
 
+/// What is in a file that is written.
+enum Text {
+    Open(String),
+    Secret(SecretRef),
+}
+
+/// The lines of an item, each with its text where it is a file: two for a pair, else one.
+fn entries_of(host: &HostName, item: &Item) -> Vec<(Entry, Option<Text>)> {
+    let described = item.describe();
+    let entry = |kind: &str, path: String| Entry {
+        host: host.to_string(),
+        kind: kind.to_owned(),
+        path,
+        owner: described.owner.map(ToOwned::to_owned),
+        mode: described.mode.map(|mode| format!("{mode:04o}")),
+        note: described.note.clone(),
+        file: None,
+    };
+    let mut whole = entry(described.kind, described.what.clone());
+    match item {
+        Item::File(file) => {
+            let text = match &file.content {
+                Content::Secret { secret, .. } => Text::Secret(secret.clone()),
+                content => Text::Open(content.whole_text().unwrap_or_default()),
+            };
+            vec![(whole, Some(text))]
+        }
+        Item::Pair(pair) => {
+            whole.note = Some(format!("private key of {}: not written", pair.label));
+            (whole.kind, whole.path) = ("file".into(), pair.key_path());
+            let mut certificate = entry("file", pair.certificate_path());
+            (certificate.owner, certificate.mode) = (Some("root".into()), Some("0644".into()));
+            certificate.note = None;
+            let key = SecretRef::Certificate(pair.serial.clone());
+            vec![
+                (certificate, Some(Text::Open(pair.certificate.to_string()))),
+                (whole, Some(Text::Secret(key))),
+            ]
+        }
+        _ => vec![(whole, None)],
+    }
+}
+
 const MANIFEST: &str = "manifest.json";
 
 pub fn run(options: &Options, args: &FilesArgs) -> Result<ExitCode, Failure> {
@@ -65,41 +110,35 @@ pub fn run(options: &Options, args: &FilesArgs) -> Result<ExitCode, Failure> {
     let strongbox = if args.with_keys { Some(site.strongbox()?) } else { None };
 
     let mut entries = Vec::new();
-    let mut texts: Vec<(PathBuf, zoisite_core::pki::Secret, u32)> = Vec::new();
+    let mut texts: Vec<(PathBuf, Secret, u32)> = Vec::new();
     for host in &prepared.holdings.hosts {
         for item in &host.items {
-            let described = item.describe();
-            let mut entry = Entry {
-                host: host.host.to_string(),
-                kind: described.kind.to_owned(),
-                path: described.what,
-                owner: described.owner.map(ToOwned::to_owned),
-                mode: described.mode.map(|mode| format!("{mode:04o}")),
-                note: described.note,
-                file: None,
-            };
-            if let Item::File(file) = item {
-                let target = Path::new(host.host.as_str()).join(file.path.trim_start_matches('/'));
-                let text = match (&file.content, &strongbox) {
-                    (Content::Secret { secret, .. }, Some(strongbox)) => {
+            let host_folder = Path::new(host.host.as_str());
+            for (mut entry, text) in entries_of(&host.host, item) {
+                let target = host_folder.join(entry.path.trim_start_matches('/'));
+                let text = match (text, &strongbox) {
+                    (Some(Text::Open(text)), _) => Some(Secret::new(text)),
+                    (Some(Text::Secret(secret)), Some(strongbox)) => {
                         entry.note = None;
-                        Some(state.secret(secret, strongbox)?)
+                        Some(state.secret(&secret, strongbox)?)
                     }
-                    (Content::Secret { .. }, None) => None,
-                    (content, _) => Some(zoisite_core::pki::Secret::new(
-                        content.whole_text().unwrap_or_default(),
-                    )),
+                    (Some(Text::Secret(_)), None) | (None, _) => None,
                 };
+                // Parts that share a host share some directories.
+                let known = |other: &Entry| {
+                    let name = |entry: &Entry| {
+                        (entry.host.clone(), entry.kind.clone(), entry.path.clone())
+                    };
+                    name(other) == name(&entry)
+                };
+                if entries.iter().rev().take(2 * host.items.len()).any(known) {
+                    continue;
+                }
                 if let Some(text) = text {
-                    texts.push((target.clone(), text, file.mode));
+                    let mode = entry.mode.as_deref().and_then(|m| u32::from_str_radix(m, 8).ok());
+                    texts.push((target.clone(), text, mode.unwrap_or(0o600)));
                     entry.file = Some(target);
                 }
-            }
-            // Parts that share a host share some directories.
-            let known = |other: &Entry| {
-                (&other.host, &other.kind, &other.path) == (&entry.host, &entry.kind, &entry.path)
-            };
-            if !entries.iter().rev().take(host.items.len()).any(known) {
                 entries.push(entry);
             }
         }
@@ -110,7 +149,7 @@ pub fn run(options: &Options, args: &FilesArgs) -> Result<ExitCode, Failure> {
         })?;
         let name = format!("{:02}-{}-{}", number + 1, object.kind(), object.name());
         let target = Path::new(OBJECTS).join(format!("{}.yaml", file_name(&name)));
-        texts.push((target.clone(), zoisite_core::pki::Secret::new(text), 0o644));
+        texts.push((target.clone(), Secret::new(text), 0o644));
         entries.push(Entry {
             host: OBJECTS.into(),
             kind: "object".into(),
@@ -171,7 +210,7 @@ fn earlier(out: &Path) -> Result<Vec<PathBuf>, Failure> {
 fn write_all(
     out: &Path,
     old: &[PathBuf],
-    texts: &[(PathBuf, zoisite_core::pki::Secret, u32)],
+    texts: &[(PathBuf, Secret, u32)],
     entries: &[Entry],
     with_keys: bool,
 ) -> Result<(), Failure> {

@@ -1,0 +1,196 @@
+use std::fmt::Write as _;
+use std::sync::Arc;
+
+use zeroize::Zeroizing;
+
+use super::file::masked;
+use super::{Act, Described, Differs, FileFacts, Found, KeyText, Kind, Look, Seen, access};
+use crate::pki::SecretRef;
+use crate::text::{digest, quote};
+
+/// A certificate with its key. Both stand in a folder of their own, named by the serial number, to which a link
+/// leads: a new pair goes in by one rename, and nobody ever reads one half of each.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Pair {
+    /// Absolute path of the link.
+    pub path: String,
+    /// System user that reads the key.
+    pub owner: &'static str,
+    /// Serial number of the certificate.
+    pub serial: String,
+    /// Its certificate, as a person says it.
+    pub label: String,
+    /// The certificate, PEM.
+    pub certificate: Arc<str>,
+    /// SHA-256 of the key's PEM text, in hexadecimal.
+    pub key_sha256: String,
+}
+
+impl Pair {
+    /// Path of the certificate.
+    pub fn certificate_path(&self) -> String {
+        format!("{}/tls.crt", self.path)
+    }
+
+    /// Path of the key.
+    pub fn key_path(&self) -> String {
+        format!("{}/tls.key", self.path)
+    }
+
+    /// Where the link leads to.
+    fn target(&self) -> String {
+        let name = self.path.rsplit('/').next().unwrap_or_default();
+        format!("{name}-{}", self.serial)
+    }
+
+    /// Both files: path, owner, mode, checksum.
+    fn halves(&self) -> [(String, &'static str, u32, String); 2] {
+        [
+            (self.certificate_path(), "root", 0o644, digest(&self.certificate)),
+            (self.key_path(), self.owner, 0o600, self.key_sha256.clone()),
+        ]
+    }
+}
+
+impl Kind for Pair {
+    const LOOK: &'static str = r#"
+# Where links lead to.
+pairs() {
+  for path in "$@"; do
+    if [ -L "$path" ]; then say pair "$path" "$(readlink "$path")"; fi
+  done
+}
+"#;
+
+    const ACT: &'static str = r#"
+# path, owner, serial; certificate and key come by descriptors of their own
+pair() {
+  begin "pair $1"
+  new="$1.zoisite-new"
+  rm -rf "$new"
+  attempt "making $new" mkdir -m 0755 "$new"
+  out=$( (new_file "$new/tls.crt" <&3 && new_file "$new/tls.key" <&4) 2>&1) || { rm -rf "$new"; fail "writing $1" "$out"; }
+  attempt "giving the key of $1 to $2" chown "$2:$2" "$new/tls.key"
+  attempt "setting the mode of $1" chmod 644 "$new/tls.crt"
+  attempt "setting the mode of the key of $1" chmod 600 "$new/tls.key"
+  if [ -L "$1" ] && [ "$(readlink "$1")" = "${1##*/}-$3" ] && alike tls.crt && alike tls.key; then
+    rm -rf "$new"
+    same
+    return
+  fi
+  attempt "writing $1" sync "$new/tls.crt" "$new/tls.key"
+  # One that was carried here by hand is a folder itself.
+  if [ -d "$1" ] && [ ! -L "$1" ] && [ "$(ls "$1")" = "tls.crt${nl}tls.key" ]; then
+    note pair "$1" absent
+    attempt "putting $1 aside" mv "$1" "$1-by-hand"
+  fi
+  if [ -d "$1" ] && [ ! -L "$1" ]; then
+    rm -rf "$new"
+    fail "replacing $1" "a directory stands there"
+  fi
+  note_path pair "$1"
+  # Damaged or half gone: the good one takes the place of the bad one beside it.
+  rm -rf "$1-$3.zoisite-bad"
+  if [ -e "$1-$3" ]; then attempt "putting the damaged $1 aside" mv "$1-$3" "$1-$3.zoisite-bad"; fi
+  attempt "putting $1" mv "$new" "$1-$3"
+  rm -f "$1.zoisite-link"
+  attempt "linking $1" ln -s "${1##*/}-$3" "$1.zoisite-link"
+  attempt "replacing $1" mv -fT "$1.zoisite-link" "$1"
+  drop_pairs "$1" "$1-$3"
+  changed
+}
+# Whether a half is as it should be, with its owner and mode.
+alike() {
+  cmp -s "$new/$1" "${new%.zoisite-new}/$1" &&
+    [ "$(stat -c '%U %a' "$new/$1")" = "$(stat -c '%U %a' "${new%.zoisite-new}/$1")" ]
+}
+# Folders of pairs behind a link, but for one.
+drop_pairs() {
+  for old in "$1"-*; do
+    if [ "$old" != "${2:-}" ] && [ -d "$old" ] && [ ! -L "$old" ] && [ -e "$old/tls.key" ]; then rm -rf "$old"; fi
+  done
+}
+back_pair() {
+  back_path "$@"
+  drop_pairs "$1"
+}
+"#;
+
+    fn describe(&self) -> Described {
+        Described::new("pair", &self.path)
+            .with_access(self.owner, 0o600)
+            .with_note(format!("certificate and key of {}", self.label))
+    }
+
+    fn look(&self, look: &mut Look) {
+        look.batch("pairs", &self.path);
+        for (path, ..) in self.halves() {
+            look.batch("paths", &path);
+            look.batch("sums", &path);
+        }
+    }
+
+    fn read(found: &mut Found, fields: &[&str]) {
+        if let ["pair", path, target] = fields {
+            found.pairs.insert((*path).into(), (*target).into());
+        }
+    }
+
+    fn differs(&self, seen: Seen<'_>) -> Vec<Differs> {
+        let Some(target) = seen.found.pairs.get(&self.path) else { return vec![Differs::Missing] };
+        let halves = self.halves();
+        let found: Vec<&FileFacts> =
+            halves.iter().filter_map(|(path, ..)| seen.found.files.get(path)).collect();
+        if found.len() < 2 || found.iter().any(|half| half.sha256.is_none()) {
+            return vec![Differs::Missing];
+        }
+        let pairs = || found.iter().zip(&halves);
+        if *target != self.target()
+            || pairs().any(|(half, (.., sum))| half.sha256.as_ref() != Some(sum))
+        {
+            return vec![Differs::Content];
+        }
+        pairs()
+            .find_map(|(half, (_, owner, mode, _))| access(&half.owner, &half.mode, owner, *mode))
+            .into_iter()
+            .collect()
+    }
+
+    fn put(&self, act: &mut Act<'_>) -> Result<(), String> {
+        let secret = SecretRef::Certificate(self.serial.clone());
+        let key = Zeroizing::new(match act.keys {
+            KeyText::Masked => masked(&self.label, &self.key_sha256),
+            KeyText::Opened(open) => {
+                open(&secret).ok_or_else(|| self.label.clone())?.expose().to_owned()
+            }
+        });
+        // No line of a PEM text is a marker.
+        let _ = write!(
+            act.body,
+            "pair {} {} {} 3<<'CERTIFICATE' 4<<'KEY'\n{}CERTIFICATE\n{}KEY\n",
+            quote(&self.path),
+            self.owner,
+            quote(&self.serial),
+            self.certificate,
+            *key,
+        );
+        Ok(())
+    }
+
+    fn hold(&self, found: &mut Found, _: &str) {
+        found.pairs.insert(self.path.clone(), self.target());
+        for (path, owner, mode, sum) in self.halves() {
+            let facts = FileFacts {
+                sha256: Some(sum),
+                whole_sha256: None,
+                owner: owner.into(),
+                mode: format!("{mode:o}"),
+            };
+            found.files.insert(path, facts);
+        }
+    }
+
+    fn secret(&self) -> Option<(SecretRef, &str)> {
+        Some((SecretRef::Certificate(self.serial.clone()), &self.label))
+    }
+}
