@@ -514,11 +514,11 @@ fn s6_a_token_that_a_run_made_for_a_host_that_is_in_by_now_is_taken_back() {
 fn swap_is_no_obstacle_where_the_kubelet_is_told_to_bear_it() {
     let mut scene = Scene::standing();
     scene.edit("tern-1", |o| o.swap = true);
-    assert!(scene.plan().is_err());
+    assert_eq!(scene.plan().unwrap().left_out.len(), 1);
     let text =
         SALTMARSH.replacen("[workers]\n", "[workers]\nkubelet = { failSwapOn = false }\n", 1);
     scene.cluster = read(&text).cluster.unwrap();
-    assert!(scene.plan().is_ok());
+    assert_eq!(scene.plan().unwrap().left_out, []);
 }
 
 #[test]

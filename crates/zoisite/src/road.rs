@@ -356,6 +356,8 @@ pub struct Sighting {
     pub looks: Looks,
     pub api: ApiLook,
     met: Result<Vec<(HostName, MachinePin)>, Failure>,
+    /// What else makes hosts unfit that are left out.
+    also: Vec<Trouble>,
 }
 
 impl Sighting {
@@ -369,7 +371,7 @@ impl Sighting {
 
     /// Plans; every refusal and trouble is a failure.
     pub fn plan(
-        &self,
+        &mut self,
         site: &Site,
         prepared: &Prepared,
         sums: &ComponentSums,
@@ -394,8 +396,18 @@ impl Sighting {
             now: now(),
         };
         // What does not let it be planned is told together with what else is wrong on hosts.
-        plan(input, PlanOptions { patience })
-            .map_err(|why| Failure::from(why).and(Failure::troubles(self.troubles())))
+        let sequence = plan(input, PlanOptions { patience })
+            .map_err(|why| Failure::from(why).and(Failure::troubles(self.troubles())))?;
+        for trouble in &sequence.left_out {
+            if let Some(look) = trouble.host.as_ref().and_then(|host| self.looks.get_mut(host))
+                && look.is_ok()
+            {
+                *look = Err(trouble.clone());
+            } else {
+                self.also.push(trouble.clone());
+            }
+        }
+        Ok(sequence)
     }
 
     /// Leaves hosts out that have nothing of ours yet and are not fit for it, as if they had not answered.
@@ -411,7 +423,8 @@ impl Sighting {
 
     /// Hosts that could not be looked at, or were left out.
     pub fn troubles(&self) -> Vec<&Trouble> {
-        self.looks.values().filter_map(|look| look.as_ref().err()).collect()
+        let looks = self.looks.values().filter_map(|look| look.as_ref().err());
+        looks.chain(&self.also).collect()
     }
 }
 
@@ -443,7 +456,7 @@ pub async fn sighting(
         reach.set_api_access(access);
     }
     let api = ask(reach, prepared, &looks).await;
-    Ok(Sighting { looks, api, met })
+    Ok(Sighting { looks, api, met, also: Vec::new() })
 }
 
 /// Asks the API what there is to know of it, if there may be one.

@@ -284,6 +284,8 @@ pub struct Sequence {
     pub differences: Vec<Difference>,
     /// So many nodes may be interrupted at once, when the first one has come back; at least one.
     pub nodes_at_once: usize,
+    /// Hosts that are unfit, and why: nothing is done there, and what needs them is not done either.
+    pub left_out: Vec<Trouble>,
 }
 
 impl Sequence {

@@ -96,7 +96,7 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     let sums = raise::simulated_sums(&prepared);
     let mut reach = road::rehearsal(&world, site.no_contents(), u64::MAX);
     let how = (Depth::Quick, &[][..]);
-    let found =
+    let mut found =
         super::block_on(road::sighting(&site, &mut scratch, &mut reach, &mut prepared, how))??;
     let sequence = found.plan(&site, &prepared, &sums, &[], 300)?;
     view::out(&super::sequence::render(&sequence, false, style));

@@ -134,8 +134,8 @@ impl Lab {
             host,
             &format!(
                 "/usr/local/lib/zoisite/etcd-*/etcdctl --endpoints https://{address}:2379 \
-                 --cacert /etc/zoisite/etcd/client-authority.crt --cert /etc/zoisite/etcd/probe.crt \
-                 --key /etc/zoisite/etcd/probe.key --command-timeout 20s {words}"
+                 --cacert /etc/zoisite/etcd/client-authority.crt --cert /etc/zoisite/etcd/probe/tls.crt \
+                 --key /etc/zoisite/etcd/probe/tls.key --command-timeout 20s {words}"
             ),
         )
     }

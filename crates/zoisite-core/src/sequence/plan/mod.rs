@@ -5,6 +5,7 @@ mod etcd;
 mod nodes;
 mod rollout;
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
@@ -153,39 +154,34 @@ pub struct Unplannable {
 
 /// Works out what must be done so that the hosts hold what the holdings say.
 ///
-/// An unreachable member of a formed quorum is left out and the others are looked after; before the
-/// quorum is formed every member must be there, as they start together. Other hosts that cannot be
-/// reached are left out.
+/// A host that could not be looked at, or is unfit, is left out with what needs it, and the others are looked
+/// after; before the quorum is formed every member must be there, as they start together.
 ///
 /// # Errors
 /// Every refusal by a safety rule and every trouble that stands in the way.
 pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unplannable> {
-    let compare = |holdings: &HostHoldings| {
-        let observed = input.looks.get(&holdings.host)?.as_ref().ok()?;
-        let found = differences(holdings, observed, input.sums);
-        Some((found, unusable(&input, holdings, observed)))
-    };
-    let hosts = &input.holdings.hosts;
-    let compared: Vec<Option<_>> = hosts.par_iter().map(compare).collect();
-    let mut differences = BTreeMap::new();
-    let mut none = Unplannable { refusals: Vec::new(), troubles: Vec::new() };
-    for (holdings, (found, troubles)) in
-        hosts.iter().zip(compared).filter_map(|(holdings, compared)| Some((holdings, compared?)))
-    {
-        differences.insert(&holdings.host, found);
-        none.troubles.extend(troubles);
-    }
-    none.refusals.extend(judge(&input));
+    let mut none = Unplannable { refusals: judge(&input), troubles: Vec::new() };
     // Of versions that are refused nothing is looked for.
-    if !none.refusals.iter().any(|refusal| refusal.rule == rules::Rule::Skew) {
-        none.troubles.extend(missing(&input));
-    }
+    let skewed = none.refusals.iter().any(|refusal| refusal.rule == rules::Rule::Skew);
+    let left_out = unfit(&input, !skewed);
+    let looks = without(input.looks, &left_out);
+    let input = PlanInput { looks: &looks, ..input };
+    let hosts = &input.holdings.hosts;
+    let compared = hosts.par_iter().filter_map(|holdings| {
+        let observed = input.looks.get(&holdings.host)?.as_ref().ok()?;
+        Some((&holdings.host, differences(holdings, observed, input.sums)))
+    });
+    let mut differences: BTreeMap<_, _> = compared.collect();
     let mut draft = Draft { input, options, steps: Vec::new(), differences: &differences, none };
     let quorum = etcd::plan(&mut draft);
     let control = control_plane::plan(&mut draft, quorum);
     nodes::plan(&mut draft, &control);
-    if !draft.none.refusals.is_empty() || !draft.none.troubles.is_empty() {
-        return Err(draft.none);
+    none = draft.none;
+    if !none.refusals.is_empty() || !none.troubles.is_empty() {
+        let told: Vec<Trouble> = std::mem::take(&mut none.troubles);
+        none.troubles.extend(left_out.iter().cloned());
+        none.troubles.extend(told.into_iter().filter(|trouble| !left_out.contains(trouble)));
+        return Err(none);
     }
     // In the order of the cluster file, as everything that is shown.
     let steps = draft.steps;
@@ -193,31 +189,51 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
         hosts.iter().filter_map(|host| differences.remove(&host.host)).flatten().collect();
     // A tenth of the nodes, when the first one has shown that the change works.
     let nodes_at_once = (input.nodes.len() / 10).clamp(1, 10);
-    Ok(Sequence { steps, differences, nodes_at_once })
+    Ok(Sequence { steps, differences, nodes_at_once, left_out })
 }
 
-/// Pinned files without a checksum, each told once, however many hosts need it.
-fn missing(input: &PlanInput<'_>) -> Vec<Trouble> {
-    let mut hosts: BTreeMap<(&Pinned, &str), Vec<&HostName>> = BTreeMap::new();
-    for holdings in input.holdings.hosts.iter().filter(|_| input.sums.are_known()) {
-        let Some(Ok(observed)) = input.looks.get(&holdings.host) else { continue };
-        for component in holdings.components() {
-            if input.sums.sha256(&component.pinned, &observed.arch).is_none() {
-                let need = (&component.pinned, observed.arch.as_str());
-                hosts.entry(need).or_default().push(&holdings.host);
-            }
+/// What makes hosts unfit, each told with its host; whether components are looked for too.
+fn unfit(input: &PlanInput<'_>, components: bool) -> Vec<Trouble> {
+    let of = |holdings: &HostHoldings| {
+        let Some(Ok(observed)) = input.looks.get(&holdings.host) else { return Vec::new() };
+        let mut out = unusable(input, holdings, observed);
+        if components && input.sums.are_known() {
+            out.extend(missing(input, holdings, observed));
+        }
+        out
+    };
+    input.holdings.hosts.par_iter().flat_map_iter(of).collect()
+}
+
+/// The looks, in which these hosts could not be looked at.
+fn without<'a>(looks: &'a Looks, left_out: &[Trouble]) -> Cow<'a, Looks> {
+    let mut looks = Cow::Borrowed(looks);
+    for trouble in left_out {
+        if let Some(host) = &trouble.host
+            && looks.get(host).is_some_and(Result::is_ok)
+        {
+            looks.to_mut().insert(host.clone(), Err(trouble.clone()));
         }
     }
-    let trouble = |((pinned, arch), hosts): ((&Pinned, &str), Vec<&HostName>)| {
+    looks
+}
+
+/// Pinned files that a host needs and that have no checksum for its architecture.
+fn missing<'a>(
+    input: &'a PlanInput<'_>,
+    holdings: &'a HostHoldings,
+    observed: &'a Observed,
+) -> impl Iterator<Item = Trouble> + use<'a> {
+    let arch = observed.arch.as_str();
+    let needed = holdings.components().map(|component| &component.pinned);
+    let missing: BTreeSet<&Pinned> =
+        needed.filter(|pinned| input.sums.sha256(pinned, arch).is_none()).collect();
+    missing.into_iter().map(move |pinned| {
         let answer = format!("SHA256SUMS has no {}", pinned.path(arch));
-        let attempted = match hosts.as_slice() {
-            [_] => format!("finding {pinned} for {arch}"),
-            more => format!("finding {pinned} for {arch}, which {} hosts need,", more.len()),
-        };
-        Trouble::new(hosts.first().copied().cloned(), attempted, answer, Vec::new())
+        let attempted = format!("finding {pinned} for {arch}");
+        Trouble::new(Some(holdings.host.clone()), attempted, answer, Vec::new())
             .mend("put the file into the components folder and its checksum into SHA256SUMS")
-    };
-    hosts.into_iter().map(trouble).collect()
+    })
 }
 
 /// What may not be done at all, whatever differs: judged on everything that is known.
