@@ -101,6 +101,22 @@ fn what_would_keep_a_host_from_joining_is_told_before_anything_is_touched() {
 }
 
 #[test]
+fn what_the_running_kernel_lost_is_set_again_by_itself() {
+    let mut scene = Scene::raised();
+    let path = "/etc/zoisite/network/routes";
+    scene.edit("tern-1", |o| {
+        o.found.routes.insert(path.into(), vec!["10.90.1.0/24 via 10.77.0.102".into()]);
+        o.found.sysctls.insert("net.ipv4.ip_forward".into(), "0".into());
+    });
+    let sequence = scene.plan().unwrap();
+    let ids: Vec<&str> = sequence.steps.iter().map(|step| step.id.as_str()).collect();
+    assert_eq!(ids, ["tern-1/nodes-put-right", "tern-1/routes", "ready-tern-1"]);
+    assert_eq!(sequence.steps[0].why, ["sysctl net.ipv4.ip_forward is 0"]);
+    assert!(sequence.steps[1].why[0].contains("10.90.1.0/24 via 10.77.0.102"));
+    assert!(sequence.steps.iter().all(|step| step.disrupts.is_empty()), "nothing restarts");
+}
+
+#[test]
 fn s4_a_node_name_that_another_machine_took_is_refused_until_it_is_accepted() {
     let mut scene = Scene::raised();
     scene.api(|api| api.nodes.get_mut("tern-2").unwrap().machine = "stranger".into());

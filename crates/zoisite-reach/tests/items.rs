@@ -15,7 +15,7 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::HostHoldings;
 use zoisite_core::item::{
     Absent, Component, ComponentSums, Content, Differs, Directory, File, Image, Item, KeyText,
-    Pair, Pinned, RUNTIME_UNIT, Sysctl, Unit, User,
+    Pair, Pinned, RUNTIME_UNIT, Routes, Sysctl, Unit, User,
 };
 use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{
@@ -34,13 +34,27 @@ struct Host {
 }
 
 /// What is said of the machine's own programs; each stands in the host's `bin`.
-const STAND_INS: [(&str, &str); 8] = [
+const STAND_INS: [(&str, &str); 9] = [
     ("id", "grep -qxF \"$1\" $H/users"),
     ("useradd", "for last; do :; done; echo \"$last\" >>$H/users"),
     ("userdel", "grep -vxF \"$1\" $H/users >$H/users.new; mv $H/users.new $H/users"),
     // Nobody but root gives files away; every item here belongs to who runs the tests.
     ("chown", ":"),
     ("flock", "exit 0"),
+    // One gateway is nowhere near.
+    (
+        "ip",
+        "case $* in
+  *'-4 route show'*) grep -v : $H/routed; exit 0 ;;
+  *'-6 route show'*) grep : $H/routed; exit 0 ;;
+  *flush*) : >$H/routed ;;
+  *-batch*) for last; do :; done
+    while read -r _ _ net _ gate _; do
+      case $gate in 192.0.2.*) echo 'Nexthop has invalid gateway'; bad=1 ;;
+        *) echo \"$net via $gate dev eth0\" >>$H/routed ;; esac
+    done <\"$last\"; exit ${bad:-0} ;;
+esac",
+    ),
     ("journalctl", "echo 'no such bird'"),
     (
         "ctr",
@@ -94,7 +108,7 @@ impl Host {
         for folder in ["etc", "var", "var/lib"] {
             host.mode(folder, 0o755);
         }
-        for file in ["users", "images", "pinned", "asked"] {
+        for file in ["users", "images", "pinned", "asked", "routed"] {
             host.write(file, "");
         }
         for (name, body) in STAND_INS {
@@ -350,6 +364,8 @@ impl Host {
             self.pair("a1").into(),
             Item::Absent(Absent { path: self.at("etc/forbidden.conf") }),
             Item::Sysctl(Sysctl { key: "net.ipv4.ip_forward", value: "1" }),
+            Item::from(self.file("etc/routes", "route replace 10.90.1.0/24 via 10.77.0.102 proto 90\nroute replace fd90:1::/64 via fd77::102 proto 90\n")),
+            Item::Routes(Routes { path: self.at("etc/routes") }),
             Item::Component(Component {
                 path: archive.clone(),
                 pinned: Pinned { name: "images", version: "1".into(), file: "probe.tar" },
@@ -374,6 +390,7 @@ impl Host {
             Item::Component(component) => std::fs::write(&component.path, "torn").unwrap(),
             Item::Absent(absent) => std::fs::write(&absent.path, "it is back\n").unwrap(),
             Item::Image(_) => self.write("pinned", ""),
+            Item::Routes(_) => self.write("routed", "10.90.1.0/24 via 10.77.0.102 dev eth0\n"),
             Item::Sysctl(_) => self.write("proc/sys/net/ipv4/ip_forward", "0\n"),
             Item::Unit(_) => {
                 std::fs::remove_file(self.path(&format!("systemd/{UNIT}.state"))).unwrap();
@@ -395,7 +412,8 @@ fn every_kind_is_put_drifts_is_put_again_and_taken_back() {
             items.iter().map(|item| format!("{:?}", std::mem::discriminant(item))).collect();
         assert_eq!(kinds.len(), Item::KINDS.len(), "one of every kind: {:?}", Item::KINDS);
         let before = host.tree();
-        assert_eq!(host.differs(&items).len(), items.len(), "one in two ways, one not");
+        // The unit differs in two ways; the runtime does not, nor routes of a file that is not there.
+        assert_eq!(host.differs(&items).len(), items.len() - 1);
         assert_eq!(host.put(&items), items.len());
         assert_eq!(host.differs(&items), [], "{shell}");
         // (A component is brought only where it differs.)
@@ -635,5 +653,21 @@ fn a_pair_goes_in_as_one_and_halves_that_do_not_match_are_a_difference() {
         assert_eq!(differs, [(new.title(), Differs::Content)], "{shell}");
         assert_eq!(host.put(std::slice::from_ref(&new)), 1);
         assert_eq!(host.differs(&[new]), [], "{shell}");
+    }
+}
+
+#[test]
+fn a_node_out_of_reach_takes_no_route_to_another_away() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        let lines = "route replace 10.90.7.0/24 via 192.0.2.7 proto 90\nroute replace 10.90.8.0/24 via 10.77.0.108 proto 90\n";
+        let (file, routes) =
+            (host.file("etc/routes", lines).into(), Routes { path: host.at("etc/routes") }.into());
+        host.put(&[file]);
+        let said = host.try_to_put(std::slice::from_ref(&routes), "").unwrap_err();
+        assert!(said.contains("Nexthop has invalid gateway"), "{shell}: {said}");
+        assert!(host.read("routed").contains("10.90.8.0/24"), "{shell}: the other one is set");
+        let lacks = Differs::NotSet("10.90.7.0/24 via 192.0.2.7".into());
+        assert_eq!(host.differs(std::slice::from_ref(&routes)), [(routes.title(), lacks)]);
     }
 }

@@ -98,6 +98,7 @@ fn changes_of_eleven_hosts_are_refused_without_a_trace_or_carried_out_within_the
     rights_are_a_persons_own(&lab_);
     an_etcd_patch_release_rolls(&lab_);
     labels_taints_and_departed_hosts(&lab_);
+    what_the_kernel_lost(&lab_);
     kubelets_that_lost_who_they_are(&lab_);
     let _ = lab_.zoisite(&["verify"]).ended(0).says("the cluster works");
 }
@@ -288,6 +289,24 @@ fn labels_taints_and_departed_hosts(lab_: &Lab) {
         "\"tern-{1..2}\" = \"10.77.0.{101..102}\"",
         "\"tern-{1..3}\" = \"10.77.0.{101..103}\"",
     );
+    lab_.must_converge();
+}
+
+/// Routes that a network manager took away, and forwarding that somebody turned off: seen, and mended alone.
+fn what_the_kernel_lost(lab_: &Lab) {
+    let lost = "ip route flush proto 90; echo 0 >/proc/sys/net/ipv4/ip_forward";
+    let _ = lab_.on("tern-2", lost).ended(0);
+    let _ = lab_
+        .zoisite(&["sequence"])
+        .ended(0)
+        .says("sysctl net.ipv4.ip_forward is 0")
+        .says("/etc/zoisite/network/routes is not set in the kernel: 10.90.");
+    let before = lab_.on("tern-2", "systemctl show zoisite-kubelet -p MainPID --value").stdout;
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    let routes = lab_.on("tern-2", "ip route show proto 90 && cat /proc/sys/net/ipv4/ip_forward");
+    let _ = routes.says("via 10.77.0.103").says("\n1");
+    let after = lab_.on("tern-2", "systemctl show zoisite-kubelet -p MainPID --value").stdout;
+    assert_eq!(before, after, "nothing had to restart for it");
     lab_.must_converge();
 }
 

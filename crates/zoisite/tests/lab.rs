@@ -37,7 +37,7 @@ fn three_real_hosts_form_a_quorum_and_a_second_raise_changes_nothing() {
     for host in MEMBERS {
         let _ =
             lab.on(host, "stat -c '%U %a' /var/lib/etcd/data").ended(0).says("zoisite-etcd 700");
-        let keys = lab.on(host, "stat -c '%a %n' /etc/zoisite/etcd/*/tls.key").ended(0);
+        let keys = lab.on(host, "stat -c '%a %n' /etc/zoisite/etcd/*-*/tls.key").ended(0);
         assert_eq!(keys.stdout.matches("600 /etc").count(), 3, "{keys:?}");
         let _ = lab.on(host, "systemctl is-enabled zoisite-etcd").ended(0).says("enabled");
         // The proof was removed again, and no temporary file is left.

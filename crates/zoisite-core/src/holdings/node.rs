@@ -10,7 +10,9 @@ use serde_json::{Value, json};
 use super::config::{Credential, Flags, kubeconfig, merge};
 use super::{HoldingsError, HostFacts, HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName, PodsBy};
-use crate::item::{Absent, Component, Image, Item, Pinned, RUNTIME_UNIT, Sysctl, Unit};
+use crate::item::{
+    Absent, Component, Image, Item, Pinned, ROUTE_PROTOCOL, RUNTIME_UNIT, Routes, Sysctl, Unit,
+};
 use crate::pki::{AuthorityKind, Profile};
 
 /// Name of the kubelet's unit.
@@ -285,8 +287,12 @@ net.ipv4.ip_forward = 1
         ("RemainAfterExit", "yes".into()),
         ("ExecStart", "-/sbin/modprobe -a overlay br_netfilter".into()),
         ("ExecStart", format!("/usr/lib/systemd/systemd-sysctl {NETWORK}/sysctl.conf")),
-        ("ExecStart", format!("-/sbin/ip route flush proto {ROUTE_PROTOCOL}")),
-        ("ExecStart", format!("/sbin/ip -batch {NETWORK}/routes")),
+        ("ExecStart", format!("-/sbin/ip -4 route flush proto {ROUTE_PROTOCOL}")),
+        ("ExecStart", format!("-/sbin/ip -6 route flush proto {ROUTE_PROTOCOL}")),
+        // A node that is out of reach takes no route to another away.
+        ("ExecStart", format!("-/sbin/ip -force -batch {NETWORK}/routes")),
+        ("ExecStop", format!("-/sbin/ip -4 route flush proto {ROUTE_PROTOCOL}")),
+        ("ExecStop", format!("-/sbin/ip -6 route flush proto {ROUTE_PROTOCOL}")),
     ];
     let mut forwards = vec!["net.ipv4.ip_forward"];
     if shop.cluster.network.pods.iter().any(|range| matches!(range, IpNet::V6(_))) {
@@ -320,11 +326,9 @@ net.ipv4.ip_forward = 1
     items.extend(Workshop::unit(NETWORK_UNIT, None, &unit));
     // The unit sets them at boot; whoever turns them off later stops the traffic of pods.
     items.extend(forwards.iter().map(|key| Item::Sysctl(Sysctl { key, value: "1" })));
+    items.push(Item::Routes(Routes { path: format!("{NETWORK}/routes") }));
     items
 }
-
-/// Marks the routes that are Zoisite's own (ip-route(8), `proto`): a number that no daemon uses, by the list of iproute2 (`rt_protos`).
-pub(crate) const ROUTE_PROTOCOL: u8 = 90;
 
 /// Pods keep their addresses among themselves and show their host's to the rest of the world.
 fn masquerade(cluster: &Cluster) -> String {

@@ -12,6 +12,7 @@ mod directory;
 mod file;
 mod image;
 mod pair;
+mod routes;
 mod sysctl;
 mod unit;
 mod user;
@@ -28,6 +29,8 @@ pub use directory::{Directory, DirectoryFacts};
 pub use file::{Content, FIRST_START, File, FileFacts, KeyText};
 pub use image::{Image, RUNTIME_UNIT};
 pub use pair::Pair;
+pub(crate) use routes::ROUTE_PROTOCOL;
+pub use routes::Routes;
 pub use sysctl::Sysctl;
 pub use unit::{Unit, UnitFacts, program_version};
 pub use user::User;
@@ -49,6 +52,8 @@ pub enum Differs {
     Value(String),
     /// What it says for the first start, which is still to come, is out of date.
     FirstStart,
+    /// Not all of it is set in the running kernel: what is missing.
+    NotSet(String),
     /// Its owner or mode is another: as found.
     Access(String),
     /// Whether it is there cannot be seen: the service that knows does not run.
@@ -68,6 +73,7 @@ impl fmt::Display for Differs {
             Self::StillThere => f.write_str("is still there"),
             Self::Content => f.write_str("has other content"),
             Self::Value(found) => write!(f, "is {found}"),
+            Self::NotSet(what) => write!(f, "is not set in the kernel: {what}"),
             Self::FirstStart => f.write_str("says something else for the first start"),
             Self::Access(found) => write!(f, "has owner and mode {found}"),
             Self::Unseen(unit) => write!(f, "cannot be seen while {unit} does not answer"),
@@ -251,6 +257,8 @@ kinds! {
     Image in images: (),
     /// A setting of the running kernel.
     Sysctl in sysctls: String,
+    /// Routes that the kernel has; those that it lacks.
+    Routes in routes: Vec<String>,
     /// A systemd unit: whether it is enabled and runs. Its file is a [`File`] of its own.
     Unit in units: UnitFacts,
 }

@@ -1,5 +1,6 @@
 # Every path of the host's own stands below this one, for tries in a folder of one's own.
 root=
+# shellcheck disable=SC2034
 state=$root/var/lib/zoisite
 tab=$(printf '\t')
 # Replies are lines that begin with '@' and have tab-separated fields; all else is noise. Each goes out whole:

@@ -1,6 +1,7 @@
 use super::names::names_to_ask;
 use crate::cluster::{Cluster, Host, HostName};
-use crate::holdings::{BALANCER_PROGRAM, EtcdPaths, NODE_PROGRAMS, ROUTE_PROTOCOL};
+use crate::holdings::{BALANCER_PROGRAM, EtcdPaths, NODE_PROGRAMS};
+use crate::item::ROUTE_PROTOCOL;
 use crate::script::wrapped_look;
 use crate::text::quote;
 

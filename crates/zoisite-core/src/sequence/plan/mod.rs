@@ -375,9 +375,10 @@ impl<'a> Share<'a> {
         self.differences.iter().map(ToString::to_string).collect()
     }
 
-    /// The reasons that are not about components: those have a step of their own.
+    /// The reasons that are not about what has a step of its own.
     fn why_but_components(&self) -> Vec<String> {
-        let plain = |d: &&&Difference| !matches!(self.item(d), Item::Component(_));
+        let plain =
+            |d: &&&Difference| !matches!(self.item(d), Item::Component(_) | Item::Routes(_));
         self.differences.iter().filter(plain).map(ToString::to_string).collect()
     }
 

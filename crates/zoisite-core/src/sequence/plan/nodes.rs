@@ -179,6 +179,7 @@ fn upkeep(
         // API servers go before kubelets: those may be older, never newer.
         step.needs.extend(before);
     }
+    set_routes(draft, share, acted);
     let set = facts.map(|facts| node_differences(wanted, facts)).filter(|why| !why.is_empty()).map(
         |why| {
             let work = ApiWork::SetNode { node: wanted.clone() };
@@ -197,6 +198,17 @@ fn upkeep(
     }
     let machine = Some(share.observed.machine.clone());
     Some(ready_gate(draft, host, machine, needs))
+}
+
+/// Sets routes that somebody removed. One that cannot be set is told, and holds nothing else up.
+fn set_routes(draft: &mut Draft<'_>, share: &Share<'_>, acted: Option<usize>) {
+    let lacking = share.differences.iter().filter(|d| matches!(share.item(d), Item::Routes(_)));
+    for difference in lacking.copied().collect::<Vec<_>>() {
+        let put = Operation::Put(share.item(difference).clone());
+        let what = (Phase::Nodes, "routes", "set routes to other nodes' pods that are missing");
+        let why = vec![difference.to_string()];
+        draft.act(share.host(), what, why, vec![put], acted.into_iter().collect());
+    }
 }
 
 fn ready_gate(
