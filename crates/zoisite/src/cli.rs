@@ -1,11 +1,13 @@
-use std::path::PathBuf;
+use std::process::ExitCode;
 
-use clap::{Args, Parser, Subcommand};
+use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
     access, check, demo, drawing, files, history, lan, login, manual, new, open, paths, pki, raise,
     sequence, status, survey, tokens, verify,
 };
+use crate::failure::Failure;
+use crate::options::Options;
 
 /// From one cluster file to a highly available Kubernetes cluster on machines you own
 ///
@@ -24,32 +26,6 @@ pub struct Cli {
     pub options: Options,
     #[command(subcommand)]
     pub command: Command,
-}
-
-/// Options of every command.
-#[derive(Args, Clone, Debug)]
-pub struct Options {
-    /// Cluster file
-    #[arg(
-        long,
-        global = true,
-        value_name = "FILE",
-        default_value = "zoisite.toml",
-        env = "ZOISITE_CLUSTER"
-    )]
-    pub cluster: PathBuf,
-    /// Identity that opens the strongbox; made on first use [default: zoisite/identity.txt in your configuration folder]
-    #[arg(long, global = true, value_name = "FILE", env = "ZOISITE_IDENTITY")]
-    pub identity: Option<PathBuf>,
-    /// SSH client configuration to use instead of your own
-    #[arg(long, global = true, value_name = "FILE", env = "ZOISITE_SSH_CONFIG")]
-    pub ssh_config: Option<PathBuf>,
-    /// Ask once for the password with which sudo makes you root on hosts; it goes there by standard input
-    #[arg(long, global = true)]
-    pub ask_sudo: bool,
-    /// Answer in JSON, for programs
-    #[arg(long, global = true)]
-    pub json: bool,
 }
 
 #[derive(Debug, Subcommand)]
@@ -74,4 +50,31 @@ pub enum Command {
     Demo(demo::DemoArgs),
     Manual(manual::ManualArgs),
     Completions(manual::CompletionsArgs),
+}
+
+/// Runs a command.
+pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
+    let Cli { options, command } = cli;
+    match command {
+        Command::New(args) => new::run(&args),
+        Command::Check(args) => check::run(&options, &args),
+        Command::Drawing(args) => drawing::run(&options, &args),
+        Command::Login(args) => login::run(&options, &args),
+        Command::Open(args) => open::run(&options, &args),
+        Command::Survey(args) => survey::run(&options, &args),
+        Command::Paths(args) => paths::run(&options, &args),
+        Command::Lan(args) => lan::run(&options, &args),
+        Command::Pki(args) => pki::run(&options, &args),
+        Command::Files(args) => files::run(&options, &args),
+        Command::Sequence(args) => sequence::run(&options, &args),
+        Command::Raise(args) => raise::run(&options, &args),
+        Command::Status(args) => status::run(&options, &args),
+        Command::Verify(args) => verify::run(&options, &args),
+        Command::Tokens(args) => tokens::run(&options, &args),
+        Command::Access(args) => access::run(&options, &args),
+        Command::History(args) => history::run(&options, &args),
+        Command::Demo(args) => demo::run(&options, &args),
+        Command::Manual(args) => manual::manual(&args, Cli::command()),
+        Command::Completions(args) => manual::completions(&args, Cli::command()),
+    }
 }

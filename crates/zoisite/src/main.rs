@@ -12,6 +12,7 @@ mod commands;
 mod failure;
 mod interrupt;
 mod kubeconfig;
+mod options;
 mod road;
 mod site;
 mod standing;
@@ -33,7 +34,7 @@ fn main() -> ExitCode {
         };
     }
     let cli = cli::Cli::parse();
-    match commands::run(cli) {
+    match cli::run(cli) {
         Ok(code) => code,
         Err(failure) => {
             failure.print();

@@ -503,7 +503,7 @@ pub async fn look_ahead<T>(
 /// Says which hosts are no longer in the cluster file.
 pub fn tell_departed(prepared: &Prepared) {
     for (host, met) in &prepared.departed {
-        view::note(&view::standing::departed(host, met.address));
+        view::note(&view::departed(host, met.address));
     }
 }
 

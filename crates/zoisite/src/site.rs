@@ -22,8 +22,8 @@ use zoisite_store::{
     Strongbox,
 };
 
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::view;
 
 /// The largest cluster file that is read, in bytes: 5,000 hosts of a line each need a tenth of it.

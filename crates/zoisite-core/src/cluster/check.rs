@@ -7,13 +7,12 @@ use ipnet::IpNet;
 
 use super::address::{EndpointHost, Mac, subnets_in};
 use super::address_plan::{Clash, clashes};
-use super::finding::{Finding, Grade};
+use super::finding::{Finding, Grade, Places};
 use super::model::{Cluster, Host, PodsBy, Role, Signer};
 use super::names::HostName;
 use super::own_settings::{
     API_SERVER_OWN, CONTROLLER_MANAGER_OWN, ETCD_OWN, KUBELET_OWN, SCHEDULER_OWN,
 };
-use super::parse::Places;
 
 /// Fields with which etcd would begin a cluster of its own, or find one elsewhere: never set by hand.
 const ETCD_ANEW: &[&str] = &[

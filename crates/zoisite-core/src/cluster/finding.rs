@@ -1,6 +1,10 @@
+use std::collections::HashMap;
 use std::ops::Range;
 
 use serde::Serialize;
+
+/// Where values stand in the file, by dotted path (`etcd.members`, `hosts.heron`).
+pub(super) type Places = HashMap<String, Range<usize>>;
 
 /// How much a [`Finding`] matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]

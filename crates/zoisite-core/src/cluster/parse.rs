@@ -1,23 +1,19 @@
 mod hosts;
+mod tables;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::ops::Range;
 
 use ipnet::IpNet;
 use toml::de::{DeTable, DeValue};
 
-use super::address::{Endpoint, EndpointHost};
 use super::check;
-use super::finding::{Finding, Grade};
-use super::model::{
-    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, PodsBy,
-    Signer, Workers,
-};
+use super::finding::{Finding, Grade, Places};
+use super::model::{Cluster, Host, Login, Signer, Workers};
 use super::names::{ClusterName, HostName, NameError, Version};
 use super::pattern;
 use super::reader::{At, Section, kind, near};
-use crate::pki::KeyKind;
 
 /// What reading a cluster file gave.
 #[derive(Clone, Debug)]
@@ -34,9 +30,6 @@ impl Reading {
         self.findings.iter().filter(move |finding| finding.grade == grade)
     }
 }
-
-/// Where values stand in the file, by dotted path (`etcd.members`, `hosts.heron`).
-pub(super) type Places = HashMap<String, Range<usize>>;
 
 /// Reads and checks the text of a cluster file.
 pub fn read(text: &str) -> Reading {
@@ -140,121 +133,20 @@ impl Parser {
         let (host_table, hosts_span) = host_table.unwrap_or((&nothing, end..end));
         let hosts = self.hosts(host_table, hosts_span);
 
-        let name = cluster
-            .as_ref()
-            .and_then(|s| self.required(s, "name", "\"saltmarsh\"", "bad-name", ClusterName::new));
-        let kubernetes = cluster.as_ref().and_then(|s| {
-            self.required(s, "kubernetes", "\"1.36.3\"", "bad-version", |text| {
-                served(Version::new(text)?, "Kubernetes", KUBERNETES)
-            })
-        });
-        let etcd_version = cluster.as_ref().and_then(|s| {
-            self.required(s, "etcd", "\"3.6.16\"", "bad-version", |text| {
-                served(Version::new(text)?, "etcd", ETCD)
-            })
-        });
-        let domain = cluster.as_ref().and_then(|s| {
-            self.optional(s, "domain", "bad-name", |text| {
-                super::names::dns_name(text, 200).map(|()| text.to_owned())
-            })
-        });
-
-        let etcd = Etcd {
-            members: self.role(etcd.as_ref(), "members", "etcd.members", &hosts),
-            client_port: self.port(etcd.as_ref(), "client-port", 2379),
-            peer_port: self.port(etcd.as_ref(), "peer-port", 2380),
-            metrics_port: self.port(etcd.as_ref(), "metrics-port", 2381),
-            folder: etcd
-                .as_ref()
-                .and_then(|s| self.optional(s, "folder", "bad-path", absolute))
-                .unwrap_or_else(|| "/var/lib/etcd".into()),
-            settings: self.settings(etcd.as_ref(), "settings"),
-        };
-        let control_plane = ControlPlane {
-            hosts: self.role(control.as_ref(), "hosts", "control-plane.hosts", &hosts),
-            address: control
-                .as_ref()
-                .and_then(|s| {
-                    let example = "\"api.saltmarsh.example:6443\"";
-                    self.required(s, "address", example, "bad-address", Endpoint::new)
-                })
-                .unwrap_or(Endpoint { host: EndpointHost::Name(String::new()), port: 6443 }),
-            port: self.port(control.as_ref(), "port", 6443),
-            api_server: self.settings(control.as_ref(), "api-server"),
-            controller_manager: self.settings(control.as_ref(), "controller-manager"),
-            scheduler: self.settings(control.as_ref(), "scheduler"),
-        };
-        let balancers = Balancers {
-            hosts: match &balancers {
-                Some(_) => self.role(balancers.as_ref(), "hosts", "balancers.hosts", &hosts),
-                None => Vec::new(),
-            },
-            floating: balancers
-                .as_ref()
-                .and_then(|s| self.optional(s, "floating", "bad-address", address)),
-        };
-        let workers = match workers {
-            Some(section) => self.workers(&section, &hosts),
-            None => Workers::default(),
-        };
-        let network = Network {
-            pods: self.ranges(network.as_ref(), "pods", "\"10.90.0.0/16\""),
-            services: self.ranges(network.as_ref(), "services", "\"10.91.0.0/20\""),
-            pod_subnet: network
-                .as_ref()
-                .and_then(|s| self.number(s, "pod-subnet", "bad-range", 16..=30))
-                .map_or(24, |n| u8::try_from(n).unwrap_or(24)),
-            pods_by: network
-                .as_ref()
-                .and_then(|s| self.optional(s, "pods-by", "bad-network", PodsBy::new))
-                .unwrap_or_default(),
-            manifests: network
-                .as_ref()
-                .and_then(|s| s.string("manifests", &mut self.findings))
-                .map(|at| at.value),
-            taken: self.lists(network.as_ref(), "taken", range),
-            service_addresses: self.lists(network.as_ref(), "service-addresses", range),
-            resolvers: self.lists(network.as_ref(), "resolvers", address),
-            zone: network.as_ref().and_then(|s| {
-                self.optional(s, "zone", "bad-name", |text| {
-                    super::names::dns_name(text, 200).map(|()| text.to_owned())
-                })
-            }),
-        };
+        let root = self.named(cluster.as_ref());
+        let etcd = self.etcd(etcd.as_ref(), &hosts);
+        let control_plane = self.control_plane(control.as_ref(), &hosts);
+        let balancers = self.balancers(balancers.as_ref(), &hosts);
+        let workers = workers.map(|section| self.workers(&section, &hosts)).unwrap_or_default();
+        let network = self.network(network.as_ref());
         let login = login.map(|section| self.login(&section)).unwrap_or_default();
-        let version = |key: &str, default: Version, this: &mut Self| {
-            components
-                .as_ref()
-                .and_then(|s| this.optional(s, key, "bad-version", Version::new))
-                .unwrap_or(default)
-        };
-        let dns = version("dns", Version { major: 1, minor: 15, patch: 0 }, self);
-        let images = version("images", Version { major: 1, minor: 0, patch: 0 }, self);
-        let components = Components {
-            from: components
-                .and_then(|s| s.string("from", &mut self.findings))
-                .map_or_else(|| "components".into(), |at| at.value),
-            dns,
-            images,
-        };
-        let days = |s: &Option<Section<'_>>, this: &mut Self, key, most, default| {
-            s.as_ref()
-                .and_then(|s| this.number(s, key, "bad-lifetime", 1..=most))
-                .map_or(default, |n| u32::try_from(n).unwrap_or(default))
-        };
-        let certificates = Certificates {
-            days: days(&certificates, self, "days", 3_650, 365),
-            authority_days: days(&certificates, self, "authority-days", 36_500, 3_650),
-            key: certificates
-                .as_ref()
-                .and_then(|s| self.optional(s, "key", "bad-key", KeyKind::new))
-                .unwrap_or_default(),
-        };
+        let components = self.components(components.as_ref());
+        let certificates = self.certificates(certificates.as_ref());
         Some(Cluster {
-            name: name.or_else(|| ClusterName::new("unnamed").ok())?,
-            kubernetes: kubernetes.unwrap_or(Version { major: 1, minor: 36, patch: 0 }),
-            etcd_version: etcd_version.unwrap_or(Version { major: 3, minor: 6, patch: 0 }),
-            domain: domain.unwrap_or_else(|| "cluster.local".into()),
+            name: root.name.or_else(|| ClusterName::new("unnamed").ok())?,
+            kubernetes: root.kubernetes.unwrap_or(Version { major: 1, minor: 36, patch: 0 }),
+            etcd_version: root.etcd.unwrap_or(Version { major: 3, minor: 6, patch: 0 }),
+            domain: root.domain.unwrap_or_else(|| "cluster.local".into()),
             hosts,
             etcd,
             control_plane,

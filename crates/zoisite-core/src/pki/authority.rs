@@ -5,12 +5,10 @@ use rcgen::{
     BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa,
     Issuer, KeyPair, KeyUsagePurpose, PublicKeyData, SanType, SerialNumber,
 };
-use rustls_pki_types::CertificateDer;
-use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 
+use super::issued::{AuthorityCertificate, LedgerEntry};
 use super::keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
-use super::ledger::LedgerEntry;
 use super::profile::AuthorityKind;
 use super::request::CheckedRequest;
 use super::wanted::{San, Wanted};
@@ -18,44 +16,6 @@ use crate::cluster::ClusterName;
 
 /// Certificates begin this many seconds in the past, since hosts' clocks differ a little.
 const BACKDATED: i64 = 300;
-
-/// An authority's certificate, as the ledger holds it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct AuthorityCertificate {
-    /// The trust domain.
-    pub kind: AuthorityKind,
-    /// Serial number, in hexadecimal.
-    pub serial: String,
-    /// Subject's common name.
-    pub subject: String,
-    /// Begin.
-    pub not_before: Timestamp,
-    /// End.
-    pub not_after: Timestamp,
-    /// SHA-256 of the DER encoding, in hexadecimal.
-    pub sha256: String,
-    /// The certificate, PEM.
-    pub pem: String,
-    /// SHA-256 of the private key's PEM text, in hexadecimal.
-    #[serde(default)]
-    pub key_sha256: String,
-}
-
-impl AuthorityCertificate {
-    /// The certificate, DER.
-    ///
-    /// # Errors
-    /// When the stored text is damaged.
-    pub fn der(&self) -> Result<CertificateDer<'static>, PkiError> {
-        der(&self.pem, &format!("the {} authority", self.kind))
-    }
-}
-
-pub(super) fn der(pem: &str, what: &str) -> Result<CertificateDer<'static>, PkiError> {
-    use rustls_pki_types::pem::PemObject as _;
-    CertificateDer::from_pem_slice(pem.as_bytes())
-        .map_err(|e| PkiError::Unreadable { what: what.to_owned(), why: e.to_string() })
-}
 
 /// An authority with its key: able to issue.
 pub struct Authority {

@@ -3,85 +3,12 @@
 use std::collections::HashMap;
 use std::fmt;
 
-use jiff::{SignedDuration, Timestamp};
-use rustls_pki_types::CertificateDer;
-use serde::{Deserialize, Serialize};
+use jiff::Timestamp;
 
-use super::authority::AuthorityCertificate;
-use super::keys::{KeyKind, PkiError};
+use super::issued::{AuthorityCertificate, LedgerEntry};
 use super::profile::{AuthorityKind, Holder, Profile};
 use super::wanted::{San, Wanted};
 use crate::cluster::HostName;
-
-/// One certificate that was issued.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct LedgerEntry {
-    /// Serial number, in hexadecimal; unique under one authority, and the entry's key.
-    pub serial: String,
-    /// Its row in the table of profiles.
-    pub profile: Profile,
-    /// The host that holds it.
-    pub host: Option<HostName>,
-    /// The authority that issued it.
-    pub authority: AuthorityKind,
-    /// SHA-256 of that authority's certificate.
-    pub authority_sha256: String,
-    /// Subject's common name.
-    pub common_name: String,
-    /// Subject's organisation.
-    pub organization: Option<String>,
-    /// Names and addresses.
-    pub names: Vec<San>,
-    /// Algorithm of its key.
-    pub key: KeyKind,
-    /// Begin.
-    pub not_before: Timestamp,
-    /// End.
-    pub not_after: Timestamp,
-    /// SHA-256 of the DER encoding, in hexadecimal.
-    pub sha256: String,
-    /// The certificate, PEM.
-    pub pem: String,
-    /// SHA-256 of the private key's PEM text: tells a changed key on a host without opening it. Empty
-    /// where the key was made elsewhere.
-    pub key_sha256: String,
-    /// Serial of the certificate that took its place.
-    pub replaced_by: Option<String>,
-}
-
-impl LedgerEntry {
-    /// The certificate, DER.
-    ///
-    /// # Errors
-    /// When the stored text is damaged.
-    pub fn der(&self) -> Result<CertificateDer<'static>, PkiError> {
-        super::authority::der(&self.pem, &self.label())
-    }
-
-    /// `etcd-peer of heron`.
-    pub fn label(&self) -> String {
-        match self.holder() {
-            Some(holder) => format!("{} of {holder}", self.profile),
-            None => self.profile.to_string(),
-        }
-    }
-
-    /// Whose it is: a host's or a person's; a run's own certificate is nobody's.
-    pub fn holder(&self) -> Option<&str> {
-        match (&self.host, self.profile) {
-            (Some(host), _) => Some(host.as_str()),
-            (None, Profile::Person) => Some(&self.common_name),
-            (None, _) => None,
-        }
-    }
-
-    /// When it should be replaced: in the last third of its life, and at most 60 days before its end.
-    pub fn renew_from(&self) -> Timestamp {
-        let life = self.not_after.as_second() - self.not_before.as_second();
-        let early = SignedDuration::from_secs((life / 3).min(60 * 86_400));
-        self.not_after.checked_sub(early).unwrap_or(self.not_before)
-    }
-}
 
 /// Everything issued so far.
 #[derive(Clone, Debug, Default)]

@@ -8,6 +8,7 @@
 
 mod authority;
 mod edges;
+mod issued;
 mod keys;
 mod ledger;
 mod profile;
@@ -16,10 +17,11 @@ mod request;
 mod secret_ref;
 mod wanted;
 
-pub use authority::{Authority, AuthorityCertificate, hex, issue_all};
+pub use authority::{Authority, hex, issue_all};
 pub use edges::{Edge, Party, edges};
+pub use issued::{AuthorityCertificate, LedgerEntry};
 pub use keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
-pub use ledger::{Due, Ledger, LedgerEntry, Why, due};
+pub use ledger::{Due, Ledger, Why, due};
 pub(crate) use profile::ETCD_USER;
 pub use profile::{AuthorityKind, Holder, Place, Profile, Usage};
 pub use proof::{EdgeFailure, Proof, prove};

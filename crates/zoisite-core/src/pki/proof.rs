@@ -10,9 +10,9 @@ use rustls_pki_types::{CertificateDer, ServerName, UnixTime};
 use webpki::{EndEntityCert, KeyUsage, anchor_from_trusted_cert};
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 
-use super::authority::AuthorityCertificate;
 use super::edges::{Edge, Party};
-use super::ledger::{Ledger, LedgerEntry};
+use super::issued::{AuthorityCertificate, LedgerEntry};
+use super::ledger::Ledger;
 use super::profile::Profile;
 use super::wanted::San;
 use crate::cluster::HostName;

@@ -3,7 +3,7 @@
 use rcgen::{CertificateSigningRequestParams, DnType, IsCa, KeyUsagePurpose};
 use serde::{Deserialize, Serialize};
 
-use super::ledger::LedgerEntry;
+use super::issued::LedgerEntry;
 use super::wanted::Wanted;
 use crate::cluster::HostName;
 

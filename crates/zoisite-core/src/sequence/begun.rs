@@ -6,7 +6,7 @@ use ipnet::IpNet;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::plan::Looks;
+use super::looks::Looks;
 use super::rules::{Refusal, Rule};
 use crate::cluster::{Cluster, HostName};
 use crate::holdings::peer_urls;

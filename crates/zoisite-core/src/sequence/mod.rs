@@ -10,6 +10,7 @@ mod begun;
 mod budget;
 mod differences;
 mod engine;
+mod looks;
 mod plan;
 mod rules;
 mod step;
@@ -17,9 +18,7 @@ mod step;
 pub use begun::{Begun, FixedFacts, contradictions, listed_members, voters};
 pub use differences::{Difference, differences};
 pub use engine::{Command, Engine, Event, State, Tally};
-pub use plan::{
-    ApiLook, ApiObserved, Formation, Look, Looks, NodeFacts, PlanInput, PlanOptions, Unplannable,
-    formation, plan,
-};
+pub use looks::{ApiLook, ApiObserved, Look, Looks, NodeFacts};
+pub use plan::{Formation, PlanInput, PlanOptions, Unplannable, formation, plan};
 pub use rules::{MachinePin, Refusal, Rule, same_machine};
 pub use step::{ApiWork, Condition, Gate, Phase, Proven, Sequence, Step, StepOutcome, When, Work};

@@ -10,7 +10,7 @@ use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
 use zoisite_core::sequence::{ApiObserved, NodeFacts};
 use zoisite_core::token::{TOKENS_PATH, token_id};
 
-use super::work::waiting;
+use super::workloads::waiting;
 use super::{ApiClient, ApiResult};
 
 /// Asks everything that a plan needs, all at once.

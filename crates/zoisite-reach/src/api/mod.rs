@@ -2,6 +2,7 @@
 
 mod look;
 mod work;
+mod workloads;
 
 use std::collections::HashMap;
 use std::pin::Pin;

@@ -3,7 +3,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use serde::{Deserialize, Serialize};
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::{
     API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted, TOKEN_PATH,
@@ -13,7 +12,7 @@ use zoisite_core::pki::Secret;
 use zoisite_core::sequence::{ApiLook, ApiObserved, ApiWork, NodeFacts};
 use zoisite_core::token::TokenRecord;
 
-use super::world::{SimFile, SimHost, World};
+use super::state::{SimFile, SimHost, World};
 
 const NETWORK: &str = "zoisite-network.service";
 const CLIENT: &str = "/var/lib/kubelet/pki/kubelet-client-current.pem";
@@ -21,15 +20,6 @@ const CNI: &str = "/etc/cni/net.d/10-zoisite.conflist";
 
 /// Where a host's join token comes from.
 pub(super) type Tokens<'a> = &'a dyn Fn(&HostName) -> Result<(TokenRecord, Secret), String>;
-
-/// What the API holds.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub(super) struct SimApi {
-    objects: BTreeMap<String, ApiObject>,
-    nodes: BTreeMap<HostName, NodeFacts>,
-    /// Published tokens: the whole text, by id.
-    tokens: BTreeMap<String, String>,
-}
 
 impl SimHost {
     fn unit_text(&self, unit: &str) -> Option<&str> {

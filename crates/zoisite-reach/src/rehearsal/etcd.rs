@@ -2,25 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 use zoisite_core::cluster::HostName;
 
-use super::world::{SimHost, World};
-
-/// A member, as its process and its data directory know it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Member {
-    pub name: String,
-    pub cluster_id: u64,
-    token: String,
-    /// Peer URL by member name: what this member believes of the others and of itself.
-    pub peers: BTreeMap<String, String>,
-    /// Where it listens for the others.
-    listens: String,
-    /// It once reported ready; systemd then calls it active until it stops.
-    pub was_ready: bool,
-}
+use super::state::{Member, SimHost, World};
 
 impl Member {
     pub fn id_of(&self, url: &str) -> u64 {

@@ -7,6 +7,7 @@
 
 mod cluster;
 mod etcd;
+mod state;
 mod survey;
 mod world;
 
@@ -25,7 +26,7 @@ use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 use zoisite_core::survey::Facts;
 
-pub use self::world::{Fault, World};
+pub use self::state::{Fault, World};
 use crate::access::Access;
 use crate::quorum::judge;
 use crate::reach::{Contents, Progress, Reach};
@@ -321,7 +322,7 @@ impl Reach for Rehearsal {
         let world = self.world();
         let dial = |target: &Endpoint| {
             let name = target.host.to_string();
-            let named = |(host, sim): (&HostName, &world::SimHost)| {
+            let named = |(host, sim): (&HostName, &state::SimHost)| {
                 (host.as_str() == name || sim.address.to_string() == name).then_some(sim.up)
             };
             match world.hosts.iter().find_map(named) {

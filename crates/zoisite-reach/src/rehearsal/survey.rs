@@ -6,7 +6,7 @@ use zoisite_core::survey::{
     AddressFacts, Clock, Facts, LinkFacts, NameServer, Named, PlaceFacts, Written,
 };
 
-use super::world::{Fault, World};
+use super::state::{Fault, World};
 
 impl World {
     /// What a host says of itself.

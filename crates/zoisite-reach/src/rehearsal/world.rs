@@ -2,7 +2,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
@@ -16,41 +15,9 @@ use zoisite_core::script::{
     EtcdFacts, EtcdMember, EtcdStatus, Identity, Observed, Operation, Outcome,
 };
 
-use super::cluster::SimApi;
-use super::etcd::{Config, Member};
+use super::etcd::Config;
+use super::state::{Fault, SimFile, SimHost, World};
 use crate::quorum::MemberAnswer;
-
-/// Something that goes wrong in a rehearsal.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Fault {
-    /// This program is killed when it is about to do the operation of this number (from 0, counted
-    /// over the world's whole life).
-    Killed {
-        /// Number of the operation.
-        operation: u64,
-    },
-    /// The operation of this number fails, once.
-    Fails {
-        /// Number of the operation.
-        operation: u64,
-    },
-    /// Two hosts do not reach each other.
-    Cut(HostName, HostName),
-    /// A host's disk is full.
-    DiskFull(HostName),
-    /// A host's disk is dead: nothing can be written to it.
-    DiskDead(HostName),
-    /// A host's clock is ahead, by so many milliseconds.
-    ClockAhead(HostName, i64),
-}
-
-/// A file on a simulated host.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct SimFile {
-    pub text: String,
-    pub owner: String,
-    pub mode: u32,
-}
 
 impl SimFile {
     /// What a look says of it.
@@ -68,49 +35,6 @@ impl SimFile {
             mode: format!("{:o}", self.mode),
         }
     }
-}
-
-/// A unit on a simulated host.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub(super) struct SimUnit {
-    enabled: bool,
-    /// The log with which it failed to start, when it did.
-    failed: Option<Vec<String>>,
-    pub started: bool,
-    /// The program with which it was started.
-    program: Option<String>,
-}
-
-/// A simulated host.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub(super) struct SimHost {
-    pub address: IpAddr,
-    pub up: bool,
-    pub machine: String,
-    generation: u64,
-    /// Items that need no more than to be there: users, folders, components, images…
-    pub found: Found,
-    pub files: BTreeMap<String, SimFile>,
-    pub units: BTreeMap<String, SimUnit>,
-    pending: BTreeSet<String>,
-    /// The data directory's content: what etcd wrote at its first start.
-    pub data: Option<Member>,
-    stray: Option<String>,
-    /// The running etcd process.
-    pub process: Option<Member>,
-}
-
-/// Simulated hosts, and what goes wrong with them.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub struct World {
-    pub(super) hosts: BTreeMap<HostName, SimHost>,
-    /// What the API holds; it lives in etcd.
-    pub(super) api: SimApi,
-    #[serde(skip)]
-    pub(super) faults: Vec<Fault>,
-    operations: u64,
-    /// Rules that were broken, in words; empty unless the program is wrong.
-    broken: Vec<String>,
 }
 
 fn failed(attempted: &str, answer: impl Into<String>) -> Outcome {

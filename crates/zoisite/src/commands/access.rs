@@ -11,9 +11,9 @@ use zoisite_reach::{ApiClient, ApiResult};
 use zoisite_store::{FreshKeys, State, trust};
 
 use super::with_api;
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::kubeconfig::{Merge, own_kubeconfig, yaml};
+use crate::options::Options;
 use crate::site::{Private, Site, Working, begin_run, now};
 use crate::view::{self, table::table};
 

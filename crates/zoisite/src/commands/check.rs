@@ -7,8 +7,8 @@ use zoisite_core::cluster::{
 };
 use zoisite_store::Met;
 
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::site::{Site, read_text};
 use crate::view::{self, Style, count};
 

@@ -12,8 +12,8 @@ use zoisite_store::{FreshKeys, trust};
 
 use super::Time;
 use super::{pki, raise};
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::road::{self, prepare};
 use crate::site::{Site, now};
 use crate::view::{self, Style, count};

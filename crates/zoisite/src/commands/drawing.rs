@@ -4,8 +4,8 @@ use clap::{Args, ValueEnum};
 use serde_json::json;
 use zoisite_core::cluster::{Fewest, RangeUse, Topology, address_plan, losses, sizes};
 
-use crate::cli::Options;
 use crate::failure::Failure;
+use crate::options::Options;
 use crate::site::Site;
 use crate::view::{self, Style};
 

@@ -12,8 +12,8 @@ use zoisite_core::holdings::Part;
 use zoisite_core::item::{Content, Item};
 use zoisite_core::pki::{Secret, SecretRef};
 
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::road::prepare;
 use crate::site::Site;
 use crate::view::{self, count};

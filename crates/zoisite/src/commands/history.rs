@@ -3,8 +3,8 @@ use std::process::ExitCode;
 use clap::Args;
 use serde_json::json;
 
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::site::Site;
 use crate::view::{
     self, seconds,

@@ -4,8 +4,8 @@ use std::process::ExitCode;
 use clap::{Args, ValueEnum};
 use zoisite_core::cluster::{LanForm, lan};
 
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::site::Site;
 use crate::view::{self, count};
 

@@ -8,8 +8,8 @@ use zoisite_core::diagnosis::Trouble;
 use zoisite_core::login::{Stage, Stopped, WayIn, find_clones, is_changed_key};
 use zoisite_reach::{Hosts, Reach as _};
 
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::road;
 use crate::site::Site;
 use crate::surveying::other_machines;

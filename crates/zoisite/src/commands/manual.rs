@@ -1,9 +1,8 @@
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use clap::{Args, CommandFactory as _};
+use clap::{Args, Command};
 
-use crate::cli::Cli;
 use crate::failure::Failure;
 use crate::view;
 
@@ -26,18 +25,18 @@ pub struct CompletionsArgs {
     shell: clap_complete::Shell,
 }
 
-pub fn manual(args: &ManualArgs) -> Result<ExitCode, Failure> {
+pub fn manual(args: &ManualArgs, program: Command) -> Result<ExitCode, Failure> {
     let failed =
         |error: std::io::Error| Failure::file("writing manual pages to", &args.out, &error);
     std::fs::create_dir_all(&args.out).map_err(failed)?;
-    clap_mangen::generate_to(Cli::command(), &args.out).map_err(failed)?;
+    clap_mangen::generate_to(program, &args.out).map_err(failed)?;
     view::out(&format!("Wrote the manual pages to {}.", args.out.display()));
     Ok(ExitCode::SUCCESS)
 }
 
-pub fn completions(args: &CompletionsArgs) -> Result<ExitCode, Failure> {
+pub fn completions(args: &CompletionsArgs, mut program: Command) -> Result<ExitCode, Failure> {
     let mut text = Vec::new();
-    clap_complete::generate(args.shell, &mut Cli::command(), "zoisite", &mut text);
+    clap_complete::generate(args.shell, &mut program, "zoisite", &mut text);
     view::out(&String::from_utf8_lossy(&text));
     Ok(ExitCode::SUCCESS)
 }

@@ -21,44 +21,15 @@ pub mod tokens;
 pub mod verify;
 
 use std::collections::BTreeMap;
-use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use zoisite_core::holdings::Part;
 use zoisite_reach::{ApiClient, Reach as _};
 use zoisite_store::State;
 
-use crate::cli::{Cli, Command};
 use crate::failure::{Failure, Kind};
 use crate::road;
 use crate::site::Site;
-
-/// Runs a command.
-pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
-    let Cli { options, command } = cli;
-    match command {
-        Command::New(args) => new::run(&args),
-        Command::Check(args) => check::run(&options, &args),
-        Command::Drawing(args) => drawing::run(&options, &args),
-        Command::Login(args) => login::run(&options, &args),
-        Command::Open(args) => open::run(&options, &args),
-        Command::Survey(args) => survey::run(&options, &args),
-        Command::Paths(args) => paths::run(&options, &args),
-        Command::Lan(args) => lan::run(&options, &args),
-        Command::Pki(args) => pki::run(&options, &args),
-        Command::Files(args) => files::run(&options, &args),
-        Command::Sequence(args) => sequence::run(&options, &args),
-        Command::Raise(args) => raise::run(&options, &args),
-        Command::Status(args) => status::run(&options, &args),
-        Command::Verify(args) => verify::run(&options, &args),
-        Command::Tokens(args) => tokens::run(&options, &args),
-        Command::Access(args) => access::run(&options, &args),
-        Command::History(args) => history::run(&options, &args),
-        Command::Demo(args) => demo::run(&options, &args),
-        Command::Manual(args) => manual::manual(&args),
-        Command::Completions(args) => manual::completions(&args),
-    }
-}
 
 /// Drives a future to its end.
 pub fn block_on<T>(future: impl Future<Output = T>) -> Result<T, Failure> {

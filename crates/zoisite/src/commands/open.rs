@@ -14,8 +14,8 @@ use zoisite_reach::{Hosts, OpenSsh, Reach as _, Target};
 use zoisite_store::State;
 
 use super::login::{chosen, judged, tell, ways_in};
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::road;
 use crate::site::{Site, begin_run, now};
 use crate::view;

@@ -12,9 +12,9 @@ use zoisite_core::survey::unneeded;
 use zoisite_reach::Reach as _;
 
 use super::login::chosen;
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
+use crate::options::Options;
 use crate::road;
 use crate::site::{Site, now};
 use crate::view::{self, Style};

@@ -6,8 +6,8 @@ use serde_json::json;
 use zoisite_core::pki::{AuthorityKind, Holder, Ledger, LedgerEntry, edges, prove};
 use zoisite_store::{FreshKeys, trust};
 
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::site::{Site, now};
 use crate::view::table::{ranked, table};
 use crate::view::{self, Style, count, day};

@@ -16,9 +16,9 @@ use zoisite_reach::{Deadlines, Hosts, Reach, RunEvent, World};
 use zoisite_store::{RunRecord, State, StoreError, trust};
 
 use super::Time;
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
+use crate::options::Options;
 use crate::road::{self, Phases, Prepared, Sighting, prepare};
 use crate::site::{Site, Working, begin_run, now};
 use crate::standing::{self, Seen, Standing};

@@ -9,8 +9,8 @@ use zoisite_core::item::{Component, KeyText};
 use zoisite_core::sequence::{Sequence, Step, Work};
 use zoisite_reach::Hosts;
 
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::road::{self, Ahead, Prepared, Sighting};
 use crate::site::Site;
 use crate::view::{self, Style, count, table::ranked};

@@ -3,8 +3,8 @@ use std::process::ExitCode;
 use clap::Args;
 use zoisite_reach::Hosts;
 
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::road::{self, Ahead, Prepared, Sighting};
 use crate::site::{Site, now};
 use crate::standing::{Seen, Standing, ask_each, standing};

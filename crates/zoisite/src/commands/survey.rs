@@ -12,8 +12,8 @@ use zoisite_core::survey::{
 use zoisite_reach::{Hosts, Reach as _};
 
 use super::login::chosen;
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::road;
 use crate::site::{Site, now};
 use crate::surveying::{self, Surveyed, keeps_out, other_machines};

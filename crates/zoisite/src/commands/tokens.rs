@@ -9,8 +9,8 @@ use zoisite_reach::ApiClient;
 use zoisite_store::{State, trust};
 
 use super::with_api;
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
+use crate::options::Options;
 use crate::site::{Private, Site, Working, now};
 use crate::view::{self, Style, count, table::ranked};
 

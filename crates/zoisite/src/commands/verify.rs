@@ -8,9 +8,9 @@ use zoisite_core::pki::KeySource as _;
 use zoisite_reach::{CHECKS, NAMESPACE, Reach as _, Tried, Verification, verify};
 use zoisite_store::FreshKeys;
 
-use crate::cli::Options;
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
+use crate::options::Options;
 use crate::road::{self, prepare};
 use crate::site::Site;
 use crate::view::{self, Style, count, table::table};

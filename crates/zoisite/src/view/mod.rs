@@ -177,6 +177,13 @@ pub fn names<T: std::fmt::Display>(names: &[T]) -> String {
     }
 }
 
+/// What is said of a host that was met and is no longer in the cluster file.
+pub fn departed(host: &zoisite_core::cluster::HostName, address: std::net::IpAddr) -> String {
+    format!(
+        "{host} ({address}) is no longer in the cluster file: it runs on, and nothing is done with it"
+    )
+}
+
 #[cfg(test)]
 mod tests {
     use std::time::Duration;

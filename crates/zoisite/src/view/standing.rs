@@ -1,7 +1,5 @@
 //! What stands, for a person: quorum, control plane, balancers, nodes, and what differs on hosts.
 
-use std::net::IpAddr;
-
 use jiff::Timestamp;
 use zoisite_core::cluster::HostName;
 use zoisite_core::script::EtcdStatus;
@@ -30,7 +28,7 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
         out.push_str(&render_nodes(standing, now, style));
     }
     for (host, address) in &standing.departed {
-        out.push_str(&format!("\n  {}", style.warn(&departed(host, *address))));
+        out.push_str(&format!("\n  {}", style.warn(&super::departed(host, *address))));
     }
     for member in &standing.quorum.unnamed {
         let (name, urls) = (&member.name, member.peer_urls.join(", "));
@@ -68,13 +66,6 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
     }
     out.push('\n');
     out
-}
-
-/// What is said of a host that was met and is no longer in the cluster file.
-pub fn departed(host: &HostName, address: IpAddr) -> String {
-    format!(
-        "{host} ({address}) is no longer in the cluster file: it runs on, and nothing is done with it"
-    )
 }
 
 /// What differs on hosts is worth a column where it is not the same everywhere; what is as it must be is said

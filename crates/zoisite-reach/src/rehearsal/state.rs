@@ -1,0 +1,108 @@
+//! What simulated hosts are and hold, as data; what becomes of it stands in the files beside this one.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+use serde::{Deserialize, Serialize};
+use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::ApiObject;
+use zoisite_core::item::Found;
+use zoisite_core::sequence::NodeFacts;
+
+/// Something that goes wrong in a rehearsal.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Fault {
+    /// This program is killed when it is about to do the operation of this number (from 0, counted
+    /// over the world's whole life).
+    Killed {
+        /// Number of the operation.
+        operation: u64,
+    },
+    /// The operation of this number fails, once.
+    Fails {
+        /// Number of the operation.
+        operation: u64,
+    },
+    /// Two hosts do not reach each other.
+    Cut(HostName, HostName),
+    /// A host's disk is full.
+    DiskFull(HostName),
+    /// A host's disk is dead: nothing can be written to it.
+    DiskDead(HostName),
+    /// A host's clock is ahead, by so many milliseconds.
+    ClockAhead(HostName, i64),
+}
+
+/// A file on a simulated host.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct SimFile {
+    pub text: String,
+    pub owner: String,
+    pub mode: u32,
+}
+
+/// A unit on a simulated host.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub(super) struct SimUnit {
+    pub(super) enabled: bool,
+    /// The log with which it failed to start, when it did.
+    pub(super) failed: Option<Vec<String>>,
+    pub started: bool,
+    /// The program with which it was started.
+    pub(super) program: Option<String>,
+}
+
+/// A simulated host.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(super) struct SimHost {
+    pub address: IpAddr,
+    pub up: bool,
+    pub machine: String,
+    pub(super) generation: u64,
+    /// Items that need no more than to be there: users, folders, components, images…
+    pub found: Found,
+    pub files: BTreeMap<String, SimFile>,
+    pub units: BTreeMap<String, SimUnit>,
+    pub(super) pending: BTreeSet<String>,
+    /// The data directory's content: what etcd wrote at its first start.
+    pub data: Option<Member>,
+    pub(super) stray: Option<String>,
+    /// The running etcd process.
+    pub process: Option<Member>,
+}
+
+/// Simulated hosts, and what goes wrong with them.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct World {
+    pub(super) hosts: BTreeMap<HostName, SimHost>,
+    /// What the API holds; it lives in etcd.
+    pub(super) api: SimApi,
+    #[serde(skip)]
+    pub(super) faults: Vec<Fault>,
+    pub(super) operations: u64,
+    /// Rules that were broken, in words; empty unless the program is wrong.
+    pub(super) broken: Vec<String>,
+}
+
+/// What the API holds.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub(super) struct SimApi {
+    pub(super) objects: BTreeMap<String, ApiObject>,
+    pub(super) nodes: BTreeMap<HostName, NodeFacts>,
+    /// Published tokens: the whole text, by id.
+    pub(super) tokens: BTreeMap<String, String>,
+}
+
+/// A member, as its process and its data directory know it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Member {
+    pub name: String,
+    pub cluster_id: u64,
+    pub(super) token: String,
+    /// Peer URL by member name: what this member believes of the others and of itself.
+    pub peers: BTreeMap<String, String>,
+    /// Where it listens for the others.
+    pub(super) listens: String,
+    /// It once reported ready; systemd then calls it active until it stops.
+    pub was_ready: bool,
+}
