@@ -167,7 +167,12 @@ settle() {
   before=$(property "$1" NRestarts)
   tried=0
   while :; do
-    timeout 2 systemctl start "$1" >/dev/null 2>&1
+    # Where systemd is about to try again by itself, it is not hurried: what the unit needs may be on its way.
+    if [ "$(property "$1" SubState)" = auto-restart ]; then
+      sleep 0.2
+    else
+      timeout 2 systemctl start "$1" >/dev/null 2>&1
+    fi
     case $(property "$1" ActiveState) in
       active)
         if [ -z "${3:-}" ] || listens "$3"; then

@@ -20,7 +20,8 @@ use super::step::{Condition, Gate, Phase, Sequence, Step, When, Work};
 use crate::cluster::{Cluster, HostName, Version};
 use crate::diagnosis::Trouble;
 use crate::holdings::{
-    ApiObject, ETCD_UNIT, Holdings, HostHoldings, NodePut, NodeWanted, Part, Taint, package_of,
+    API_SERVER_UNIT, ApiObject, ETCD_UNIT, Holdings, HostHoldings, NodePut, NodeWanted, Part,
+    Taint, package_of,
 };
 use crate::item::{Component, ComponentSums, Item, Pinned, Unit};
 use crate::script::{Observed, Operation, Stretch};
@@ -345,6 +346,8 @@ impl<'a> Share<'a> {
                         false => Operation::Start(unit.name),
                     });
                     let Unit { name: unit, port } = *unit;
+                    // While the API server comes back, what dials it may come and go.
+                    let port = port.filter(|_| !restarts.contains(API_SERVER_UNIT));
                     settle.push(Operation::Settle { unit, port, seconds });
                 }
                 item if different && item.by_script() => out.push(Operation::Put(item.clone())),
