@@ -213,3 +213,37 @@ fn rsa_and_p384_are_issued_where_policy_asks() {
         assert_eq!(entry.key, kind);
     }
 }
+
+#[test]
+fn a_second_authority_is_believed_beside_the_first_and_makes_nothing_due() {
+    let cluster = saltmarsh();
+    let now = at("2026-11-23");
+    let mut trust = Trust::new(&cluster, now);
+    trust.issue(&cluster, now);
+    let old = trust.ledger.authority(AuthorityKind::Cluster).unwrap().clone();
+    let new = Trust::new(&cluster, now).ledger.authority(AuthorityKind::Cluster).unwrap().clone();
+    let all_hold = |trust: &Trust| {
+        let proof = prove(&edges(&cluster), &trust.ledger, &[], now);
+        assert!(!proof.held.is_empty() && proof.failed.is_empty(), "{:?}", proof.failed);
+    };
+    // First it is accepted, then it signs: what the old one issued holds all the while.
+    trust.ledger.authorities.push(new.clone());
+    assert_eq!(
+        trust.ledger.bundle(AuthorityKind::Cluster).unwrap(),
+        [old.pem.as_str(), &new.pem].concat()
+    );
+    assert_eq!(trust.issue(&cluster, now), [""; 0]);
+    all_hold(&trust);
+    trust.ledger.authorities.rotate_right(1);
+    assert_eq!(trust.ledger.authority(AuthorityKind::Cluster), Some(&new));
+    assert_eq!(
+        trust.ledger.bundle(AuthorityKind::Cluster).unwrap(),
+        [new.pem.as_str(), &old.pem].concat()
+    );
+    assert_eq!(trust.issue(&cluster, now), [""; 0]);
+    all_hold(&trust);
+    // It goes, and what rests on it must be issued anew.
+    trust.ledger.authorities.retain(|authority| *authority != old);
+    let due = zoisite_core::pki::due(&wanted(&cluster), &trust.ledger, now);
+    assert!(due.len() > 10 && due.iter().all(|due| due.why.to_string() == "its authority changed"));
+}

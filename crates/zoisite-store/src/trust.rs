@@ -7,8 +7,8 @@ use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::SharedSecrets;
 use zoisite_core::pki::{
     Asker, Authority, AuthorityKind, Due, KeyKind, KeySource, Ledger, LedgerEntry, NewKey,
-    NodeRequest, PkiError, Profile, Secret, SecretRef, Wanted, check_request, due, kubelet_client,
-    run_client, wanted,
+    NodeRequest, PkiError, Profile, Ring, Secret, SecretRef, Wanted, check_request, due,
+    kubelet_client, run_client, wanted,
 };
 use zoisite_core::token::{TOKEN_SECONDS, TokenRecord, make_token};
 
@@ -164,22 +164,10 @@ fn shared_secrets(keys: &dyn KeySource, recipients: &[String]) -> Result<Vec<Cha
     let mut key = zeroize::Zeroizing::new([0_u8; 32]);
     key[..16].copy_from_slice(&keys.serial());
     key[16..].copy_from_slice(&keys.serial());
-    let encoded = zeroize::Zeroizing::new(base64(&key[..]));
-    let encryption = Secret::new(format!(
-        "apiVersion: apiserver.config.k8s.io/v1\n\
-         kind: EncryptionConfiguration\n\
-         resources:\n\
-         - resources: [secrets]\n\
-         \x20 providers:\n\
-         \x20 - secretbox:\n\
-         \x20     keys:\n\
-         \x20     - name: first\n\
-         \x20       secret: {}\n\
-         \x20 - identity: {{}}\n",
-        *encoded
-    ));
+    let encryption = encryption_at_rest(&Ring { used: ("first", &key[..]), accepted: Vec::new() });
     let known = SharedSecrets {
         service_accounts: pair.public_key_pem(),
+        service_accounts_accepted: Vec::new(),
         service_accounts_sha256: crate::sha256(private.expose().as_bytes()),
         encryption_sha256: crate::sha256(encryption.expose().as_bytes()),
     };
@@ -188,6 +176,30 @@ fn shared_secrets(keys: &dyn KeySource, recipients: &[String]) -> Result<Vec<Cha
         sealed(&SecretRef::ServiceAccounts, &private, recipients)?,
         sealed(&SecretRef::EncryptionAtRest, &encryption, recipients)?,
     ])
+}
+
+/// How secrets are encrypted in etcd (`apiserver.config.k8s.io/v1`): the first key encrypts, all of them decrypt.
+fn encryption_at_rest(ring: &Ring<(&str, &[u8])>) -> Secret {
+    let mut text = zeroize::Zeroizing::new(String::with_capacity(1_024));
+    text.push_str(
+        "apiVersion: apiserver.config.k8s.io/v1\n\
+         kind: EncryptionConfiguration\n\
+         resources:\n\
+         - resources: [secrets]\n\
+         \x20 providers:\n\
+         \x20 - secretbox:\n\
+         \x20     keys:\n",
+    );
+    for (name, key) in ring.all() {
+        let key = zeroize::Zeroizing::new(base64(key));
+        text.push_str("      - name: ");
+        text.push_str(name);
+        text.push_str("\n        secret: ");
+        text.push_str(&key);
+        text.push('\n');
+    }
+    text.push_str("  - identity: {}\n");
+    Secret::new(text.to_string())
 }
 
 fn base64(bytes: &[u8]) -> String {
@@ -456,4 +468,19 @@ pub fn for_this_run(
 fn replaced(old: &LedgerEntry, by: &LedgerEntry) -> Result<Change, StoreError> {
     let replaced = LedgerEntry { replaced_by: Some(by.serial.clone()), ..old.clone() };
     Ok(Change::put(CERTIFICATE, old.serial.as_str(), json(CERTIFICATE, &replaced)?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_first_key_of_a_ring_encrypts_and_all_decrypt() {
+        let ring = Ring { used: ("second", &[2_u8; 32][..]), accepted: vec![("first", &[1; 32])] };
+        let text = encryption_at_rest(&ring);
+        let names: Vec<&str> =
+            text.expose().lines().filter_map(|line| line.trim().strip_prefix("- name: ")).collect();
+        assert_eq!(names, ["second", "first"]);
+        assert_eq!(text.expose().matches("secret: AQEBAQEB").count(), 1);
+    }
 }

@@ -541,7 +541,7 @@ pub fn api_access(site: &Site, state: &mut State, ledger: &Ledger) -> Result<Acc
     let strongbox = site.strongbox()?;
     let (entry, key) =
         trust::for_this_run(state, strongbox, &site.cluster, Profile::RunApi, &FreshKeys, now())?;
-    let authority = ledger.authority(AuthorityKind::Cluster).map(|a| a.pem.clone());
+    let authority = ledger.bundle(AuthorityKind::Cluster);
     Ok(Access { authority: authority.unwrap_or_default(), certificate: entry.pem, key })
 }
 
@@ -596,7 +596,7 @@ pub fn access(
     let strongbox = site.strongbox()?;
     let (entry, key) =
         trust::for_this_run(state, strongbox, &site.cluster, Profile::RunEtcd, &FreshKeys, now())?;
-    let authority = ledger.authority(AuthorityKind::EtcdClient).map(|a| a.pem.clone());
+    let authority = ledger.bundle(AuthorityKind::EtcdClient);
     Ok(Some(Access { authority: authority.unwrap_or_default(), certificate: entry.pem, key }))
 }
 

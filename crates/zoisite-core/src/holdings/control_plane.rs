@@ -68,7 +68,7 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
     items.extend([
         Workshop::file(
             &at("service-accounts.pub"),
-            secrets.service_accounts.as_str(),
+            secrets.service_account_keys().all().copied().collect::<String>(),
             Some(API_SERVER_UNIT),
         ),
         shared(

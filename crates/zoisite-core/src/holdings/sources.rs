@@ -3,7 +3,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::cluster::HostName;
-use crate::pki::Ledger;
+use crate::pki::{Ledger, Ring};
 
 /// What holdings are made from, besides the cluster file.
 #[derive(Clone, Copy, Debug)]
@@ -27,10 +27,21 @@ pub struct Sources<'a> {
 pub struct SharedSecrets {
     /// Public key with which service accounts' tokens are verified, PEM.
     pub service_accounts: String,
+    /// Public keys that are accepted beside it, PEM.
+    #[serde(default)]
+    pub service_accounts_accepted: Vec<String>,
     /// SHA-256 of the private key's PEM text.
     pub service_accounts_sha256: String,
     /// SHA-256 of the text that says how secrets are encrypted in etcd.
     pub encryption_sha256: String,
+}
+
+impl SharedSecrets {
+    /// The public keys with which service accounts' tokens are verified.
+    pub fn service_account_keys(&self) -> Ring<&str> {
+        let accepted = self.service_accounts_accepted.iter().map(String::as_str).collect();
+        Ring { used: &self.service_accounts, accepted }
+    }
 }
 
 /// What a host's own nature decides: never a constant, always looked at.

@@ -65,15 +65,15 @@ impl Workshop<'_> {
         [Self::file(&path, file.to_string(), Some(name)), Item::Unit(Unit { name, port })]
     }
 
-    /// An authority's certificate.
+    /// The certificates of authorities that are believed.
     pub(super) fn authority(
         &mut self,
         kind: AuthorityKind,
         path: &str,
         restarts: Option<&'static str>,
     ) -> Vec<Item> {
-        match self.sources.ledger.authority(kind) {
-            Some(authority) => vec![Self::file(path, authority.pem.as_str(), restarts)],
+        match self.sources.ledger.bundle(kind) {
+            Some(bundle) => vec![Self::file(path, bundle, restarts)],
             None => {
                 self.errors.push(HoldingsError::NoAuthority(kind));
                 Vec::new()

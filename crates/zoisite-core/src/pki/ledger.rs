@@ -7,22 +7,40 @@ use jiff::Timestamp;
 
 use super::issued::{AuthorityCertificate, LedgerEntry};
 use super::profile::{AuthorityKind, Holder, Profile};
+use super::ring::Ring;
 use super::wanted::{San, Wanted};
 use crate::cluster::HostName;
 
 /// Everything issued so far.
 #[derive(Clone, Debug, Default)]
 pub struct Ledger {
-    /// The authorities, one of each kind at most.
+    /// The authorities; of those of one kind the first is used, the others are accepted.
     pub authorities: Vec<AuthorityCertificate>,
     /// The certificates, replaced ones included.
     pub entries: Vec<LedgerEntry>,
 }
 
 impl Ledger {
-    /// The authority of that kind.
+    /// The authorities of that kind.
+    pub fn ring(&self, kind: AuthorityKind) -> Option<Ring<&AuthorityCertificate>> {
+        let mut all = self.authorities.iter().filter(|authority| authority.kind == kind);
+        Some(Ring { used: all.next()?, accepted: all.collect() })
+    }
+
+    /// The authority of that kind that signs.
     pub fn authority(&self, kind: AuthorityKind) -> Option<&AuthorityCertificate> {
-        self.authorities.iter().find(|authority| authority.kind == kind)
+        self.ring(kind).map(|ring| ring.used)
+    }
+
+    /// What verifiers of that kind are given: every authority in its ring, PEM.
+    pub fn bundle(&self, kind: AuthorityKind) -> Option<String> {
+        self.ring(kind).map(|ring| ring.bundle())
+    }
+
+    /// The authority that issued a certificate, if it is still in its ring.
+    pub fn issuer(&self, entry: &LedgerEntry) -> Option<&AuthorityCertificate> {
+        let ring = self.ring(entry.profile.authority())?;
+        ring.all().copied().find(|authority| authority.sha256 == entry.authority_sha256)
     }
 
     /// The certificates in force for hosts, by profile and host.
@@ -97,8 +115,7 @@ pub fn due(wanted: &[Wanted], ledger: &Ledger, now: Timestamp) -> Vec<Due> {
             debug_assert_ne!(wanted.profile.holder(), Holder::Run);
             let host = wanted.host.clone()?;
             let entry = current.get(&(wanted.profile, host)).copied();
-            let authority = ledger.authority(wanted.profile.authority());
-            let why = why(wanted, entry, authority, now)?;
+            let why = why(wanted, entry, ledger, now)?;
             Some(Due {
                 wanted: wanted.clone(),
                 why,
@@ -111,11 +128,12 @@ pub fn due(wanted: &[Wanted], ledger: &Ledger, now: Timestamp) -> Vec<Due> {
 fn why(
     wanted: &Wanted,
     entry: Option<&LedgerEntry>,
-    authority: Option<&AuthorityCertificate>,
+    ledger: &Ledger,
     now: Timestamp,
 ) -> Option<Why> {
     let Some(entry) = entry else { return Some(Why::New) };
-    if authority.is_none_or(|authority| authority.sha256 != entry.authority_sha256) {
+    // One that is accepted still vouches for it: a new authority alone makes nothing due.
+    if ledger.issuer(entry).is_none() {
         return Some(Why::Changed("authority"));
     }
     if entry.names != wanted.names {

@@ -14,6 +14,7 @@ mod ledger;
 mod profile;
 mod proof;
 mod request;
+mod ring;
 mod secret_ref;
 mod wanted;
 
@@ -26,5 +27,6 @@ pub(crate) use profile::ETCD_USER;
 pub use profile::{AuthorityKind, Holder, Place, Profile, Usage};
 pub use proof::{EdgeFailure, Proof, prove};
 pub use request::{Asker, CheckedRequest, KUBELET_CLIENT_SIGNER, NodeRequest, check_request};
+pub use ring::Ring;
 pub use secret_ref::SecretRef;
 pub use wanted::{San, Wanted, kubelet_client, person, run_client, wanted};

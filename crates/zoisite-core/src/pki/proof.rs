@@ -68,7 +68,10 @@ pub fn prove(edges: &[Edge], ledger: &Ledger, run: &[LedgerEntry], now: Timestam
     all.sort_by_key(|(key, _)| *key);
     let verified: HashMap<&(Profile, Option<HostName>), Verified> = all
         .into_par_iter()
-        .map(|(key, entry)| (key, verify(entry, ledger.authority(entry.profile.authority()), now)))
+        .map(|(key, entry)| {
+            let signs = || ledger.authority(entry.profile.authority());
+            (key, verify(entry, ledger.issuer(entry).or_else(signs), now))
+        })
         .collect();
 
     let mut proof = Proof::default();

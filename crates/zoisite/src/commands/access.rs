@@ -244,7 +244,7 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
     }
     let (entry, key) = trust::issue_unkept(state, site.strongbox()?, &wanted, &FreshKeys, now())?;
     state.end_run(record, &format!("until {}", view::minute(entry.not_after)), now())?;
-    let authority = state.ledger()?.authority(AuthorityKind::Cluster).map(|a| a.pem.clone());
+    let authority = state.ledger()?.bundle(AuthorityKind::Cluster);
     let authority = base64(&authority.unwrap_or_default());
     let config = person_kubeconfig(
         &site.cluster,
