@@ -20,6 +20,7 @@
 //! | [`token`] | join tokens in the platform's format, and what is recorded of them |
 //! | [`holdings`] | what each host must hold: files, directories, users, units |
 //! | [`item`] | the kinds of things that stand on hosts: looked at, compared, put, taken back |
+//! | [`layout`] | where distributions keep what is needed of them |
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
 //! | [`login`] | getting into hosts: stage by stage, what keeps one out, what opens it |
@@ -32,6 +33,7 @@ pub mod cluster;
 pub mod diagnosis;
 pub mod holdings;
 pub mod item;
+pub mod layout;
 pub mod login;
 pub mod paths;
 pub mod pki;

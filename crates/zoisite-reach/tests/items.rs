@@ -15,8 +15,9 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::HostHoldings;
 use zoisite_core::item::{
     Absent, Component, ComponentSums, Content, Differs, Directory, File, Image, Item, KeyText,
-    Pair, Pinned, RUNTIME_UNIT, Routes, Sysctl, Unit, User,
+    Pair, Pinned, Routes, Sysctl, Unit, User,
 };
+use zoisite_core::layout::RUNTIME_UNIT;
 use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{
     Depth, Observed, Operation, Stretch, observe, take_back_script, upload_script,

@@ -13,7 +13,8 @@ use std::time::{Duration, Instant};
 use common::lab::{Lab, MEMBERS, lab, lab_root, project};
 use common::{Done, Place};
 use zoisite_core::holdings::HostHoldings;
-use zoisite_core::item::{Absent, Directory, Image, Item, RUNTIME_UNIT, Sysctl, Unit, User};
+use zoisite_core::item::{Absent, Directory, Image, Item, Sysctl, Unit, User};
+use zoisite_core::layout::RUNTIME_UNIT;
 use zoisite_core::script::Depth;
 
 #[test]

@@ -4,10 +4,9 @@ use super::unit::HARDENED;
 use super::{HostHoldings, Part, UnitFile, Workshop};
 use crate::cluster::Role;
 use crate::item::{Item, User};
+use crate::layout::HAPROXY;
 use crate::pki::AuthorityKind;
 
-/// The program that a balancer's distribution must have brought.
-pub const BALANCER_PROGRAM: &str = "/usr/sbin/haproxy";
 /// Name of the balancer's unit.
 pub const BALANCER_UNIT: &str = "zoisite-balancer.service";
 const USER: &str = "zoisite-balancer";
@@ -24,7 +23,7 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let path = format!("{FOLDER}/haproxy.cfg");
     items.push(Workshop::file(&path, config(shop, &authority), Some(BALANCER_UNIT)));
     let what = format!("balancer of {} on {}", shop.cluster.name, shop.host.name);
-    let start = format!("/usr/sbin/haproxy -Ws -f {path}");
+    let start = format!("{HAPROXY} -Ws -f {path}");
     let unit = UnitFile::service(&what, "network-online.target")
         .section(
             "Service",
@@ -45,7 +44,7 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
         )
         .at_boot();
     items.extend(Workshop::unit(BALANCER_UNIT, None, &unit));
-    out.programs.push(BALANCER_PROGRAM);
+    out.programs.push(HAPROXY);
     out.extend(Part::Balancer, items);
 }
 

@@ -21,13 +21,12 @@ use std::collections::HashMap;
 use rayon::prelude::*;
 use serde::Serialize;
 
-pub use balancer::{BALANCER_PROGRAM, BALANCER_UNIT};
+pub use balancer::BALANCER_UNIT;
 pub use config::person_kubeconfig;
 pub use control_plane::API_SERVER_UNIT;
 pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
-pub(crate) use node::package_of;
 pub use node::{
-    KUBELET_UNIT, NODE_PROGRAMS, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
+    KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
     assign_subnets, image_name, node_wanted,
 };
 pub use objects::{ApiObject, objects};

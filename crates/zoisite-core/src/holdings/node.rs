@@ -10,8 +10,10 @@ use serde_json::{Value, json};
 use super::config::{Credential, Flags, kubeconfig, merge};
 use super::{HoldingsError, HostFacts, HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName, PodsBy};
-use crate::item::{
-    Absent, Component, Image, Item, Pinned, ROUTE_PROTOCOL, RUNTIME_UNIT, Routes, Sysctl, Unit,
+use crate::item::{Absent, Component, Image, Item, Pinned, ROUTE_PROTOCOL, Routes, Sysctl, Unit};
+use crate::layout::{
+    CNI_CONFIG, CNI_PLUGINS, CONTAINERD_CONFIG, IP, MODPROBE, NFT, NODE_PROGRAMS, RUNTIME_UNIT,
+    SYSTEMD_SYSCTL,
 };
 use crate::pki::{AuthorityKind, Profile};
 
@@ -22,17 +24,6 @@ pub const TOKEN_PATH: &str = "/run/zoisite/join.token";
 
 const NETWORK_UNIT: &str = "zoisite-network.service";
 const PROXY_UNIT: &str = "zoisite-kube-proxy.service";
-/// Programs that a node's distribution must have brought.
-pub const NODE_PROGRAMS: [&str; 3] = ["/usr/bin/containerd", "/usr/bin/ctr", "/usr/lib/cni/bridge"];
-/// The package of Debian that brings a program.
-pub(crate) fn package_of(program: &str) -> &'static str {
-    match program.rsplit('/').next().unwrap_or_default() {
-        "haproxy" => "haproxy",
-        "bridge" => "containernetworking-plugins",
-        _ => "containerd",
-    }
-}
-
 const KUBELET: &str = "/etc/zoisite/kubelet";
 const PROXY: &str = "/etc/zoisite/kube-proxy";
 const NETWORK: &str = "/etc/zoisite/network";
@@ -222,8 +213,8 @@ fn runtime(shop: &Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
   disable_apparmor = {container}
 
 [plugins.\"io.containerd.grpc.v1.cri\".cni]
-  bin_dir = \"/usr/lib/cni\"
-  conf_dir = \"/etc/cni/net.d\"
+  bin_dir = \"{CNI_PLUGINS}\"
+  conf_dir = \"{CNI_CONFIG}\"
 
 [plugins.\"io.containerd.grpc.v1.cri\".containerd.runtimes.runc]
   runtime_type = \"io.containerd.runc.v2\"
@@ -236,8 +227,8 @@ fn runtime(shop: &Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
         container = facts.container,
     ));
     let mut items = vec![
-        Workshop::directory("/etc/containerd", "root", 0o755),
-        Workshop::file("/etc/containerd/config.toml", config, Some(RUNTIME_UNIT)),
+        Workshop::directory(CONTAINERD_CONFIG, "root", 0o755),
+        Workshop::file(&format!("{CONTAINERD_CONFIG}/config.toml"), config, Some(RUNTIME_UNIT)),
         Item::Unit(Unit { name: RUNTIME_UNIT, port: None }),
         Workshop::directory(IMAGES, "root", 0o755),
     ];
@@ -285,14 +276,14 @@ net.ipv4.ip_forward = 1
     let mut lines = vec![
         ("Type", "oneshot".to_owned()),
         ("RemainAfterExit", "yes".into()),
-        ("ExecStart", "-/sbin/modprobe -a overlay br_netfilter".into()),
-        ("ExecStart", format!("/usr/lib/systemd/systemd-sysctl {NETWORK}/sysctl.conf")),
-        ("ExecStart", format!("-/sbin/ip -4 route flush proto {ROUTE_PROTOCOL}")),
-        ("ExecStart", format!("-/sbin/ip -6 route flush proto {ROUTE_PROTOCOL}")),
+        ("ExecStart", format!("-{MODPROBE} -a overlay br_netfilter")),
+        ("ExecStart", format!("{SYSTEMD_SYSCTL} {NETWORK}/sysctl.conf")),
+        ("ExecStart", format!("-{IP} -4 route flush proto {ROUTE_PROTOCOL}")),
+        ("ExecStart", format!("-{IP} -6 route flush proto {ROUTE_PROTOCOL}")),
         // A node that is out of reach takes no route to another away.
-        ("ExecStart", format!("-/sbin/ip -force -batch {NETWORK}/routes")),
-        ("ExecStop", format!("-/sbin/ip -4 route flush proto {ROUTE_PROTOCOL}")),
-        ("ExecStop", format!("-/sbin/ip -6 route flush proto {ROUTE_PROTOCOL}")),
+        ("ExecStart", format!("-{IP} -force -batch {NETWORK}/routes")),
+        ("ExecStop", format!("-{IP} -4 route flush proto {ROUTE_PROTOCOL}")),
+        ("ExecStop", format!("-{IP} -6 route flush proto {ROUTE_PROTOCOL}")),
     ];
     let mut forwards = vec!["net.ipv4.ip_forward"];
     if shop.cluster.network.pods.iter().any(|range| matches!(range, IpNet::V6(_))) {
@@ -301,7 +292,7 @@ net.ipv4.ip_forward = 1
     let mut items = vec![
         Workshop::directory(NETWORK, "root", 0o755),
         Workshop::directory("/etc/cni", "root", 0o755),
-        Workshop::directory("/etc/cni/net.d", "root", 0o755),
+        Workshop::directory(CNI_CONFIG, "root", 0o755),
         Workshop::file(
             &format!("{NETWORK}/sysctl.conf"),
             format!("{}{sysctl}", super::WRITTEN),
@@ -311,14 +302,14 @@ net.ipv4.ip_forward = 1
     ];
     if routed && facts.nftables {
         let path = format!("{NETWORK}/masquerade.nft");
-        lines.push(("ExecStart", format!("/usr/sbin/nft -f {path}")));
+        lines.push(("ExecStart", format!("{NFT} -f {path}")));
         items.push(Workshop::file(&path, masquerade(shop.cluster), Some(NETWORK_UNIT)));
     }
-    let path = "/etc/cni/net.d/10-zoisite.conflist";
+    let path = &format!("{CNI_CONFIG}/10-zoisite.conflist");
     items.push(match routed {
         true => Workshop::file(path, cni(subnets, !facts.nftables), None),
         // It would stand before the site's own.
-        false => Item::Absent(Absent { path: path.into() }),
+        false => Item::Absent(Absent { path: path.clone() }),
     });
     let what = format!("pod network of {} on {}", shop.cluster.name, shop.host.name);
     let unit =

@@ -9,6 +9,7 @@ use serde_json::Value;
 use super::{HoldingsError, Sources, UnitFile, WRITTEN, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName};
 use crate::item::{Component, Content, Directory, File, Item, Pair, Pinned, Unit};
+use crate::layout::UNITS;
 use crate::pki::{AuthorityKind, LedgerEntry, Profile};
 
 /// What is needed to work out the items of one host, and the faults found on the way.
@@ -61,7 +62,7 @@ impl Workshop<'_> {
 
     /// A unit file, and the unit; the port is where it listens, if systemd cannot know whether it is well.
     pub(super) fn unit(name: &'static str, port: Option<u16>, file: &UnitFile) -> [Item; 2] {
-        let path = format!("/etc/systemd/system/{name}");
+        let path = format!("{UNITS}/{name}");
         [Self::file(&path, file.to_string(), Some(name)), Item::Unit(Unit { name, port })]
     }
 

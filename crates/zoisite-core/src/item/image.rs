@@ -1,7 +1,5 @@
 use super::{Act, Described, Differs, Found, Kind, Look, Seen};
-
-/// Name of the container runtime's unit: it is the distribution's.
-pub const RUNTIME_UNIT: &str = "containerd.service";
+use crate::layout::RUNTIME_UNIT;
 
 /// An image that the container runtime holds, imported from an archive on the host.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -27,7 +27,7 @@ pub use absent::Absent;
 pub use component::{Component, ComponentSums, ComponentsError, Pinned};
 pub use directory::{Directory, DirectoryFacts};
 pub use file::{Content, FIRST_START, File, FileFacts, KeyText};
-pub use image::{Image, RUNTIME_UNIT};
+pub use image::Image;
 pub use pair::Pair;
 pub(crate) use routes::ROUTE_PROTOCOL;
 pub use routes::Routes;

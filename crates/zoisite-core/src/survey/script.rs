@@ -1,7 +1,8 @@
 use super::names::names_to_ask;
 use crate::cluster::{Cluster, Host, HostName};
-use crate::holdings::{BALANCER_PROGRAM, EtcdPaths, NODE_PROGRAMS};
+use crate::holdings::EtcdPaths;
 use crate::item::ROUTE_PROTOCOL;
+use crate::layout::{HAPROXY, NODE_PROGRAMS};
 use crate::script::wrapped_look;
 use crate::text::quote;
 
@@ -26,7 +27,7 @@ fn places(cluster: &Cluster, host: &Host) -> Vec<(&'static str, String)> {
 fn programs(cluster: &Cluster, host: &HostName) -> Vec<&'static str> {
     let mut out = Vec::new();
     if cluster.balancers.hosts.contains(host) {
-        out.push(BALANCER_PROGRAM);
+        out.push(HAPROXY);
     }
     if cluster.is_node(host) {
         out.extend(NODE_PROGRAMS);

@@ -7,7 +7,7 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::{
     API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted, TOKEN_PATH,
 };
-use zoisite_core::item::RUNTIME_UNIT;
+use zoisite_core::layout::{CNI_CONFIG, RUNTIME_UNIT};
 use zoisite_core::pki::Secret;
 use zoisite_core::sequence::{ApiLook, ApiObserved, ApiWork, NodeFacts};
 use zoisite_core::token::TokenRecord;
@@ -16,7 +16,6 @@ use super::state::{SimFile, SimHost, World};
 
 const NETWORK: &str = "zoisite-network.service";
 const CLIENT: &str = "/var/lib/kubelet/pki/kubelet-client-current.pem";
-const CNI: &str = "/etc/cni/net.d/10-zoisite.conflist";
 
 /// Where a host's join token comes from.
 pub(super) type Tokens<'a> = &'a dyn Fn(&HostName) -> Result<(TokenRecord, Secret), String>;
@@ -75,7 +74,7 @@ impl SimHost {
                 return Err(format!("{unit} does not run"));
             }
         }
-        if !networked && !self.files.contains_key(CNI) {
+        if !networked && !self.files.contains_key(&format!("{CNI_CONFIG}/10-zoisite.conflist")) {
             return Err("container runtime network not ready: cni plugin not initialized".into());
         }
         if self.found.images.is_empty() {

@@ -1,7 +1,8 @@
 //! What simulated hosts are like: tidy ones, but for the faults in their world.
 
 use zoisite_core::cluster::{Cluster, HostName};
-use zoisite_core::holdings::{BALANCER_PROGRAM, CLUSTER_MARK, NODE_PROGRAMS};
+use zoisite_core::holdings::CLUSTER_MARK;
+use zoisite_core::layout::{HAPROXY, NODE_PROGRAMS};
 use zoisite_core::survey::{
     AddressFacts, Clock, Facts, LinkFacts, NameServer, Named, PlaceFacts, Written,
 };
@@ -31,7 +32,7 @@ impl World {
             ..Facts::default()
         };
         facts.modules.insert("overlay".into(), "loaded".into());
-        for program in NODE_PROGRAMS.iter().chain([&BALANCER_PROGRAM]) {
+        for program in NODE_PROGRAMS.iter().chain([&HAPROXY]) {
             facts.programs.insert((*program).to_owned(), Some("-".into()));
         }
         if let Some(sim) = self.hosts.get(host) {

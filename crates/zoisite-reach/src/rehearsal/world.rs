@@ -7,9 +7,10 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{CLUSTER_MARK, ETCD_UNIT, HostFacts, HostHoldings, TOKEN_PATH};
 use zoisite_core::item::{
-    Component, ComponentSums, Content, FIRST_START, File, FileFacts, Found, Item, Pair,
-    RUNTIME_UNIT, Seen, UnitFacts, program_version,
+    Component, ComponentSums, Content, FIRST_START, File, FileFacts, Found, Item, Pair, Seen,
+    UnitFacts, program_version,
 };
+use zoisite_core::layout::RUNTIME_UNIT;
 use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{
     EtcdFacts, EtcdMember, EtcdStatus, Identity, Observed, Operation, Outcome,

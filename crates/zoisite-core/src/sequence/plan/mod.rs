@@ -20,10 +20,10 @@ use super::step::{Condition, Gate, Phase, Sequence, Step, When, Work};
 use crate::cluster::{Cluster, HostName, Version};
 use crate::diagnosis::Trouble;
 use crate::holdings::{
-    API_SERVER_UNIT, ApiObject, ETCD_UNIT, Holdings, HostHoldings, NodePut, NodeWanted, Part,
-    Taint, package_of,
+    API_SERVER_UNIT, ApiObject, ETCD_UNIT, Holdings, HostHoldings, NodePut, NodeWanted, Part, Taint,
 };
 use crate::item::{Component, ComponentSums, Item, Pinned, Unit};
+use crate::layout::package_of;
 use crate::script::{Observed, Operation, Stretch};
 use crate::token::TokenRecord;
 

@@ -4,8 +4,7 @@ use std::collections::BTreeMap;
 
 use super::{Case, SiteFinding};
 use crate::cluster::sizes;
-use crate::holdings::package_of;
-use crate::item::RUNTIME_UNIT;
+use crate::layout::{RUNTIME_UNIT, package_of};
 
 pub(super) fn strength(case: &Case<'_>) -> Vec<SiteFinding> {
     let Case { cluster, host, facts, .. } = case;
