@@ -525,3 +525,24 @@ fn swap_is_no_obstacle_where_the_kubelet_is_told_to_bear_it() {
 fn a_cluster_that_stands_needs_nothing() {
     assert_eq!(ids(&Scene::standing().plan().unwrap()), [""; 0]);
 }
+
+#[test]
+fn a_changed_controller_manager_goes_host_by_host_and_is_waited_for_at_its_port() {
+    let address = "address = \"api.saltmarsh.example:6443\"\n";
+    let scene = changed_after(address, &format!("{address}controller-manager = {{ v = \"3\" }}\n"));
+    let sequence = scene.plan().unwrap();
+    let restarts: Vec<usize> = (0..sequence.steps.len())
+        .filter(|step| sequence.steps[*step].name() == "control-plane-restart")
+        .collect();
+    assert_eq!(restarts.len(), 3, "{:?}", ids(&sequence));
+    for pair in restarts.windows(2) {
+        assert!(needs(&sequence, pair[1], pair[0]), "a wrong setting stops at the first host");
+    }
+    let Work::Act(stretch) = &sequence.steps[restarts[0]].work else { panic!("an act") };
+    let unit = "zoisite-controller-manager.service";
+    let restarted: Vec<_> =
+        stretch.operations.iter().filter(|o| matches!(o, Operation::Restart(_))).collect();
+    assert_eq!(restarted, [&Operation::Restart(unit)], "the API server goes on");
+    let waits = |o: &Operation| matches!(o, Operation::Settle { unit: u, port: Some(10_257), .. } if *u == unit);
+    assert!(stretch.operations.iter().any(waits), "{:?}", stretch.operations);
+}

@@ -99,6 +99,7 @@ fn changes_of_eleven_hosts_are_refused_without_a_trace_or_carried_out_within_the
     an_etcd_patch_release_rolls(&lab_);
     labels_taints_and_departed_hosts(&lab_);
     what_the_kernel_lost(&lab_);
+    a_wrong_setting_stops_at_the_first_host(&lab_);
     kubelets_that_lost_who_they_are(&lab_);
     let _ = lab_.zoisite(&["verify"]).ended(0).says("the cluster works");
 }
@@ -308,6 +309,27 @@ fn what_the_kernel_lost(lab_: &Lab) {
     let after = lab_.on("tern-2", "systemctl show zoisite-kubelet -p MainPID --value").stdout;
     assert_eq!(before, after, "nothing had to restart for it");
     lab_.must_converge();
+}
+
+/// Of controller managers and of kubelets: one does not come back, and no other takes the setting.
+fn a_wrong_setting_stops_at_the_first_host(lab_: &Lab) {
+    let text = lab_.place.read("zoisite.toml");
+    let address = "address = \"api.saltmarsh.example:6443\"\n";
+    let cases = [
+        (address.to_owned(), "controller-manager = { tide = \"low\" }\n", "controller-manager"),
+        ("[workers]\n".to_owned(), "kubelet = { podPidsLimit = \"low\" }\n", "kubelet"),
+    ];
+    for (after, setting, unit) in cases {
+        lab_.change(&after, &format!("{after}{setting}"));
+        let failed = format!("waiting for zoisite-{unit}.service failed");
+        let _ = lab_.zoisite(&["raise", "--patience", "60"]).ended(1).complains(&failed);
+        let taken = "grep -rlsE 'tide=low|podPidsLimit: .?low' /etc/zoisite /etc/systemd/system";
+        let hosts = ["curlew", "plover", "sandpiper", "tern-1", "tern-2", "tern-3"];
+        let with = hosts.iter().filter(|host| !lab_.on(host, taken).stdout.is_empty()).count();
+        assert_eq!(with, 1, "{unit}");
+        lab_.place.write("zoisite.toml", &text);
+        lab_.must_converge();
+    }
 }
 
 /// Kubelets without an identity, with one that has ended, and with one of another's.

@@ -163,7 +163,8 @@ trait Kind {
     }
 }
 
-/// Makes of the list of kinds, each with what a look finds of one, the type of an item, what is found of them, and the ways to each kind.
+/// Makes of the list of kinds, each with what a look finds of one, the type of an item, what is found of them, and
+/// the ways to each kind.
 macro_rules! kinds {
     ($($(#[$doc:meta])* $kind:ident in $place:ident: $found:ty),* $(,)?) => {
         /// One thing on a host.
