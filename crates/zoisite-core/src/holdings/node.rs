@@ -409,7 +409,9 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
     ]);
     let start = flags.command(&format!("{}/kubelet", kubernetes_folder(shop.cluster)));
     let unit = root_service(shop, "kubelet", "containerd.service zoisite-network.service", &start);
-    items.extend(Workshop::unit(KUBELET_UNIT, None, &unit));
+    let own = &cluster.workers.kubelet;
+    let port = own.get("healthzPort").is_none().then_some(10_248);
+    items.extend(Workshop::unit(KUBELET_UNIT, port, &unit));
     items
 }
 
