@@ -88,7 +88,7 @@ case $command in
   stop) rm -f $H/systemd/$1.state ;;
   show)
     case $* in *--value) unit=$1; shift 2
-      case $1 in ActiveState) state $unit ;; NRestarts) echo 0 ;; LoadState) echo loaded ;; SubState) echo dead ;; Result) echo exit-code ;; esac
+      case $1 in ActiveState) state $unit ;; NRestarts) cat $H/systemd/$unit.restarts 2>/dev/null || echo 0 ;; Type) cat $H/systemd/$unit.type 2>/dev/null || echo notify ;; LoadState) echo loaded ;; SubState) echo dead ;; Result) echo exit-code ;; esac
       exit ;;
     esac
     for unit; do case $unit in -p) break ;; esac
@@ -535,6 +535,15 @@ fn a_mark_outlives_every_start_that_does_not_bring_the_new_files_in() {
         host.put(&[host.file("etc/site.conf", "of ours\n").into()]);
         let _ = start();
         assert!(host.pending(), "{shell}");
+        // systemd starts it over and over, and calls it active each time for a moment.
+        host.systemd("type", "simple");
+        host.systemd("restarts", "4");
+        let _ = start();
+        assert!(!host.pending(), "{shell}");
+        host.systemd("type", "notify");
+        host.put(&[host.file("etc/site.conf", "of ours again\n").into()]);
+        let _ = start();
+        assert!(host.pending(), "{shell}: this one is ready when it is called so");
         // It is on its way with older files: nobody depends on it yet.
         host.systemd("state", "activating");
         let _ = start();

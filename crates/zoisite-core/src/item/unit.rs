@@ -131,7 +131,7 @@ start() {
   note_unit "$1"
   case $(property "$1" ActiveState) in
     # One that began by itself since it was looked at goes on, and its mark stays.
-    active) same ;;
+    active) if [ -e "$state/pending/$1" ] && flaps "$1"; then begin_anew "$1"; else same; fi ;;
     # One that is on its way with older files begins anew: the mark would be lost with a start alone.
     activating | reloading | deactivating)
       if [ -e "$state/pending/$1" ]; then begin_anew "$1"; else same; fi
@@ -143,6 +143,8 @@ start() {
       ;;
   esac
 }
+# Whether systemd keeps starting it, and calls it active from the moment it starts: that says nothing then.
+flaps() { [ "$(property "$1" Type)" != notify ] && [ "$(property "$1" NRestarts)" != 0 ]; }
 restart() {
   begin "restart $1"
   note_unit "$1"
