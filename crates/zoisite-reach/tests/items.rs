@@ -681,3 +681,17 @@ fn a_node_out_of_reach_takes_no_route_to_another_away() {
         assert_eq!(host.differs(std::slice::from_ref(&routes)), [(routes.title(), lacks)]);
     }
 }
+
+#[test]
+fn each_file_that_is_kept_has_a_number_of_its_own() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        host.write("etc/one.conf", "the first\n");
+        host.write("etc/two.conf", "the second\n");
+        let items = ["etc/one.conf", "etc/two.conf"].map(|name| host.file(name, "ours\n").into());
+        host.put(&items);
+        host.take_back();
+        assert_eq!(host.read("etc/one.conf"), "the first\n", "{shell}");
+        assert_eq!(host.read("etc/two.conf"), "the second\n", "{shell}");
+    }
+}

@@ -22,7 +22,7 @@ note() {
 }
 # A copy of a file, under the number of its note to be.
 keep() {
-  kept=$(printf '%s\n' "$notes" | wc -l)
+  kept=$(printf '%s' "$notes${notes:+$nl}" | wc -l)
   attempt "making $state/kept" mkdir -p -m 0700 "$state/kept"
   attempt "keeping the old $1" cp -p "$1" "$state/kept/$kept"
 }
