@@ -217,13 +217,10 @@ back_file() { back_path "$@"; }
     }
 
     fn put(&self, act: &mut Act<'_>) -> Result<(), String> {
-        let text = Zeroizing::new(match (&self.content, act.keys) {
-            (Content::Secret { label, sha256, .. }, KeyText::Masked) => masked(label, sha256),
-            (Content::Secret { secret, label, .. }, KeyText::Opened(open)) => {
-                open(secret).ok_or_else(|| label.clone())?.expose().to_owned()
-            }
-            (content, _) => content.whole_text().unwrap_or_default(),
-        });
+        let text = match &self.content {
+            Content::Secret { secret, label, sha256 } => act.secret(secret, label, sha256)?,
+            content => Zeroizing::new(content.whole_text().unwrap_or_default()),
+        };
         let restarts = self.restarts.map_or(String::new(), |unit| format!(" {}", quote(unit)));
         // The marker must stand in no line of the text; a line of the text never equals it.
         let mut marker = String::from("END_OF_FILE");
@@ -262,9 +259,4 @@ back_file() { back_path "$@"; }
             Content::Text { .. } => None,
         }
     }
-}
-
-/// What stands in the place of a secret where a person reads.
-pub(super) fn masked(label: &str, sha256: &str) -> String {
-    format!("(private key: {label}, sha256 {sha256})\n")
 }

@@ -320,6 +320,19 @@ pub(crate) struct Act<'a> {
 }
 
 impl Act<'_> {
+    /// The text of a secret, as it is to appear.
+    fn secret(
+        &self,
+        secret: &SecretRef,
+        label: &str,
+        sha256: &str,
+    ) -> Result<Zeroizing<String>, String> {
+        Ok(Zeroizing::new(match self.keys {
+            KeyText::Masked => format!("(private key: {label}, sha256 {sha256})\n"),
+            KeyText::Opened(open) => open(secret).ok_or(label)?.expose().to_owned(),
+        }))
+    }
+
     /// A call of one of the helpers.
     pub(crate) fn call(&mut self, function: &str, words: &[&str]) {
         self.body.push_str(&call(function, words));

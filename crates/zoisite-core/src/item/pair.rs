@@ -1,10 +1,7 @@
 use std::fmt::Write as _;
 use std::sync::Arc;
 
-use zeroize::Zeroizing;
-
-use super::file::masked;
-use super::{Act, Described, Differs, FileFacts, Found, KeyText, Kind, Look, Seen, access};
+use super::{Act, Described, Differs, FileFacts, Found, Kind, Look, Seen, access};
 use crate::pki::SecretRef;
 use crate::text::{digest, quote};
 
@@ -158,12 +155,7 @@ back_pair() {
 
     fn put(&self, act: &mut Act<'_>) -> Result<(), String> {
         let secret = SecretRef::Certificate(self.serial.clone());
-        let key = Zeroizing::new(match act.keys {
-            KeyText::Masked => masked(&self.label, &self.key_sha256),
-            KeyText::Opened(open) => {
-                open(&secret).ok_or_else(|| self.label.clone())?.expose().to_owned()
-            }
-        });
+        let key = act.secret(&secret, &self.label, &self.key_sha256)?;
         // No line of a PEM text is a marker.
         let _ = write!(
             act.body,
