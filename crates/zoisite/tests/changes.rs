@@ -343,7 +343,10 @@ fn kubelets_that_lost_who_they_are(lab_: &Lab) {
     let killed = lab_.raises_killed_after([2_500]);
     // However far that one came, one of them is lost again: the next run has a node to bring back.
     let _ = lab_.on("tern-3", lost).ended(0);
+    approved_by_a_run_that_was_cut(lab_, "tern-3");
     let _ = lab_.zoisite(&["raise"]).ended(0).says("nodes: all Ready");
+    let names = lab_.kubectl(&lab_.glass(), &lab_.api(), &["get", "csr", "-o", "name"]).ended(0);
+    assert!(!names.stdout.contains("cut-before-it-was-signed"), "{names:?}");
     for host in ["tern-1", "tern-2", "tern-3"] {
         let status = &lab_.node(host)["status"]["conditions"];
         let ready = status.as_array().unwrap().iter().find(|c| c["type"] == "Ready").unwrap();
@@ -403,6 +406,31 @@ fn kubelets_that_lost_who_they_are(lab_: &Lab) {
     let _ = lab_.on("tern-1", "test ! -e /run/zoisite/join.token").ended(0);
     let _ = lab_.on("tern-1", &format!("rm -r {folder} && systemctl daemon-reload")).ended(0);
     lab_.must_converge();
+}
+
+/// A joining kubelet's request as a run leaves it that is killed between approving and signing.
+fn approved_by_a_run_that_was_cut(lab_: &Lab, host: &str) {
+    let script = format!(
+        "openssl req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj /O=system:nodes/CN=system:node:{host} -keyout /dev/null 2>/dev/null | base64 -w0"
+    );
+    let pem = common::Done::of(std::process::Command::new("sh").args(["-c", &script])).ended(0);
+    let name = "cut-before-it-was-signed";
+    let request = serde_json::json!({
+        "apiVersion": "certificates.k8s.io/v1",
+        "kind": "CertificateSigningRequest",
+        "metadata": {"name": name},
+        "spec": {
+            "request": pem.stdout,
+            "signerName": "kubernetes.io/kube-apiserver-client-kubelet",
+            "usages": ["client auth", "digital signature"],
+        },
+    });
+    lab_.place.write("request.json", request.to_string());
+    let (glass, api, file) = (lab_.glass(), lab_.api(), lab_.place.path("request.json"));
+    let asker = ["--as", "system:bootstrap:abcdef", "--as-group", "system:bootstrappers"];
+    let create = ["create", "-f", file.to_str().unwrap()];
+    let _ = lab_.kubectl(&glass, &api, &[&create[..], &asker].concat()).ended(0);
+    let _ = lab_.kubectl(&glass, &api, &["certificate", "approve", name]).ended(0);
 }
 
 /// What the etcd user plants in its own folder is not followed by root.

@@ -39,5 +39,5 @@ pub use names::{ClusterName, HostName, NameError, Version};
 pub(crate) use own_settings::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN};
 pub use parse::{Reading, read};
 pub use pattern::glob as matches;
-pub use sizes::{Need, Size, sizes};
+pub use sizes::{Need, Size, size_of, sizes};
 pub use topology::{Fewest, Layer, Tolerance, Topology};

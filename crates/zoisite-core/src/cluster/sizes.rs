@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::model::{Cluster, Host, Role};
+use super::model::{Cluster, Role};
 use super::names::HostName;
 
 /// What is needed at least.
@@ -72,37 +72,38 @@ fn objects(cluster: &Cluster) -> u64 {
     cluster.nodes().len() as u64 * set.unwrap_or(PODS) * 2
 }
 
+/// What one host needs at least; see [`sizes`].
+pub fn size_of(cluster: &Cluster, host: &HostName) -> Size {
+    let mut parts = vec![("the system", SYSTEM)];
+    if cluster.holds(host, Role::EtcdMember) {
+        parts.push(("etcd", member(cluster)));
+    }
+    if cluster.holds(host, Role::ControlPlane) {
+        parts.push(("the API server", api_server(cluster)));
+        parts.push(("controllers", CONTROLLERS));
+    }
+    if cluster.holds(host, Role::Balancer) {
+        parts.push(("the balancer", BALANCER));
+    }
+    if cluster.is_node(host) {
+        parts.push(("the node", NODE));
+    }
+    let mut need = Need::default();
+    parts.iter().for_each(|(_, part)| need += *part);
+    Size { hosts: vec![host.clone()], need, parts }
+}
+
 /// What the hosts of a cluster need at least, from what they hold and how many there are of it; hosts that
 /// need the same stand together. What workloads need is not among it.
 ///
 /// The figures are a floor: measured on hosts that do just that and rounded up (docs/your-own-machines.md).
 pub fn sizes(cluster: &Cluster) -> Vec<Size> {
-    let nodes: std::collections::HashSet<&HostName> =
-        cluster.nodes().into_iter().map(|host| &host.name).collect();
     let mut sizes: Vec<Size> = Vec::new();
-    for Host { name, .. } in &cluster.hosts {
-        let mut parts = vec![("the system", SYSTEM)];
-        let holds = |role: Role| cluster.holders(role).contains(name);
-        if holds(Role::EtcdMember) {
-            parts.push(("etcd", member(cluster)));
-        }
-        if holds(Role::ControlPlane) {
-            parts.push(("the API server", api_server(cluster)));
-            parts.push(("controllers", CONTROLLERS));
-        }
-        if holds(Role::Balancer) {
-            parts.push(("the balancer", BALANCER));
-        }
-        if nodes.contains(name) {
-            parts.push(("the node", NODE));
-        }
-        match sizes.iter_mut().find(|size| size.parts == parts) {
-            Some(size) => size.hosts.push(name.clone()),
-            None => {
-                let mut need = Need::default();
-                parts.iter().for_each(|(_, part)| need += *part);
-                sizes.push(Size { hosts: vec![name.clone()], need, parts });
-            }
+    for host in &cluster.hosts {
+        let size = size_of(cluster, &host.name);
+        match sizes.iter_mut().find(|same| same.parts == size.parts) {
+            Some(same) => same.hosts.extend(size.hosts),
+            None => sizes.push(size),
         }
     }
     sizes

@@ -187,6 +187,29 @@ impl ApiClient {
         })
     }
 
+    /// A client whose server is a function: of method, path and body, to status and body.
+    #[cfg(test)]
+    pub(crate) fn answered(
+        server: impl Fn(&Method, &str, Value) -> (u16, Value) + Clone + Send + Sync + 'static,
+    ) -> Self {
+        use kube::client::Body;
+        let service = tower::service_fn(move |request: Request<Body>| {
+            let server = server.clone();
+            async move {
+                let (parts, body) = request.into_parts();
+                let bytes = body.collect_bytes().await?;
+                let body = serde_json::from_slice(&bytes).unwrap_or_default();
+                let (status, answer) = server(&parts.method, parts.uri.path(), body);
+                let answer = Body::from(answer.to_string().into_bytes());
+                Ok::<_, kube::Error>(
+                    http::Response::builder().status(status).body(answer).expect("a status"),
+                )
+            }
+        });
+        let client = kube::Client::new(service, "default");
+        Self { client: client.clone(), upgradable: client, resources: Arc::default() }
+    }
+
     /// The general client, for logs and exec.
     pub fn client(&self) -> kube::Client {
         self.upgradable.clone()

@@ -280,8 +280,14 @@ async fn approve(api: &ApiClient, name: &str, certificate: &str) -> ApiResult<()
         .map(|_| ())
 }
 
+/// Refuses a request. One that was approved before (by a run that was cut before it signed) cannot be denied
+/// any more (`certificates.k8s.io/v1`: the two exclude each other): it is deleted, and its kubelet asks anew.
 async fn deny(api: &ApiClient, name: &str, why: &str) -> ApiResult<()> {
-    judge(api, name, "Denied", why).await
+    let path = format!("{REQUESTS}/{name}");
+    match api.get(&path).await? {
+        Some(request) if condition(&request, "Approved").is_some() => api.delete(&path).await,
+        _ => judge(api, name, "Denied", why).await,
+    }
 }
 
 /// Gives a node object its labels, taints and pod subnets. Its kubelet and the platform's controllers
@@ -467,7 +473,11 @@ pub(crate) async fn rollout(api: &ApiClient, workloads: &[ApiObject]) -> Result<
 }
 
 #[cfg(test)]
+#[allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 mod tests {
+    use std::collections::BTreeMap;
+    use std::sync::{Arc, Mutex};
+
     use super::*;
 
     #[test]
@@ -505,5 +515,50 @@ mod tests {
             |username: &str| NodeRequest { username: username.into(), ..NodeRequest::default() };
         assert!(!asks_for(&request("system:node:tern-1"), &host));
         assert!(!asks_for(&request("system:bootstrap:abcdef"), &host), "it names nobody");
+    }
+
+    /// Requests as an API server keeps them, with its rule that what is approved cannot be denied.
+    type Kept = Arc<Mutex<BTreeMap<String, Value>>>;
+
+    fn server(kept: &Kept) -> ApiClient {
+        let kept = Arc::clone(kept);
+        ApiClient::answered(move |method, path, body| {
+            let mut kept = kept.lock().unwrap();
+            let rest = path.strip_prefix(REQUESTS).unwrap().trim_start_matches('/');
+            let (name, part) = rest.split_once('/').unwrap_or((rest, ""));
+            if !kept.contains_key(name) {
+                return (404, json!({"kind": "Status", "code": 404, "message": "not found"}));
+            }
+            match (method.as_str(), part) {
+                ("GET", "") => (200, kept[name].clone()),
+                ("DELETE", "") => (200, kept.remove(name).unwrap()),
+                ("PUT", "approval") => {
+                    let both =
+                        ["Approved", "Denied"].iter().all(|kind| condition(&body, kind).is_some());
+                    if both {
+                        let message = "Approved and Denied conditions are mutually exclusive";
+                        return (422, json!({"kind": "Status", "code": 422, "message": message}));
+                    }
+                    kept.insert(name.to_owned(), body.clone());
+                    (200, body)
+                }
+                other => panic!("nobody asks for {other:?}"),
+            }
+        })
+    }
+
+    #[tokio::test]
+    async fn a_request_that_a_cut_run_approved_is_taken_away_where_it_cannot_be_denied() {
+        let named = |name: &str| (name.to_owned(), json!({"metadata": {"name": name}}));
+        let kept: Kept = Arc::new(Mutex::new([named("new"), named("approved")].into()));
+        let api = server(&kept);
+        judge(&api, "approved", "Approved", "cut before it was signed").await.unwrap();
+        for name in ["new", "approved", "gone"] {
+            deny(&api, name, "the host is let in anew").await.unwrap();
+        }
+        let left = kept.lock().unwrap().clone();
+        assert_eq!(left.keys().collect::<Vec<_>>(), ["new"]);
+        let denied = condition(&left["new"], "Denied").unwrap();
+        assert_eq!(denied["message"], "the host is let in anew");
     }
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use super::super::facts::PlaceFacts;
 use super::{Case, SiteFinding};
-use crate::cluster::sizes;
+use crate::cluster::size_of;
 
 /// Less free space than that, in MiB, and nothing is begun there.
 const NEARLY_FULL: u64 = 512;
@@ -57,8 +57,7 @@ pub(super) fn rooms(case: &Case<'_>) -> Vec<SiteFinding> {
 
 /// What lives on a file system needs so much at least, in MiB.
 fn needed(case: &Case<'_>, mount: &str) -> u64 {
-    let all = sizes(case.cluster);
-    let Some(size) = all.iter().find(|size| size.hosts.contains(&case.host.name)) else { return 0 };
+    let size = size_of(case.cluster, &case.host.name);
     let lives = |purpose: &str| case.facts.place(purpose).is_some_and(|place| place.mount == mount);
     let of = |part: &str| {
         let mut parts = size.parts.iter().filter(|(name, _)| *name == part);

@@ -3,15 +3,12 @@
 use std::collections::BTreeMap;
 
 use super::{Case, SiteFinding};
-use crate::cluster::sizes;
+use crate::cluster::size_of;
 use crate::layout::{RUNTIME_UNIT, package_of};
 
 pub(super) fn strength(case: &Case<'_>) -> Vec<SiteFinding> {
     let Case { cluster, host, facts, .. } = case;
-    let all = sizes(cluster);
-    let Some(size) = all.iter().find(|size| size.hosts.contains(&host.name)) else {
-        return Vec::new();
-    };
+    let size = size_of(cluster, &host.name);
     let parts: Vec<&str> = size.parts.iter().map(|(name, _)| *name).collect();
     let mut out = Vec::new();
     if facts.memory > 0 && facts.memory < size.need.memory_mib {
