@@ -181,57 +181,24 @@ impl<'a> Assigned<'a> {
 /// Writes a commented cluster file in which the hosts have sensible roles. What it says works as it is: where
 /// nobody named a stable address, it is a host's own, which every machine finds.
 pub fn draft(draft: &Draft<'_>) -> String {
-    let Draft { cluster, hosts, .. } = draft;
-    let assigned = Assigned::of(hosts);
-    let v6 = hosts.first().is_some_and(|host| host.address.is_ipv6());
-    let both = !hosts.is_empty() && hosts.iter().all(|host| host.second.is_some());
-    let owner = assigned.balancers.first().or(assigned.control_plane.first());
-    let owner = hosts.iter().find(|host| Some(&&host.name) == owner);
-    let stable = match (draft.stable, owner) {
-        (Some(named), _) => named.to_string(),
-        (None, Some(owner)) => {
-            Endpoint { host: EndpointHost::Address(owner.address), port: 6443 }.to_string()
-        }
-        (None, None) => format!("api.{cluster}.internal:6443"),
-    };
-    let ranges = |v4: &'static [&'static str], v6s: &'static [&'static str]| {
-        let (first, other) = if v6 { (v6s, v4) } else { (v4, v6s) };
-        let first = free_range(hosts, first);
-        match both {
-            true => format!("[\"{first}\", \"{}\"]", free_range(hosts, other)),
-            false => format!("\"{first}\""),
-        }
-    };
-    let pods = ranges(PODS_V4, PODS_V6);
-    let services = ranges(SERVICES_V4, SERVICES_V6);
-    let list = |names: &[&HostName]| {
-        names.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(", ")
-    };
-    let members = match assigned.etcd.len() {
-        1 => {
-            "One member survives no loss. Three survive one, five survive two; two are worse than one."
-        }
-        _ => "Three members survive the loss of one, five of two. An even count adds nothing.",
-    };
-    let leads = match (draft.stable, hosts.len(), assigned.balancers.len()) {
-        (Some(_), ..) => {
-            "# The stable address that everything dials: it must lead to the balancers, or to the control\n\
-             # plane where there are none. zoisite lan writes what your DNS needs for that."
-        }
-        (None, 1, _) => "# The stable address that everything dials. With one host, its own.",
-        (None, _, 0) => {
-            "# The stable address that everything dials: one host's own, which works at once and is lost with\n\
-             # it. Better, before you raise: a name in your DNS that leads to every control-plane host, such as\n\
-             # \"api.saltmarsh.example:6443\" (zoisite lan writes the records), or to a balancer of your own."
-        }
-        _ => {
-            "# The stable address that everything dials: one balancer's own, which works at once and is lost\n\
-             # with it. Better, before you raise: a name in your DNS that leads to both balancers, such as\n\
-             # \"api.saltmarsh.example:6443\" (zoisite lan writes the records)."
-        }
-    };
+    let assigned = Assigned::of(draft.hosts);
     let mut out = String::new();
-    let o = &mut out;
+    cluster_and_hosts(draft, &mut out);
+    etcd(&assigned, &mut out);
+    control_plane(draft, &assigned, &mut out);
+    balancers(&assigned, &mut out);
+    workers(&assigned, draft.hosts.len(), &mut out);
+    network(draft.hosts, &mut out);
+    the_rest(draft, &mut out);
+    out
+}
+
+fn list(names: &[&HostName]) -> String {
+    names.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(", ")
+}
+
+fn cluster_and_hosts(draft: &Draft<'_>, o: &mut String) {
+    let Draft { cluster, hosts, .. } = draft;
     let _ = writeln!(
         o,
         "# The cluster {cluster}: the one file that Zoisite reads. Nothing secret is in it:\n\
@@ -250,6 +217,15 @@ pub fn draft(draft: &Draft<'_>) -> String {
     for host in *hosts {
         let _ = writeln!(o, "{} = {}", key(host.name.as_str()), entry(host));
     }
+}
+
+fn etcd(assigned: &Assigned<'_>, o: &mut String) {
+    let members = match assigned.etcd.len() {
+        1 => {
+            "One member survives no loss. Three survive one, five survive two; two are worse than one."
+        }
+        _ => "Three members survive the loss of one, five of two. An even count adds nothing.",
+    };
     let _ = writeln!(
         o,
         "\n[etcd]\n\
@@ -259,8 +235,42 @@ pub fn draft(draft: &Draft<'_>) -> String {
          # peer-port = 2380\n\
          # metrics-port = 2381            # on loopback only\n\
          # folder = \"/var/lib/etcd\"       # holds the data directory\n\
-         # settings = {{ heartbeat-interval = 100, election-timeout = 1000 }}   # etcd's own fields\n\n\
-         [control-plane]\n\
+         # settings = {{ heartbeat-interval = 100, election-timeout = 1000 }}   # etcd's own fields",
+        list(&assigned.etcd),
+    );
+}
+
+fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
+    let Draft { cluster, hosts, .. } = draft;
+    let owner = assigned.balancers.first().or(assigned.control_plane.first());
+    let owner = hosts.iter().find(|host| Some(&&host.name) == owner);
+    let stable = match (draft.stable, owner) {
+        (Some(named), _) => named.to_string(),
+        (None, Some(owner)) => {
+            Endpoint { host: EndpointHost::Address(owner.address), port: 6443 }.to_string()
+        }
+        (None, None) => format!("api.{cluster}.internal:6443"),
+    };
+    let leads = match (draft.stable, hosts.len(), assigned.balancers.len()) {
+        (Some(_), ..) => {
+            "# The stable address that everything dials: it must lead to the balancers, or to the control\n\
+             # plane where there are none. zoisite lan writes what your DNS needs for that."
+        }
+        (None, 1, _) => "# The stable address that everything dials. With one host, its own.",
+        (None, _, 0) => {
+            "# The stable address that everything dials: one host's own, which works at once and is lost with\n\
+             # it. Better, before you raise: a name in your DNS that leads to every control-plane host, such as\n\
+             # \"api.saltmarsh.example:6443\" (zoisite lan writes the records), or to a balancer of your own."
+        }
+        _ => {
+            "# The stable address that everything dials: one balancer's own, which works at once and is lost\n\
+             # with it. Better, before you raise: a name in your DNS that leads to both balancers, such as\n\
+             # \"api.saltmarsh.example:6443\" (zoisite lan writes the records)."
+        }
+    };
+    let _ = writeln!(
+        o,
+        "\n[control-plane]\n\
          hosts = [{}]\n\
          {leads}\n\
          address = \"{stable}\"\n\
@@ -268,9 +278,11 @@ pub fn draft(draft: &Draft<'_>) -> String {
          # api-server = {{ event-ttl = \"2h\" }}              # the components' own flags, without dashes\n\
          # controller-manager = {{ node-monitor-grace-period = \"40s\" }}\n\
          # scheduler = {{ parallelism = 16 }}               # its own configuration's fields",
-        list(&assigned.etcd),
         list(&assigned.control_plane),
     );
+}
+
+fn balancers(assigned: &Assigned<'_>, o: &mut String) {
     let _ = match assigned.balancers.as_slice() {
         [] => writeln!(
             o,
@@ -286,15 +298,38 @@ pub fn draft(draft: &Draft<'_>) -> String {
             list(some)
         ),
     };
-    let all = assigned.workers.len() == hosts.len();
+}
+
+fn workers(assigned: &Assigned<'_>, hosts: usize, o: &mut String) {
+    let all = assigned.workers.len() == hosts;
     let _ = writeln!(
         o,
         "\n[workers]\n{}hosts = [{}]\n\
          # labels.\"tern-*\" = {{ shore = \"north\" }}\n\
          # taints.\"tern-1\" = [\"slow=yes:NoSchedule\"]\n\
          # kubelet = {{ maxPods = 110 }}    # the kubelet's own configuration's fields\n\
-         # signer = \"run\"                 # or \"in-cluster\": who signs what joining kubelets ask for\n\n\
-         [network]                        # nothing else on your networks may use these ranges\n\
+         # signer = \"run\"                 # or \"in-cluster\": who signs what joining kubelets ask for",
+        if all { "# Every host carries workloads too.\n" } else { "" },
+        list(&assigned.workers),
+    );
+}
+
+fn network(hosts: &[DraftHost], o: &mut String) {
+    let v6 = hosts.first().is_some_and(|host| host.address.is_ipv6());
+    let both = !hosts.is_empty() && hosts.iter().all(|host| host.second.is_some());
+    let ranges = |v4: &'static [&'static str], v6s: &'static [&'static str]| {
+        let (first, other) = if v6 { (v6s, v4) } else { (v4, v6s) };
+        let first = free_range(hosts, first);
+        match both {
+            true => format!("[\"{first}\", \"{}\"]", free_range(hosts, other)),
+            false => format!("\"{first}\""),
+        }
+    };
+    let pods = ranges(PODS_V4, PODS_V6);
+    let services = ranges(SERVICES_V4, SERVICES_V6);
+    let _ = writeln!(
+        o,
+        "\n[network]                        # nothing else on your networks may use these ranges\n\
          pods = {pods}            # a subnet per node\n\
          services = {services}\n\
          # pod-subnet = 24                # prefix length of each node's IPv4 subnet\n\
@@ -304,9 +339,11 @@ pub fn draft(draft: &Draft<'_>) -> String {
          # service-addresses = [\"10.77.0.192/27\"]   # kept for services that are reached from outside\n\
          # resolvers = [\"10.77.0.2\", \"10.77.0.3\"]   # your own name servers\n\
          # zone = \"saltmarsh.example\"     # DNS zone of the hosts",
-        if all { "# Every host carries workloads too.\n" } else { "" },
-        list(&assigned.workers),
     );
+}
+
+/// How to log in, components, certificates.
+fn the_rest(draft: &Draft<'_>, o: &mut String) {
     let config = match draft.ssh_config {
         Some(path) => format!("ssh-config = {}", quoted(path)),
         None => "# ssh-config = \"ssh_config\"      # a configuration other than your own".into(),
@@ -327,7 +364,6 @@ pub fn draft(draft: &Draft<'_>) -> String {
          authority-days = 3650\n\
          key = \"ecdsa-p256\"               # or ecdsa-p384, rsa-3072\n"
     );
-    out
 }
 
 /// What the file says of a host: its address, or a table where more is known.

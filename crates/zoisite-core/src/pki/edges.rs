@@ -6,7 +6,7 @@ use std::net::IpAddr;
 
 use super::profile::{AuthorityKind, Profile};
 use super::wanted::{San, source_address};
-use crate::cluster::{Cluster, EndpointHost, HostName, Role};
+use crate::cluster::{Cluster, EndpointHost, Host, HostName, Role};
 
 /// One end of an edge.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -66,6 +66,17 @@ pub struct Edge {
 }
 
 impl Edge {
+    /// From whom to whom, each with the certificate that it shows, and what is dialled at which port.
+    fn new(
+        (client, client_profile): (Party, Option<Profile>),
+        (server, server_profile): (Party, Option<Profile>),
+        (dialled, port): (San, u16),
+    ) -> Self {
+        Self { client, client_profile, source: None, server, server_profile, dialled, port }
+    }
+}
+
+impl Edge {
     /// The authority against which the client verifies the server.
     pub fn server_authority(&self) -> Option<AuthorityKind> {
         self.server_profile.map(Profile::authority)
@@ -99,106 +110,90 @@ impl fmt::Display for Edge {
 pub fn edges(cluster: &Cluster) -> Vec<Edge> {
     let members = cluster.hosts_of(Role::EtcdMember);
     let apis = cluster.hosts_of(Role::ControlPlane);
-    let nodes = cluster.nodes();
-    let host = |h: &crate::cluster::Host| Party::Host(h.name.clone());
     let mut out = Vec::new();
-
-    for client in &members {
-        for server in members.iter().filter(|server| server.name != client.name) {
-            // etcd holds the source address against the addresses in a peer's certificate
-            // (its documented check of peers with IP names), so the source is part of the edge.
-            out.push(Edge {
-                client: host(client),
-                client_profile: Some(Profile::EtcdPeer),
-                source: Some(source_address(client.address)),
-                server: host(server),
-                server_profile: Some(Profile::EtcdPeer),
-                dialled: San::Ip(server.address),
-                port: cluster.etcd.peer_port,
-            });
-        }
-        out.push(Edge {
-            client: host(client),
-            client_profile: Some(Profile::EtcdProbe),
-            source: None,
-            server: host(client),
-            server_profile: Some(Profile::EtcdServer),
-            dialled: San::Ip(client.address),
-            port: cluster.etcd.client_port,
-        });
-        out.push(Edge {
-            client: Party::Run,
-            client_profile: Some(Profile::RunEtcd),
-            source: None,
-            server: host(client),
-            server_profile: Some(Profile::EtcdServer),
-            dialled: San::Ip(client.address),
-            port: cluster.etcd.client_port,
-        });
+    for member in &members {
+        between_members(cluster, member, &members, &mut out);
     }
-    let (stable, stable_port) = match &cluster.control_plane.address.host {
-        EndpointHost::Name(name) => (San::Dns(name.clone()), cluster.control_plane.address.port),
-        EndpointHost::Address(ip) => (San::Ip(*ip), cluster.control_plane.address.port),
-    };
+    let (balancers, nodes) = (cluster.hosts_of(Role::Balancer), cluster.nodes());
     for api in &apis {
-        let to_api = |client, client_profile, dialled, port| Edge {
-            client,
-            client_profile,
-            source: None,
-            server: host(api),
-            server_profile: Some(Profile::ApiServer),
-            dialled,
-            port,
-        };
-        let own = San::Ip(api.address);
-        let port = cluster.control_plane.port;
         for member in &members {
-            out.push(Edge {
-                client: host(api),
-                client_profile: Some(Profile::ApiToEtcd),
-                source: None,
-                server: host(member),
-                server_profile: Some(Profile::EtcdServer),
-                dialled: San::Ip(member.address),
-                port: cluster.etcd.client_port,
-            });
+            let server = (host(member), Some(Profile::EtcdServer));
+            let at = (San::Ip(member.address), cluster.etcd.client_port);
+            out.push(Edge::new((host(api), Some(Profile::ApiToEtcd)), server, at));
         }
-        for profile in [Profile::ControllerManager, Profile::Scheduler] {
-            out.push(to_api(host(api), Some(profile), own.clone(), port));
-        }
-        for balancer in cluster.hosts_of(Role::Balancer) {
-            // Its check of readiness is anonymous, and verifies the server by its host's name.
-            out.push(to_api(host(balancer), None, San::Dns(api.name.to_string()), port));
-        }
-        out.push(to_api(Party::Run, Some(Profile::RunApi), own, port));
-        out.push(to_api(Party::Nodes(nodes.len()), None, stable.clone(), stable_port));
-        out.push(to_api(
-            Party::Nodes(nodes.len()),
-            Some(Profile::KubeProxy),
-            stable.clone(),
-            stable_port,
-        ));
-        out.push(to_api(Party::People, None, stable.clone(), stable_port));
-        for node in &nodes {
-            out.push(Edge {
-                client: host(api),
-                client_profile: Some(Profile::ApiToKubelet),
-                source: None,
-                server: host(node),
-                server_profile: Some(Profile::KubeletServing),
-                dialled: San::Ip(node.address),
-                port: 10_250,
-            });
-        }
-        out.push(Edge {
-            client: host(api),
-            client_profile: Some(Profile::FrontProxy),
-            source: None,
-            server: Party::Extensions,
-            server_profile: None,
-            dialled: San::Dns("kubernetes.default.svc".into()),
-            port: 0,
-        });
+        to_api_server(cluster, api, &balancers, nodes.len(), &mut out);
+        from_api_server(api, &nodes, &mut out);
     }
     out
+}
+
+fn host(host: &Host) -> Party {
+    Party::Host(host.name.clone())
+}
+
+/// What dials a member: the others, its own probe, a run.
+fn between_members(cluster: &Cluster, member: &Host, members: &[&Host], out: &mut Vec<Edge>) {
+    for peer in members.iter().filter(|peer| peer.name != member.name) {
+        let client = (host(member), Some(Profile::EtcdPeer));
+        let server = (host(peer), Some(Profile::EtcdPeer));
+        // etcd holds the source address against the addresses in a peer's certificate
+        // (its documented check of peers with IP names), so the source is part of the edge.
+        out.push(Edge {
+            source: Some(source_address(member.address)),
+            ..Edge::new(client, server, (San::Ip(peer.address), cluster.etcd.peer_port))
+        });
+    }
+    for client in [(host(member), Some(Profile::EtcdProbe)), (Party::Run, Some(Profile::RunEtcd))] {
+        let server = (host(member), Some(Profile::EtcdServer));
+        let at = (San::Ip(member.address), cluster.etcd.client_port);
+        out.push(Edge::new(client, server, at));
+    }
+}
+
+/// What dials an API server, itself or through the stable address.
+fn to_api_server(
+    cluster: &Cluster,
+    api: &Host,
+    balancers: &[&Host],
+    nodes: usize,
+    out: &mut Vec<Edge>,
+) {
+    let server = || (host(api), Some(Profile::ApiServer));
+    let own = || (San::Ip(api.address), cluster.control_plane.port);
+    let stable = || {
+        let address = &cluster.control_plane.address;
+        let name = match &address.host {
+            EndpointHost::Name(name) => San::Dns(name.clone()),
+            EndpointHost::Address(ip) => San::Ip(*ip),
+        };
+        (name, address.port)
+    };
+    for profile in [Profile::ControllerManager, Profile::Scheduler] {
+        out.push(Edge::new((host(api), Some(profile)), server(), own()));
+    }
+    for balancer in balancers {
+        // Its check of readiness is anonymous, and verifies the server by its host's name.
+        let at = (San::Dns(api.name.to_string()), cluster.control_plane.port);
+        out.push(Edge::new((host(balancer), None), server(), at));
+    }
+    out.push(Edge::new((Party::Run, Some(Profile::RunApi)), server(), own()));
+    for client in [
+        (Party::Nodes(nodes), None),
+        (Party::Nodes(nodes), Some(Profile::KubeProxy)),
+        (Party::People, None),
+    ] {
+        out.push(Edge::new(client, server(), stable()));
+    }
+}
+
+/// What an API server dials beside etcd: kubelets, and servers that extend the API.
+fn from_api_server(api: &Host, nodes: &[&Host], out: &mut Vec<Edge>) {
+    for node in nodes {
+        let server = (host(node), Some(Profile::KubeletServing));
+        let at = (San::Ip(node.address), 10_250);
+        out.push(Edge::new((host(api), Some(Profile::ApiToKubelet)), server, at));
+    }
+    let extensions = (San::Dns("kubernetes.default.svc".into()), 0);
+    let client = (host(api), Some(Profile::FrontProxy));
+    out.push(Edge::new(client, (Party::Extensions, None), extensions));
 }

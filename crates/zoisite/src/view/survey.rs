@@ -75,8 +75,25 @@ pub fn changed(changes: &[Change], since: &str, style: Style) -> String {
 
 /// One host in full.
 pub fn in_full(host: &HostName, facts: &Facts, style: Style) -> String {
-    let mut rows: Vec<(&str, String)> = Vec::new();
-    let list = |all: &[String]| if all.is_empty() { "none".to_owned() } else { all.join(", ") };
+    let mut rows = Vec::new();
+    machine_rows(facts, &mut rows);
+    network_rows(facts, &mut rows);
+    system_rows(facts, &mut rows);
+    what_stands_rows(facts, &mut rows);
+    let rows = rows.into_iter().map(|(what, text)| {
+        vec![style.dim(what), text.split_whitespace().collect::<Vec<_>>().join(" ")]
+    });
+    table(&[host.as_str(), ""], rows)
+}
+
+type Rows = Vec<(&'static str, String)>;
+
+fn list(all: &[String]) -> String {
+    if all.is_empty() { "none".to_owned() } else { all.join(", ") }
+}
+
+/// The machine itself, and room on its disks.
+fn machine_rows(facts: &Facts, rows: &mut Rows) {
     rows.push(("system", format!("{} ({})", facts.release, facts.os)));
     rows.push(("kernel", format!("{} on {}", facts.kernel, facts.arch)));
     let kind = if facts.container { "a container" } else { "a machine of its own" };
@@ -116,6 +133,10 @@ pub fn in_full(host: &HostName, facts: &Facts, style: Style) -> String {
             format!("{} ms for each of {} small writes", written.milliseconds, written.writes);
         rows.push(("etcd's disk", format!("{each}{fault}")));
     }
+}
+
+/// Interfaces, routes, name servers.
+fn network_rows(facts: &Facts, rows: &mut Rows) {
     for link in facts.links.iter().filter(|link| link.name != "lo") {
         let at = facts.addresses.iter().filter(|address| address.link == link.name);
         let at: Vec<String> = at
@@ -146,6 +167,10 @@ pub fn in_full(host: &HostName, facts: &Facts, style: Style) -> String {
         let answers = server.fault.as_deref().unwrap_or("answers");
         rows.push(("name server", format!("{}{how}: {answers}", server.address)));
     }
+}
+
+/// Time, swap, kernel.
+fn system_rows(facts: &Facts, rows: &mut Rows) {
     if let Some(clock) = facts.clock {
         let services = list(&facts.time_services);
         let kept = match facts.synchronized {
@@ -179,6 +204,10 @@ pub fn in_full(host: &HostName, facts: &Facts, style: Style) -> String {
             list(&facts.mandatory)
         ),
     ));
+}
+
+/// What stands there already: firewalls, what listens, programs, leftovers.
+fn what_stands_rows(facts: &Facts, rows: &mut Rows) {
     let policies: Vec<String> =
         facts.policies.iter().map(|p| format!("{} {} {}", p.chain, p.hook, p.policy)).collect();
     rows.push(("firewall", format!("{}; chains: {}", list(&facts.firewall), list(&policies))));
@@ -202,10 +231,6 @@ pub fn in_full(host: &HostName, facts: &Facts, style: Style) -> String {
     if !facts.masked.is_empty() {
         rows.push(("masked", list(&facts.masked)));
     }
-    let rows = rows.into_iter().map(|(what, text)| {
-        vec![style.dim(what), text.split_whitespace().collect::<Vec<_>>().join(" ")]
-    });
-    table(&[host.as_str(), ""], rows)
 }
 
 /// Options of a mount that say something of it, and not of what lies beneath.

@@ -281,6 +281,30 @@ fn join(
         let step = of_node(host, (Phase::Joins, "node-removed"), what, work);
         draft.push(step.because([why]).after([stable]))
     });
+    let prepared = prepared(draft, share);
+    let work = ApiWork::Publish { host: host.clone() };
+    let what = "publish a join token for this host, with its end";
+    let step = of_node(host, (Phase::Joins, "token"), what, work);
+    let needs = [stable].into_iter().chain(prepared).chain(replaced);
+    let step = step.because(["it is published before it is used".to_owned()]).after(needs);
+    let published = draft.push(step);
+    let started = started(draft, share, published);
+    let admitted = admitted(draft, wanted, started);
+    retract(draft, host, vec![published, started, admitted]);
+    forget(draft, host, vec![started, admitted]);
+    let needs = [admitted].into_iter().chain(network).collect();
+    let machine = Some(share.observed.machine.clone());
+    let ready = ready_gate(draft, host, machine, needs);
+    for step in &mut draft.steps[first..] {
+        step.joins = true;
+    }
+    draft.steps[ready].host = Some(host.clone());
+    ready
+}
+
+/// All that a node needs beside its kubelet.
+fn prepared(draft: &mut Draft<'_>, share: &Share<'_>) -> Option<usize> {
+    let host = share.host();
     let uploaded = draft.upload(share);
     let mut operations = share.all(|unit| unit != KUBELET_UNIT, draft.options.patience);
     for operation in &mut operations {
@@ -289,7 +313,7 @@ fn join(
             *port = None;
         }
     }
-    let prepared = (!operations.is_empty()).then(|| {
+    (!operations.is_empty()).then(|| {
         draft.act(
             host,
             (Phase::Nodes, "nodes-prepare", "prepare runtime, pod network, images and kube-proxy"),
@@ -297,13 +321,12 @@ fn join(
             operations,
             uploaded.into_iter().collect(),
         )
-    });
-    let work = ApiWork::Publish { host: host.clone() };
-    let what = "publish a join token for this host, with its end";
-    let step = of_node(host, (Phase::Joins, "token"), what, work);
-    let needs = [stable].into_iter().chain(prepared).chain(replaced);
-    let step = step.because(["it is published before it is used".to_owned()]).after(needs);
-    let published = draft.push(step);
+    })
+}
+
+/// The kubelet begins with its token, and with no identity that is of no use.
+fn started(draft: &mut Draft<'_>, share: &Share<'_>, published: usize) -> usize {
+    let host = share.host();
     let token = Operation::Put(Item::File(File {
         path: TOKEN_PATH.into(),
         owner: "root",
@@ -330,7 +353,7 @@ fn join(
         true => Operation::Restart(KUBELET_UNIT),
         false => Operation::Start(KUBELET_UNIT),
     };
-    let started = draft.act(
+    draft.act(
         host,
         (Phase::Joins, "join", "start the kubelet with the token; it makes its own key and asks"),
         vec![
@@ -345,7 +368,12 @@ fn join(
             .chain([directory, token, Operation::Enable(KUBELET_UNIT), begin])
             .collect(),
         vec![published],
-    );
+    )
+}
+
+/// Its request is answered, and its node object is put right.
+fn admitted(draft: &mut Draft<'_>, wanted: &NodeWanted, started: usize) -> usize {
+    let host = &wanted.host;
     let signer = draft.input.cluster.workers.signer;
     let seconds = draft.options.patience;
     let work = ApiWork::Admit { node: wanted.clone(), signer, seconds };
@@ -356,17 +384,7 @@ fn join(
         }
     };
     let step = of_node(host, (Phase::Joins, "admit"), what, work);
-    let admitted = draft.push(step.because([why.to_owned()]).after([started]));
-    retract(draft, host, vec![published, started, admitted]);
-    forget(draft, host, vec![started, admitted]);
-    let needs = [admitted].into_iter().chain(network).collect();
-    let machine = Some(share.observed.machine.clone());
-    let ready = ready_gate(draft, host, machine, needs);
-    for step in &mut draft.steps[first..] {
-        step.joins = true;
-    }
-    draft.steps[ready].host = Some(host.clone());
-    ready
+    draft.push(step.because([why.to_owned()]).after([started]))
 }
 
 /// Rule S6: a token is taken back in the cluster after its use, also when it was of no use.
