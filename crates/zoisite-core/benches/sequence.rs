@@ -53,7 +53,7 @@ fn sequence(c: &mut Criterion) {
                     looks: &looks,
                     sums: &sums,
                     api: &ApiLook::Absent,
-                    objects: &objects(&cluster),
+                    objects: &objects(&cluster, &known.images),
                     nodes: &nodes,
                     tokens: &[],
                     accepted: &[],

@@ -20,6 +20,7 @@
 //! | [`token`] | join tokens in the platform's format, and what is recorded of them |
 //! | [`holdings`] | what each host must hold: files, directories, users, units |
 //! | [`item`] | the kinds of things that stand on hosts: looked at, compared, put, taken back |
+//! | [`components`] | the pinned files: which, where they are published, the lock file |
 //! | [`layout`] | where distributions keep what is needed of them |
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
@@ -30,6 +31,7 @@
 //! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
 
 pub mod cluster;
+pub mod components;
 pub mod diagnosis;
 pub mod holdings;
 pub mod item;

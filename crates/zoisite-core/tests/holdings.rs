@@ -375,7 +375,7 @@ fn two_address_families_reach_every_place_that_names_addresses() {
         serde_json::from_str(&text(&holdings, "tern-1", "/etc/cni/net.d/10-zoisite.conflist"))
             .unwrap();
     assert_eq!(conflist["plugins"][0]["ipam"]["ranges"].as_array().unwrap().len(), 2);
-    let all = objects(&cluster(&two_families()));
+    let all = objects(&cluster(&two_families()), &Default::default());
     let dns = all.iter().find(|object| object.title() == "Service kube-system/coredns").unwrap();
     assert_eq!(dns.0["spec"]["clusterIPs"], serde_json::json!(["10.91.0.10", "fd5a:91::a"]));
 }
@@ -392,7 +392,12 @@ fn routes_name_the_interface_where_the_file_does() {
 
 #[test]
 fn a_host_that_is_a_container_itself_is_not_asked_for_what_it_cannot_give() {
-    let facts = HostFacts { unified_cgroups: true, container: true, nftables: true };
+    let facts = HostFacts {
+        unified_cgroups: true,
+        container: true,
+        nftables: true,
+        ..HostFacts::default()
+    };
     let holdings = with_facts(SALTMARSH, &[("tern-1", facts)]);
     let proxy = |name| yaml(&text(&holdings, name, "/etc/zoisite/kube-proxy/kube-proxy.yaml"));
     assert_eq!(proxy("tern-1")["conntrack"]["maxPerCore"], 0);
@@ -404,7 +409,7 @@ fn a_host_that_is_a_container_itself_is_not_asked_for_what_it_cannot_give() {
 
 #[test]
 fn rights_in_the_cluster_are_the_least_that_joining_and_dns_need() {
-    let all = objects(&cluster(SALTMARSH));
+    let all = objects(&cluster(SALTMARSH), &Default::default());
     for object in &all {
         assert_eq!(object.0["metadata"]["labels"]["app.kubernetes.io/managed-by"], "zoisite");
         for rule in object.0["rules"].as_array().into_iter().flatten() {

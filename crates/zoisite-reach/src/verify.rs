@@ -8,7 +8,9 @@ use k8s_openapi::api::core::v1::Pod;
 use kube::api::{AttachParams, LogParams};
 use serde::Serialize;
 use serde_json::{Value, json};
-use tokio::io::AsyncReadExt as _;
+use simple_dns::rdata::RData;
+use simple_dns::{CLASS, Name, Packet, PacketFlag, Question, RCODE, TYPE};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
 
@@ -43,7 +45,7 @@ pub struct Verification {
 }
 
 /// The checks, in the order of the scoreboard.
-pub const CHECKS: [&str; 9] = [
+pub const CHECKS: [&str; 10] = [
     "API server ready",
     "write and read",
     "node Ready",
@@ -52,11 +54,84 @@ pub const CHECKS: [&str; 9] = [
     "service address",
     "DNS",
     "logs",
+    "exec",
     "cleaned up",
 ];
 
-/// Port on which the probe image answers.
-const PORT: u16 = 8080;
+/// Port on which the pods answer: no right is needed for it.
+const PORT: u16 = 1053;
+/// The user that they run as; some images name theirs in words, which the kubelet cannot judge.
+const USER: u32 = 65_532;
+
+/// The pods run the cluster's own DNS server: no other image is needed, here or at a site without a registry. Each
+/// answers with its own name, whatever it is asked below this zone.
+const ANSWERS: &str = "\
+probe.:1053 {
+    template IN TXT probe. {
+        answer \"{{ .Name }} 0 IN TXT {$POD}\"
+    }
+    ready :8181
+}
+";
+
+/// Configuration of a pod that asks on: of each name somebody else, over TCP as it is asked, and once over UDP.
+fn asking((next, last): (&str, &str), service: Option<&str>, domain: &str) -> String {
+    let zone = |name: &str, to: &str, how: &str| {
+        format!("{name}:{PORT} {{\n    forward . {to}{how}\n}}\n")
+    };
+    let udp = " {\n        prefer_udp\n    }";
+    let service = service.map(|address| zone("service.probe.", &socket(address, 53), ""));
+    [
+        format!(".:{PORT} {{\n    ready :8181\n}}\n"),
+        zone("next.probe.", next, ""),
+        zone("last.probe.", last, udp),
+        service.unwrap_or_default(),
+        zone(&format!("{domain}."), "/etc/resolv.conf", udp),
+    ]
+    .concat()
+}
+
+/// Asks a pod's DNS server through a forwarded port (RFC 1035, 4.2.2: over TCP, with the length before it).
+async fn query(pods: &kube::Api<Pod>, pod: &str, name: &str, kind: TYPE) -> Result<String, String> {
+    let words = |error: kube::Error| ApiError::from(error).to_string();
+    let io = |error: std::io::Error| format!("forwarding a port: {error}");
+    let name = Name::new(name).map_err(|error| error.to_string())?;
+    let mut query = Packet::new_query(0);
+    query.set_flags(PacketFlag::RECURSION_DESIRED);
+    query.questions.push(Question::new(name, kind.into(), CLASS::IN.into(), false));
+    let octets = query.build_bytes_vec().map_err(|error| error.to_string())?;
+    let mut forwarded = pods.portforward(pod, &[PORT]).await.map_err(words)?;
+    let mut stream = forwarded.take_stream(PORT).ok_or("forwarding a port: there is no stream")?;
+    let length = u16::try_from(octets.len()).unwrap_or_default();
+    stream.write_all(&length.to_be_bytes()).await.map_err(io)?;
+    stream.write_all(&octets).await.map_err(io)?;
+    stream.flush().await.map_err(io)?;
+    let mut length = [0; 2];
+    stream.read_exact(&mut length).await.map_err(io)?;
+    let mut answer = vec![0; usize::from(u16::from_be_bytes(length))];
+    stream.read_exact(&mut answer).await.map_err(io)?;
+    drop(stream);
+    answered(&answer)
+}
+
+/// What a DNS server answered, in words.
+fn answered(octets: &[u8]) -> Result<String, String> {
+    let answer = Packet::parse(octets).map_err(|error| error.to_string())?;
+    if answer.rcode() != RCODE::NoError {
+        return Err(format!("DNS says {:?}", answer.rcode()));
+    }
+    let words = answer.answers.iter().filter_map(|record| match &record.rdata {
+        RData::TXT(text) => String::try_from(text.clone()).ok(),
+        RData::A(address) => Some(std::net::Ipv4Addr::from(address.address).to_string()),
+        RData::AAAA(address) => Some(std::net::Ipv6Addr::from(address.address).to_string()),
+        _ => None,
+    });
+    let words: Vec<String> = words.collect();
+    Ok(zoisite_core::text::plain(&words.join(" ")).into_owned())
+}
+
+/// Hears of each pod whether it runs, or why it does not.
+type Ran<'a, Verifier> = &'a mut (dyn FnMut(&mut Verifier, &str, Result<(), String>) + Send);
 
 struct Verifier<'a> {
     api: &'a ApiClient,
@@ -196,28 +271,51 @@ impl Verifier<'_> {
     /// A pod on every node, placed by the scheduler. Returns the addresses of those that run, by node.
     async fn pods(&mut self) -> BTreeMap<String, String> {
         let began = Instant::now();
-        let path = self.path("/pods");
         let service = json!({
             "apiVersion": "v1",
             "kind": "Service",
             "metadata": {"name": "probe"},
-            "spec": {"selector": {"app": "probe"}, "ports": [{"port": 80, "targetPort": PORT}]},
+            "spec": {
+                "selector": {"app": "probe"},
+                "ports": [
+                    {"name": "udp", "protocol": "UDP", "port": 53, "targetPort": PORT},
+                    {"name": "tcp", "protocol": "TCP", "port": 53, "targetPort": PORT},
+                ],
+            },
         });
         let _ = self.api.create(&self.path("/services"), &service).await;
+        let answers = self.config("probe", ANSWERS);
+        let _ = self.api.create(&self.path("/configmaps"), &answers).await;
+        let pods = self.wanted.nodes.iter().map(|host| (host.to_string(), "probe".to_owned()));
+        let pods: Vec<_> = pods.collect();
+        let mut ran =
+            |verifier: &mut Self, node: &str, how| verifier.note(CHECKS[3], node, began, how);
+        self.run("probe", &pods, &mut ran).await
+    }
+
+    /// Makes pods, each on a node with a configuration, and waits until they answer; `ran` hears of each. Returns
+    /// the addresses of those that do, by node.
+    async fn run(
+        &mut self,
+        app: &str,
+        pods: &[(String, String)],
+        ran: Ran<'_, Self>,
+    ) -> BTreeMap<String, String> {
+        let path = self.path("/pods");
         let mut waiting: BTreeMap<String, String> = BTreeMap::new();
-        for host in &self.wanted.nodes {
-            let pod = self.pod(host);
-            match self.create_pod(&path, &pod).await {
+        for (node, config) in pods {
+            match self.create_pod(&path, &self.pod(app, node, config)).await {
                 Ok(()) => {
-                    waiting.insert(host.to_string(), "it was not placed".into());
+                    waiting.insert(node.clone(), "it was not placed".into());
                 }
-                Err(error) => self.note(CHECKS[3], host.as_str(), began, Err(error.to_string())),
+                Err(error) => ran(self, node, Err(error.to_string())),
             }
         }
         let mut running = BTreeMap::new();
         let end = Instant::now() + self.wanted.patience;
+        let list = format!("{path}?labelSelector=app%3D{app}");
         while !waiting.is_empty() && Instant::now() < end {
-            for pod in self.api.list(&path).await.unwrap_or_default() {
+            for pod in self.api.list(&list).await.unwrap_or_default() {
                 let text = |pointer: &str| {
                     pod.pointer(pointer).and_then(Value::as_str).unwrap_or_default().to_owned()
                 };
@@ -230,7 +328,7 @@ impl Verifier<'_> {
                 if ready {
                     waiting.remove(&node);
                     running.insert(node.clone(), text("/status/podIP"));
-                    self.note(CHECKS[3], &node, began, Ok(()));
+                    ran(self, &node, Ok(()));
                 } else {
                     waiting.insert(node, why_waiting(&pod));
                 }
@@ -238,7 +336,7 @@ impl Verifier<'_> {
             tokio::time::sleep(Duration::from_millis(300)).await;
         }
         for (node, why) in waiting {
-            self.note(CHECKS[3], &node, began, Err(why));
+            ran(self, &node, Err(why));
         }
         running
     }
@@ -258,74 +356,118 @@ impl Verifier<'_> {
         }
     }
 
-    fn pod(&self, host: &HostName) -> Value {
+    fn config(&self, name: &str, corefile: &str) -> Value {
+        json!({
+            "apiVersion": "v1",
+            "kind": "ConfigMap",
+            "metadata": {"name": name},
+            "data": {"Corefile": corefile},
+        })
+    }
+
+    fn pod(&self, app: &str, node: &str, config: &str) -> Value {
         json!({
             "apiVersion": "v1",
             "kind": "Pod",
-            "metadata": {"name": format!("probe-{host}"), "labels": {"app": "probe", "node": host}},
+            "metadata": {"name": format!("{app}-{node}"), "labels": {"app": app, "node": node}},
             "spec": {
-                "nodeSelector": {"kubernetes.io/hostname": host},
+                "nodeSelector": {"kubernetes.io/hostname": node},
                 "tolerations": [{"operator": "Exists"}],
                 "automountServiceAccountToken": false,
                 "terminationGracePeriodSeconds": 1,
                 "securityContext": {
                     "runAsNonRoot": true,
+                    "runAsUser": USER,
                     "seccompProfile": {"type": "RuntimeDefault"},
                 },
                 "containers": [{
-                    "name": "probe",
+                    "name": app,
                     "image": self.wanted.image,
-                    "imagePullPolicy": "Never",
-                    "args": ["serve"],
+                    "imagePullPolicy": "IfNotPresent",
+                    "args": ["-conf", "/etc/probe/Corefile"],
+                    "env": [{"name": "POD", "value": format!("{app}-{node}")}],
                     "ports": [{"containerPort": PORT}],
-                    "readinessProbe": {"httpGet": {"path": "/", "port": PORT}, "periodSeconds": 1},
+                    "readinessProbe": {"httpGet": {"path": "/ready", "port": 8181}, "periodSeconds": 1},
                     "securityContext": {
                         "allowPrivilegeEscalation": false,
-                        "capabilities": {"drop": ["ALL"]},
+                        // Its program may carry this right in its own file: without it here it would not start.
+                        "capabilities": {"drop": ["ALL"], "add": ["NET_BIND_SERVICE"]},
                         "readOnlyRootFilesystem": true,
                     },
+                    "volumeMounts": [{"name": "config", "mountPath": "/etc/probe", "readOnly": true}],
                 }],
+                "volumes": [{"name": "config", "configMap": {"name": config}}],
             },
         })
     }
 
-    /// From every pod: the next and the last one in a ring, the service, DNS; and its logs.
+    /// Of every pod: its logs, and a command run in it. From every node: the next and the last pod in a ring, the
+    /// service, DNS; asked of a second pod there, which asks on.
     async fn connections(&mut self, pods: &BTreeMap<String, String>) {
         let nodes: Vec<(&String, &String)> = pods.iter().collect();
         let service = self.service_address().await;
+        let mut askers = Vec::new();
+        for (i, (node, _)) in nodes.iter().enumerate() {
+            let began = Instant::now();
+            let logs = self.logs(node).await;
+            self.note(CHECKS[7], node, began, logs);
+            let began = Instant::now();
+            let said = self.exec(node, &["/proc/1/exe", "-version"]).await;
+            let said = said.and_then(|said| match said.contains("CoreDNS") {
+                true => Ok(()),
+                false => Err(format!("it answered '{}'", said.trim())),
+            });
+            self.note(CHECKS[8], node, began, said);
+            let at = |other: usize| socket(nodes[other % nodes.len()].1, PORT);
+            let corefile = asking(
+                (&at(i + 1), &at(i + nodes.len() - 1)),
+                service.as_deref().ok(),
+                &self.wanted.domain,
+            );
+            let name = format!("ask-{node}");
+            let config = self.config(&name, &corefile);
+            let _ = self.api.create(&self.path("/configmaps"), &config).await;
+            askers.push(((*node).clone(), name));
+        }
+        let mut ran = |verifier: &mut Self, node: &str, how: Result<(), String>| {
+            if let Err(why) = how {
+                let why = format!("the pod that asks does not run: {why}");
+                verifier.note(CHECKS[4], node, Instant::now(), Err(why));
+            }
+        };
+        let running = self.run("ask", &askers, &mut ran).await;
+        let kind = match service.as_ref().is_ok_and(|address| address.contains(':')) {
+            true => TYPE::AAAA,
+            false => TYPE::A,
+        };
         let names = [
             format!("kubernetes.default.svc.{}", self.wanted.domain),
             format!("probe.{}.svc.{}", self.wanted.namespace, self.wanted.domain),
         ];
-        for (i, (node, _)) in nodes.iter().enumerate() {
-            let others: std::collections::BTreeSet<usize> =
-                [(i + 1) % nodes.len(), (i + nodes.len() - 1) % nodes.len()].into();
-            for other in others.into_iter().filter(|other| *other != i) {
-                let (to, address) = nodes[other];
+        for (i, (node, _)) in
+            nodes.iter().enumerate().filter(|(_, (node, _))| running.contains_key(*node))
+        {
+            let (next, last) = ((i + 1) % nodes.len(), (i + nodes.len() - 1) % nodes.len());
+            let mut others = vec![(next, "next.probe."), (last, "last.probe.")];
+            others.dedup_by_key(|(other, _)| *other);
+            for (other, name) in others.into_iter().filter(|(other, _)| *other != i) {
+                let to = nodes[other].0;
                 let began = Instant::now();
-                let url = format!("http://{}/", socket(address, PORT));
-                let answered =
-                    self.ask(node, &["/probe", "fetch", &url], &format!("probe-{to}")).await;
+                let answered = self.ask(node, name, TYPE::TXT, &format!("probe-{to}")).await;
                 self.note(CHECKS[4], &format!("{node} → {to}"), began, answered);
             }
             let began = Instant::now();
             let answered = match &service {
-                Ok(address) => {
-                    let url = format!("http://{}/", socket(address, 80));
-                    self.ask(node, &["/probe", "fetch", &url], "probe-").await
-                }
+                Ok(_) => self.ask(node, "service.probe.", TYPE::TXT, "probe-").await,
                 Err(why) => Err(why.clone()),
             };
             self.note(CHECKS[5], node, began, answered);
             for name in &names {
                 let began = Instant::now();
-                let answered = self.ask(node, &["/probe", "name", name], "").await;
+                let answered = self.ask(node, &format!("{name}."), kind, "").await;
                 let short = name.split('.').next().unwrap_or_default();
                 self.note(CHECKS[6], &format!("{node}: {short}"), began, answered);
             }
-            let began = Instant::now();
-            let logs = self.logs(node).await;
-            self.note(CHECKS[7], node, began, logs);
         }
     }
 
@@ -340,16 +482,18 @@ impl Verifier<'_> {
         kube::Api::namespaced(self.api.client(), &self.wanted.namespace)
     }
 
-    /// Runs a command in a node's pod until its answer holds `expected`: service rules and DNS records
-    /// need a moment to be everywhere.
-    async fn ask(&self, node: &str, command: &[&str], expected: &str) -> Result<(), String> {
+    /// Asks a node's second pod for a name until its answer holds `expected`: service rules and DNS records need a
+    /// moment to be everywhere.
+    async fn ask(&self, node: &str, name: &str, kind: TYPE, expected: &str) -> Result<(), String> {
         let end = Instant::now() + self.wanted.patience.min(Duration::from_secs(30));
         loop {
-            let answer =
-                match tokio::time::timeout(self.wanted.patience, self.exec(node, command)).await {
-                    Ok(answer) => answer,
-                    Err(_) => Err("exec: timed out".into()),
-                };
+            let pod = format!("ask-{node}");
+            let pods = self.pods_api();
+            let asked = query(&pods, &pod, name, kind);
+            let answer = match tokio::time::timeout(self.wanted.patience, asked).await {
+                Ok(answer) => answer,
+                Err(_) => Err("no answer: timed out".into()),
+            };
             match answer {
                 Ok(said) if !said.is_empty() && said.contains(expected) => return Ok(()),
                 Ok(said) if Instant::now() >= end => {
@@ -395,8 +539,7 @@ impl Verifier<'_> {
         let pod = format!("probe-{node}");
         let text = self.pods_api().logs(&pod, &LogParams::default()).await;
         let text = text.map_err(|error| ApiError::from(error).to_string())?;
-        let said = format!("probe serves on {pod}");
-        if text.contains(&said) { Ok(()) } else { Err(format!("its log is '{}'", text.trim())) }
+        if text.contains("CoreDNS") { Ok(()) } else { Err(format!("its log is '{}'", text.trim())) }
     }
 
     /// Removes the namespace and waits until it is gone.
@@ -415,7 +558,7 @@ impl Verifier<'_> {
             }
         }
         let namespace = self.wanted.namespace.clone();
-        self.note(CHECKS[8], &namespace, began, gone);
+        self.note(CHECKS[9], &namespace, began, gone);
     }
 }
 
@@ -445,6 +588,41 @@ fn why_waiting(pod: &Value) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn answers_of_dns_are_read_and_refusals_told() {
+        let mut reply = Packet::new_reply(0);
+        assert_eq!(answered(&reply.build_bytes_vec().unwrap()), Ok(String::new()));
+        let name = Name::new_unchecked("next.probe.");
+        let mut text = simple_dns::rdata::TXT::new();
+        text.add_string("probe-\u{1b}egret").unwrap();
+        let record = simple_dns::ResourceRecord::new(name, CLASS::IN, 0, RData::TXT(text));
+        reply.answers.push(record);
+        let said = answered(&reply.build_bytes_vec().unwrap()).unwrap();
+        assert!(said.starts_with("probe-") && said.ends_with("egret"), "{said}");
+        assert!(!said.contains('\u{1b}'), "nothing of it moves a terminal");
+        let mut refused = Packet::new_reply(0);
+        *refused.rcode_mut() = RCODE::ServerFailure;
+        assert!(
+            answered(&refused.build_bytes_vec().unwrap()).unwrap_err().contains("ServerFailure")
+        );
+        assert!(answered(b"<html>").is_err());
+    }
+
+    #[test]
+    fn each_name_is_asked_of_somebody_else() {
+        let corefile =
+            asking(("10.90.1.2:1053", "[fd00::1]:1053"), Some("10.91.0.7"), "cluster.local");
+        for line in [
+            "next.probe.:1053 {\n    forward . 10.90.1.2:1053\n}",
+            "forward . [fd00::1]:1053 {\n        prefer_udp",
+            "forward . 10.91.0.7:53\n",
+            "cluster.local.:1053",
+        ] {
+            assert!(corefile.contains(line), "{line}: {corefile}");
+        }
+        assert!(!asking(("a", "b"), None, "c").contains("service"));
+    }
 
     #[test]
     fn only_what_a_killed_proof_left_is_swept() {

@@ -11,6 +11,7 @@ use jiff::Timestamp;
 use proptest::prelude::*;
 use proptest::sample::Index;
 use zoisite_core::cluster::{Cluster, Host, HostName, read};
+use zoisite_core::components::{NodeImages, node_images};
 use zoisite_core::holdings::{
     ApiObject, Holdings, NodeWanted, Part, SharedSecrets, Sources, assign_subnets, holdings,
     node_wanted,
@@ -136,6 +137,7 @@ impl Stage {
         let mut subnets = BTreeMap::new();
         assign_subnets(cluster, &mut subnets);
         let facts = BTreeMap::new();
+        let images = NodeImages { sources: node_images(cluster, &[]), ..NodeImages::default() };
         let sources = Sources {
             ledger,
             cluster_id: ID,
@@ -143,11 +145,12 @@ impl Stage {
             subnets: &subnets,
             facts: &facts,
             departed: &Default::default(),
+            images: &images,
         };
         let holdings = holdings(cluster, sources, parts).unwrap();
         let (mut objects, mut nodes) = (Vec::new(), Vec::new());
         if parts.contains(&Part::Nodes) {
-            objects = zoisite_core::holdings::objects(cluster);
+            objects = zoisite_core::holdings::objects(cluster, &images);
             let wanted = |host: &&Host| node_wanted(cluster, &host.name, &subnets[&host.name]);
             nodes = cluster.nodes().iter().map(wanted).collect();
         }

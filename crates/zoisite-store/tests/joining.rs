@@ -187,6 +187,7 @@ fn pod_subnets_and_what_hosts_are_survive_the_program() {
         unified_cgroups: false,
         container: true,
         nftables: true,
+        arch: "amd64".into(),
     };
     let seen = || [(host("tern-1"), facts.clone())];
     assert!(scene.state().note_facts(seen()).unwrap(), "it is new");

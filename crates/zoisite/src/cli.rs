@@ -3,8 +3,8 @@ use std::process::ExitCode;
 use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
-    access, check, demo, drawing, files, history, lan, login, manual, new, open, paths, pki, raise,
-    sequence, status, survey, tokens, verify,
+    access, check, components, demo, drawing, files, history, lan, login, manual, new, open, paths,
+    pki, raise, sequence, status, survey, tokens, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -36,6 +36,7 @@ pub enum Command {
     Survey(survey::SurveyArgs),
     Paths(paths::PathsArgs),
     Lan(lan::LanArgs),
+    Components(components::ComponentsArgs),
     Login(login::LoginArgs),
     Open(open::OpenArgs),
     Pki(pki::PkiArgs),
@@ -64,6 +65,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Survey(args) => survey::run(&options, &args),
         Command::Paths(args) => paths::run(&options, &args),
         Command::Lan(args) => lan::run(&options, &args),
+        Command::Components(args) => components::run(&options, &args),
         Command::Pki(args) => pki::run(&options, &args),
         Command::Files(args) => files::run(&options, &args),
         Command::Sequence(args) => sequence::run(&options, &args),

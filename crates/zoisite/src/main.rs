@@ -1,5 +1,5 @@
 //! The program: arguments, wiring and views. One file for each command under `commands/`; what they
-//! share stands in `site` (the cluster file and its store), `road` (looking, planning, running) and
+//! share stands in `site` (the cluster file and its store), `supplies` (the pinned components), `road` (looking, planning, running) and
 //! `surveying` (what hosts are like).
 
 use std::io::Write as _;
@@ -16,6 +16,7 @@ mod options;
 mod road;
 mod site;
 mod standing;
+mod supplies;
 mod surveying;
 mod view;
 mod watching;

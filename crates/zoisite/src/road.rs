@@ -10,6 +10,7 @@ use futures_util::stream::FuturesUnordered;
 use ipnet::IpNet;
 use jiff::Timestamp;
 use zoisite_core::cluster::HostName;
+use zoisite_core::components::NodeImages;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{
     self, API_SERVER_UNIT, ApiObject, Holdings, HoldingsError, HostHoldings, NodeWanted, Part,
@@ -46,6 +47,8 @@ pub struct Prepared {
     pub objects: Vec<ApiObject>,
     /// What node objects must say.
     pub nodes: Vec<NodeWanted>,
+    /// Images that every node holds.
+    pub images: NodeImages,
     /// Hosts that were met and are no longer in the cluster file.
     pub departed: BTreeMap<HostName, Met>,
     /// What is recorded of the cluster's beginning.
@@ -70,18 +73,21 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
     let ledger = if issued.is_empty() { ledger } else { state.ledger()? };
     let proof = prove_edges(site, &ledger, now)?;
     let subnets = state.subnets(&site.cluster)?;
-    let (mut objects, mut nodes) = (Vec::new(), Vec::new());
+    let (mut objects, mut nodes, mut images) = (Vec::new(), Vec::new(), NodeImages::default());
     if parts.contains(&Part::Nodes) {
-        objects = holdings::objects(&site.cluster);
-        objects.extend(site.manifests()?);
+        let manifests = site.manifests()?;
+        images = site.node_images(&manifests)?;
+        objects = holdings::objects(&site.cluster, &images);
+        objects.extend(manifests);
         nodes.extend(site.cluster.nodes().iter().map(|host| {
             let nets = subnets.get(&host.name).map_or(&[][..], Vec::as_slice);
             node_wanted(&site.cluster, &host.name, nets)
         }));
     }
     let departed = state.departed(&site.cluster)?;
-    let holdings = make_holdings(site, state, &ledger, (&subnets, &departed), parts)?;
+    let holdings = make_holdings(site, state, &ledger, (&subnets, &departed, &images), parts)?;
     Ok(Prepared {
+        images,
         issued,
         ledger,
         proof,
@@ -101,7 +107,11 @@ fn make_holdings(
     site: &Site,
     state: &mut State,
     ledger: &Ledger,
-    (subnets, departed): (&BTreeMap<HostName, Vec<IpNet>>, &BTreeMap<HostName, Met>),
+    (subnets, departed, images): (
+        &BTreeMap<HostName, Vec<IpNet>>,
+        &BTreeMap<HostName, Met>,
+        &NodeImages,
+    ),
     parts: &[Part],
 ) -> Result<Holdings, Failure> {
     let cluster_id = state.cluster_id()?;
@@ -115,6 +125,7 @@ fn make_holdings(
         subnets,
         facts: &facts,
         departed: &departed,
+        images,
     };
     holdings::holdings(&site.cluster, sources, parts).map_err(|errors| {
         let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
@@ -139,7 +150,7 @@ impl Prepared {
             .iter()
             .filter_map(|(host, look)| Some((host.clone(), look.as_ref().ok()?.facts.clone()?)));
         if state.note_facts(seen)? {
-            let known = (&self.subnets, &self.departed);
+            let known = (&self.subnets, &self.departed, &self.images);
             self.holdings = make_holdings(site, state, &self.ledger, known, &self.parts)?;
         }
         Ok(())

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use jiff::{SignedDuration, Timestamp};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
 use zoisite_core::holdings::ApiObject;
-use zoisite_core::item::{Component, ComponentSums};
+use zoisite_core::item::Component;
 use zoisite_core::pki::{KeySource as _, NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{ApiWork, Sequence, Work, contradictions};
@@ -256,36 +256,6 @@ impl Site {
         Ok(())
     }
 
-    /// Folder of the pinned files.
-    pub fn components_folder(&self) -> PathBuf {
-        self.folder.join(&self.cluster.components.from)
-    }
-
-    /// The checksums of the pinned files, to look ahead with: without a components folder nothing is known
-    /// of them.
-    pub fn sums_if_any(&self) -> Result<ComponentSums, Failure> {
-        match self.components_folder().join("SHA256SUMS").exists() {
-            true => self.sums(),
-            false => Ok(ComponentSums::unknown()),
-        }
-    }
-
-    /// The checksums of the pinned files.
-    pub fn sums(&self) -> Result<ComponentSums, Failure> {
-        let path = self.components_folder().join("SHA256SUMS");
-        let mend = "docs/cluster-file.md says what the components folder holds; [components] from names it";
-        let text = fs::read_to_string(&path).map_err(|error| {
-            let what = if error.kind() == std::io::ErrorKind::NotFound {
-                format!("the components are missing: there is no {}", path.display())
-            } else {
-                format!("reading {}: {error}", path.display())
-            };
-            Failure::new(Kind::Usage, what, mend)
-        })?;
-        ComponentSums::read(&text)
-            .map_err(|error| Failure::new(Kind::Usage, error.to_string(), "make it with sha256sum"))
-    }
-
     /// How to reach the hosts of the cluster file, and those that were taken out of it.
     pub fn targets(&self, departed: &BTreeMap<HostName, Met>) -> Vec<Target> {
         let own = self.cluster.hosts.iter().map(|host| {
@@ -396,8 +366,8 @@ impl Site {
         })
     }
 
-    /// The site's own manifests, in the order of their files.
-    pub fn manifests(&self) -> Result<Vec<ApiObject>, Failure> {
+    /// The files of the site's own manifests, in their order.
+    pub fn manifest_files(&self) -> Result<Vec<PathBuf>, Failure> {
         let Some(folder) = &self.cluster.network.manifests else { return Ok(Vec::new()) };
         let folder = self.folder.join(folder);
         let listed = fs::read_dir(&folder).map_err(|e| Failure::file("reading", &folder, &e))?;
@@ -406,8 +376,13 @@ impl Site {
             path.extension().is_some_and(|e| e == "yaml" || e == "yml" || e == "json")
         });
         paths.sort();
+        Ok(paths)
+    }
+
+    /// The site's own manifests, in the order of their files.
+    pub fn manifests(&self) -> Result<Vec<ApiObject>, Failure> {
         let mut out = Vec::new();
-        for path in paths {
+        for path in self.manifest_files()? {
             let text =
                 fs::read_to_string(&path).map_err(|e| Failure::file("reading", &path, &e))?;
             let documents: Vec<serde_json::Value> =
@@ -459,6 +434,12 @@ enum Desk {
 }
 
 impl SiteContents {
+    /// With checksums of components that are known already.
+    pub fn knowing(mut self, verified: HashMap<PathBuf, String>) -> Self {
+        self.verified = Mutex::new(verified);
+        self
+    }
+
     /// The same for a rehearsal: tokens are made up and forgotten.
     pub fn rehearsed(mut self) -> Self {
         self.desk = Desk::Rehearsed(Mutex::default());
@@ -532,7 +513,7 @@ impl Contents for SiteContents {
             return Ok(path);
         }
         Err(format!(
-            "{} has checksum {found}, and SHA256SUMS says {sha256}: it is another file, or damaged",
+            "{} has checksum {found}, and {sha256} is pinned: it is another file, or damaged",
             path.display()
         ))
     }

@@ -279,7 +279,11 @@ fn a_damaged_newer_or_locked_store_is_refused_and_left_alone() {
 #[test]
 fn missing_components_and_logins_that_cannot_work_are_told_with_the_mend() {
     let place = Place::saltmarsh();
-    let _ = place.run(&["raise"]).ended(2).complains("the components are missing");
+    let _ = place
+        .run(&["raise"])
+        .ended(2)
+        .complains("no components are pinned")
+        .complains("zoisite components fetch");
     assert!(!place.path(".zoisite").exists(), "nothing was begun");
     place.write("components/SHA256SUMS", "garbage\n");
     let _ = place.run(&["sequence"]).ended(2).complains("line 1 of SHA256SUMS");
@@ -414,7 +418,7 @@ fn without_a_components_folder_what_would_be_brought_is_told() {
     place.write("zoisite.toml", text);
     place.write("ssh", "Host *\n  StrictHostKeyChecking yes\n");
     let done = place.run(&["sequence", "--ssh-config", "ssh"]).ended(1);
-    assert!(!done.stderr.contains("the components are missing"), "{done:?}");
+    assert!(!done.stderr.contains("no components are pinned"), "{done:?}");
     // Hosts that do not answer are what stands in the way of the quorum, not the folder.
     assert!(done.stderr.contains("logging in over ssh failed"), "{done:?}");
 }

@@ -245,18 +245,19 @@ fn three_compact_hosts_killed_on_the_way_faults_and_stolen_tokens() {
 
     // The runtime stopped, an image gone, a configuration changed: shown, and put right.
     let _ = lab_.on("ibis", "systemctl stop containerd").ended(0);
-    let _ = lab_.on("egret", "ctr -n k8s.io images rm zoisite.local/probe:1.0.0").ended(0);
+    let _ =
+        lab_.on("egret", "ctr -n k8s.io images rm lab.saltmarsh.example/coredns:1.15.0").ended(0);
     // An image that is not pinned would go when the disk fills.
     let unpinned =
-        "ctr -n k8s.io images label zoisite.local/coredns:1.15.0 io.cri-containerd.pinned=";
+        "ctr -n k8s.io images label lab.saltmarsh.example/sandbox:3.10 io.cri-containerd.pinned=";
     let _ = lab_.on("egret", unpinned).ended(0);
     let _ = lab_.on("heron", "sed -i s/maxPods/x/ /etc/zoisite/kubelet/kubelet.yaml; echo >>/etc/zoisite/kubelet/kubelet.yaml").ended(0);
     let _ = lab_
         .zoisite(&["status"])
         .ended(3)
         .says("containerd.service does not run")
-        .says("image zoisite.local/probe:1.0.0 is missing")
-        .says("image zoisite.local/coredns:1.15.0 is missing")
+        .says("image lab.saltmarsh.example/sandbox:3.10 is missing")
+        .says("image lab.saltmarsh.example/coredns:1.15.0 is missing")
         .says("kubelet.yaml has other content");
     lab_.must_converge();
 

@@ -356,9 +356,20 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # address = \"10.77.0.1\"          # for a single host: where to log in, if not at its address\n\
          {config}\n\n\
          [components]\n\
-         from = \"components\"              # folder with the pinned files and their SHA256SUMS\n\
-         # dns = \"1.15.0\"                 # version of CoreDNS\n\
-         # images = \"1.0.0\"               # version of the sandbox and probe images\n\n\
+         from = \"components\"              # folder that zoisite components fetch fills\n\
+         # dns = \"1.15.0\"                 # version of CoreDNS, and its image where it is another one\n\
+         # dns-image = \"registry.saltmarsh.example/coredns:1.15.0\"\n\
+         # sandbox = \"registry.saltmarsh.example/pause:3.10\"   # or an archive: \"images/pause.tar\"\n\
+         # images = [\"registry.saltmarsh.example/gulls/counter:2.1\", \"of-manifests\"]   # every node holds these too\n\
+         # runtime = \"2.1.4\"              # containerd, where hosts do not bring their own\n\
+         # runc = \"1.3.0\"\n\
+         # network-plugins = \"1.7.1\"\n\
+         # mirror = \"https://mirror.saltmarsh.example\"         # or a folder: files below their servers' names\n\
+         # images-mirror = \"registry.saltmarsh.example\"\n\
+         # sources = {{ etcd = \"https://mirror.saltmarsh.example/etcd\" }}\n\
+         # authority = \"mirror-ca.pem\"    # what those are verified by\n\
+         # credentials = \"mirror.netrc\"   # names and passwords for them, for your eyes only\n\
+         # proxy = \"http://proxy.saltmarsh.example:3128\"\n\n\
          [certificates]\n\
          days = 365\n\
          authority-days = 3650\n\

@@ -10,6 +10,7 @@ mod address_plan;
 mod check;
 mod draft;
 mod finding;
+mod image;
 mod inventory;
 mod lan;
 mod losses;
@@ -27,6 +28,7 @@ pub use address_plan::{PlannedRange, RangeUse, address_plan};
 pub use check::MADE_UP_NAME;
 pub use draft::{Draft, DraftError, DraftHost, draft, draft_hosts};
 pub use finding::{Finding, Grade};
+pub use image::{ImageName, ImageSource};
 pub use inventory::{Inventory, inventory};
 pub use lan::{LanForm, LanText, lan};
 pub use losses::{Left, Loss, Lost, losses};
@@ -37,6 +39,8 @@ pub use model::{
 pub use names::{ClusterName, HostName, NameError, Version};
 #[cfg(test)]
 pub(crate) use own_settings::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN};
+#[cfg(test)]
+pub(crate) use parse::COMPONENT_SOURCES;
 pub use parse::{Reading, read};
 pub use pattern::glob as matches;
 pub use sizes::{Need, Size, size_of, sizes};

@@ -6,6 +6,7 @@ use ipnet::IpNet;
 use serde::Serialize;
 
 use super::address::{Endpoint, EndpointHost, Mac};
+use super::image::ImageSource;
 use super::names::{ClusterName, HostName, Version};
 
 /// A component's own configuration fields, by their documented names.
@@ -278,10 +279,34 @@ impl Network {
 pub struct Components {
     /// Folder, relative to the cluster file.
     pub from: String,
+    /// A server or folder that holds published files, each below the name of the server that publishes it.
+    pub mirror: Option<String>,
+    /// A registry that holds images, each below the name of its own registry.
+    pub images_mirror: Option<String>,
+    /// Base addresses of single components' published files, in place of their projects' own.
+    pub sources: BTreeMap<String, String>,
+    /// File with the certificates of authorities that mirrors are verified by, beside those of this computer.
+    pub authority: Option<String>,
+    /// File with names and passwords for mirrors and the proxy, in the form of netrc.
+    pub credentials: Option<String>,
+    /// The proxy on the way to them.
+    pub proxy: Option<String>,
+    /// Version of containerd, where it does not come with the hosts' distribution.
+    pub runtime: Option<Version>,
+    /// Version of runc, likewise.
+    pub runc: Option<Version>,
+    /// Version of the reference plugins of container networks, likewise.
+    pub network_plugins: Option<Version>,
     /// Version of CoreDNS, the cluster's DNS server.
     pub dns: Version,
-    /// Version of the sandbox and probe images.
-    pub images: Version,
+    /// Its image.
+    pub dns_image: ImageSource,
+    /// The image of the process that holds a pod's namespaces.
+    pub sandbox: ImageSource,
+    /// Images that every node holds for the site's own workloads.
+    pub images: Vec<ImageSource>,
+    /// Whether every node holds all images that the site's manifests name, too.
+    pub images_of_manifests: bool,
 }
 
 /// Policy for certificates.

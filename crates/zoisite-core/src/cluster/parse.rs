@@ -1,6 +1,9 @@
 mod hosts;
 mod tables;
 
+#[cfg(test)]
+pub(crate) use tables::COMPONENT_SOURCES;
+
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::ops::Range;
@@ -88,7 +91,25 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
         ],
     ),
     ("login", LOGIN_KEYS),
-    ("components", &["from", "dns", "images"]),
+    (
+        "components",
+        &[
+            "from",
+            "mirror",
+            "images-mirror",
+            "sources",
+            "authority",
+            "credentials",
+            "proxy",
+            "runtime",
+            "runc",
+            "network-plugins",
+            "dns",
+            "dns-image",
+            "sandbox",
+            "images",
+        ],
+    ),
     ("certificates", &["days", "authority-days", "key"]),
 ];
 const LOGIN_KEYS: &[&str] = &["address", "port", "user", "ssh-config"];

@@ -27,7 +27,7 @@ pub use control_plane::API_SERVER_UNIT;
 pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
 pub use node::{
     KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
-    assign_subnets, image_name, node_wanted,
+    assign_subnets, node_wanted,
 };
 pub use objects::{ApiObject, objects};
 pub use sources::{HostFacts, SharedSecrets, Sources};

@@ -10,7 +10,8 @@ use serde_json::{Value, json};
 use super::config::{Credential, Flags, kubeconfig, merge};
 use super::{HoldingsError, HostFacts, HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName, PodsBy};
-use crate::item::{Absent, Component, Image, Item, Pinned, ROUTE_PROTOCOL, Routes, Sysctl, Unit};
+use crate::components::image_pinned;
+use crate::item::{Absent, Component, Image, Item, ROUTE_PROTOCOL, Routes, Sysctl, Unit};
 use crate::layout::{
     CNI_CONFIG, CNI_PLUGINS, CONTAINERD_CONFIG, IP, MODPROBE, NFT, NODE_PROGRAMS, RUNTIME_UNIT,
     SYSTEMD_SYSCTL,
@@ -183,23 +184,6 @@ pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     });
 }
 
-/// The images that every node holds, so that no registry is needed.
-fn images(cluster: &Cluster) -> [(&'static str, &'static str, String); 3] {
-    let own = cluster.components.images.to_string();
-    let dns = cluster.components.dns.to_string();
-    [
-        ("sandbox", "sandbox.tar", own.clone()),
-        ("probe", "probe.tar", own),
-        ("coredns", "coredns.tar", dns),
-    ]
-}
-
-/// Name and tag of an image that every node holds: `sandbox`, `probe` or `coredns`.
-pub fn image_name(cluster: &Cluster, name: &str) -> String {
-    let version = images(cluster).into_iter().find(|(n, ..)| *n == name).map(|(_, _, v)| v);
-    format!("zoisite.local/{name}:{}", version.unwrap_or_default())
-}
-
 /// containerd's configuration, version 2 (containerd-config.toml(5)), and the images.
 fn runtime(shop: &Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
     let mut config = String::from(super::WRITTEN);
@@ -222,7 +206,7 @@ fn runtime(shop: &Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
 [plugins.\"io.containerd.grpc.v1.cri\".containerd.runtimes.runc.options]
   SystemdCgroup = {}
 ",
-        image_name(shop.cluster, "sandbox"),
+        shop.sources.images.name_of(&shop.cluster.components.sandbox),
         facts.unified_cgroups,
         container = facts.container,
     ));
@@ -232,14 +216,12 @@ fn runtime(shop: &Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
         Item::Unit(Unit { name: RUNTIME_UNIT, port: None }),
         Workshop::directory(IMAGES, "root", 0o755),
     ];
-    for (name, file, version) in images(shop.cluster) {
-        let archive = format!("{IMAGES}/{name}-{version}.tar");
-        items.push(Item::Component(Component {
-            path: archive.clone(),
-            pinned: Pinned { name: "images", version, file },
-            restarts: None,
-        }));
-        items.push(Item::Image(Image { name: image_name(shop.cluster, name), archive }));
+    for source in &shop.sources.images.sources {
+        let pinned = image_pinned(source);
+        let archive = format!("{IMAGES}/{}.tar", pinned.version.replace('/', "+"));
+        let name = shop.sources.images.name_of(source);
+        items.push(Item::Component(Component { path: archive.clone(), pinned, restarts: None }));
+        items.push(Item::Image(Image { name, archive }));
     }
     items
 }

@@ -3,8 +3,9 @@
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
-use super::node::{dns_address, image_name};
+use super::node::dns_address;
 use crate::cluster::{Cluster, Signer};
+use crate::components::NodeImages;
 
 /// An object of the platform's API, applied with server-side apply under Zoisite's own field manager.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -52,7 +53,7 @@ impl ApiObject {
 }
 
 /// Every object that Zoisite applies by itself, in order.
-pub fn objects(cluster: &Cluster) -> Vec<ApiObject> {
+pub fn objects(cluster: &Cluster, images: &NodeImages) -> Vec<ApiObject> {
     let group = |name: &str| json!([{"apiGroup": RBAC, "kind": "Group", "name": name}]);
     let mut out = vec![
         binding("zoisite:join", "system:node-bootstrapper", group("system:bootstrappers")),
@@ -68,7 +69,7 @@ pub fn objects(cluster: &Cluster) -> Vec<ApiObject> {
             out.push(binding(name, &format!("{requests}:{role}"), group(who)));
         }
     }
-    out.extend(dns(cluster));
+    out.extend(dns(cluster, images));
     out.into_iter().map(ApiObject).collect()
 }
 
@@ -93,7 +94,7 @@ const DNS: &str = "coredns";
 /// Port on which the DNS server listens in its pod: no right is needed for it.
 const DNS_PORT: u16 = 1053;
 
-fn dns(cluster: &Cluster) -> Vec<Value> {
+fn dns(cluster: &Cluster, images: &NodeImages) -> Vec<Value> {
     let meta = json!({"name": DNS, "namespace": SYSTEM, "labels": labels()});
     let select = json!({"k8s-app": DNS});
     let corefile = format!(
@@ -154,7 +155,7 @@ fn dns(cluster: &Cluster) -> Vec<Value> {
                 "selector": {"matchLabels": select},
                 "template": {
                     "metadata": {"labels": select},
-                    "spec": dns_pod(cluster, &select),
+                    "spec": dns_pod(cluster, images, &select),
                 },
             },
         }),
@@ -183,7 +184,7 @@ fn dns(cluster: &Cluster) -> Vec<Value> {
     ]
 }
 
-fn dns_pod(cluster: &Cluster, select: &Value) -> Value {
+fn dns_pod(cluster: &Cluster, images: &NodeImages, select: &Value) -> Value {
     json!({
         "serviceAccountName": DNS,
         "priorityClassName": "system-cluster-critical",
@@ -200,7 +201,7 @@ fn dns_pod(cluster: &Cluster, select: &Value) -> Value {
         }],
         "containers": [{
             "name": DNS,
-            "image": image_name(cluster, "coredns"),
+            "image": images.name_of(&cluster.components.dns_image),
             "imagePullPolicy": "IfNotPresent",
             "args": ["-conf", "/etc/coredns/Corefile"],
             "ports": [
@@ -216,9 +217,12 @@ fn dns_pod(cluster: &Cluster, select: &Value) -> Value {
             },
             "securityContext": {
                 "allowPrivilegeEscalation": false,
-                "capabilities": {"drop": ["ALL"]},
+                // Its program may carry this right in its own file: without it here it would not start.
+                "capabilities": {"drop": ["ALL"], "add": ["NET_BIND_SERVICE"]},
                 "readOnlyRootFilesystem": true,
                 "runAsNonRoot": true,
+                // Some images name theirs in words, which the kubelet cannot judge.
+                "runAsUser": 65_532,
             },
             "volumeMounts": [{"name": "config", "mountPath": "/etc/coredns", "readOnly": true}],
         }],

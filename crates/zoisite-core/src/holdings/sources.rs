@@ -3,6 +3,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::cluster::HostName;
+use crate::components::NodeImages;
 use crate::pki::{Ledger, Ring};
 
 /// What holdings are made from, besides the cluster file.
@@ -18,6 +19,8 @@ pub struct Sources<'a> {
     pub subnets: &'a BTreeMap<HostName, Vec<ipnet::IpNet>>,
     /// What is known of hosts; one that was never met is taken for an ordinary one.
     pub facts: &'a BTreeMap<HostName, HostFacts>,
+    /// The images that every node holds.
+    pub images: &'a NodeImages,
     /// Addresses of hosts that were met and are no longer in the cluster file: they run on.
     pub departed: &'a BTreeMap<HostName, std::net::IpAddr>,
 }
@@ -53,10 +56,13 @@ pub struct HostFacts {
     pub container: bool,
     /// Whether its kernel and tools speak nftables.
     pub nftables: bool,
+    /// Its architecture in Go's words; empty where it is not known.
+    #[serde(default)]
+    pub arch: String,
 }
 
 impl Default for HostFacts {
     fn default() -> Self {
-        Self { unified_cgroups: true, container: false, nftables: true }
+        Self { unified_cgroups: true, container: false, nftables: true, arch: String::new() }
     }
 }

@@ -147,6 +147,9 @@ pub struct Pinned {
 }
 
 impl Pinned {
+    /// The name under which images stand, each at what the cluster file says of it.
+    pub const IMAGES: &str = "images";
+
     /// Path below the components folder for an architecture (`amd64`, `arm64`).
     pub fn path(&self, arch: &str) -> String {
         format!("{}/{}/linux-{arch}/{}", self.name, self.version, self.file)
@@ -155,7 +158,10 @@ impl Pinned {
 
 impl fmt::Display for Pinned {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {}", self.file, self.version)
+        match self.name {
+            Self::IMAGES => write!(f, "image {}", self.version),
+            _ => write!(f, "{} {}", self.file, self.version),
+        }
     }
 }
 
@@ -174,11 +180,13 @@ pub struct ComponentsError {
 pub struct ComponentSums {
     sums: BTreeMap<String, String>,
     known: bool,
+    /// What images are called inside the cluster, by what the cluster file says of them.
+    pub names: BTreeMap<String, String>,
 }
 
 impl Default for ComponentSums {
     fn default() -> Self {
-        Self { sums: BTreeMap::new(), known: true }
+        Self { sums: BTreeMap::new(), known: true, names: BTreeMap::new() }
     }
 }
 
@@ -209,17 +217,22 @@ impl ComponentSums {
                 }
             }
         }
-        Ok(Self { sums, known: true })
+        Ok(Self { sums, ..Self::default() })
     }
 
     /// For looking where there is no components folder: nothing is known of any file.
     pub fn unknown() -> Self {
-        Self { sums: BTreeMap::new(), known: false }
+        Self { known: false, ..Self::default() }
     }
 
     /// Whether there is a components folder.
     pub fn are_known(&self) -> bool {
         self.known
+    }
+
+    /// Every path with its checksum.
+    pub fn all(&self) -> impl Iterator<Item = (&str, &str)> {
+        self.sums.iter().map(|(path, sum)| (path.as_str(), sum.as_str()))
     }
 
     /// The checksum of a pinned file for an architecture, in hexadecimal.

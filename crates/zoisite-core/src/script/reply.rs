@@ -247,6 +247,9 @@ impl Observed {
                 _ => out.found.read(&fields),
             }
         }
+        if let Some(facts) = &mut out.facts {
+            facts.arch.clone_from(&out.arch);
+        }
         out.host_keys.sort();
         Unread::of(text).map_or(Ok(out), Err)
     }

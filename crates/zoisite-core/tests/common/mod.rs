@@ -9,6 +9,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use zoisite_core::cluster::{Cluster, ClusterName, Draft, DraftHost, HostName, draft, read};
+use zoisite_core::components::{NodeImages, node_images};
 use zoisite_core::holdings::{HostFacts, SharedSecrets, Sources, assign_subnets};
 use zoisite_core::item::Item;
 use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, due, wanted};
@@ -69,6 +70,7 @@ pub struct Known {
     pub subnets: BTreeMap<HostName, Vec<ipnet::IpNet>>,
     pub facts: BTreeMap<HostName, HostFacts>,
     pub departed: BTreeMap<HostName, std::net::IpAddr>,
+    pub images: NodeImages,
 }
 
 impl Known {
@@ -78,12 +80,13 @@ impl Known {
         known.shared.service_accounts_sha256 = "aa".repeat(32);
         known.shared.encryption_sha256 = "bb".repeat(32);
         assign_subnets(cluster, &mut known.subnets);
+        known.images.sources = node_images(cluster, &[]);
         known
     }
 
     pub fn sources<'a>(&'a self, ledger: &'a Ledger, cluster_id: &'a str) -> Sources<'a> {
-        let Self { shared, subnets, facts, departed } = self;
-        Sources { ledger, cluster_id, shared, subnets, facts, departed }
+        let Self { shared, subnets, facts, departed, images } = self;
+        Sources { ledger, cluster_id, shared, subnets, facts, departed, images }
     }
 }
 

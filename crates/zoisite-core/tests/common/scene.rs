@@ -202,7 +202,7 @@ impl Scene {
             looks: &self.looks,
             sums: &sums,
             api: &self.api,
-            objects: &objects(&self.cluster),
+            objects: &objects(&self.cluster, &self.known.images),
             nodes: &self.nodes(),
             tokens: &self.tokens,
             accepted,

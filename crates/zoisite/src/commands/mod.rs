@@ -2,6 +2,7 @@
 
 pub mod access;
 pub mod check;
+pub mod components;
 pub mod demo;
 pub mod drawing;
 pub mod files;

@@ -185,6 +185,7 @@ impl Raise<'_> {
             }
         }
         let looks = &sighting.looks;
+        let vouched = site.vouched(&sequence, looks)?;
         // It was judged: only now anything of it counts.
         self.prepared.keep(site, &mut draft, looks, &pins)?;
         drop(draft);
@@ -197,7 +198,8 @@ impl Raise<'_> {
             Ok(self.tell_nothing(looks))
         } else {
             let strongbox = site.strongbox()?;
-            reach.set_contents(Arc::new(site.contents_with_desk(&sequence, state, strongbox)?));
+            let contents = site.contents_with_desk(&sequence, state, strongbox)?;
+            reach.set_contents(Arc::new(contents.knowing(vouched)));
             self.carry_out(state, reach, sequence, looks).await
         };
         // Hosts that could not be reached were left out, and that is told.

@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use clap::Args;
 use serde_json::json;
-use zoisite_core::holdings::{Part, image_name};
+use zoisite_core::holdings::Part;
 use zoisite_core::pki::KeySource as _;
 use zoisite_reach::{CHECKS, NAMESPACE, Reach as _, Tried, Verification, verify};
 use zoisite_store::FreshKeys;
@@ -38,7 +38,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     let letters = FreshKeys.serial();
     let wanted = Verification {
         nodes: prepared.nodes.iter().map(|node| node.host.clone()).collect(),
-        image: image_name(&site.cluster, "probe"),
+        image: prepared.images.name_of(&site.cluster.components.dns_image),
         domain: site.cluster.domain.clone(),
         namespace: format!("{NAMESPACE}{:02x}{:02x}{:02x}", letters[0], letters[1], letters[2]),
         patience: Duration::from_secs(args.patience),

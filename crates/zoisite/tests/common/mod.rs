@@ -4,6 +4,7 @@
 
 pub mod lab;
 pub mod refused;
+pub mod served;
 pub mod terminal;
 
 use std::fmt;

@@ -1,13 +1,69 @@
 //! The tables of the file besides hosts and workers: a function for each.
 
+use std::collections::BTreeMap;
+
 use super::super::address::{Endpoint, EndpointHost};
+use super::super::image::{ImageName, ImageSource};
 use super::super::model::{
     Balancers, Certificates, Components, ControlPlane, Etcd, Host, Network, PodsBy,
 };
-use super::super::names::{ClusterName, Version, dns_name};
+use super::super::names::{ClusterName, NameError, Version, dns_name};
 use super::super::reader::Section;
 use super::{ETCD, KUBERNETES, Parser, absolute, address, range, served};
 use crate::pki::KeyKind;
+
+/// The version of CoreDNS where the file says none.
+const DNS: Version = Version { major: 1, minor: 15, patch: 0 };
+/// In the list of images: all that the site's manifests name.
+const OF_MANIFESTS: &str = "of-manifests";
+/// Components whose base address can be set.
+pub(crate) const COMPONENT_SOURCES: &[&str] =
+    &["kubernetes", "etcd", "runtime", "runc", "network-plugins"];
+
+/// An address on the web, in which no password may stand: the file is no place for one.
+fn web_address(text: &str) -> Result<String, NameError> {
+    let rest = text.strip_prefix("https://").or_else(|| text.strip_prefix("http://"));
+    match rest.map(|rest| rest.split('/').next().unwrap_or_default()) {
+        Some(host) if host.contains('@') => Err(NameError(
+            "no name or password stands in it: components.credentials names a file for them".into(),
+        )),
+        Some(host) if !host.is_empty() && !text.contains(char::is_whitespace) => {
+            Ok(text.trim_end_matches('/').to_owned())
+        }
+        _ => Err(NameError(
+            "an address begins with https://, or http:// on a network of your own".into(),
+        )),
+    }
+}
+
+fn mirror(text: &str) -> Result<String, NameError> {
+    if text.contains("://") { web_address(text) } else { beside(text) }
+}
+
+/// A registry's host, perhaps with a port and a path; with `http://` before it where it has no certificate.
+fn images_mirror(text: &str) -> Result<String, NameError> {
+    let bare =
+        text.strip_prefix("https://").or_else(|| text.strip_prefix("http://")).unwrap_or(text);
+    ImageName::new(&format!("{}/a", bare.trim_end_matches('/')))?;
+    match bare
+        .split('/')
+        .next()
+        .is_some_and(|host| host.contains(['.', ':']) || host == "localhost")
+    {
+        true => Ok(text.trim_end_matches('/').to_owned()),
+        false => {
+            Err(NameError("it begins with a host, such as \"registry.saltmarsh.example\"".into()))
+        }
+    }
+}
+
+/// A path, relative to the cluster file.
+fn beside(text: &str) -> Result<String, NameError> {
+    match text.is_empty() || text.chars().any(char::is_control) {
+        true => Err(NameError("it is no path".into())),
+        false => Ok(text.to_owned()),
+    }
+}
 
 /// What the table `[cluster]` says, as far as it can be read.
 #[derive(Default)]
@@ -100,15 +156,66 @@ impl Parser {
 
     /// `[components]`
     pub(super) fn components(&mut self, table: Table<'_, '_>) -> Components {
-        let mut version = |key: &str, default: Version| {
-            table
-                .and_then(|s| self.optional(s, key, "bad-version", Version::new))
-                .unwrap_or(default)
+        let dns = self.version(table, "dns").unwrap_or(DNS);
+        let image = |text: &str| ImageSource::new(text);
+        let named = |text: String| ImageSource::new(&text).unwrap_or(ImageSource::Archive(text));
+        let (sources, from) = (self.sources(table), self.text(table, "from", beside));
+        let mut images = self.lists(table, "images", |text| match text {
+            OF_MANIFESTS => Ok(None),
+            name => image(name).map(Some),
+        });
+        let listed = images.len();
+        images.retain(Option::is_some);
+        Components {
+            from: from.unwrap_or_else(|| "components".into()),
+            mirror: self.text(table, "mirror", mirror),
+            images_mirror: self.text(table, "images-mirror", images_mirror),
+            sources,
+            authority: self.text(table, "authority", beside),
+            credentials: self.text(table, "credentials", beside),
+            proxy: self.text(table, "proxy", web_address),
+            runtime: self.version(table, "runtime"),
+            runc: self.version(table, "runc"),
+            network_plugins: self.version(table, "network-plugins"),
+            dns,
+            dns_image: self
+                .text(table, "dns-image", image)
+                .unwrap_or_else(|| named(format!("registry.k8s.io/coredns/coredns:v{dns}"))),
+            sandbox: self
+                .text(table, "sandbox", image)
+                .unwrap_or_else(|| named("registry.k8s.io/pause:3.10".into())),
+            images_of_manifests: images.len() < listed,
+            images: images.into_iter().flatten().collect(),
+        }
+    }
+
+    fn version(&mut self, table: Table<'_, '_>, key: &str) -> Option<Version> {
+        table.and_then(|s| self.optional(s, key, "bad-version", Version::new))
+    }
+
+    fn text<T>(
+        &mut self,
+        table: Table<'_, '_>,
+        key: &str,
+        read: impl Fn(&str) -> Result<T, NameError>,
+    ) -> Option<T> {
+        table.and_then(|s| self.optional(s, key, "bad-source", read))
+    }
+
+    /// Base addresses by component.
+    fn sources(&mut self, table: Table<'_, '_>) -> BTreeMap<String, String> {
+        let Some((own, span)) = table.and_then(|s| s.table("sources", &mut self.findings)) else {
+            return BTreeMap::new();
         };
-        let dns = version("dns", Version { major: 1, minor: 15, patch: 0 });
-        let images = version("images", Version { major: 1, minor: 0, patch: 0 });
-        let from = table.and_then(|s| s.string("from", &mut self.findings));
-        Components { from: from.map_or_else(|| "components".into(), |at| at.value), dns, images }
+        let section =
+            Section::open("components.sources", own, span, COMPONENT_SOURCES, &mut self.findings);
+        let mut sources = BTreeMap::new();
+        for key in COMPONENT_SOURCES {
+            if let Some(base) = self.text(Some(&section), key, web_address) {
+                sources.insert((*key).to_owned(), base);
+            }
+        }
+        sources
     }
 
     /// `[certificates]`
@@ -128,6 +235,6 @@ impl Parser {
     }
 }
 
-fn domain(text: &str) -> Result<String, super::super::names::NameError> {
+fn domain(text: &str) -> Result<String, NameError> {
     dns_name(text, 200).map(|()| text.to_owned())
 }
