@@ -13,6 +13,7 @@ LAB=${ZOISITE_LAB:-/var/tmp/zoisite-lab}
 CACHE=${ZOISITE_CACHE:-/var/cache/zoisite-lab}
 BRIDGE=zlab0
 TABLE=zlab
+ADMIN=zlab-admin
 SUITE=${ZOISITE_SUITE:-trixie}
 LAB_USER=warden
 }

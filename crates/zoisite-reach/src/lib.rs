@@ -22,7 +22,7 @@ pub use hosts::{
     Process, Target, answer,
 };
 pub use quorum::{MemberAnswer, judge};
-pub use reach::{Contents, Progress, Reach};
+pub use reach::{Carried, Contents, Progress, Reach};
 pub use rehearsal::{Fault, Rehearsal, World};
 pub use runner::{RunEvent, run};
 pub use ssh_hosts::{SshHost, ssh_hosts};

@@ -49,6 +49,15 @@ pub trait Contents: Send + Sync {
     fn sign(&self, host: &HostName, request: &NodeRequest) -> Result<String, Vec<String>>;
 }
 
+/// How many octets of components went which way.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Carried {
+    /// From here to hosts.
+    pub crossed: u64,
+    /// From host to host.
+    pub passed: u64,
+}
+
 /// Hosts that can be looked at and acted upon.
 #[async_trait]
 pub trait Reach: Send + Sync {
@@ -113,6 +122,16 @@ pub trait Reach: Send + Sync {
 
     /// Time since the reach was made: real, or virtual in a rehearsal.
     fn elapsed(&self) -> Duration;
+
+    /// How fast a host is reached from here, in octets a second; `None` where that says nothing.
+    async fn measured(&self, _host: &HostName) -> Option<f64> {
+        None
+    }
+
+    /// How much went which way.
+    fn carried(&self) -> Carried {
+        Carried::default()
+    }
 
     /// Ends every connection.
     async fn close(&self);

@@ -210,7 +210,10 @@ impl Host {
                 Item::Component(component) => {
                     let host = HostName::new("heron").unwrap();
                     let what = (sum(ARCHIVE), ARCHIVE.len() as u64);
-                    (upload_script(&host, component, (&what.0, what.1), 7), self.rest_of(component))
+                    (
+                        upload_script(&host, component, (&what.0, what.1), 7, None),
+                        self.rest_of(component),
+                    )
                 }
                 Item::Unit(unit) => {
                     let operations =

@@ -10,6 +10,7 @@ use clap::Parser as _;
 mod cli;
 mod commands;
 mod failure;
+mod forecast;
 mod interrupt;
 mod kubeconfig;
 mod options;

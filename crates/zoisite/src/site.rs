@@ -269,7 +269,8 @@ impl Site {
                 // ssh takes a file that another one includes for one of ~/.ssh, unless its whole path is said.
                 let config = config.map(|path| std::path::absolute(&path).unwrap_or(path));
                 login.ssh_config = config.map(|path| path.to_string_lossy().into_owned());
-                Target { name, address, login }
+                let site = self.cluster.host(&name).and_then(|host| host.place.site.clone());
+                Target { name, address, site, login }
             })
             .collect()
     }

@@ -466,6 +466,9 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     let looking = [
         zoisite_core::script::observe(&holdings, Depth::Quick),
         zoisite_core::script::take_back_script(&heron.name, 1),
+        zoisite_core::script::offer_script(&heron.name, heron.address, "ab", "/x"),
+        zoisite_core::script::withdraw_script(&heron.name),
+        zoisite_core::script::sink_script(1),
         zoisite_core::survey::survey_script(&cluster, heron),
         zoisite_core::paths::listen_script(&heron.name, &ports, "word"),
         zoisite_core::paths::probe_script(&heron.name, &[(heron.address, 2380, Some("word"))]),

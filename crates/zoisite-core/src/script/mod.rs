@@ -8,10 +8,12 @@
 
 mod observe;
 mod operation;
+mod relay;
 mod reply;
 
 pub use observe::{Depth, observe};
 pub use operation::{Operation, Stretch, fetch_script, take_back_script, upload_script};
+pub use relay::{RELAY_PORT, offer_script, offered, sink_script, withdraw_script};
 pub(crate) use reply::architecture;
 pub use reply::{
     EtcdFacts, EtcdMember, EtcdStatus, Identity, Observed, Outcome, Piece, Reply, Unread,

@@ -1,8 +1,10 @@
 use std::fmt;
 use std::fmt::Write as _;
+use std::net::IpAddr;
 
 use zeroize::Zeroizing;
 
+use super::relay::RELAY_PORT;
 use super::wrapped;
 use crate::cluster::HostName;
 use crate::item::{Act, Component, Item, KeyText};
@@ -116,16 +118,19 @@ pub fn take_back_script(host: &HostName, generation: u64) -> String {
 }
 
 /// The script that takes one component by the rest of its standard input, whose size is in octets. It says
-/// first how many of them are there already. It holds nothing secret.
+/// first how many of them are there already. It holds nothing secret. With `from` the file comes from another host
+/// of its site, which offers it.
 pub fn upload_script(
     host: &HostName,
     component: &Component,
     (sha256, size): (&str, u64),
     generation: u64,
+    from: Option<IpAddr>,
 ) -> String {
-    let restarts = component.restarts.map_or(String::new(), |unit| format!(" {}", quote(unit)));
-    let body =
-        format!("upload {} {sha256} {size} 755 {generation}{restarts}\n", quote(&component.path));
+    let restarts = quote(component.restarts.unwrap_or_default());
+    let from = from.map_or(String::new(), |address| format!(" {address} {RELAY_PORT}"));
+    let path = quote(&component.path);
+    let body = format!("upload {path} {sha256} {size} 755 {generation} {restarts}{from}\n");
     let script = wrapped(
         &format!("zoisite: {} for {host}", component.pinned),
         &acting(&[Component::UPLOAD]),

@@ -22,6 +22,8 @@ pub struct Target {
     pub name: HostName,
     /// What the cluster dials; logged in at too, unless the login says otherwise.
     pub address: IpAddr,
+    /// Where it stands, if that is said: hosts of one site give each other what came there once.
+    pub site: Option<String>,
     /// How the administrator gets in; the SSH configuration file is an absolute path by now.
     pub login: Login,
 }

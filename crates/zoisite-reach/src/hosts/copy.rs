@@ -10,7 +10,7 @@ use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::item::Component;
-use zoisite_core::script::{Piece, Reply, fetch_script, upload_script};
+use zoisite_core::script::{Piece, Reply, fetch_script, sink_script, upload_script};
 use zoisite_core::sequence::StepOutcome;
 
 use super::Hosts;
@@ -27,12 +27,123 @@ const TAKING: Duration = Duration::from_secs(4 * 3_600);
 const GIVING: Duration = Duration::from_secs(300);
 /// How much of a file is asked for at once: what a cut costs at most.
 const PIECE: u64 = 16 << 20;
+/// How many octets show how fast a host is reached.
+const SAMPLE: usize = 1 << 20;
 /// How often progress is told.
 const TELL: Duration = Duration::from_millis(500);
 
 impl Hosts {
-    /// Brings one component to a host.
+    /// Brings one component to a host: from another host of its site that has it, else from here.
     pub(super) async fn bring(
+        &self,
+        host: &HostName,
+        component: &Component,
+        sha256: &str,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        let site = match self.channel(host) {
+            Ok(channel) => channel.target.site.as_deref(),
+            Err(trouble) => return StepOutcome::Failed(trouble),
+        };
+        loop {
+            let turn = self.relay.turn(site, host, sha256).await;
+            let Some((source, path)) = turn.source.clone() else {
+                let outcome = self.bring_from_here(host, component, sha256, progress).await;
+                if let StepOutcome::Done { .. } = outcome {
+                    turn.came(&component.path, 0);
+                }
+                return outcome;
+            };
+            progress(format!("{} from {source}", component.pinned));
+            let passed = match self.offer(&source, &path, sha256).await {
+                Ok(address) => self.pass_on(host, component, sha256, address).await,
+                Err(why) => Err(why),
+            };
+            match passed {
+                Ok((outcome, octets)) => {
+                    turn.came(&component.path, octets);
+                    return outcome;
+                }
+                // What came of it stays there: the next copy goes on from it.
+                Err(why) => progress(format!("{}: not from {source}: {why}", component.pinned)),
+            }
+        }
+    }
+
+    /// Has a host take a component from another one that offers it; why it did not, if it did not.
+    async fn pass_on(
+        &self,
+        host: &HostName,
+        component: &Component,
+        sha256: &str,
+        from: std::net::IpAddr,
+    ) -> Result<(StepOutcome, u64), String> {
+        let attempted = format!("bringing {}", component.pinned);
+        let path = self.file_here(host, component, sha256)?;
+        let size = tokio::fs::metadata(&path).await.map_err(|error| error.to_string())?.len();
+        let script = upload_script(host, component, (sha256, size), self.generation, Some(from));
+        let channel = self.channel(host).map_err(|trouble| trouble.answer)?;
+        let mut reply = Reply::default();
+        let mut line = |text: &str| drop(reply.line(text));
+        let until = Instant::now();
+        let saying = Saying { attempted: &attempted, script: 0, silence: TAKING, until };
+        let heard = channel.script(&script, &saying, &mut line).await;
+        let heard = heard.map_err(|trouble| trouble.answer)?;
+        let had = reply.have().unwrap_or_default().min(size);
+        match self.outcome(host, &attempted, reply.outcome(&heard.said)) {
+            StepOutcome::Failed(trouble) => Err(trouble.answer),
+            outcome => Ok((outcome, size - had)),
+        }
+    }
+
+    /// Octets a second from here to a host, by sending it some that it does nothing with.
+    pub(super) async fn rate_to(&self, host: &HostName) -> Option<f64> {
+        let channel = self.channel(host).ok()?;
+        let script = sink_script(SAMPLE);
+        // Of a kind that no compression on the way makes shorter.
+        let mut word = 0x9e37_79b9_7f4a_7c15_u64;
+        let noise: Vec<u8> = std::iter::repeat_with(|| {
+            word ^= word << 13;
+            word ^= word >> 7;
+            word ^= word << 17;
+            word.to_le_bytes()
+        })
+        .take(SAMPLE / 8)
+        .flatten()
+        .collect();
+        let mut began = Instant::now();
+        let mut sunk = false;
+        let mut line = |text: &str| sunk |= text == "@\tsunk";
+        let until = Instant::now();
+        let saying = Saying {
+            attempted: "measuring the link",
+            script: script.len(),
+            silence: self.deadlines.asking,
+            until,
+        };
+        let began_now = &mut began;
+        let send = async |mut input: Input| {
+            input.send(script.as_bytes()).await;
+            *began_now = Instant::now();
+            input.send(&noise).await;
+            input.end().await;
+        };
+        channel.converse(&saying, send, &mut line).await.ok()?;
+        let took = began.elapsed().as_secs_f64();
+        (sunk && took > 0.0).then(|| SAMPLE as f64 / took)
+    }
+
+    fn file_here(
+        &self,
+        host: &HostName,
+        component: &Component,
+        sha256: &str,
+    ) -> Result<PathBuf, String> {
+        let arch = self.arch.lock().ok().and_then(|a| a.get(host).cloned()).unwrap_or_default();
+        self.contents.component(component, sha256, &arch)
+    }
+
+    async fn bring_from_here(
         &self,
         host: &HostName,
         component: &Component,
@@ -43,8 +154,7 @@ impl Hosts {
         let fail = |answer: String| {
             StepOutcome::Failed(Trouble::new(Some(host.clone()), attempted.clone(), answer, vec![]))
         };
-        let arch = self.arch.lock().ok().and_then(|a| a.get(host).cloned()).unwrap_or_default();
-        let path: PathBuf = match self.contents.component(component, sha256, &arch) {
+        let path: PathBuf = match self.file_here(host, component, sha256) {
             Ok(path) => path,
             // What is wrong with a file here is plain: nothing on the host needs to be looked at.
             Err(why) => {
@@ -63,7 +173,7 @@ impl Hosts {
             Ok(channel) => channel,
             Err(trouble) => return StepOutcome::Failed(trouble),
         };
-        let script = upload_script(host, component, (sha256, size), self.generation);
+        let script = upload_script(host, component, (sha256, size), self.generation, None);
         let mut until = Instant::now() + self.deadlines.patience;
         let mut reached = 0;
         // A copy that went on from an earlier one may be wrong where that one was; a whole one is not.
@@ -99,7 +209,10 @@ impl Hosts {
                 Some(Err(error)) if error.kind() != std::io::ErrorKind::TimedOut => {
                     return here(error);
                 }
-                Some(Ok(all)) => all,
+                Some(Ok((had, sent))) => {
+                    self.relay.crossed(sent);
+                    (had, sent)
+                }
                 Some(Err(_)) | None => (0, 0),
             };
             let cut = heard.cut || heard.fault.is_some() || !reply.is_over();

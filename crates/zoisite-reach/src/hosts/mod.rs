@@ -9,6 +9,7 @@ mod channel;
 mod copy;
 mod lines;
 mod openssh;
+mod relay;
 mod survey;
 mod way;
 mod way_in;
@@ -34,12 +35,13 @@ use zoisite_core::text::plain;
 pub use self::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use self::channel::{Channel, Heard, Limits, Saying};
 pub use self::openssh::{ANSWERS, OpenSsh, answer};
+use self::relay::Relay;
 use self::way::Way;
 use crate::access::{Access, Dial};
 use crate::api::{ApiClient, Readiness};
 use crate::etcd::EtcdClient;
 use crate::quorum::judge;
-use crate::reach::{Contents, Progress, Reach};
+use crate::reach::{Carried, Contents, Progress, Reach};
 
 /// Where what a run dials stands.
 #[derive(Clone, Debug)]
@@ -82,6 +84,8 @@ pub struct Hosts {
     deadlines: Deadlines,
     /// Architectures, as observed.
     arch: std::sync::Mutex<BTreeMap<HostName, String>>,
+    /// How files go from host to host inside a site.
+    relay: Relay,
 }
 
 impl std::fmt::Debug for Hosts {
@@ -147,6 +151,7 @@ impl Hosts {
             began: Instant::now(),
             deadlines: Deadlines::default(),
             arch: std::sync::Mutex::default(),
+            relay: Relay::default(),
         }
     }
 
@@ -352,6 +357,11 @@ impl Reach for Hosts {
         if let Ok(mut arch) = self.arch.lock() {
             arch.insert(host.clone(), observed.arch.clone());
         }
+        if let Some(site) = self.channel(host)?.target.site.as_deref() {
+            for (path, sha256) in &observed.found.components {
+                self.relay.holds(site, host, path, sha256);
+            }
+        }
         Ok(observed)
     }
 
@@ -497,7 +507,16 @@ impl Reach for Hosts {
         self.lines_of(host, &script, "reading the log").await
     }
 
+    async fn measured(&self, host: &HostName) -> Option<f64> {
+        self.rate_to(host).await
+    }
+
+    fn carried(&self) -> Carried {
+        self.relay.carried()
+    }
+
     async fn close(&self) {
+        self.withdraw().await;
         if let Ok(mut apis) = self.apis.lock() {
             apis.clear();
         }

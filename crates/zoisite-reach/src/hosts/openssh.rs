@@ -726,6 +726,7 @@ mod tests {
     #[test]
     fn the_persons_configuration_comes_first_and_the_cluster_file_fills_the_gaps() {
         let target = Target {
+            site: None,
             name: zoisite_core::cluster::HostName::new("heron").unwrap(),
             address: "10.77.0.11".parse().unwrap(),
             login: zoisite_core::cluster::Login::default(),

@@ -375,6 +375,7 @@ pub fn hosts(carrier: &Arc<StandIn>, names: &[String], deadlines: Deadlines) -> 
     let target = |text: &String| Target {
         name: name(text),
         address: "127.0.0.1".parse().unwrap(),
+        site: None,
         login: Login::default(),
     };
     let places = Places {

@@ -11,12 +11,13 @@ use serde_json::json;
 use zoisite_core::cluster::HostName;
 use zoisite_core::item::ComponentSums;
 use zoisite_core::script::Depth;
-use zoisite_core::sequence::{ApiLook, Begun, Engine, Looks, Sequence, State as StepState};
+use zoisite_core::sequence::{ApiLook, Begun, Engine, Looks, Phase, Sequence, State as StepState};
 use zoisite_reach::{Deadlines, Hosts, Reach, RunEvent, World};
 use zoisite_store::{RunRecord, State, StoreError, trust};
 
 use super::Time;
 use crate::failure::{Failure, Kind};
+use crate::forecast::Forecast;
 use crate::interrupt::Interrupts;
 use crate::options::Options;
 use crate::road::{self, Phases, Prepared, Sighting, prepare};
@@ -242,6 +243,15 @@ impl Raise<'_> {
             let name = &self.site.cluster.name;
             view::say(&format!("raising {name}: {steps} on {hosts}"));
         }
+        let mut forecast = Forecast::of(self.site, &sequence, looks);
+        if let Some(forecast) = forecast.as_mut().filter(|_| !self.json) {
+            let rate = match &forecast.first {
+                Some(host) => reach.measured(host).await,
+                None => None,
+            };
+            view::say(&forecast.told(rate));
+        }
+        let mut brought = (Duration::MAX, Duration::ZERO);
         let mut phases = Phases::default();
         phases.add("look", Duration::ZERO, self.looked);
         let mut stopped = Ok(());
@@ -250,7 +260,11 @@ impl Raise<'_> {
         let how = (told, self.may_fail);
         let engine = road::carry_out(reach, sequence, how, &interrupts, |event, engine| {
             if let RunEvent::Ended { phase, at, took, .. } = event {
-                phases.add(&phase.to_string(), at.saturating_sub(*took), *at);
+                let began = at.saturating_sub(*took);
+                phases.add(&phase.to_string(), began, *at);
+                if *phase == Phase::Components {
+                    brought = (brought.0.min(began), brought.1.max(*at));
+                }
             }
             // A journal that cannot be written must not stop the run; its end is recorded once more.
             let line = json!(event).to_string();
@@ -263,6 +277,9 @@ impl Raise<'_> {
         })
         .await;
         stopped?;
+        if let Some(forecast) = forecast.filter(|_| !self.json) {
+            view::say(&forecast.against(reach.carried(), brought.1.saturating_sub(brought.0)));
+        }
         let total = reach.elapsed();
         let tally = engine.tally();
         if !engine.finished() {

@@ -89,7 +89,9 @@ fn show_script(site: &Site, sequence: &Sequence, host: &str) -> Result<ExitCode,
             Work::Upload { components, .. } => {
                 for (component, sha256) in components {
                     let what = (sha256.as_str(), size_here(site, component));
-                    view::out(&zoisite_core::script::upload_script(&host, component, what, 0));
+                    view::out(&zoisite_core::script::upload_script(
+                        &host, component, what, 0, None,
+                    ));
                     shown += 1;
                 }
             }

@@ -1,0 +1,101 @@
+//! What bringing components will take, before it begins: how much crosses the link from here, and how fast that is.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
+
+use zoisite_core::cluster::HostName;
+use zoisite_core::sequence::{Looks, Sequence, Work};
+use zoisite_reach::Carried;
+
+use crate::site::Site;
+use crate::view::{fetching::size, seconds};
+
+/// What is less than this, in octets, is not worth a forecast.
+const WORTH: u64 = 16 << 20;
+
+/// How much is to be brought.
+#[derive(Debug, Default)]
+pub struct Forecast {
+    /// Octets that cross the link from here: each file once to a site, or once to a host of none.
+    pub crosses: u64,
+    /// Octets that hosts get in all.
+    pub all: u64,
+    /// What crosses, by component.
+    by_component: BTreeMap<&'static str, u64>,
+    /// Hosts that get something from here, the first of them.
+    pub first: Option<HostName>,
+    expected: Option<Duration>,
+}
+
+impl Forecast {
+    /// Of a sequence; `None` where it is not worth one.
+    pub fn of(site: &Site, sequence: &Sequence, looks: &Looks) -> Option<Self> {
+        let mut forecast = Self::default();
+        let mut come = BTreeSet::new();
+        let place = |host: &HostName| {
+            let site = site.cluster.host(host).and_then(|host| host.place.site.clone());
+            site.unwrap_or_else(|| format!("\0{host}"))
+        };
+        // What a look found at a host of a site need not cross.
+        for (host, look) in looks {
+            if let Ok(observed) = look {
+                come.extend(
+                    observed.found.components.values().map(|sum| (place(host), sum.clone())),
+                );
+            }
+        }
+        for step in &sequence.steps {
+            let Work::Upload { host, components } = &step.work else { continue };
+            let Some(Ok(observed)) = looks.get(host) else { continue };
+            for (component, sum) in components {
+                let path = site.components_folder().join(component.pinned.path(&observed.arch));
+                let octets = std::fs::metadata(path).map_or(0, |facts| facts.len());
+                forecast.all += octets;
+                if come.insert((place(host), sum.clone())) {
+                    forecast.crosses += octets;
+                    *forecast.by_component.entry(component.pinned.name).or_default() += octets;
+                    forecast.first.get_or_insert_with(|| host.clone());
+                }
+            }
+        }
+        (forecast.crosses >= WORTH).then_some(forecast)
+    }
+
+    /// In words, with so many octets a second.
+    pub fn told(&mut self, rate: Option<f64>) -> String {
+        let parts: Vec<String> = self
+            .by_component
+            .iter()
+            .map(|(name, octets)| format!("{name} {}", size(*octets)))
+            .collect();
+        let passed = match self.all > self.crosses {
+            true => format!(", {} more from host to host", size(self.all - self.crosses)),
+            false => String::new(),
+        };
+        let time = rate.filter(|rate| *rate > 0.0).map(|rate| {
+            let time = Duration::from_secs_f64(self.crosses as f64 / rate);
+            self.expected = Some(time);
+            format!(": about {} at {}/s", seconds(time), size(rate as u64))
+        });
+        format!(
+            "to bring over this link: {} ({}){passed}{}",
+            size(self.crosses),
+            parts.join(", "),
+            time.unwrap_or_default()
+        )
+    }
+
+    /// What it took, against the forecast.
+    pub fn against(&self, carried: Carried, took: Duration) -> String {
+        let expected = match self.expected {
+            Some(expected) => format!(" (forecast {})", seconds(expected)),
+            None => String::new(),
+        };
+        format!(
+            "brought {} over this link and {} from host to host, in {}{expected}",
+            size(carried.crossed),
+            size(carried.passed),
+            seconds(took)
+        )
+    }
+}
