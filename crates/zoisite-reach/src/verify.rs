@@ -336,9 +336,16 @@ impl Verifier<'_> {
             tokio::time::sleep(Duration::from_millis(300)).await;
         }
         for (node, why) in waiting {
+            let why = format!("{why}{}", self.pressure(&node).await);
             ran(self, &node, Err(why));
         }
         running
+    }
+
+    /// What a node says that it runs out of, for which its kubelet starts nothing.
+    async fn pressure(&self, node: &str) -> String {
+        let found = self.api.get(&format!("/api/v1/nodes/{node}")).await;
+        found.ok().flatten().map_or(String::new(), |node| pressure(&node))
     }
 
     /// A namespace's default service account is made a moment after the namespace.
@@ -569,6 +576,25 @@ fn socket(address: &str, port: u16) -> String {
     }
 }
 
+/// Conditions of a node under which its kubelet takes no pods (`NodeCondition` of the platform's API), in words.
+fn pressure(node: &Value) -> String {
+    let of =
+        |kind: &&str| crate::api::condition(node, kind).filter(|found| found["status"] == "True");
+    let found = ["DiskPressure", "MemoryPressure", "PIDPressure", "NetworkUnavailable"];
+    let found: Vec<String> = found
+        .iter()
+        .filter_map(of)
+        .map(|found| {
+            format!(
+                "; its node says {}: {}",
+                found["type"].as_str().unwrap_or_default(),
+                found["message"].as_str().unwrap_or_default()
+            )
+        })
+        .collect();
+    zoisite_core::text::plain(&found.concat()).into_owned()
+}
+
 /// Why a pod does not run yet, in the words of scheduler or kubelet.
 fn why_waiting(pod: &Value) -> String {
     let waiting = pod
@@ -607,6 +633,17 @@ mod tests {
             answered(&refused.build_bytes_vec().unwrap()).unwrap_err().contains("ServerFailure")
         );
         assert!(answered(b"<html>").is_err());
+    }
+
+    #[test]
+    fn what_a_node_runs_out_of_is_told_with_its_pod() {
+        let node = json!({"status": {"conditions": [
+            {"type": "Ready", "status": "True"},
+            {"type": "MemoryPressure", "status": "False"},
+            {"type": "DiskPressure", "status": "True", "message": "kubelet has disk pressure"},
+        ]}});
+        assert_eq!(pressure(&node), "; its node says DiskPressure: kubelet has disk pressure");
+        assert_eq!(pressure(&json!({})), "");
     }
 
     #[test]

@@ -218,12 +218,10 @@ impl Work<'_> {
             }
             sums.push((place.to_owned(), found));
         }
-        if let Either::Image(WantedImage { source: ImageSource::Archive(_), place, .. }) = one
-            && !vouched
-        {
+        match one {
             // An archive of the site's own may have been changed since.
-            let Either::Image(image) = one else { return Ok(None) };
-            return Ok(self.same_archive(image, place)?.then_some(End::Same));
+            Either::Image(image) if !vouched && !self.same_archive(image)? => return Ok(None),
+            _ => {}
         }
         if !vouched {
             return Ok(Some(End::Same));
@@ -249,13 +247,13 @@ impl Work<'_> {
     }
 
     /// Whether an archive beside the cluster file is the one that was taken.
-    fn same_archive(&self, image: &WantedImage, place: &str) -> Result<bool, Fault> {
+    fn same_archive(&self, image: &WantedImage) -> Result<bool, Fault> {
         let ImageSource::Archive(path) = &image.source else { return Ok(true) };
         let archive = self.job.ways.folder.join(path);
         if !archive.exists() {
             return Ok(true);
         }
-        let into = self.part(place)?;
+        let into = self.part(&image.place)?;
         let taken = self.take_archive(image, &archive, &into)?;
         let pinned = self.pinned(|lock| lock.images.get(&image.source.to_string()).cloned());
         let _ = std::fs::remove_file(&into);

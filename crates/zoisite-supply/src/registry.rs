@@ -34,6 +34,8 @@ const ACCEPTED: &[&str] = &[
 /// Registries, as they are reached.
 pub(crate) struct Registries {
     client: Client,
+    /// The mirror has no certificate.
+    plain: bool,
     ways: Ways,
     parts: PathBuf,
 }
@@ -50,20 +52,15 @@ impl Blobs for Parts<'_> {
 
 impl Registries {
     pub(crate) fn new(ways: &Ways, parts: &Path) -> Result<Self, Fault> {
-        let (mirror, plain) = match &ways.images_mirror {
-            Some(mirror) => (Some(mirror), mirror.starts_with("http://")),
-            None => (None, false),
-        };
-        let plain = match (mirror, plain) {
-            (Some(mirror), true) => vec![host_of(bare(mirror)).to_owned()],
-            _ => Vec::new(),
-        };
+        let plain = ways.images_mirror.as_deref().filter(|mirror| mirror.starts_with("http://"));
+        let plain: Vec<String> =
+            plain.map(|mirror| host_of(bare(mirror)).to_owned()).into_iter().collect();
         let authority = ways.authority.iter().map(|pem| Certificate {
             encoding: CertificateEncoding::Pem,
             data: pem.clone().into_bytes(),
         });
         let config = ClientConfig {
-            protocol: ClientProtocol::HttpsExcept(plain),
+            protocol: ClientProtocol::HttpsExcept(plain.clone()),
             extra_root_certificates: authority.collect(),
             https_proxy: ways.registry_proxy(),
             http_proxy: ways.registry_proxy(),
@@ -79,7 +76,7 @@ impl Registries {
                 "mend [components] in the cluster file",
             )
         })?;
-        Ok(Self { client, ways: ways.clone(), parts: parts.to_owned() })
+        Ok(Self { client, plain: !plain.is_empty(), ways: ways.clone(), parts: parts.to_owned() })
     }
 
     /// An image where it is looked for: in its own registry, or below its name in a mirror.
@@ -156,6 +153,14 @@ impl Registries {
             Fault::new(format!("fetching the image {reference} for {platform}"), why, mend)
         };
         let auth = self.auth(&host);
+        if self.plain && (pinned.is_none() && name.digest.is_none()) {
+            return Err(failed(
+                "over plain http nothing vouches for an image that is not pinned".into(),
+            ));
+        }
+        if self.plain && auth != RegistryAuth::Anonymous {
+            return Err(failed("no password is sent over plain http".into()));
+        }
         let (outer, mut octets, mut value) =
             self.manifest(&reference, &auth).await.map_err(failed)?;
         let mut digest = outer.clone();

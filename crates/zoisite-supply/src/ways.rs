@@ -218,9 +218,14 @@ pub(crate) fn words(error: &dyn std::error::Error) -> String {
         cause = deeper;
     }
     let said = zoisite_core::text::plain(&cause.to_string()).into_owned();
-    match said.contains("UnknownIssuer") {
-        true => format!("its certificate comes from an authority that is not known here ({said})"),
-        false => said,
+    if said.contains("UnknownIssuer") {
+        format!("its certificate comes from an authority that is not known here ({said})")
+    } else if said.contains("CaUsedAsEndEntity") {
+        format!(
+            "it shows an authority's certificate as its own; a server needs one that its authority signed ({said})"
+        )
+    } else {
+        said
     }
 }
 

@@ -29,6 +29,8 @@ pub(super) struct Relay {
 
 /// A site and the checksum of a file.
 type Key = (String, String);
+/// A host that has a file, and where.
+type Source = (HostName, String);
 
 #[derive(Default)]
 struct File {
@@ -54,7 +56,7 @@ pub(super) struct Turn<'a> {
     key: Option<Key>,
     host: HostName,
     /// `None`: from here.
-    pub source: Option<(HostName, String)>,
+    pub source: Option<Source>,
     ended: bool,
 }
 
@@ -79,20 +81,15 @@ impl Relay {
             tokio::pin!(news);
             // From here on nothing new is missed.
             news.as_mut().enable();
-            if let Some((key, source)) = self.decide(&known, host) {
-                return turn(key, source);
+            if let Some((waited_for, source)) = self.decide(&known, host) {
+                return turn(key.filter(|_| waited_for), source);
             }
             news.await;
         }
     }
 
-    /// `None` while it is to wait; the key is left out where nobody waits for this copy.
-    #[expect(clippy::type_complexity, reason = "a turn's two parts")]
-    fn decide(
-        &self,
-        key: &Key,
-        host: &HostName,
-    ) -> Option<(Option<Key>, Option<(HostName, String)>)> {
+    /// `None` while it is to wait; else whether others wait for this copy, and from where it comes if not from here.
+    fn decide(&self, key: &Key, host: &HostName) -> Option<(bool, Option<Source>)> {
         let unreached = self.unreached();
         let mut files = self.files.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let file = files.entry(key.clone()).or_default();
@@ -107,14 +104,14 @@ impl Relay {
             Some((_, (_, busy))) if *busy >= FAN_OUT => None,
             Some((source, (path, busy))) => {
                 *busy += 1;
-                Some((Some(key.clone()), Some((source.clone(), path.clone()))))
+                Some((true, Some((source.clone(), path.clone()))))
             }
             // Others have it, and this one does not get it from them.
-            None if !nobody => Some((None, None)),
+            None if !nobody => Some((false, None)),
             None if file.comes => None,
             None => {
                 file.comes = true;
-                Some((Some(key.clone()), None))
+                Some((true, None))
             }
         }
     }
@@ -144,7 +141,7 @@ impl Relay {
 impl Turn<'_> {
     /// It came: the host has it at `path` now.
     pub(super) fn came(mut self, path: &str, octets: u64) {
-        if let (Some(_), Some(_)) = (&self.key, &self.source) {
+        if self.source.is_some() {
             self.relay.passed.fetch_add(octets, Ordering::Relaxed);
         }
         self.end(Some(path));

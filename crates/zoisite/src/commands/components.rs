@@ -8,7 +8,7 @@ use serde_json::json;
 use zoisite_core::cluster::{ImageName, ImageSource};
 use zoisite_core::components::{LOCK_FILE, Lock, Needed, images_named, pinnable};
 use zoisite_core::item::ComponentSums;
-use zoisite_supply::{Fetch, fetch, pack, sha256_of, unpack};
+use zoisite_supply::{Fault, Fetch, fetch, pack, sha256_of, unpack};
 
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
@@ -288,13 +288,33 @@ fn fetch_all(options: &Options, args: &FetchArgs) -> Result<ExitCode, Failure> {
         view::out(&parts.join(" · "));
         tell_foreign_images(&site, &images)?;
     }
-    let failures = fetched.faults.into_iter().map(Failure::from);
+    let failures = alike(fetched.faults).into_iter().map(|(fault, others)| {
+        let failure = Failure::from(fault);
+        match others {
+            0 => failure,
+            n => failure.note("likewise", count(n, "other thing")),
+        }
+    });
     match failures
         .reduce(|all, one| if one.kind() == Kind::Refused { one.and(all) } else { all.and(one) })
     {
         Some(failure) => Err(failure),
         None => Ok(ExitCode::SUCCESS),
     }
+}
+
+/// What failed for one reason, told once: the first of it, and how many others there are.
+fn alike(faults: Vec<Fault>) -> Vec<(Fault, usize)> {
+    let mut told: Vec<(Fault, usize)> = Vec::new();
+    for fault in faults {
+        let same =
+            |(one, _): &&mut (Fault, usize)| one.answer == fault.answer && one.mend == fault.mend;
+        match told.iter_mut().find(same) {
+            Some((_, others)) => *others += 1,
+            None => told.push((fault, 0)),
+        }
+    }
+    told
 }
 
 /// Two that fetch into the same folder at once would write into each other's files.
