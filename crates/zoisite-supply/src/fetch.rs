@@ -136,7 +136,8 @@ enum Either<'a> {
 impl Either<'_> {
     fn title(&self) -> String {
         match self {
-            Self::File(one) => format!("{} {} {}", one.component, one.file(), one.version),
+            Self::File(one) if one.is_archive() => one.file().to_owned(),
+            Self::File(one) => format!("{} {} for {}", one.file(), one.version, one.platform),
             Self::Image(one) => format!("image {} for {}", one.source, one.platform),
         }
     }

@@ -198,7 +198,7 @@ fn list(options: &Options, args: &ListArgs) -> Result<ExitCode, Failure> {
         };
         vec![row.place.clone(), word, row.octets.map_or(String::new(), size), style.dim(&row.from)]
     });
-    view::out(&table(&["file", "", "size", "from"], lines));
+    view::out(&table(&["file", "state", "size", "from"], lines));
     let missing = rows.iter().filter(|row| row.octets.is_none() || row.pinned.is_none()).count();
     let here: u64 = rows.iter().filter_map(|row| row.octets).sum();
     view::out(&match missing {
