@@ -331,8 +331,8 @@ impl Work<'_> {
                 "use https, or bring the components.lock of a place that has it",
             )),
             (None, None) => Err(Fault::new(
-                attempted(),
-                format!("there is no {sums}: nothing says what it must be"),
+                format!("finding {sums}"),
+                "it is not there: nothing says what the file must be",
                 "let the mirror hold the projects' checksum files too, or bring a components.lock",
             )),
         }

@@ -63,26 +63,24 @@ impl Forecast {
 
     /// In words, with so many octets a second.
     pub fn told(&mut self, rate: Option<f64>) -> String {
-        let parts: Vec<String> = self
-            .by_component
-            .iter()
-            .map(|(name, octets)| format!("{name} {}", size(*octets)))
-            .collect();
-        let passed = match self.all > self.crosses {
-            true => format!(", {} more from host to host", size(self.all - self.crosses)),
-            false => String::new(),
+        let rate = rate.filter(|rate| *rate > 0.0);
+        let time = |octets: u64| rate.map(|rate| Duration::from_secs_f64(octets as f64 / rate));
+        self.expected = time(self.crosses);
+        let part = |(name, octets): (&&str, &u64)| match time(*octets) {
+            Some(time) => format!("{name} {} in {}", size(*octets), seconds(time)),
+            None => format!("{name} {}", size(*octets)),
         };
-        let time = rate.filter(|rate| *rate > 0.0).map(|rate| {
-            let time = Duration::from_secs_f64(self.crosses as f64 / rate);
-            self.expected = Some(time);
-            format!(": about {} at {}/s", seconds(time), size(rate as u64))
-        });
-        format!(
-            "to bring over this link: {} ({}){passed}{}",
-            size(self.crosses),
-            parts.join(", "),
-            time.unwrap_or_default()
-        )
+        let parts: Vec<String> = self.by_component.iter().map(part).collect();
+        let mut text = format!("to bring over this link: {}", size(self.crosses));
+        if let (Some(time), Some(rate)) = (self.expected, rate) {
+            let rate = size(rate as u64);
+            text.push_str(&format!(", about {} at {rate}/s as it is now", seconds(time)));
+        }
+        text.push_str(&format!(" ({})", parts.join(", ")));
+        if self.all > self.crosses {
+            text.push_str(&format!("; {} more from host to host", size(self.all - self.crosses)));
+        }
+        text
     }
 
     /// What it took, against the forecast.
@@ -97,5 +95,31 @@ impl Forecast {
             size(carried.passed),
             seconds(took)
         )
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_forecast_adds_up_and_is_held_against_what_it_took() {
+        let by_component = BTreeMap::from([("etcd", 40 << 20), ("images", 80 << 20)]);
+        let (crosses, all) = (120 << 20, 360 << 20);
+        let mut forecast = Forecast { crosses, all, by_component, ..Forecast::default() };
+        assert_eq!(
+            forecast.told(Some(f64::from(2 << 20))),
+            "to bring over this link: 120.0 MiB, about 60.0 s at 2.0 MiB/s as it is now \
+             (etcd 40.0 MiB in 20.0 s, images 80.0 MiB in 40.0 s); 240.0 MiB more from host to host"
+        );
+        let carried = Carried { crossed: 120 << 20, passed: 240 << 20 };
+        assert!(
+            forecast
+                .against(carried, Duration::from_secs(66))
+                .ends_with("in 66.0 s (forecast 60.0 s)")
+        );
+        // Where nothing is known of the link nothing is promised.
+        assert!(!forecast.told(None).contains("about"));
+        assert!(!forecast.against(carried, Duration::from_secs(66)).contains("forecast"));
     }
 }

@@ -101,7 +101,7 @@ fn everything_comes_is_pinned_and_does_not_come_again() {
     // A version that the file no longer says has no pins any more.
     let text = scene.place.read("site/zoisite.toml");
     scene.place.write("site/zoisite.toml", text.replace("etcd = \"3.6.16\"", "etcd = \"3.6.15\""));
-    let _ = scene.fetch().ended(1).complains("there is no").complains("v3.6.15/SHA256SUMS");
+    let _ = scene.fetch().ended(1).complains("it is not there").complains("v3.6.15/SHA256SUMS");
     assert!(
         scene.place.read("site/components.lock").contains("etcd/3.6.16"),
         "nothing is lost by a failure"
@@ -233,7 +233,7 @@ fn bad_answers_get_one_clear_message_and_leave_nothing() {
         ),
         (KUBELET, Badly::Gone, kubelet, "HTTP 404"),
         (SUMS, Badly::Page, etcd, "it is a web page, not a list of checksums"),
-        (SUMS, Badly::Gone, etcd, "nothing says what it must be"),
+        (SUMS, Badly::Gone, etcd, "nothing says what the file must be"),
         (
             SUMS,
             Badly::Other(b"\n".into()),
