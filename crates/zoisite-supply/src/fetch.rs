@@ -219,10 +219,8 @@ impl Work<'_> {
             }
             sums.push((place.to_owned(), found));
         }
-        match one {
-            // An archive of the site's own may have been changed since.
-            Either::Image(image) if !vouched && !self.same_archive(image)? => return Ok(None),
-            _ => {}
+        if let (Either::Image(image), false) = (one, vouched) {
+            self.unchanged(image)?;
         }
         if !vouched {
             return Ok(Some(End::Same));
@@ -247,22 +245,22 @@ impl Work<'_> {
         Ok(Some(End::Pinned))
     }
 
-    /// Whether an archive beside the cluster file is the one that was taken.
-    fn same_archive(&self, image: &WantedImage) -> Result<bool, Fault> {
-        let ImageSource::Archive(path) = &image.source else { return Ok(true) };
+    /// An archive beside the cluster file may have been changed since it was taken.
+    fn unchanged(&self, image: &WantedImage) -> Result<(), Fault> {
+        let ImageSource::Archive(path) = &image.source else { return Ok(()) };
         let archive = self.job.ways.folder.join(path);
         if !archive.exists() {
-            return Ok(true);
+            return Ok(());
         }
         let into = self.part(&image.place)?;
         let taken = self.take_archive(image, &archive, &into)?;
-        let pinned = self.pinned(|lock| lock.images.get(&image.source.to_string()).cloned());
         let _ = std::fs::remove_file(&into);
-        match pinned.is_none_or(|pinned| pinned == taken.digest) {
-            true => Ok(true),
-            false => {
-                Err(changed(&format!("taking {}", archive.display()), &image.source.to_string()))
+        let source = image.source.to_string();
+        match self.pinned(|lock| lock.images.get(&source).cloned()) {
+            Some(pinned) if pinned != taken.digest => {
+                Err(changed(&format!("taking {}", archive.display()), &source))
             }
+            _ => Ok(()),
         }
     }
 

@@ -92,16 +92,6 @@ const ROWS: &[Row] = &[
         ],
     },
     Row {
-        component: "client",
-        folder: "kubernetes",
-        base: "https://dl.k8s.io",
-        file: "v{v}/bin/{os}/{arch}/{program}",
-        sums: "v{v}/bin/{os}/{arch}/{program}.sha256",
-        list: false,
-        inside: None,
-        programs: &["kubectl"],
-    },
-    Row {
         component: "etcd",
         folder: "etcd",
         base: "https://github.com/etcd-io/etcd/releases/download",
@@ -150,8 +140,11 @@ pub(super) fn of(
     platform: &Platform,
     bases: &BTreeMap<String, String>,
 ) -> Vec<Published> {
-    let Some(row) = ROWS.iter().find(|row| row.component == component) else { return Vec::new() };
-    let named = if component == "client" { "kubernetes" } else { component };
+    // The client is one of Kubernetes' programs, for other machines than hosts.
+    let client = component == "client";
+    let named = if client { "kubernetes" } else { component };
+    let Some(row) = ROWS.iter().find(|row| row.component == named) else { return Vec::new() };
+    let programs = if client { &["kubectl"] } else { row.programs };
     let base = bases.get(named).map_or(row.base, String::as_str).trim_end_matches('/');
     let filled = |template: &str, program: &str| {
         let text = template.replace("{v}", version).replace("{os}", &platform.os);
@@ -173,11 +166,11 @@ pub(super) fn of(
         Some(inside) => {
             let inside = filled(inside, "");
             let give = |program: &&str| (format!("{inside}{program}"), place(program));
-            vec![one("", row.programs.iter().map(give).collect())]
+            vec![one("", programs.iter().map(give).collect())]
         }
         None => {
             let alone = |program: &&str| one(program, vec![(String::new(), place(program))]);
-            row.programs.iter().map(alone).collect()
+            programs.iter().map(alone).collect()
         }
     }
 }
@@ -230,7 +223,7 @@ mod tests {
 
     #[test]
     fn every_component_can_come_from_elsewhere() {
-        let rows = ROWS.iter().map(|row| row.component).filter(|one| *one != "client");
+        let rows = ROWS.iter().map(|row| row.component);
         assert_eq!(rows.collect::<Vec<_>>(), crate::cluster::COMPONENT_SOURCES);
     }
 
