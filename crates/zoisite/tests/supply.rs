@@ -157,7 +157,7 @@ fn eleven_hosts_from_a_packed_file_over_a_link_that_is_crossed_once() {
     let _ = lab_.on("tern-3", gone).ended(0);
     let _ = lab("cut", &["tern-3", "2382"]);
     let before = crossed();
-    let _ = far(&lab_, &["raise"]).ended(0);
+    let _ = far(&lab_, &["raise"]).ended(0).complains("kube-proxy 1.36.3 did not come from");
     assert!(crossed() - before > size("kubernetes/1.36.3/linux-amd64/kube-proxy"));
     let _ = lab("mend", &[]);
     // And one that they do reach gets it from them, though nothing else is to be done.

@@ -65,7 +65,12 @@ impl Hosts {
                     return outcome;
                 }
                 // What came of it stays there: the next copy goes on from it.
-                Err(why) => progress(format!("{}: not from {source}: {why}", component.pinned)),
+                Err(why) => {
+                    progress(format!(
+                        "again: {} did not come from {source}: {why}",
+                        component.pinned
+                    ));
+                }
             }
         }
     }
