@@ -19,8 +19,8 @@ offer() {
   say offers "$4"
 }
 begin_relay() {
-  mkdir -p -m 0755 "$units" "$relay"
-  chmod 0755 "$relay"
+  mkdir -p "$units" "$relay"
+  chmod 0755 "$units" "$relay"
   : >"$relay/list"
   # Whoever asks names a checksum and an octet on one line; nothing else is given.
   cat >"$relay/give" <<'GIVE'
