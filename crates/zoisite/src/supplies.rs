@@ -63,11 +63,11 @@ impl Site {
             (None, None) => Ok(ComponentSums::unknown()),
             (None, Some(sums)) => Ok(sums),
             (Some(lock), sums) => {
-                let mut both = ComponentSums::default();
+                self.agree(&lock, sums.as_ref())?;
+                let mut both = sums.unwrap_or_default();
                 for (path, sum) in &lock.files {
                     both.insert(path.clone(), sum.clone());
                 }
-                self.agree(&lock, sums.as_ref())?;
                 Ok(both)
             }
         }

@@ -147,21 +147,18 @@ fn without<'a>(looks: &'a Looks, left_out: &[Trouble]) -> Cow<'a, Looks> {
     looks
 }
 
-/// Pinned files that a host needs and that have no checksum for its architecture.
-fn missing<'a>(
-    input: &'a PlanInput<'_>,
-    holdings: &'a HostHoldings,
-    observed: &'a Observed,
-) -> impl Iterator<Item = Trouble> + use<'a> {
+/// Files that a host needs and that nothing pins for its architecture.
+fn missing(input: &PlanInput<'_>, holdings: &HostHoldings, observed: &Observed) -> Option<Trouble> {
     let arch = observed.arch.as_str();
     let needed = holdings.components().map(|component| &component.pinned);
     let missing: BTreeSet<&Pinned> =
         needed.filter(|pinned| input.sums.sha256(pinned, arch).is_none()).collect();
-    missing.into_iter().map(move |pinned| {
-        let answer = format!("SHA256SUMS has no {}", pinned.path(arch));
-        let attempted = format!("finding {pinned} for {arch}");
+    let names: Vec<String> = missing.iter().map(ToString::to_string).collect();
+    let attempted = format!("finding its components for {arch}");
+    let answer = format!("nothing pins {}", names.join(", "));
+    (!names.is_empty()).then(|| {
         Trouble::new(Some(holdings.host.clone()), attempted, answer, Vec::new())
-            .mend("put the file into the components folder and its checksum into SHA256SUMS")
+            .mend(format!("zoisite components fetch --arch {arch} brings and pins what is missing"))
     })
 }
 
