@@ -24,32 +24,10 @@ pub use strongbox::Strongbox;
 
 /// SHA-256 of octets, in hexadecimal.
 pub(crate) fn sha256(bytes: &[u8]) -> String {
-    hex(&aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, bytes))
-}
-
-fn hex(digest: &aws_lc_rs::digest::Digest) -> String {
-    digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
+    zoisite_core::pki::hex(aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, bytes).as_ref())
 }
 
 /// Makes what was made or replaced in a folder outlast a power cut.
 pub(crate) fn sync_folder(folder: &std::path::Path) -> std::io::Result<()> {
     std::fs::File::open(folder)?.sync_all()
-}
-
-/// SHA-256 of a file, in hexadecimal, read in blocks.
-///
-/// # Errors
-/// When the file cannot be read.
-pub fn sha256_of(path: &std::path::Path) -> std::io::Result<String> {
-    use std::io::Read as _;
-    let mut context = aws_lc_rs::digest::Context::new(&aws_lc_rs::digest::SHA256);
-    let mut file = std::fs::File::open(path)?;
-    let mut block = vec![0; 1 << 20];
-    loop {
-        match file.read(&mut block)? {
-            0 => break,
-            n => context.update(&block[..n]),
-        }
-    }
-    Ok(hex(&context.finish()))
 }

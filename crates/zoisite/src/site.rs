@@ -504,7 +504,7 @@ impl Contents for SiteContents {
         let found = match verified.get(&path) {
             Some(found) => found.clone(),
             None => {
-                let found = zoisite_store::sha256_of(&path)
+                let found = zoisite_supply::sha256_of(&path)
                     .map_err(|error| format!("{}: {error}", path.display()))?;
                 verified.insert(path.clone(), found.clone());
                 found

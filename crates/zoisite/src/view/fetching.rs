@@ -164,10 +164,5 @@ fn form(template: &str) -> ProgressStyle {
 
 /// Octets in words.
 pub fn size(octets: u64) -> String {
-    let mib = octets as f64 / f64::from(1 << 20);
-    match octets {
-        0..1_024 => format!("{octets} B"),
-        1_024..1_048_576 => format!("{:.0} KiB", octets as f64 / 1_024.0),
-        _ => format!("{mib:.1} MiB"),
-    }
+    super::bytes(i64::try_from(octets).unwrap_or(i64::MAX))
 }
