@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use futures_util::StreamExt as _;
+use futures_util::{Stream, StreamExt as _};
 use reqwest::header::{CONTENT_RANGE, CONTENT_TYPE, RANGE};
 use reqwest::{Client, Response, StatusCode, Url};
 use tokio::io::AsyncWriteExt as _;
@@ -27,7 +27,7 @@ pub(crate) struct Downloads {
 }
 
 /// Why one try ended.
-enum Broken {
+pub(crate) enum Broken {
     /// The same again may help.
     Passing(String),
     Lasting(String),
@@ -187,22 +187,7 @@ impl Downloads {
         let mut have = begins.unwrap_or_default();
         let answer = judged(answer, true)?;
         let all = answer.content_length().map(|left| have + left);
-        let mut file = part_file(part, have).await.map_err(Broken::Here)?;
-        told(have, all);
-        let mut stream = answer.bytes_stream();
-        let read = loop {
-            match stream.next().await {
-                None => break Ok(()),
-                Some(Err(error)) => break Err(Broken::Passing(words(&error))),
-                Some(Ok(piece)) => {
-                    file.write_all(&piece).await.map_err(Broken::Here)?;
-                    have += piece.len() as u64;
-                    told(have, all);
-                }
-            }
-        };
-        file.flush().await.map_err(Broken::Here)?;
-        read?;
+        have = pour(answer.bytes_stream(), part, have, &|have| told(have, all)).await?;
         match all.is_some_and(|all| have < all) {
             true => Err(Broken::Passing("the connection broke off".into())),
             false => Ok(()),
@@ -210,13 +195,35 @@ impl Downloads {
     }
 }
 
-/// What has come of a file so far, to go on from there.
-pub(crate) async fn part_file(path: &Path, have: u64) -> std::io::Result<tokio::fs::File> {
+/// Adds what comes to what has come of a file so far, `have` octets; returns how many there are then.
+pub(crate) async fn pour<B: AsRef<[u8]>, E: std::error::Error + 'static>(
+    mut stream: impl Stream<Item = Result<B, E>> + Unpin,
+    part: &Path,
+    mut have: u64,
+    told: &(dyn Fn(u64) + Send + Sync),
+) -> Result<u64, Broken> {
     let mut options = tokio::fs::OpenOptions::new();
-    let mut file = options.create(true).truncate(false).write(true).open(path).await?;
-    file.set_len(have).await?;
-    tokio::io::AsyncSeekExt::seek(&mut file, std::io::SeekFrom::Start(have)).await?;
-    Ok(file)
+    let open = options.create(true).truncate(false).write(true).open(part);
+    let mut file = open.await.map_err(Broken::Here)?;
+    file.set_len(have).await.map_err(Broken::Here)?;
+    tokio::io::AsyncSeekExt::seek(&mut file, std::io::SeekFrom::Start(have))
+        .await
+        .map_err(Broken::Here)?;
+    told(have);
+    let read = loop {
+        match stream.next().await {
+            None => break Ok(have),
+            Some(Err(error)) => break Err(Broken::Passing(words(&error))),
+            Some(Ok(piece)) => {
+                file.write_all(piece.as_ref()).await.map_err(Broken::Here)?;
+                have += piece.as_ref().len() as u64;
+                told(have);
+            }
+        }
+    };
+    // What came before a cut is kept.
+    file.flush().await.map_err(Broken::Here)?;
+    read
 }
 
 /// Waits before the next try, longer each time.

@@ -6,7 +6,6 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use futures_util::StreamExt as _;
 use oci_client::client::{
     BlobResponse, Certificate, CertificateEncoding, ClientConfig, ClientProtocol,
 };
@@ -15,11 +14,10 @@ use oci_client::manifest::OciDescriptor;
 use oci_client::secrets::RegistryAuth;
 use oci_client::{Client, Reference};
 use serde_json::Value;
-use tokio::io::AsyncWriteExt as _;
 use zoisite_core::cluster::ImageName;
 use zoisite_core::components::Platform;
 
-use crate::download::{TRIES, Told, part_file, pause};
+use crate::download::{Broken, TRIES, Told, pause, pour};
 use crate::fault::Fault;
 use crate::image::{self, Blobs, choose, is_index, sum_of};
 use crate::ways::{Ways, words};
@@ -252,31 +250,23 @@ impl Registries {
         before: u64,
         told: &(dyn Fn(u64) + Send + Sync),
     ) -> Result<(), (bool, String)> {
-        let here = |error: std::io::Error| (false, format!("writing {}: {error}", part.display()));
         let pulled = match before {
             0 => self.client.pull_blob_stream(reference, descriptor).await.map(BlobResponse::Full),
             _ => self.client.pull_blob_stream_partial(reference, descriptor, before, None).await,
         };
-        let (mut have, mut stream) = match pulled {
+        let (have, stream) = match pulled {
             Ok(BlobResponse::Full(stream)) => (0, stream.stream),
             Ok(BlobResponse::Partial(stream)) => (before, stream.stream),
             Err(error) => return Err((passing(&error), said(&error))),
         };
-        let mut file = part_file(part, have).await.map_err(here)?;
-        told(have);
-        let read = loop {
-            match stream.next().await {
-                None => break Ok(()),
-                Some(Err(error)) => break Err((true, words(&error))),
-                Some(Ok(piece)) => {
-                    file.write_all(&piece).await.map_err(here)?;
-                    have += piece.len() as u64;
-                    told(have);
-                }
+        match pour(stream, part, have, told).await {
+            Ok(_) => Ok(()),
+            Err(Broken::Passing(why)) => Err((true, why)),
+            Err(Broken::Lasting(why)) => Err((false, why)),
+            Err(Broken::Here(error)) => {
+                Err((false, format!("writing {}: {error}", part.display())))
             }
-        };
-        file.flush().await.map_err(here)?;
-        read
+        }
     }
 }
 
