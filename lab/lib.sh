@@ -16,6 +16,8 @@ TABLE=zlab
 ADMIN=zlab-admin
 SUITE=${ZOISITE_SUITE:-trixie}
 LAB_USER=warden
+# Where lab/mirror serves packages.
+MIRROR_PORT=8099
 }
 
 say() { printf 'lab: %s\n' "$*" >&2; }

@@ -28,11 +28,13 @@
 //! | [`survey`] | what hosts are like before anything is put on them, and what that means |
 //! | [`paths`] | who must reach whom: computed, tried, written as a firewall's rules |
 //! | [`text`] | texts from elsewhere made harmless |
+//! | [`drill`] | losing something on purpose: what, where, measured and drawn |
 //! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
 
 pub mod cluster;
 pub mod components;
 pub mod diagnosis;
+pub mod drill;
 pub mod holdings;
 pub mod item;
 pub mod layout;

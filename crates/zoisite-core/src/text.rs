@@ -30,7 +30,7 @@ pub(crate) fn quote(word: &str) -> String {
 }
 
 /// SHA-256 of a text, in hexadecimal.
-pub(crate) fn digest(text: &str) -> String {
+pub fn digest(text: &str) -> String {
     crate::pki::hex(&Sha256::digest(text.as_bytes()))
 }
 

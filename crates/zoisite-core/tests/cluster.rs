@@ -54,6 +54,22 @@ const MISTAKES: &[(&str, &str, &str, &str, &str)] = &[
         "\"10.77.0.11\"",
         "no machine has",
     ),
+    (
+        "[balancers]",
+        "[balancers]\nfloating = \"fd77::5\"",
+        "floating-family",
+        "\"fd77::5\"",
+        "their own network",
+    ),
+    (
+        "address = \"api.saltmarsh.example:6443\"\n\n[balancers]\nhosts = [\"jetty-{a,b}\"]",
+        "address = \"api.saltmarsh.example:443\"\n\n[balancers]\nfloating = \"10.77.0.5\"",
+        "floating-port",
+        "\"10.77.0.5\"",
+        "the same port",
+    ),
+    ("[balancers]", "[balancers]\nrouter-id = 256", "bad-router-id", "256", "1 to 255"),
+    ("[balancers]", "[balancers]\nvrrp = \"broadcast\"", "bad-vrrp", "\"broadcast\"", "docs"),
     ("user = \"warden\"", "port = 0", "bad-port", "0", "1 to 65535"),
     ("[etcd]\n", "[etcd]\npeer-port = 2379\n", "port-clash", "2379", "of its own"),
     (
@@ -122,7 +138,6 @@ fn warnings_do_not_block() {
         ("\"heron\", \"egret\", \"ibis\"]", "\"heron\"]", "single-point-of-failure"),
         ("hosts = [\"jetty-{a,b}\"]", "hosts = [\"jetty-a\"]", "idle-host"),
         ("hosts = [\"jetty-{a,b}\"]", "hosts = [\"jetty-a\"]", "single-point-of-failure"),
-        ("[balancers]", "[balancers]\nfloating = \"10.77.0.5\"", "floating-not-raised"),
         ("[workers]", "[workers]\nsigner = \"in-cluster\"", "signer-in-cluster"),
     ];
     for (from, to, code) in cases {

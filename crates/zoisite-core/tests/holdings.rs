@@ -402,7 +402,7 @@ fn a_host_that_is_a_container_itself_is_not_asked_for_what_it_cannot_give() {
     let proxy = |name| yaml(&text(&holdings, name, "/etc/zoisite/kube-proxy/kube-proxy.yaml"));
     assert_eq!(proxy("tern-1")["conntrack"]["maxPerCore"], 0);
     assert_eq!(proxy("tern-2")["conntrack"], Value::Null);
-    let runtime = |name| text(&holdings, name, "/etc/containerd/config.toml");
+    let runtime = |name| text(&holdings, name, "/etc/zoisite/runtime/settings.toml");
     assert!(runtime("tern-1").contains("restrict_oom_score_adj = true"));
     assert!(runtime("tern-2").contains("restrict_oom_score_adj = false"));
 }
@@ -460,4 +460,52 @@ fn the_same_file_gives_the_same_holdings_whatever_the_number_of_cores() {
     for (left, right) in one.hosts.iter().zip(&many.hosts) {
         assert_eq!(left.items, right.items, "{}", left.host);
     }
+}
+
+#[test]
+fn a_floating_address_is_held_by_balancers_or_else_by_control_planes() {
+    let with = |from: &str| changed("[balancers]\n", &format!("[balancers]\n{from}"));
+    let holdings = made(&with("floating = \"10.77.0.5\"\n"));
+    let holds = |holdings: &Holdings| -> Vec<String> {
+        let all = holdings.hosts.iter().filter(|host| host.has(Part::Address));
+        all.map(|host| host.host.to_string()).collect()
+    };
+    assert_eq!(holds(&holdings), ["jetty-a", "jetty-b"]);
+    let config = text(&holdings, "jetty-a", "/etc/zoisite/address/keepalived.conf");
+    assert!(
+        config.contains("    unicast_src_ip 10.77.0.31\n    unicast_peer {\n        10.77.0.32\n")
+    );
+    assert!(config.contains("        10.77.0.5\n") && config.contains("    nopreempt\n"));
+    let id = |config: &str| -> u8 {
+        let line = config.lines().find(|line| line.contains("virtual_router_id")).unwrap();
+        line.split_whitespace().last().unwrap().parse().unwrap()
+    };
+    let other = text(&holdings, "jetty-b", "/etc/zoisite/address/keepalived.conf");
+    assert_eq!(id(&config), id(&other), "they are one virtual router");
+    assert!(id(&config) > 0);
+    // The balancer listens there, whoever has the address, and says whether it could serve.
+    let balancer = text(&holdings, "jetty-a", "/etc/zoisite/balancer/haproxy.cfg");
+    assert!(balancer.contains("bind 10.77.0.31:6443\n    bind 10.77.0.5:6443\n"), "{balancer}");
+    let check = text(&holdings, "jetty-a", "/etc/zoisite/address/can-serve");
+    assert!(check.contains("/dev/tcp/127.0.0.1/10262"), "{check}");
+    let api = unit(&holdings, "curlew", "api-server");
+    assert_eq!(flag(&api, "bind-address"), Some("10.77.0.21"));
+
+    let own = with("floating = \"10.77.0.5\"\nrouter-id = 77\nvrrp = \"multicast\"\n");
+    let holdings = made(&own.replace("hosts = [\"jetty-{a,b}\"]\n", ""));
+    assert_eq!(holds(&holdings), ["curlew", "plover", "sandpiper"]);
+    let config = text(&holdings, "plover", "/etc/zoisite/address/keepalived.conf");
+    assert!(config.contains("virtual_router_id 77\n") && !config.contains("unicast"), "{config}");
+    let check = text(&holdings, "plover", "/etc/zoisite/address/can-serve");
+    assert!(
+        check.contains("-connect 10.77.0.22:6443") && check.contains("-verify_hostname plover")
+    );
+    // An API server answers at the address too.
+    assert_eq!(flag(&unit(&holdings, "plover", "api-server"), "bind-address"), Some("0.0.0.0"));
+
+    // Beside an API server at the same port a balancer has room at the floating address alone.
+    let shared = with("floating = \"10.77.0.5\"\n")
+        .replace("hosts = [\"jetty-{a,b}\"]", "hosts = [\"curlew\", \"plover\"]");
+    let balancer = text(&made(&shared), "curlew", "/etc/zoisite/balancer/haproxy.cfg");
+    assert!(balancer.contains("frontend api\n    bind 10.77.0.5:6443\n    default"), "{balancer}");
 }

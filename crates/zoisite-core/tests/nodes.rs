@@ -67,14 +67,29 @@ fn of_a_cluster_that_is_right_nothing_is_to_be_done() {
 fn what_would_keep_a_host_from_joining_is_told_before_anything_is_touched() {
     type Spoil = fn(&mut Observed);
     let cases: [(Spoil, &str, &str); 4] = [
+        // A container's swap is the machine's beneath.
         (|o| o.swap = true, "the host swaps", "swapoff"),
         (|o| o.resolves = Some(false), "finds no address", "site's DNS"),
         (|o| o.lacks.push("/usr/bin/containerd".into()), "not there", "install containerd"),
         (|o| o.init = "runit".into(), "not systemd", "runs systemd"),
     ];
-    let mut all = Scene::bare();
-    for (spoil, says, mend) in cases {
+    // Nothing is brought by itself to these.
+    let scene = || {
         let mut scene = Scene::bare();
+        let contained = HostFacts {
+            container: true,
+            runtime: Some("/usr/bin/containerd".into()),
+            plugins: Some("/usr/lib/cni/bridge".into()),
+            ..HostFacts::default()
+        };
+        for name in ["tern-2", "tern-3"] {
+            scene.known.facts.insert(host(name), contained.clone());
+        }
+        scene
+    };
+    let mut all = scene();
+    for (spoil, says, mend) in cases {
+        let mut scene = scene();
         scene.edit("tern-2", spoil);
         all.edit("tern-3", spoil);
         let sequence = scene.plan().unwrap();
@@ -90,7 +105,7 @@ fn what_would_keep_a_host_from_joining_is_told_before_anything_is_touched() {
     assert!(on("tern-1") > 3 && on("heron") > 1, "and the others are looked after");
     // What fails on a worker keeps nobody from bringing the quorum back.
     let mut scene = Scene::raised();
-    scene.edit("tern-3", |o| o.swap = true);
+    scene.edit("tern-3", |o| o.init = "runit".into());
     scene.edit("heron", |o| {
         o.found.units.get_mut("zoisite-etcd.service").unwrap().active = "failed".into();
         o.etcd.status = None;
@@ -239,7 +254,8 @@ fn cgroups_and_container_limits_come_from_what_the_host_has() {
         let file = holdings.host(&host("tern-1")).unwrap().files().find(|f| f.path == path);
         file.unwrap().content.whole_text().unwrap()
     };
-    let (kubelet, runtime) = ("/etc/zoisite/kubelet/kubelet.yaml", "/etc/containerd/config.toml");
+    let (kubelet, runtime) =
+        ("/etc/zoisite/kubelet/kubelet.yaml", "/etc/zoisite/runtime/settings.toml");
     assert!(text(&scene, kubelet).contains("cgroupDriver: systemd"));
     assert!(text(&scene, runtime).contains("SystemdCgroup = true"));
     let facts = HostFacts {

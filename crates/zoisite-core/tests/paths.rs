@@ -72,6 +72,18 @@ fn a_firewall_lets_in_what_is_needed_and_nobody_else() {
     assert!(!text.contains("ufw allow 2379"), "{text}");
     assert_eq!(Firewall::of(&["nftables".into(), "ufw".into()]), Firewall::Ufw);
     assert_eq!(Firewall::of(&[]), Firewall::Nftables);
+    // Hosts of a site give one another files; a node alone has pods too.
+    let sites = changed(
+        "egret = \"10.77.0.12\"\nibis = \"10.77.0.13\"",
+        "egret = { address = \"10.77.0.12\", site = \"north\" }\nibis = { address = \"10.77.0.13\", site = \"north\" }",
+    );
+    let sites = of(&sites);
+    let text = rules(&sites, sites.host(&host("ibis")).unwrap(), Firewall::Nftables, (&[], &[]));
+    assert!(text.contains("ip saddr { 10.77.0.12 } tcp dport 2382 accept"), "{text}");
+    assert!(!rules_of("ibis", Firewall::Nftables).contains("2382"));
+    let alone = of(include_str!("../../../lab/clusters/single.toml"));
+    let text = rules(&alone, alone.host(&host("heron")).unwrap(), Firewall::Ufw, (&[], &[]));
+    assert!(text.contains("ufw route allow from 10.90.0.0/16 comment 'pods'"), "{text}");
     // Both families, each in its own words.
     let both = of(&two_families());
     let text = rules(&both, both.host(&host("heron")).unwrap(), Firewall::Nftables, (&[], &[]));

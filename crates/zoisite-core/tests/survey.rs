@@ -115,11 +115,15 @@ fn tidy(cluster: &Cluster, name: &str) -> Vec<String> {
     say(&["synchronized", "yes"]);
     say(&["listens", "tcp LISTEN 0 128 0.0.0.0:22 0.0.0.0:* users:((\"sshd\",pid=311,fd=3))"]);
     say(&["unit-of", "311", "ssh.service"]);
-    for program in
-        ["/usr/bin/containerd", "/usr/bin/ctr", "/usr/lib/cni/bridge", "/usr/sbin/haproxy"]
-    {
-        say(&["program", program, "1.0"]);
+    for (word, program) in [
+        ("at-runtime", "/usr/bin/containerd"),
+        ("at-plugins", "/usr/lib/cni/bridge"),
+        ("at-haproxy", "/usr/sbin/haproxy"),
+    ] {
+        say(&[word, program]);
+        say(&["program", program, "1.7.24~ds1"]);
     }
+    say(&["at-apt", "/usr/bin/apt-get"]);
     say(&["packages", "apt-get"]);
     say(&["masked", "systemd-resolved.service"]);
     say(&["etcd-data", "absent"]);
@@ -231,13 +235,12 @@ fn each_thing_that_is_wrong_is_found_alone_with_its_grade_and_a_mend() {
         (
             "tern-1",
             &[
-                ("resolver\tname", "resolver\tnameserver 127.0.0.53"),
-                ("server", ""),
-                ("", "upstream\tnameserver 10.77.0.254"),
+                ("resolver\tname", "resolver\tnameserver 127.0.0.1"),
+                ("server", "server\t127.0.0.1\t5a 6f 81 80"),
             ],
             "resolver-stub",
             Warns,
-            "ln -sf ../run/systemd/resolve/resolv.conf",
+            "workers.kubelet.resolvConf",
         ),
         (
             "heron",
@@ -354,13 +357,28 @@ fn each_thing_that_is_wrong_is_found_alone_with_its_grade_and_a_mend() {
         (
             "tern-1",
             &[
-                ("program\t/usr/bin/ctr", "program\t/usr/bin/ctr\tmissing"),
-                ("program\t/usr/bin/containerd", "program\t/usr/bin/containerd\tmissing"),
+                ("at-runtime", ""),
+                ("program\t/usr/bin/containerd", "sources\tno"),
                 ("", "source\tdeb.saltmarsh.example\tConnection refused"),
             ],
+            "packages-out-of-reach",
+            Blocks,
+            "packages come from (deb.saltmarsh.example: Connection refused); or name runtime",
+        ),
+        ("tern-1", &[("at-runtime", "")], "program-missing", Warns, "no containerd yet"),
+        (
+            "jetty-a",
+            &[("at-haproxy", ""), ("at-apt", "")],
             "program-missing",
             Blocks,
-            "deb.saltmarsh.example: Connection refused); then apt-get install containerd",
+            "apt-get install haproxy",
+        ),
+        (
+            "tern-1",
+            &[("program\t/usr/bin/containerd", "program\t/usr/bin/containerd\tv1.5.9")],
+            "runtime-old",
+            Blocks,
+            "programs = \"pinned\"",
         ),
         (
             "tern-1",
@@ -373,21 +391,28 @@ fn each_thing_that_is_wrong_is_found_alone_with_its_grade_and_a_mend() {
             "tern-1",
             &[("", "swaps\t/dev/vdb2\tpartition"), ("", "boot-swap\t/etc/fstab\t/dev/vdb2")],
             "swap",
-            Blocks,
-            "swapoff -a; sed -i",
+            Warns,
+            "nothing: raise turns it off",
         ),
         (
             "tern-1",
             &[("", "boot-swap\t/etc/systemd/zram-generator.conf\tzram")],
-            "swap-at-boot",
+            "swap",
             Warns,
-            "rm /etc/systemd/zram-generator.conf",
+            "zram-generator.conf: zram",
+        ),
+        (
+            "tern-1",
+            &[("container", "container\tyes"), ("", "swaps\t/dev/vdb2\tpartition")],
+            "swap",
+            Blocks,
+            "swapoff -a",
         ),
         (
             "heron",
             &[("os\t", "os\tfedora 43"), ("release", "release\tFedora Linux 43")],
             "system-unproven",
-            Warns,
+            Blocks,
             "Fedora Linux 43",
         ),
         (
@@ -692,7 +717,41 @@ fn the_script_asks_each_host_for_what_matters_to_it() {
     let script = |name: &str| survey_script(&cluster, cluster.host(&host(name)).unwrap());
     assert!(script("heron").contains("written /var/lib/etcd"));
     assert!(!script("tern-1").contains("\nwritten "), "only members' disks are tried");
-    assert!(script("tern-1").contains("found /usr/bin/containerd"));
-    assert!(script("jetty-a").contains("found /usr/sbin/haproxy"));
+    assert!(script("tern-1").contains("found containerd plugins"));
+    assert!(script("jetty-a").contains("found haproxy"));
     assert!(script("tern-1").contains("ask_names api.saltmarsh.example heron"));
+}
+
+#[test]
+fn a_floating_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_holders_out() {
+    let floats = |at: &str| {
+        let text = changed("[balancers]\n", &format!("[balancers]\nfloating = \"{at}\"\n"));
+        read(&text).cluster.unwrap()
+    };
+    let cluster = floats("10.77.0.5");
+    let mut facts = all_tidy(&cluster);
+    // (That raise brings keepalived is told too.)
+    let about = |cluster: &Cluster, facts: &_| {
+        let mut all = codes(&judge(cluster, facts, None, None));
+        all.retain(|(_, code, _)| code.starts_with("floating"));
+        all
+    };
+    let judged = |facts: &_| about(&cluster, facts);
+    assert_eq!(judged(&facts), []);
+    let script = survey_script(&cluster, cluster.host(&host("jetty-a")).unwrap());
+    assert!(script.contains("\nneighbour 10.77.0.5\n"));
+    let other = survey_script(&cluster, cluster.host(&host("heron")).unwrap());
+    assert!(!other.contains("\nneighbour 10"), "it holds no such address");
+    let taken = "neighbour\t10.77.0.5\t52:54:00:00:00:99";
+    facts.insert(host("jetty-a"), with(&cluster, "jetty-a", &[("", taken)]));
+    assert_eq!(judged(&facts), [("jetty-a".into(), "floating-taken", Grade::Blocks)]);
+    // Once the cluster stands, one of its own hosts has it.
+    facts.get_mut(&host("jetty-b")).unwrap().cluster = Some("0123456789abcdef 1".into());
+    assert_eq!(judged(&facts), []);
+
+    let cluster = floats("10.99.0.5");
+    let found = about(&cluster, &all_tidy(&cluster));
+    let elsewhere =
+        ["jetty-a", "jetty-b"].map(|name| (name.to_owned(), "floating-elsewhere", Grade::Blocks));
+    assert_eq!(found, elsewhere);
 }

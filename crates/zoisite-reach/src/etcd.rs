@@ -171,6 +171,13 @@ impl EtcdClient {
         })
     }
 
+    /// The id of the member that leads, as this one knows; 0 where none does.
+    pub async fn leader(&self) -> Result<u64, String> {
+        let status: StatusResponse =
+            self.call("/etcdserverpb.Maintenance/Status", Empty {}).await?;
+        Ok(status.leader)
+    }
+
     /// Writes a key under a lease of `seconds`, so that it goes by itself should this run be cut off.
     /// Returns the lease.
     pub async fn put(&self, key: &str, value: &str, seconds: i64) -> Result<i64, String> {

@@ -6,8 +6,10 @@
 
 mod access;
 mod api;
+mod drill;
 mod etcd;
 mod hosts;
+mod probe;
 mod quorum;
 mod reach;
 mod rehearsal;
@@ -17,13 +19,15 @@ mod verify;
 
 pub use access::{Access, Stream};
 pub use api::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
+pub use drill::{Conduct, Ground, Stage, Witnessed, conduct};
 pub use hosts::{
-    ANSWERS, Broken, Carrier, Connection, Deadlines, Hope, Hosts, NotOpened, OpenSsh, Places,
-    Process, Target, answer,
+    ANSWERS, Broken, Carrier, Connection, Deadlines, Field, Hope, Hosts, NotOpened, OpenSsh,
+    Places, Process, Target, answer,
 };
+pub use probe::{NAMESPACE, Probe};
 pub use quorum::{MemberAnswer, judge};
 pub use reach::{Carried, Contents, Progress, Reach};
-pub use rehearsal::{Fault, Rehearsal, World};
+pub use rehearsal::{Fault, Rehearsal, RehearsedField, World};
 pub use runner::{RunEvent, run};
 pub use ssh_hosts::{SshHost, ssh_hosts};
-pub use verify::{CHECKS, NAMESPACE, Tried, Verification, verify};
+pub use verify::{CHECKS, Tried, Verification, verify};

@@ -15,6 +15,7 @@ use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
 
 use crate::api::{ApiClient, ApiError, ApiResult};
+use crate::probe::{ANSWERS, PORT, Probe};
 
 /// One thing that was tried.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -34,12 +35,10 @@ pub struct Tried {
 pub struct Verification {
     /// The nodes that the cluster must have.
     pub nodes: Vec<HostName>,
-    /// The image that answers and asks.
-    pub image: String,
+    /// Namespace of this proof, and the image that answers and asks.
+    pub probe: Probe,
     /// The cluster's DNS domain.
     pub domain: String,
-    /// Namespace of this proof; made and removed.
-    pub namespace: String,
     /// Deadline for pods to run, and for each connection.
     pub patience: Duration,
 }
@@ -57,22 +56,6 @@ pub const CHECKS: [&str; 10] = [
     "exec",
     "cleaned up",
 ];
-
-/// Port on which the pods answer: no right is needed for it.
-const PORT: u16 = 1053;
-/// The user that they run as; some images name theirs in words, which the kubelet cannot judge.
-const USER: u32 = 65_532;
-
-/// The pods run the cluster's own DNS server: no other image is needed, here or at a site without a registry. Each
-/// answers with its own name, whatever it is asked below this zone.
-const ANSWERS: &str = "\
-probe.:1053 {
-    template IN TXT probe. {
-        answer \"{{ .Name }} 0 IN TXT {$POD}\"
-    }
-    ready :8181
-}
-";
 
 /// Configuration of a pod that asks on: of each name somebody else, over TCP as it is asked, and once over UDP.
 fn asking((next, last): (&str, &str), service: Option<&str>, domain: &str) -> String {
@@ -158,7 +141,6 @@ pub async fn verify(
         };
         verifier.note(CHECKS[0], host.as_str(), began, asked);
     }
-    verifier.sweep().await;
     let trying = async {
         if verifier.begin(servers).await {
             verifier.nodes().await;
@@ -174,23 +156,6 @@ pub async fn verify(
     verifier.tried
 }
 
-/// Until when a proof's namespace may be in use: one that is older was left by a proof that was killed.
-const UNTIL: &str = "zoisite/verify-until";
-const IN_USE: jiff::SignedDuration = jiff::SignedDuration::from_mins(15);
-const NAMESPACES: &str = "/api/v1/namespaces";
-const OURS: &str = "/api/v1/namespaces?labelSelector=app.kubernetes.io%2Fmanaged-by%3Dzoisite";
-
-/// Whether a namespace was left by a proof that did not end.
-fn is_left(namespace: &Value, now: jiff::Timestamp) -> bool {
-    let metadata = &namespace["metadata"];
-    let ours = metadata["name"].as_str().is_some_and(|name| name.starts_with(NAMESPACE));
-    let until = metadata["annotations"][UNTIL].as_str().and_then(|until| until.parse().ok());
-    ours && until.is_some_and(|until: jiff::Timestamp| until < now)
-}
-
-/// How the namespaces of proofs begin.
-pub const NAMESPACE: &str = "zoisite-verify-";
-
 impl Verifier<'_> {
     fn note(&mut self, check: &'static str, on: &str, began: Instant, result: Result<(), String>) {
         let milliseconds = u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX);
@@ -200,36 +165,13 @@ impl Verifier<'_> {
     }
 
     fn path(&self, rest: &str) -> String {
-        format!("/api/v1/namespaces/{}{rest}", self.wanted.namespace)
-    }
-
-    /// Removes what earlier proofs left that were killed.
-    async fn sweep(&self) {
-        let now = jiff::Timestamp::now();
-        // What cannot be swept now is swept by a later one.
-        let all = self.api.list(OURS).await.unwrap_or_default();
-        for namespace in all.iter().filter(|namespace| is_left(namespace, now)) {
-            let name = namespace["metadata"]["name"].as_str().unwrap_or_default();
-            let _ = self.api.delete(&format!("{NAMESPACES}/{name}")).await;
-        }
+        self.wanted.probe.path(rest)
     }
 
     /// Makes the namespace; writes through the stable address and reads through every API server.
     async fn begin(&mut self, servers: &[(HostName, Result<ApiClient, String>)]) -> bool {
         let began = Instant::now();
-        let namespace = json!({
-            "apiVersion": "v1",
-            "kind": "Namespace",
-            "metadata": {
-                "name": self.wanted.namespace,
-                "labels": {
-                    "app.kubernetes.io/managed-by": "zoisite",
-                    "pod-security.kubernetes.io/enforce": "restricted",
-                },
-                "annotations": {UNTIL: (jiff::Timestamp::now() + IN_USE).to_string()},
-            },
-        });
-        let value = self.wanted.namespace.clone();
+        let value = self.wanted.probe.namespace.clone();
         let note = json!({
             "apiVersion": "v1",
             "kind": "Secret",
@@ -237,7 +179,7 @@ impl Verifier<'_> {
             "stringData": {"value": value},
         });
         let written = async {
-            self.api.create(NAMESPACES, &namespace).await?;
+            self.wanted.probe.begin(self.api).await?;
             self.api.create(&self.path("/secrets"), &note).await?;
             Ok::<(), ApiError>(())
         };
@@ -271,20 +213,8 @@ impl Verifier<'_> {
     /// A pod on every node, placed by the scheduler. Returns the addresses of those that run, by node.
     async fn pods(&mut self) -> BTreeMap<String, String> {
         let began = Instant::now();
-        let service = json!({
-            "apiVersion": "v1",
-            "kind": "Service",
-            "metadata": {"name": "probe"},
-            "spec": {
-                "selector": {"app": "probe"},
-                "ports": [
-                    {"name": "udp", "protocol": "UDP", "port": 53, "targetPort": PORT},
-                    {"name": "tcp", "protocol": "TCP", "port": 53, "targetPort": PORT},
-                ],
-            },
-        });
-        let _ = self.api.create(&self.path("/services"), &service).await;
-        let answers = self.config("probe", ANSWERS);
+        let _ = self.api.create(&self.path("/services"), &Probe::service()).await;
+        let answers = Probe::config("probe", ANSWERS);
         let _ = self.api.create(&self.path("/configmaps"), &answers).await;
         let pods = self.wanted.nodes.iter().map(|host| (host.to_string(), "probe".to_owned()));
         let pods: Vec<_> = pods.collect();
@@ -348,9 +278,10 @@ impl Verifier<'_> {
         found.ok().flatten().map_or(String::new(), |node| pressure(&node))
     }
 
-    /// A namespace's default service account is made a moment after the namespace.
+    /// A namespace's default service account is made after the namespace, by the controller manager: it may be just
+    /// starting, and is waited for as long as everything else.
     async fn create_pod(&self, path: &str, pod: &Value) -> ApiResult<()> {
-        let end = Instant::now() + Duration::from_secs(20);
+        let end = Instant::now() + self.wanted.patience;
         loop {
             match self.api.create(path, pod).await {
                 Ok(_) => return Ok(()),
@@ -363,48 +294,17 @@ impl Verifier<'_> {
         }
     }
 
-    fn config(&self, name: &str, corefile: &str) -> Value {
-        json!({
-            "apiVersion": "v1",
-            "kind": "ConfigMap",
-            "metadata": {"name": name},
-            "data": {"Corefile": corefile},
-        })
-    }
-
     fn pod(&self, app: &str, node: &str, config: &str) -> Value {
+        let name = format!("{app}-{node}");
+        let mut spec =
+            self.wanted.probe.pod_spec(app, config, &json!({"name": "POD", "value": name}));
+        spec["nodeSelector"] = json!({"kubernetes.io/hostname": node});
+        spec["tolerations"] = json!([{"operator": "Exists"}]);
         json!({
             "apiVersion": "v1",
             "kind": "Pod",
-            "metadata": {"name": format!("{app}-{node}"), "labels": {"app": app, "node": node}},
-            "spec": {
-                "nodeSelector": {"kubernetes.io/hostname": node},
-                "tolerations": [{"operator": "Exists"}],
-                "automountServiceAccountToken": false,
-                "terminationGracePeriodSeconds": 1,
-                "securityContext": {
-                    "runAsNonRoot": true,
-                    "runAsUser": USER,
-                    "seccompProfile": {"type": "RuntimeDefault"},
-                },
-                "containers": [{
-                    "name": app,
-                    "image": self.wanted.image,
-                    "imagePullPolicy": "IfNotPresent",
-                    "args": ["-conf", "/etc/probe/Corefile"],
-                    "env": [{"name": "POD", "value": format!("{app}-{node}")}],
-                    "ports": [{"containerPort": PORT}],
-                    "readinessProbe": {"httpGet": {"path": "/ready", "port": 8181}, "periodSeconds": 1},
-                    "securityContext": {
-                        "allowPrivilegeEscalation": false,
-                        // Its program may carry this right in its own file: without it here it would not start.
-                        "capabilities": {"drop": ["ALL"], "add": ["NET_BIND_SERVICE"]},
-                        "readOnlyRootFilesystem": true,
-                    },
-                    "volumeMounts": [{"name": "config", "mountPath": "/etc/probe", "readOnly": true}],
-                }],
-                "volumes": [{"name": "config", "configMap": {"name": config}}],
-            },
+            "metadata": {"name": name, "labels": {"app": app, "node": node}},
+            "spec": spec,
         })
     }
 
@@ -432,7 +332,7 @@ impl Verifier<'_> {
                 &self.wanted.domain,
             );
             let name = format!("ask-{node}");
-            let config = self.config(&name, &corefile);
+            let config = Probe::config(&name, &corefile);
             let _ = self.api.create(&self.path("/configmaps"), &config).await;
             askers.push(((*node).clone(), name));
         }
@@ -449,7 +349,7 @@ impl Verifier<'_> {
         };
         let names = [
             format!("kubernetes.default.svc.{}", self.wanted.domain),
-            format!("probe.{}.svc.{}", self.wanted.namespace, self.wanted.domain),
+            format!("probe.{}.svc.{}", self.wanted.probe.namespace, self.wanted.domain),
         ];
         for (i, (node, _)) in
             nodes.iter().enumerate().filter(|(_, (node, _))| running.contains_key(*node))
@@ -486,7 +386,7 @@ impl Verifier<'_> {
     }
 
     fn pods_api(&self) -> kube::Api<Pod> {
-        kube::Api::namespaced(self.api.client(), &self.wanted.namespace)
+        kube::Api::namespaced(self.api.client(), &self.wanted.probe.namespace)
     }
 
     /// Asks a node's second pod for a name until its answer holds `expected`: service rules and DNS records need a
@@ -552,19 +452,8 @@ impl Verifier<'_> {
     /// Removes the namespace and waits until it is gone.
     async fn clean_up(&mut self) {
         let began = Instant::now();
-        let path = format!("/api/v1/namespaces/{}", self.wanted.namespace);
-        let end = began + self.wanted.patience;
-        let mut gone = self.api.delete(&path).await.map_err(|e| e.to_string());
-        while gone.is_ok() {
-            match self.api.get(&path).await {
-                Ok(None) => break,
-                _ if Instant::now() >= end => {
-                    gone = Err(format!("the namespace {} is still there", self.wanted.namespace));
-                }
-                _ => tokio::time::sleep(Duration::from_millis(300)).await,
-            }
-        }
-        let namespace = self.wanted.namespace.clone();
+        let gone = self.wanted.probe.end(self.api, self.wanted.patience).await;
+        let namespace = self.wanted.probe.namespace.clone();
         self.note(CHECKS[9], &namespace, began, gone);
     }
 }
@@ -659,19 +548,5 @@ mod tests {
             assert!(corefile.contains(line), "{line}: {corefile}");
         }
         assert!(!asking(("a", "b"), None, "c").contains("service"));
-    }
-
-    #[test]
-    fn only_what_a_killed_proof_left_is_swept() {
-        let now: jiff::Timestamp = "2026-11-25T12:00:00Z".parse().unwrap();
-        let namespace = |name: &str, until: &str| json!({"metadata": {"name": name, "annotations": {UNTIL: until}}});
-        assert!(is_left(&namespace("zoisite-verify-0a1b2c", "2026-11-25T11:59:00Z"), now));
-        assert!(
-            !is_left(&namespace("zoisite-verify-0a1b2c", "2026-11-25T12:10:00Z"), now),
-            "in use"
-        );
-        assert!(!is_left(&namespace("tides", "2026-11-25T11:00:00Z"), now), "somebody else's");
-        let bare = json!({"metadata": {"name": "zoisite-verify-0a1b2c"}});
-        assert!(!is_left(&bare, now), "nobody said until when");
     }
 }

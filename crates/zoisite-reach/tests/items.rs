@@ -4,408 +4,15 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use std::collections::BTreeMap;
-use std::io::Write as _;
-use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
-use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+mod scratch;
 
-use sha2::{Digest as _, Sha256};
+use std::os::unix::fs::{MetadataExt as _, symlink};
+
+use scratch::{Host, SHELLS, UNIT};
 use zoisite_core::cluster::HostName;
-use zoisite_core::holdings::HostHoldings;
-use zoisite_core::item::{
-    Absent, Component, ComponentSums, Content, Differs, Directory, File, Image, Item, KeyText,
-    Pair, Pinned, Routes, Sysctl, Unit, User,
-};
-use zoisite_core::layout::RUNTIME_UNIT;
-use zoisite_core::pki::{Secret, SecretRef};
-use zoisite_core::script::{
-    Depth, Observed, Operation, Stretch, observe, take_back_script, upload_script,
-};
-
-const SHELLS: [&str; 2] = ["dash", "busybox"];
-const UNIT: &str = "zoisite-heron.service";
-const ARCHIVE: &[u8] = b"an archive of some length";
-
-/// A host that is a folder of its own, gone with the test.
-struct Host {
-    folder: tempfile::TempDir,
-    shell: &'static str,
-    me: &'static str,
-}
-
-/// What is said of the machine's own programs; each stands in the host's `bin`.
-const STAND_INS: [(&str, &str); 9] = [
-    ("id", "grep -qxF \"$1\" $H/users"),
-    ("useradd", "for last; do :; done; echo \"$last\" >>$H/users"),
-    ("userdel", "grep -vxF \"$1\" $H/users >$H/users.new; mv $H/users.new $H/users"),
-    // Nobody but root gives files away; every item here belongs to who runs the tests.
-    ("chown", ":"),
-    ("flock", "exit 0"),
-    // One gateway is nowhere near.
-    (
-        "ip",
-        "case $* in
-  *'-4 route show'*) grep -v : $H/routed; exit 0 ;;
-  *'-6 route show'*) grep : $H/routed; exit 0 ;;
-  *flush*) : >$H/routed ;;
-  *-batch*) for last; do :; done
-    while read -r _ _ net _ gate _; do
-      case $gate in 192.0.2.*) echo 'Nexthop has invalid gateway'; bad=1 ;;
-        *) echo \"$net via $gate dev eth0\" >>$H/routed ;; esac
-    done <\"$last\"; exit ${bad:-0} ;;
-esac",
-    ),
-    ("journalctl", "echo 'no such bird'"),
-    (
-        "ctr",
-        "case $* in
-  *'ls -q labels'*) cat $H/pinned ;;
-  *'ls -q') cat $H/images ;;
-  *'images import '*) echo zoisite.local/probe:1 >>$H/images ;;
-  *pinned=pinned) echo zoisite.local/probe:1 >>$H/pinned ;;
-  *pinned=) : >$H/pinned ;;
-  *'images rm '*) : >$H/images; : >$H/pinned ;;
-esac",
-    ),
-    (
-        "systemctl",
-        "echo \"$*\" >>$H/asked
-# Who is asked in another language answers in it.
-case ${LC_ALL:-} in C) yes=active no=inactive ;; *) yes=aktiv no=untätig ;; esac
-state() { cat $H/systemd/$1.state 2>/dev/null || echo $no; }
-boot() { cat $H/systemd/$1.boot 2>/dev/null || echo disabled; }
-command=$1; shift
-case $command in
-  is-enabled) [ \"$1\" != -q ] || shift; boot $1; [ \"$(boot $1)\" != disabled ] ;;
-  is-active) [ \"$1\" != -q ] || shift; state $1; [ \"$(state $1)\" = active ] ;;
-  enable) echo enabled >$H/systemd/$2.boot ;;
-  disable) rm -f $H/systemd/$2.boot ;;
-  start | restart)
-    for unit; do case $unit in -*) ;; *)
-      if [ -e $H/systemd/$unit.fails ]; then echo failed >$H/systemd/$unit.state; exit 1; fi
-      echo $yes >$H/systemd/$unit.state ;; esac; done ;;
-  stop) rm -f $H/systemd/$1.state ;;
-  show)
-    case $* in *--value) unit=$1; shift 2
-      case $1 in ActiveState) state $unit ;; NRestarts) cat $H/systemd/$unit.restarts 2>/dev/null || echo 0 ;; Type) cat $H/systemd/$unit.type 2>/dev/null || echo notify ;; LoadState) echo loaded ;; SubState) echo dead ;; Result) echo exit-code ;; esac
-      exit ;;
-    esac
-    for unit; do case $unit in -p) break ;; esac
-      echo LoadState=loaded; echo ActiveState=$(state $unit); echo UnitFileState=$(boot $unit); echo
-    done ;;
-esac",
-    ),
-];
-
-impl Host {
-    fn new(shell: &'static str) -> Self {
-        let me = Command::new("id").arg("-un").output().unwrap().stdout;
-        let me = String::from_utf8(me).unwrap().trim().to_owned().leak();
-        let host = Self { folder: tempfile::tempdir().unwrap(), shell, me };
-        for folder in ["bin", "applets", "systemd", "proc/sys/net/ipv4", "var/lib", "etc"] {
-            std::fs::create_dir_all(host.path(folder)).unwrap();
-        }
-        for folder in ["etc", "var", "var/lib"] {
-            host.mode(folder, 0o755);
-        }
-        for file in ["users", "images", "pinned", "asked", "routed"] {
-            host.write(file, "");
-        }
-        for (name, body) in STAND_INS {
-            host.program(name, body);
-        }
-        if shell == "busybox" {
-            let listed = Command::new("busybox").arg("--list").output().unwrap().stdout;
-            for applet in String::from_utf8(listed).unwrap().lines() {
-                symlink("/bin/busybox", host.path("applets").join(applet)).unwrap();
-            }
-        }
-        host
-    }
-
-    fn path(&self, name: &str) -> PathBuf {
-        self.folder.path().join(name)
-    }
-
-    fn at(&self, name: &str) -> String {
-        self.path(name).to_str().unwrap().to_owned()
-    }
-
-    fn write(&self, name: &str, text: impl AsRef<[u8]>) {
-        std::fs::write(self.path(name), text).unwrap();
-    }
-
-    fn read(&self, name: &str) -> String {
-        std::fs::read_to_string(self.path(name)).unwrap_or_default()
-    }
-
-    fn mode(&self, name: &str, mode: u32) {
-        std::fs::set_permissions(self.path(name), std::fs::Permissions::from_mode(mode)).unwrap();
-    }
-
-    fn program(&self, name: &str, body: &str) {
-        let body = format!("#!/bin/sh\numask 022\nH={}\n{body}\n", self.at(""));
-        self.write(&format!("bin/{name}"), body);
-        self.mode(&format!("bin/{name}"), 0o755);
-    }
-
-    /// Runs a script as a host would, asked in a language of its own; what it said, and whether it came to its
-    /// end.
-    fn run(&self, script: &str, input: &[u8], before: &str) -> (String, bool) {
-        let script = script.replacen("\nroot=\n", &format!("\nroot={}\n", self.at("")), 1);
-        assert!(script.contains(&self.at("")), "nothing of the machine's own may be touched");
-        let tools = match self.shell {
-            "busybox" => self.at("applets"),
-            _ => "/usr/bin:/bin".into(),
-        };
-        let mut command = Command::new(format!("/bin/{}", self.shell));
-        if self.shell == "busybox" {
-            command.arg("sh");
-        }
-        let mut child = command
-            .arg("-c")
-            .arg(format!("{before}\n{script}"))
-            .env_clear()
-            .env("PATH", format!("{}:{tools}", self.at("bin")))
-            .env("LC_ALL", "de_DE.UTF-8")
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .spawn()
-            .unwrap();
-        let _ = child.stdin.take().unwrap().write_all(input);
-        let done = child.wait_with_output().unwrap();
-        let mut said = String::from_utf8_lossy(&done.stdout).into_owned();
-        let over = said.lines().any(|line| line == "@\tend");
-        said.push_str(&String::from_utf8_lossy(&done.stderr));
-        (said, over)
-    }
-
-    fn script(&self, operations: Vec<Operation>) -> String {
-        let host = HostName::new("heron").unwrap();
-        let key = |secret: &SecretRef| match secret {
-            SecretRef::Certificate(serial) => Some(Secret::new(format!("key of {serial}\n"))),
-            _ => None,
-        };
-        Stretch { host, operations }.script(7, KeyText::Opened(&key)).unwrap().expose().to_owned()
-    }
-
-    /// Carries out operations, which must come to their end.
-    fn act(&self, operations: Vec<Operation>) -> String {
-        let (said, over) = self.run(&self.script(operations), b"", "");
-        assert!(over, "{}: {said}", self.shell);
-        said
-    }
-
-    /// Puts items as a run would; how many changed something.
-    fn put(&self, items: &[Item]) -> usize {
-        self.try_to_put(items, "").unwrap_or_else(|said| panic!("{}: {said}", self.shell))
-    }
-
-    fn try_to_put(&self, items: &[Item], before: &str) -> Result<usize, String> {
-        let mut changed = 0;
-        for item in items {
-            let (script, input): (String, &[u8]) = match item {
-                Item::Component(component) => {
-                    let host = HostName::new("heron").unwrap();
-                    let what = (sum(ARCHIVE), ARCHIVE.len() as u64);
-                    (
-                        upload_script(&host, component, (&what.0, what.1), 7, None),
-                        self.rest_of(component),
-                    )
-                }
-                Item::Unit(unit) => {
-                    let operations =
-                        vec![Operation::Enable(unit.name), Operation::Start(unit.name)];
-                    (self.script(operations), b"")
-                }
-                item => (self.script(vec![Operation::Put(item.clone())]), b""),
-            };
-            let (said, over) = self.run(&script, input, before);
-            if !over {
-                return Err(said);
-            }
-            changed += said.lines().filter(|line| line.starts_with("@\tchanged")).count();
-        }
-        Ok(changed)
-    }
-
-    /// What is still to be sent: as much as the host says that it has is left out.
-    fn rest_of(&self, component: &Component) -> &'static [u8] {
-        let path = Path::new(&component.path);
-        let name = format!("{}.zoisite-", path.file_name().unwrap().to_str().unwrap());
-        let parts = path.parent().unwrap().read_dir().into_iter().flatten().flatten();
-        let parts = parts.filter(|part| part.file_name().to_str().unwrap().starts_with(&name));
-        let have = parts.map(|part| part.metadata().unwrap().len()).max().unwrap_or(0);
-        &ARCHIVE[usize::try_from(have).unwrap()..]
-    }
-
-    fn look(&self, items: &[Item]) -> Observed {
-        let mut all = HostHoldings::new(&HostName::new("heron").unwrap());
-        all.items = items.to_vec();
-        let (said, over) = self.run(&observe(&all, Depth::Deep), b"", "");
-        assert!(over, "{}: {said}", self.shell);
-        Observed::read(&said).unwrap()
-    }
-
-    /// In which ways items are not as they must be.
-    fn differs(&self, items: &[Item]) -> Vec<(String, Differs)> {
-        let seen = self.look(items);
-        let mut sums = ComponentSums::default();
-        for component in items.iter().filter_map(|item| match item {
-            Item::Component(component) => Some(component),
-            _ => None,
-        }) {
-            sums.insert(component.pinned.path(&seen.arch), sum(ARCHIVE));
-        }
-        let seen = seen.seen(&sums);
-        items
-            .iter()
-            .flat_map(|item| item.differs(seen).into_iter().map(|how| (item.title(), how)))
-            .collect()
-    }
-
-    fn take_back(&self) -> String {
-        let host = HostName::new("heron").unwrap();
-        let (said, over) = self.run(&take_back_script(&host, 7), b"", "");
-        assert!(over, "{}: {said}", self.shell);
-        said
-    }
-
-    /// Everything that stands on the host, but for Zoisite's own notes and the stand-ins.
-    fn tree(&self) -> BTreeMap<PathBuf, String> {
-        let mut out = BTreeMap::new();
-        let mut folders = vec![self.folder.path().to_owned()];
-        while let Some(folder) = folders.pop() {
-            for entry in std::fs::read_dir(folder).unwrap() {
-                let path = entry.unwrap().path();
-                let name = path.strip_prefix(self.folder.path()).unwrap().to_owned();
-                let own = ["bin", "applets", "asked", "var/lib/zoisite"];
-                if own.iter().any(|own| Path::new(own) == name) {
-                    continue;
-                }
-                let facts = path.symlink_metadata().unwrap();
-                let what = if facts.is_dir() {
-                    folders.push(path);
-                    "directory".to_owned()
-                } else if facts.is_symlink() {
-                    std::fs::read_link(path).unwrap().display().to_string()
-                } else {
-                    sum(&std::fs::read(path).unwrap())
-                };
-                let mode = if facts.is_symlink() { 0 } else { facts.mode() & 0o7777 };
-                out.insert(name, format!("{what} {mode:o} {}", facts.uid()));
-            }
-        }
-        out
-    }
-
-    /// The tree is what it was.
-    fn is_as(&self, before: &BTreeMap<PathBuf, String>, what: &str) {
-        let now = self.tree();
-        let only = |one: &BTreeMap<PathBuf, String>, other: &BTreeMap<PathBuf, String>| {
-            let differs = one.iter().filter(|(path, what)| other.get(*path) != Some(*what));
-            differs.map(|(path, what)| format!("{} {what}", path.display())).collect::<Vec<_>>()
-        };
-        let (came, went) = (only(&now, before), only(before, &now));
-        assert!(now == *before, "{}: {came:#?} in the place of {went:#?}: {what}", self.shell);
-    }
-
-    fn pending(&self) -> bool {
-        self.path(&format!("var/lib/zoisite/pending/{UNIT}")).exists()
-    }
-
-    fn systemd(&self, what: &str, says: &str) {
-        self.write(&format!("systemd/{UNIT}.{what}"), format!("{says}\n"));
-    }
-
-    fn started(&self) -> usize {
-        self.read("asked").lines().filter(|line| line.starts_with("start ")).count()
-    }
-
-    fn file(&self, name: &str, text: &str) -> File {
-        let (path, owner) = (self.at(name), self.me);
-        File { path, owner, mode: 0o640, content: Content::text(text), restarts: Some(UNIT) }
-    }
-
-    fn pair(&self, serial: &str) -> Pair {
-        Pair {
-            path: self.at("etc/peer"),
-            owner: self.me,
-            serial: serial.into(),
-            label: "the peer certificate of heron".into(),
-            certificate: format!("certificate {serial}\n").into(),
-            key_sha256: sum(format!("key of {serial}\n").as_bytes()),
-        }
-    }
-
-    fn directory(&self, name: &str) -> Item {
-        Item::Directory(Directory { path: self.at(name), owner: self.me, mode: 0o750 })
-    }
-
-    /// Items of every kind, some where something stands already.
-    fn items(&self) -> Vec<Item> {
-        self.write("etc/site.conf", "the site's own\n");
-        self.mode("etc/site.conf", 0o600);
-        self.write("elsewhere", "what a link leads to\n");
-        symlink(self.path("elsewhere"), self.path("etc/link.conf")).unwrap();
-        std::fs::create_dir(self.path("etc/shared")).unwrap();
-        self.mode("etc/shared", 0o2775);
-        self.write("etc/forbidden.conf", "it would stand before ours\n");
-        self.write("proc/sys/net/ipv4/ip_forward", "0\n");
-        // The runtime is the distribution's own, and runs.
-        self.write(&format!("systemd/{RUNTIME_UNIT}.boot"), "enabled\n");
-        self.write(&format!("systemd/{RUNTIME_UNIT}.state"), "active\n");
-        let archive = self.at("usr/lib/probe.tar");
-        vec![
-            Item::User(User { name: "zoisite-heron", home: "/var/lib/heron".into() }),
-            self.directory("etc/shared"),
-            self.directory("etc/new/deep/folder"),
-            self.file("etc/shared/odd name's $file.conf", "of ours\n").into(),
-            self.file("etc/site.conf", "of ours\n").into(),
-            self.file("etc/link.conf", "of ours\n").into(),
-            self.pair("a1").into(),
-            Item::Absent(Absent { path: self.at("etc/forbidden.conf") }),
-            Item::Sysctl(Sysctl { key: "net.ipv4.ip_forward", value: "1" }),
-            Item::from(self.file("etc/routes", "route replace 10.90.1.0/24 via 10.77.0.102 proto 90\nroute replace fd90:1::/64 via fd77::102 proto 90\n")),
-            Item::Routes(Routes { path: self.at("etc/routes") }),
-            Item::Component(Component {
-                path: archive.clone(),
-                pinned: Pinned { name: "images", version: "1".into(), file: "probe.tar" },
-                restarts: None,
-            }),
-            Item::Image(Image { name: "zoisite.local/probe:1".into(), archive }),
-            Item::Unit(Unit { name: UNIT, port: None }),
-            Item::Unit(Unit { name: RUNTIME_UNIT, port: None }),
-        ]
-    }
-
-    /// Somebody changes what an item of this kind put.
-    fn drift(&self, item: &Item) {
-        match item {
-            Item::User(_) => self.write("users", ""),
-            Item::Directory(directory) => {
-                std::fs::set_permissions(&directory.path, std::fs::Permissions::from_mode(0o700))
-                    .unwrap();
-            }
-            Item::File(file) => std::fs::write(&file.path, "somebody's\n").unwrap(),
-            Item::Pair(pair) => std::fs::write(pair.key_path(), "another's\n").unwrap(),
-            Item::Component(component) => std::fs::write(&component.path, "torn").unwrap(),
-            Item::Absent(absent) => std::fs::write(&absent.path, "it is back\n").unwrap(),
-            Item::Image(_) => self.write("pinned", ""),
-            Item::Routes(_) => self.write("routed", "10.90.1.0/24 via 10.77.0.102 dev eth0\n"),
-            Item::Sysctl(_) => self.write("proc/sys/net/ipv4/ip_forward", "0\n"),
-            Item::Unit(_) => {
-                std::fs::remove_file(self.path(&format!("systemd/{UNIT}.state"))).unwrap();
-            }
-        }
-    }
-}
-
-fn sum(octets: &[u8]) -> String {
-    Sha256::digest(octets).iter().map(|byte| format!("{byte:02x}")).collect()
-}
+use zoisite_core::item::{Differs, Item, NoSwap, Package, Routes, Rules, Unit};
+use zoisite_core::paths::Firewall;
+use zoisite_core::script::{Operation, keep_rules_script, take_back_script};
 
 #[test]
 fn every_kind_is_put_drifts_is_put_again_and_taken_back() {
@@ -441,6 +48,112 @@ fn every_kind_is_put_drifts_is_put_again_and_taken_back() {
         host.is_as(&before, &said);
         assert!(!host.take_back().contains("changed"), "{shell}: nothing is left to take back");
         host.is_as(&before, "once more");
+    }
+}
+
+#[test]
+fn what_is_put_is_labelled_where_selinux_is_there_and_nowhere_else() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        let items = host.items();
+        host.put(&items);
+        assert!(!host.read("asked").contains("restorecon"), "{shell}: {}", host.read("asked"));
+        let host = Host::new(shell);
+        std::fs::create_dir_all(host.path("sys/fs/selinux")).unwrap();
+        host.write("sys/fs/selinux/enforce", "1");
+        let items = host.items();
+        host.put(&items);
+        assert_eq!(host.differs(&items), [], "{shell}");
+        let asked = host.read("asked");
+        for path in ["etc/site.conf", "etc/new/deep/folder", "etc/peer-a1"] {
+            let labelled = format!("restorecon -RF {}\n", host.at(path));
+            assert!(asked.contains(&labelled), "{shell}: {labelled}{asked}");
+        }
+        assert!(asked.contains(&format!("chcon -t bin_t {}\n", host.at("usr/lib/probe.tar"))));
+        // A label that cannot be given is told.
+        host.program("restorecon", "echo 'unknown type gull_t' >&2; exit 1");
+        let file = Item::from(host.file("etc/other.conf", "of ours\n"));
+        let said = host.try_to_put(&[file], "").unwrap_err();
+        assert!(said.contains("labelling") && said.contains("gull_t"), "{shell}: {said}");
+    }
+}
+
+#[test]
+fn swap_that_comes_back_at_once_is_told() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        host.write("proc/swaps", "Filename Type Size Used Priority\n/dev/zram0 file 8 0 100\n");
+        // A unit or a generator of the site's puts it back while one looks away.
+        host.program("swapoff", ":");
+        let said = host.try_to_put(&[Item::NoSwap(NoSwap)], "").unwrap_err();
+        assert!(said.contains("it comes back at once: /dev/zram0"), "{shell}: {said}");
+        host.take_back();
+    }
+}
+
+#[test]
+fn a_resolver_file_that_is_a_link_to_a_stub_is_seen_through() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        let stub = |host: &Host| host.look(&[]).facts.unwrap().stub_resolver;
+        std::fs::create_dir_all(host.path("run/systemd/resolve")).unwrap();
+        host.write("run/systemd/resolve/stub-resolv.conf", "nameserver 127.0.0.53\n");
+        symlink(host.path("run/systemd/resolve/stub-resolv.conf"), host.path("etc/resolv.conf"))
+            .unwrap();
+        assert!(!stub(&host), "{shell}: where it asks is written nowhere");
+        host.write("run/systemd/resolve/resolv.conf", "nameserver 10.77.0.2\n");
+        assert!(stub(&host), "{shell}");
+        std::fs::remove_file(host.path("etc/resolv.conf")).unwrap();
+        host.write("etc/resolv.conf", "nameserver 10.77.0.2\n");
+        assert!(!stub(&host), "{shell}");
+        // One that leads nowhere is none.
+        std::fs::remove_file(host.path("etc/resolv.conf")).unwrap();
+        symlink("/nowhere/at/all", host.path("etc/resolv.conf")).unwrap();
+        assert!(!stub(&host), "{shell}");
+    }
+}
+
+/// A host whose new rules nobody came in through is told nothing any more: it acts by itself.
+#[test]
+fn rules_of_a_firewall_that_nobody_keeps_are_those_of_before_again() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        let _ = host.items();
+        let rules = |port: u16| {
+            let text = format!("table inet gulls_hosts {{\n# {port}\n}}\n");
+            let (words, table) = (Firewall::Nftables, "gulls_hosts".into());
+            Item::Rules(Rules { words, table, text })
+        };
+        host.put(&[rules(22)]);
+        // The same again, and another run's: put, and cut off before anybody came.
+        assert_eq!(host.put(&[rules(22)]), 0, "{shell}");
+        let text = host.script(vec![Operation::Put(rules(2222))]);
+        assert!(host.run(&text, b"", "").1);
+        assert!(host.read("table").contains("2222"), "{shell}");
+        assert!(host.read("asked").contains("--on-active=60"), "{shell}");
+        let undo = host.read("var/lib/zoisite/firewall/undo");
+        let (said, _) = host.run(&format!("\nroot=\n{undo}"), b"", "");
+        assert!(host.read("table").contains("# 22\n"), "{shell}: {said}");
+        assert_eq!(host.differs(&[rules(22)]), [], "{shell}");
+        assert_eq!(host.differs(&[rules(2222)])[0].1, Differs::Content, "{shell}");
+        // Whoever comes too late hears it; what was kept before stands.
+        let late = keep_rules_script(&HostName::new("heron").unwrap(), 7);
+        let (said, over) = host.run(&late, b"", "");
+        assert!(!over && said.contains("taken them back by itself"), "{shell}: {said}");
+        assert_eq!(host.differs(&[rules(22)]), [], "{shell}");
+        // A trial that a killed run left is ended by the next one.
+        assert!(host.run(&text, b"", "").1);
+        host.put(&[rules(3333)]);
+        assert!(host.read("var/lib/zoisite/firewall/kept").contains("3333"), "{shell}");
+        // Rules that do not read are none, and change nothing.
+        let bad = Item::Rules(Rules {
+            words: Firewall::Nftables,
+            table: "gulls_hosts".into(),
+            text: "nonsense\n".into(),
+        });
+        let said = host.try_to_put(&[bad], "").unwrap_err();
+        assert!(said.contains("checking the rules"), "{shell}: {said}");
+        assert_eq!(host.differs(&[rules(3333)]), [], "{shell}");
     }
 }
 
@@ -490,6 +203,28 @@ fn a_full_disk_changes_nothing_and_is_told() {
         host.is_as(&before, &said);
         host.put(&[item]);
         assert_eq!(host.read("etc/site.conf"), text);
+    }
+}
+
+#[test]
+fn a_file_that_may_not_be_replaced_is_told_and_nothing_stands_beside_it() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        host.write("etc/site.conf", "the site's own\n");
+        let before = host.tree();
+        let tool = if shell == "busybox" { "/bin/busybox mv" } else { "/bin/mv" };
+        let body = format!(
+            "for to; do :; done; case $to in */site.conf) echo \"$to: Operation not permitted\" >&2; exit 1 ;; esac; exec {tool} \"$@\""
+        );
+        host.program("mv", &body);
+        let item = Item::from(host.file("etc/site.conf", "of ours\n"));
+        let said = host.try_to_put(std::slice::from_ref(&item), "").unwrap_err();
+        assert!(said.contains("@\tfailed\t1\treplacing"), "{shell}: {said}");
+        assert!(said.contains("Operation not permitted"), "{shell}: {said}");
+        host.is_as(&before, &said);
+        std::fs::remove_file(host.path("bin/mv")).unwrap();
+        host.put(std::slice::from_ref(&item));
+        assert_eq!(host.differs(&[item]), [], "{shell}");
     }
 }
 
@@ -696,5 +431,65 @@ fn each_file_that_is_kept_has_a_number_of_its_own() {
         host.take_back();
         assert_eq!(host.read("etc/one.conf"), "the first\n", "{shell}");
         assert_eq!(host.read("etc/two.conf"), "the second\n", "{shell}");
+    }
+}
+
+#[test]
+fn packages_are_brought_only_where_nothing_else_changes() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        host.write("lists", "");
+        let gulls = [Item::Package(Package { name: "gulls" })];
+        let before = host.tree();
+        // It would upgrade, or remove, what is there.
+        for (plan, says) in [
+            ("Inst gulls (1.0)\nInst herons [1.0] (2.0)\n", "it would also upgrade herons"),
+            ("Remv egrets [1.0]\nInst gulls (1.0)\n", "it would also remove egrets"),
+        ] {
+            host.write("planned", plan);
+            let said = host.try_to_put(&gulls, "").unwrap_err();
+            assert!(said.contains(says), "{shell}: {said}");
+            std::fs::remove_file(host.path("planned")).unwrap();
+            host.is_as(&before, &said);
+        }
+        // What somebody else left half done is theirs to end.
+        host.write("packages", "cron install half-configured\n");
+        let said = host.try_to_put(&gulls, "").unwrap_err();
+        assert!(said.contains("dpkg was interrupted earlier: ") && said.contains("cron"), "{said}");
+        host.write("packages", "");
+        // Somebody installs something: waited for, with their name, until the lock is free.
+        std::fs::create_dir_all(host.path("var/lib/dpkg")).unwrap();
+        host.write("var/lib/dpkg/lock-frontend", "");
+        let lock = host.path("var/lib/dpkg/lock-frontend").metadata().unwrap().ino();
+        host.write(
+            "proc/locks",
+            format!("1: POSIX  ADVISORY  WRITE {} fe:00:{lock} 0 EOF\n", std::process::id()),
+        );
+        let script = host.script(vec![Operation::Put(gulls[0].clone())]);
+        let (said, over) = std::thread::scope(|scope| {
+            scope.spawn(|| {
+                std::thread::sleep(std::time::Duration::from_millis(1_500));
+                host.write("proc/locks", "");
+            });
+            host.run(&script, b"", "")
+        });
+        assert!(over && said.contains("has the package database"), "{shell}: {said}");
+        // What this brought is half unpacked, by a run that was cut: it is ours to end.
+        host.write("packages", "gulls install half-installed\n");
+        host.write("planned", "Inst gulls [1.0] (1.0)\n");
+        host.write("var/lib/zoisite/packages.ours", "gulls\n");
+        host.put(&gulls);
+        assert_eq!(host.differs(&gulls), [], "{shell}");
+        // How it ended is known when it has ended, from itself: a file that says so may be there before its text is.
+        host.write("packages", "");
+        host.program("setsid", ": >$H/var/lib/zoisite/packages.log.ended\nsleep 1\nexec \"$@\"");
+        host.put(&gulls);
+        assert_eq!(host.differs(&gulls), [], "{shell}");
+        // Something that came later stands on what came with it: that stays, and is told.
+        host.write("stands", "");
+        let said = host.take_back();
+        assert!(said.contains("@\tleft\tgull-libs"), "{shell}: {said}");
+        let left = host.read("packages");
+        assert!(left.contains("gull-libs") && !left.contains("gulls "), "{shell}: {left}");
     }
 }

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use zoisite_core::cluster::{Cluster, HostName, Login};
+use zoisite_core::drill::Measured;
 use zoisite_core::holdings::{HostFacts, SharedSecrets, assign_subnets};
 use zoisite_core::login::Opened;
 use zoisite_core::pki::{AuthorityCertificate, Ledger, LedgerEntry, Secret, SecretRef};
@@ -31,6 +32,7 @@ const TOKEN: &str = "token";
 const HOST: &str = "host";
 const OPENED: &str = "opened";
 const SURVEYED: &str = "surveyed";
+const DRILL: &str = "drill";
 
 /// One run, as `history` shows it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -356,6 +358,24 @@ impl State {
         });
         let changes = changes.collect::<Result<_, StoreError>>()?;
         self.write(changes)
+    }
+
+    /// What the last drill of each kind, place and way measured.
+    ///
+    /// # Errors
+    /// When a record cannot be read.
+    pub fn drills(&self) -> Result<BTreeMap<String, Measured>, StoreError> {
+        let all = self.list(DRILL)?;
+        all.iter().map(|(key, value)| Ok((key.clone(), parse(DRILL, key, value)?))).collect()
+    }
+
+    /// Records what a drill measured, in the place of the one before.
+    ///
+    /// # Errors
+    /// When the store cannot be written.
+    pub fn put_drill(&mut self, measured: &Measured) -> Result<(), StoreError> {
+        self.drills()?;
+        self.put(DRILL, &measured.drill.key(), measured)
     }
 
     /// The machines met so far.

@@ -188,6 +188,7 @@ fn pod_subnets_and_what_hosts_are_survive_the_program() {
         container: true,
         nftables: true,
         arch: "amd64".into(),
+        ..zoisite_core::holdings::HostFacts::default()
     };
     let seen = || [(host("tern-1"), facts.clone())];
     assert!(scene.state().note_facts(seen()).unwrap(), "it is new");

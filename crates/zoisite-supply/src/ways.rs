@@ -68,6 +68,11 @@ impl Credentials {
         Ok(Self(all))
     }
 
+    /// All of them: host, name, password.
+    pub fn all(&self) -> impl Iterator<Item = (&str, &str, &Secret)> {
+        self.0.iter().map(|(host, (login, password))| (host.as_str(), login.as_str(), password))
+    }
+
     pub(crate) fn of(&self, host: &str) -> Option<(&str, &Secret)> {
         self.0.get(host).map(|(login, password)| (login.as_str(), password))
     }

@@ -3,8 +3,8 @@ use std::process::ExitCode;
 use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
-    access, check, components, demo, drawing, files, history, lan, login, manual, new, open, paths,
-    pki, raise, sequence, status, survey, tokens, verify,
+    access, check, components, demo, drawing, drill, files, history, lan, login, manual, new, open,
+    paths, pki, raise, sequence, status, survey, take_back, tokens, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -43,8 +43,10 @@ pub enum Command {
     Files(files::FilesArgs),
     Sequence(sequence::SequenceArgs),
     Raise(raise::RaiseArgs),
+    TakeBack(take_back::TakeBackArgs),
     Status(status::StatusArgs),
     Verify(verify::VerifyArgs),
+    Drill(drill::DrillArgs),
     Tokens(tokens::TokensArgs),
     Access(access::AccessArgs),
     History(history::HistoryArgs),
@@ -70,8 +72,10 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Files(args) => files::run(&options, &args),
         Command::Sequence(args) => sequence::run(&options, &args),
         Command::Raise(args) => raise::run(&options, &args),
+        Command::TakeBack(args) => take_back::run(&options, &args),
         Command::Status(args) => status::run(&options, &args),
         Command::Verify(args) => verify::run(&options, &args),
+        Command::Drill(args) => drill::run(&options, &args),
         Command::Tokens(args) => tokens::run(&options, &args),
         Command::Access(args) => access::run(&options, &args),
         Command::History(args) => history::run(&options, &args),

@@ -23,6 +23,7 @@ use zoisite_core::sequence::{
     ApiLook, Begun, Condition, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions, Refusal,
     Sequence, Work, plan, same_machine,
 };
+use zoisite_core::text::digest;
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::{Access, Hosts, OpenSsh, Places, Reach, Rehearsal, Target, World};
 use zoisite_store::trust::{self, Issued};
@@ -35,7 +36,7 @@ use crate::surveying;
 use crate::view::{self, looking::Looking, run::Told};
 
 /// Steps that run at once at most.
-const PARALLEL: usize = 40;
+pub const PARALLEL: usize = 40;
 
 /// Certificates and holdings, ready to be held against hosts.
 pub struct Prepared {
@@ -56,7 +57,8 @@ pub struct Prepared {
     identity: String,
     subnets: BTreeMap<HostName, Vec<IpNet>>,
     tokens: Vec<TokenRecord>,
-    parts: Vec<Part>,
+    /// The parts that were asked for.
+    pub parts: Vec<Part>,
 }
 
 /// Issues what is due, proves every edge, and works out what hosts must hold. `state` lies over the store:
@@ -118,6 +120,7 @@ fn make_holdings(
     let shared = state.shared_secrets()?.unwrap_or_default();
     let facts = state.facts()?;
     let departed = departed.iter().map(|(host, met)| (host.clone(), met.address)).collect();
+    let logins = site.registry_logins()?.map(|logins| digest(logins.expose()));
     let sources = Sources {
         ledger,
         cluster_id: &cluster_id,
@@ -126,6 +129,7 @@ fn make_holdings(
         facts: &facts,
         departed: &departed,
         images,
+        registry_logins: logins.as_deref(),
     };
     holdings::holdings(&site.cluster, sources, parts).map_err(|errors| {
         let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
@@ -144,16 +148,27 @@ impl Prepared {
         self.parts.contains(&part)
     }
 
-    /// Takes what looking showed of the hosts' own nature into the holdings.
-    pub fn learn(&mut self, site: &Site, state: &mut State, looks: &Looks) -> Result<(), Failure> {
+    /// Takes what looking showed of the hosts' own nature into the holdings; the hosts that must hold something else
+    /// by that than what they were asked for.
+    pub fn learn(
+        &mut self,
+        site: &Site,
+        state: &mut State,
+        looks: &Looks,
+    ) -> Result<Vec<HostName>, Failure> {
         let seen = looks
             .iter()
             .filter_map(|(host, look)| Some((host.clone(), look.as_ref().ok()?.facts.clone()?)));
-        if state.note_facts(seen)? {
-            let known = (&self.subnets, &self.departed, &self.images);
-            self.holdings = make_holdings(site, state, &self.ledger, known, &self.parts)?;
+        if !state.note_facts(seen)? {
+            return Ok(Vec::new());
         }
-        Ok(())
+        let known = (&self.subnets, &self.departed, &self.images);
+        let before = make_holdings(site, state, &self.ledger, known, &self.parts)?;
+        let before = std::mem::replace(&mut self.holdings, before);
+        // Both are in the order of the cluster file, and have the same hosts.
+        let both = self.holdings.hosts.iter().zip(&before.hosts);
+        let other = both.filter(|(now, before)| now.items != before.items);
+        Ok(other.map(|(now, _)| now.host.clone()).collect())
     }
 
     /// Members of an interrupted first start that the file no longer names: they are looked at too, as
@@ -172,8 +187,7 @@ impl Prepared {
         begun.dropped(&site.cluster).filter(can_be_dialled).map(old).collect()
     }
 
-    /// Looks at every host that holds anything, and at members of an interrupted first start. Says how far it
-    /// is where that takes long. `meanwhile` is done while hosts are at work.
+    /// Looks at every host that holds anything, and at members of an interrupted first start; see [`look_at`].
     pub async fn look(
         &self,
         site: &Site,
@@ -185,35 +199,7 @@ impl Prepared {
         let others = self.holdings.hosts.iter();
         let others = others.filter(|host| !old.iter().any(|old| old.host == host.host));
         let hosts: Vec<&HostHoldings> = others.chain(&old).collect();
-        let mut looking: FuturesUnordered<_> = hosts
-            .iter()
-            .map(|host| async { (host.host.clone(), reach.observe(host, depth).await) })
-            .collect();
-        let mut shown = Looking::at(hosts.iter().map(|host| host.host.clone()));
-        let mut again = tokio::time::interval(Duration::from_millis(500));
-        let mut looks = Looks::new();
-        let mut meanwhile = Some(meanwhile);
-        loop {
-            tokio::select! {
-                biased;
-                seen = looking.next() => match seen {
-                    Some((host, look)) => {
-                        shown.seen(&host);
-                        looks.insert(host, look);
-                    }
-                    None => break,
-                },
-                // It ticks at once too, when every host has been turned to.
-                _ = again.tick() => {
-                    shown.show();
-                    if let Some(meanwhile) = meanwhile.take() {
-                        meanwhile();
-                    }
-                }
-            }
-        }
-        shown.end();
-        looks
+        look_at(&hosts, reach, depth, meanwhile).await
     }
 
     /// What the record of the cluster's beginning must say once this run was judged; `None` when it does.
@@ -267,6 +253,45 @@ impl Prepared {
         }
         site.keep(draft)
     }
+}
+
+/// Looks at these hosts, side by side. Says how far it is where that takes long. `meanwhile` is done while hosts are
+/// at work.
+async fn look_at(
+    hosts: &[&HostHoldings],
+    reach: &dyn Reach,
+    depth: Depth,
+    meanwhile: impl FnOnce(),
+) -> Looks {
+    let mut looking: FuturesUnordered<_> = hosts
+        .iter()
+        .map(|host| async { (host.host.clone(), reach.observe(host, depth).await) })
+        .collect();
+    let mut shown = Looking::at(hosts.iter().map(|host| host.host.clone()));
+    let mut again = tokio::time::interval(Duration::from_millis(500));
+    let mut looks = Looks::new();
+    let mut meanwhile = Some(meanwhile);
+    loop {
+        tokio::select! {
+            biased;
+            seen = looking.next() => match seen {
+                Some((host, look)) => {
+                    shown.seen(&host);
+                    looks.insert(host, look);
+                }
+                None => break,
+            },
+            // It ticks at once too, when every host has been turned to.
+            _ = again.tick() => {
+                shown.show();
+                if let Some(meanwhile) = meanwhile.take() {
+                    meanwhile();
+                }
+            }
+        }
+    }
+    shown.end();
+    looks
 }
 
 /// Whether there may be an API to be asked: an API server was seen to run, or none was looked at.
@@ -421,12 +446,19 @@ impl Sighting {
         Ok(sequence)
     }
 
-    /// Leaves hosts out that have nothing of ours yet and are not fit for it, as if they had not answered.
+    /// Leaves hosts out that have nothing of ours yet and are not fit for it, as if they had not answered; whether
+    /// a system that nobody has proven is fit enough.
     ///
     /// # Errors
     /// What is wrong here, so that nothing can be raised anywhere.
-    pub async fn leave_out_unfit(&mut self, site: &Site, reach: &dyn Reach) -> Result<(), Failure> {
-        for (host, trouble) in surveying::unfit(site, reach, &self.looks).await? {
+    pub async fn leave_out_unfit(
+        &mut self,
+        site: &Site,
+        reach: &dyn Reach,
+        parts: &[Part],
+        unproven: bool,
+    ) -> Result<(), Failure> {
+        for (host, trouble) in surveying::unfit(site, reach, &self.looks, parts, unproven).await? {
             self.looks.insert(host, Err(trouble));
         }
         Ok(())
@@ -451,7 +483,7 @@ pub async fn sighting(
     // Of a cluster that was formed an API is all but sure to be asked.
     let sure = prepared.begun.as_ref().is_some_and(|begun| begun.formed.is_some());
     let mut access = None;
-    let looks = {
+    let mut looks = {
         let ledger = &prepared.ledger;
         let make = || {
             if sure && reach.wants_access() && prepared.has(Part::Nodes) {
@@ -461,7 +493,15 @@ pub async fn sighting(
         prepared.look(site, reach, depth, make).await
     };
     let met = meet(state, &looks, accept);
-    prepared.learn(site, state, &looks)?;
+    // What a host turned out to need is looked at too.
+    let others: BTreeSet<HostName> = prepared.learn(site, state, &looks)?.into_iter().collect();
+    let asked = |host: &&HostHoldings| {
+        others.contains(&host.host) && looks.get(&host.host).is_some_and(Result::is_ok)
+    };
+    let again: Vec<&HostHoldings> = prepared.holdings.hosts.iter().filter(asked).collect();
+    if !again.is_empty() {
+        looks.extend(look_at(&again, reach, depth, || {}).await);
+    }
     if may_ask(prepared, &looks) && reach.wants_access() {
         let access = access.unwrap_or_else(|| api_access(site, state, &prepared.ledger))?;
         reach.set_api_access(access);

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use jiff::{SignedDuration, Timestamp};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
-use zoisite_core::holdings::ApiObject;
+use zoisite_core::holdings::{ApiObject, registry_logins};
 use zoisite_core::item::Component;
 use zoisite_core::pki::{KeySource as _, NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Operation;
@@ -21,6 +21,7 @@ use zoisite_store::{
     FreshKeys, LockHolder, Met, Overlay, Records, RunRecord, SqliteRecords, State, StoreError,
     Strongbox,
 };
+use zoisite_supply::Ways;
 
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
@@ -44,8 +45,12 @@ pub struct Site {
     /// Whether sudo's password is asked for, and what was answered: it is asked once.
     ask_sudo: bool,
     sudo_password: OnceLock<Secret>,
+    /// Names and passwords for registries, once they were read: what is sent is what was compared.
+    registry_logins: OnceLock<Secret>,
     /// Opened when it is first needed.
     strongbox: OnceLock<Strongbox>,
+    /// Whether it is a rehearsal's, with an identity that opens nothing of worth.
+    staged: bool,
 }
 
 /// The store, locked for as long as this value lives (rule S11).
@@ -146,7 +151,9 @@ impl Site {
             ssh_config: options.ssh_config.clone(),
             ask_sudo: options.ask_sudo,
             sudo_password: OnceLock::new(),
+            registry_logins: OnceLock::new(),
             strongbox: OnceLock::new(),
+            staged: false,
         }
     }
 
@@ -154,6 +161,7 @@ impl Site {
     pub fn on_stage(mut self, folder: &Path) -> Self {
         self.store = folder.join("store");
         self.identity = Some(folder.join("identity.txt"));
+        self.staged = true;
         self
     }
 
@@ -247,7 +255,7 @@ impl Site {
 
     fn keep_strongbox(&self) -> Result<(), Failure> {
         let Some(strongbox) = self.strongbox.get() else { return Ok(()) };
-        if strongbox.keep()? {
+        if strongbox.keep()? && !self.staged {
             view::note(&format!(
                 "made your identity {}: keep a copy of it, it opens this cluster's secrets",
                 self.identity_path()?.display()
@@ -294,6 +302,16 @@ impl Site {
         Ok(Some(self.sudo_password.get_or_init(|| Secret::new(answer)).clone()))
     }
 
+    /// Names and passwords for registries, as nodes read them, from the file that is named for them.
+    pub fn registry_logins(&self) -> Result<Option<Secret>, Failure> {
+        let Some(path) = &self.cluster.preparation.credentials else { return Ok(None) };
+        if let Some(known) = self.registry_logins.get() {
+            return Ok(Some(known.clone()));
+        }
+        let all = Ways::credentials_of(&self.folder.join(path)).map_err(Failure::from)?;
+        Ok(Some(self.registry_logins.get_or_init(|| registry_logins(all.all())).clone()))
+    }
+
     /// Enough for looking: no key, and nobody is let in.
     pub fn no_contents(&self) -> SiteContents {
         SiteContents {
@@ -317,6 +335,10 @@ impl Site {
             for operation in &stretch.operations {
                 let Operation::Put(item) = operation else { continue };
                 let Some((secret, label)) = item.secret() else { continue };
+                if secret == SecretRef::RegistryLogins {
+                    contents.secrets.extend(self.registry_logins()?.map(|all| (secret, all)));
+                    continue;
+                }
                 // Tokens are made when they are published, not before.
                 if secret.kept_under().is_none() {
                     continue;

@@ -45,6 +45,13 @@ pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks
             conditions.push((host.to_string(), Condition::Api { host: host.clone() }));
         }
     }
+    for host in &site.cluster.balancers.hosts {
+        let looked = looks.get(host).is_some_and(Result::is_ok);
+        if looked && prepared.holdings.host(host).is_some_and(|held| held.has(Part::Balancer)) {
+            let condition = Condition::Stable { from: host.clone(), balancer: true };
+            conditions.push((balancer_of(host), condition));
+        }
+    }
     // The stable address is dialled from a host of the cluster: its name is the site's.
     let from = prepared.nodes.iter().find(|node| looks.get(&node.host).is_some_and(Result::is_ok));
     if let Some(node) = from {
@@ -61,6 +68,48 @@ pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks
     });
     asked.extend(futures_util::future::join_all(asking).await);
     asked
+}
+
+/// The name under which a balancer stands in [`Asked`].
+fn balancer_of(host: &HostName) -> String {
+    format!("the balancer on {host}")
+}
+
+/// The floating address, as `status` shows it.
+#[derive(Clone, Debug, Serialize)]
+pub struct FloatingStatus {
+    pub address: IpAddr,
+    /// Who has it: one, where all is well.
+    pub held_by: Vec<HostName>,
+    /// Since when, where one has it.
+    pub since: Option<Timestamp>,
+    /// Who else could serve there.
+    pub others: Vec<HostName>,
+    pub holders: Vec<ServiceStatus>,
+}
+
+impl FloatingStatus {
+    fn of(prepared: &Prepared, seen: &Seen, holders: Vec<ServiceStatus>) -> Option<Self> {
+        let all = &prepared.holdings.hosts;
+        let address = all.iter().find_map(|host| host.address)?;
+        let mut out =
+            Self { address, held_by: Vec::new(), since: None, others: Vec::new(), holders };
+        for holder in &mut out.holders {
+            let look = seen.looks.get(&holder.host).and_then(|look| look.as_ref().ok());
+            let Some(facts) = look.and_then(|look| look.address.as_ref()) else { continue };
+            if facts.held {
+                out.held_by.push(holder.host.clone());
+                out.since = Timestamp::from_second(facts.since).ok().filter(|_| facts.since > 0);
+            } else if facts.serves {
+                out.others.push(holder.host.clone());
+            }
+            if holder.state == "ready" && !facts.serves {
+                holder.state = "not ready";
+                holder.why = Some("it could not serve at the floating address".into());
+            }
+        }
+        Some(out)
+    }
 }
 
 /// One member, as `status` shows it.
@@ -205,6 +254,7 @@ pub struct Standing {
     pub quorum: QuorumStatus,
     pub control_planes: Vec<ServiceStatus>,
     pub balancers: Vec<ServiceStatus>,
+    pub floating: Option<FloatingStatus>,
     /// What came back from the stable address; `None` when it was not asked.
     pub stable: Option<Result<(), String>>,
     pub nodes: Vec<NodeStatus>,
@@ -258,6 +308,20 @@ impl Standing {
                 (state, _) => out.push(format!("{}: the node is {state}{why}", node.host)),
             }
         }
+        if let Some(floating) = &self.floating {
+            let (address, held) = (floating.address, &floating.held_by);
+            match held.as_slice() {
+                [_] => {}
+                [] => out.push(format!("nobody holds the floating address {address}")),
+                _ => {
+                    let who: Vec<&str> = held.iter().map(HostName::as_str).collect();
+                    out.push(format!(
+                        "{} all hold {address}: they do not hear one another (VRRP, IP protocol 112)",
+                        who.join(" and ")
+                    ));
+                }
+            }
+        }
         if let Some(Err(why)) = &self.stable {
             out.push(format!("the stable address does not answer ({why})"));
         }
@@ -274,7 +338,8 @@ impl Standing {
 
     /// Every host that serves a part.
     pub fn services(&self) -> impl Iterator<Item = &ServiceStatus> {
-        self.control_planes.iter().chain(&self.balancers)
+        let holders = self.floating.iter().flat_map(|floating| &floating.holders);
+        self.control_planes.iter().chain(&self.balancers).chain(holders)
     }
 
     /// Everything that differs on hosts.
@@ -339,6 +404,7 @@ pub fn standing(
         quorum,
         control_planes: services(Part::ControlPlane),
         balancers: services(Part::Balancer),
+        floating: FloatingStatus::of(prepared, seen, services(Part::Address)),
         stable: seen.asked.get(STABLE).cloned(),
         nodes: nodes((prepared, ledger), seen, &differing, now()),
         objects,
@@ -374,8 +440,11 @@ fn services(
                         out.units.insert(unit.name, active.unwrap_or_else(|| "absent".into()));
                     }
                     let runs = out.units.values().all(|state| state == "active");
-                    let asked =
-                        seen.asked.get(host.host.as_str()).filter(|_| part == Part::ControlPlane);
+                    let asked = match part {
+                        Part::ControlPlane => seen.asked.get(host.host.as_str()),
+                        Part::Balancer => seen.asked.get(&balancer_of(&host.host)),
+                        _ => None,
+                    };
                     out.state = match (runs, asked) {
                         (false, _) => "not running",
                         (true, Some(Err(_))) => "not ready",
@@ -490,6 +559,7 @@ mod tests {
         Standing {
             quorum,
             control_planes: Vec::new(),
+            floating: None,
             balancers: Vec::new(),
             stable: None,
             nodes,

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use zoisite_core::cluster::{Grade, HostName};
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::Part;
 use zoisite_core::script::Observed;
 use zoisite_core::sequence::{Looks, MachinePin, Refusal, same_machine};
 use zoisite_core::survey::{Facts, Mender, Named, SiteFinding, hosts_line, judge, names_to_ask};
@@ -93,7 +94,8 @@ pub fn other_machines<'a>(
 }
 
 /// Surveys hosts that have nothing of ours yet, and tells what keeps one from being raised. Hosts that carry
-/// the cluster are not asked: what matters of them is looked at by every run.
+/// the cluster are not asked: what matters of them is looked at by every run. With `unproven` a system that nobody
+/// has proven keeps none out.
 ///
 /// # Errors
 /// What is wrong here, so that nothing can be raised anywhere.
@@ -101,6 +103,8 @@ pub async fn unfit(
     site: &Site,
     reach: &dyn Reach,
     looks: &Looks,
+    parts: &[Part],
+    unproven: bool,
 ) -> Result<BTreeMap<HostName, Trouble>, Failure> {
     let bare = looks.iter().filter(|(host, look)| {
         let bare = look.as_ref().is_ok_and(|seen| seen.cluster.is_none());
@@ -124,7 +128,12 @@ pub async fn unfit(
     let blocks = judge(&site.cluster, &facts, None, identity.as_deref());
     // What a safety rule judges is refused by that rule, and nothing else goes on then.
     let ruled = |found: &SiteFinding| ["other-data", "other-cluster"].contains(&found.code);
-    for found in blocks.into_iter().filter(|found| keeps_out(found) && !ruled(found)) {
+    let agreed = |found: &SiteFinding| unproven && found.code == "system-unproven";
+    // Preparing a machine is what brings a time service to it; certificates come later.
+    let early = |found: &SiteFinding| parts == [Part::Preparation] && found.code == "clock-off";
+    let counts =
+        |found: &SiteFinding| keeps_out(found) && !ruled(found) && !agreed(found) && !early(found);
+    for found in blocks.into_iter().filter(counts) {
         let Some(host) = found.host else {
             return Err(Failure::new(
                 Kind::Run,

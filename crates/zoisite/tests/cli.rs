@@ -552,3 +552,18 @@ fn a_program_that_watches_is_told_every_event_and_the_journal_holds_the_same() {
         kept.iter().filter_map(|line| serde_json::from_str(&line.event).ok()).collect();
     assert!(lines.iter().all(|line| kept.contains(line)), "{kept:?}");
 }
+
+#[test]
+fn taking_back_wants_hosts_that_exist_and_a_word_from_somebody() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["take-back"]).ended(2).complains("<HOST>");
+    let _ = place.run(&["take-back", "gull"]).ended(2).complains("no host gull");
+    let _ = place.run(&["take-back", "tern-1", "--whole-cluster"]).ended(2);
+    // Nobody answers (loopback addresses on which nothing listens): told host by host, and nothing is said to be back.
+    let text =
+        SALTMARSH.replace("10.77.0.", "127.77.0.").replace("[login]\n", "[login]\nport = 9\n");
+    place.write("zoisite.toml", text);
+    let done = place.run(&["take-back", "tern-1", "tern-2", "--yes"]).ended(1);
+    assert!(!done.stdout.contains("Took back"), "{done:?}");
+    let _ = done.complains("tern-1: ").complains("tern-2: ");
+}

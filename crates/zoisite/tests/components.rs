@@ -382,7 +382,7 @@ fn archives_of_the_site_name_their_images_themselves() {
     // The runtime's configuration asks for the sandbox by the name in its archive.
     let _ = scene.run(&["pki", "issue"]).ended(0);
     let _ = scene.run(&["files", "--out", "out"]).ended(0);
-    let config = scene.place.read("site/out/tern-1/etc/containerd/config.toml");
+    let config = scene.place.read("site/out/tern-1/etc/zoisite/runtime/settings.toml");
     assert!(config.contains("sandbox_image = \"site.example/pause:9\""), "{config}");
     // Changed since it was pinned.
     scene

@@ -13,8 +13,12 @@ use std::time::{Duration, Instant};
 use common::lab::{Lab, MEMBERS, lab, lab_root, project};
 use common::{Done, Place};
 use zoisite_core::holdings::HostHoldings;
-use zoisite_core::item::{Absent, Directory, Image, Item, Sysctl, Unit, User};
+use zoisite_core::item::{
+    Absent, Block, Directory, Image, Item, Link, Module, NoSwap, OwnName, Package, Pods, Rules,
+    Sysctl, Unit, User, Workspace,
+};
 use zoisite_core::layout::RUNTIME_UNIT;
+use zoisite_core::paths::Firewall;
 use zoisite_core::script::Depth;
 
 #[test]
@@ -449,7 +453,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     let scripts: Vec<&str> =
         shown.stdout.split_inclusive("</dev/null\n").filter(|s| s.len() > 99).collect();
     // Of every part: uploads, configuring, preparing, starting, joining, forgetting.
-    assert!(scripts.len() > 15, "{}", scripts.len());
+    assert!(scripts.len() > 15, "{}: {shown:?}", scripts.len());
     // And those that only look, or serve ports for a trial.
     let cluster = zoisite_core::cluster::read(&lab.place.read("zoisite.toml")).cluster.unwrap();
     let heron = &cluster.hosts[0];
@@ -458,14 +462,31 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         Item::User(User { name: "zoisite-etcd", home: "/".into() }),
         Item::Directory(Directory { path: "/etc/zoisite".into(), owner: "root", mode: 0o755 }),
         Item::Absent(Absent { path: "/etc/cni/net.d/10-zoisite.conflist".into() }),
-        Item::Sysctl(Sysctl { key: "net.ipv4.ip_forward", value: "1" }),
+        Item::Module(Module { name: "br_netfilter" }),
+        Item::Sysctl(Sysctl { key: "net.ipv4.ip_forward", value: "1", optional: false }),
         Item::Unit(Unit { name: RUNTIME_UNIT, port: None }),
         Item::Image(Image { name: "zoisite.local/probe:1".into(), archive: "/probe".into() }),
+        Item::Package(Package { name: "containerd" }),
+        Item::NoSwap(NoSwap),
+        Item::Block(Block { path: "/etc/hosts", text: "10.77.0.11 heron\n".into() }),
+        Item::OwnName(OwnName { name: heron.name.clone() }),
+        Item::Link(Link { path: "/etc/localtime".into(), to: "/dev/null".into() }),
+        Item::Workspace(Workspace { path: "/var/lib/cni" }),
+        Item::Pods(Pods),
+        Item::Rules(Rules {
+            words: Firewall::Ufw,
+            table: "saltmarsh_hosts".into(),
+            text: "allow 22/tcp comment 'zoisite: SSH'\n".into(),
+        }),
     ]);
+    holdings.needs.extend(["runtime", "plugins"]);
+    holdings.names.push("api.saltmarsh.example".into());
     let ports = [(heron.address, 2380)];
     let looking = [
         zoisite_core::script::observe(&holdings, Depth::Quick),
         zoisite_core::script::take_back_script(&heron.name, 1),
+        zoisite_core::script::notes_script(&heron.name),
+        zoisite_core::script::keep_rules_script(&heron.name, 1),
         zoisite_core::script::offer_script(&heron.name, heron.address, "ab", "/x"),
         zoisite_core::script::withdraw_script(&heron.name),
         zoisite_core::script::sink_script(1),

@@ -8,10 +8,11 @@ use ipnet::IpNet;
 use super::address::{EndpointHost, Mac, subnets_in};
 use super::address_plan::{Clash, clashes};
 use super::finding::{Finding, Grade, Places};
-use super::model::{Cluster, Host, PodsBy, Role, Signer};
+use super::model::{Cluster, Host, PodsBy, Programs, Role, ServicesBy, Signer};
 use super::names::HostName;
 use super::own_settings::{
-    API_SERVER_OWN, CONTROLLER_MANAGER_OWN, ETCD_OWN, KUBELET_OWN, SCHEDULER_OWN,
+    API_SERVER_OWN, CONTROLLER_MANAGER_OWN, ETCD_OWN, KUBE_PROXY_OWN, KUBELET_OWN, RUNTIME_OWN,
+    SCHEDULER_OWN,
 };
 
 /// Fields with which etcd would begin a cluster of its own, or find one elsewhere: never set by hand.
@@ -37,6 +38,7 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.quorum();
     check.ranges();
     check.routes();
+    check.pinned_programs();
     check.signer();
     check.ports();
     check.balancers();
@@ -309,15 +311,43 @@ impl Check<'_> {
             .mend("set network.pods-by = \"manifests\" and bring a pod network made for that many");
             self.add(finding, "network.pods", "routed between hosts");
         }
-        if self.cluster.network.pods_by == PodsBy::Manifests
-            && self.cluster.network.manifests.is_none()
-        {
+        let network = &self.cluster.network;
+        for (by_manifests, key, nobody) in [
+            (network.pods_by == PodsBy::Manifests, "pods-by", "nobody connects the pods"),
+            (
+                network.services_by == ServicesBy::Manifests,
+                "services-by",
+                "nobody leads services to pods",
+            ),
+        ] {
+            if by_manifests && network.manifests.is_none() {
+                let finding = Finding::blocks(
+                    "no-pod-network",
+                    format!("network.{key} is \"manifests\", and network.manifests names no folder"),
+                )
+                .mend("name the folder that holds your pod network's manifests: network.manifests = \"manifests\"");
+                self.add(finding, &format!("network.{key}"), nobody);
+            }
+        }
+    }
+
+    /// What is to be brought from here has a version.
+    fn pinned_programs(&mut self) {
+        let components = &self.cluster.components;
+        let all = [
+            ("runtime", components.runtime.is_some()),
+            ("runc", components.runc.is_some()),
+            ("network-plugins", components.network_plugins.is_some()),
+        ];
+        let missing: Vec<&str> =
+            all.iter().filter(|(_, named)| !named).map(|(key, _)| *key).collect();
+        if self.cluster.preparation.programs == Programs::Pinned && !missing.is_empty() {
             let finding = Finding::blocks(
-                "no-pod-network",
-                "network.pods-by is \"manifests\", and network.manifests names no folder",
+                "no-version",
+                format!("pinned programs are to be brought, and [components] names no {}", missing.join(", no ")),
             )
-            .mend("name the folder that holds your pod network's manifests: network.manifests = \"manifests\"");
-            self.add(finding, "network.pods-by", "nobody connects the pods");
+            .mend("add their versions under [components]: runtime = \"2.1.4\", runc = \"1.3.0\", network-plugins = \"1.7.1\"");
+            self.add(finding, "preparation.programs", "which versions?");
         }
     }
 
@@ -354,6 +384,7 @@ impl Check<'_> {
             self.cluster.balancers.hosts.iter().filter(|h| control.hosts.contains(h)).collect();
         if let Some(host) = shared.first()
             && control.port == control.address.port
+            && self.cluster.balancers.floating.is_none()
         {
             let finding = Finding::blocks(
                 "port-clash",
@@ -362,7 +393,7 @@ impl Check<'_> {
                     control.port
                 ),
             )
-            .mend("set control-plane.port to another one, such as 6444");
+            .mend("set control-plane.port to another one, such as 6444, or balancers.floating to an unused address: the balancer listens there then");
             self.add(finding, "balancers.hosts", "two listeners on one port");
         }
     }
@@ -370,17 +401,33 @@ impl Check<'_> {
     fn balancers(&mut self) {
         let balancers = &self.cluster.balancers;
         if let Some(floating) = balancers.floating {
-            let finding = Finding::warns(
-                "floating-not-raised",
-                format!("{floating} stands in the certificates, and nothing moves it between balancers yet"),
-            )
-            .mend("until then: a name that leads to every balancer, or an address that the site moves by itself");
-            self.add(finding, "balancers.floating", "not raised in this version");
-            if balancers.hosts.is_empty() {
-                let finding =
-                    Finding::blocks("floating-without-hosts", "a floating address needs balancers")
-                        .mend("name balancers.hosts, or take balancers.floating out");
-                self.add(finding, "balancers.floating", "nobody holds it");
+            let control = &self.cluster.control_plane;
+            if self.cluster.front() == Role::ControlPlane && control.port != control.address.port {
+                let finding = Finding::blocks(
+                    "floating-port",
+                    format!(
+                        "control planes hold the floating address themselves, and serve at port {}, not {}",
+                        control.port, control.address.port
+                    ),
+                )
+                .mend("give control-plane.address and control-plane.port the same port, or name balancers.hosts");
+                self.add(finding, "balancers.floating", "nobody serves there");
+            }
+            let holders = self.cluster.floating_holders().iter();
+            let strange: Vec<String> = holders
+                .filter_map(|name| self.cluster.host(name))
+                .filter(|host| host.address_beside(floating).is_none())
+                .map(|host| host.name.to_string())
+                .collect();
+            if !strange.is_empty() {
+                let finding = Finding::blocks(
+                    "floating-family",
+                    format!("{} have no address of the family of {floating}", strange.join(", ")),
+                )
+                .mend(
+                    "choose an address of the family that its holders have, in their own network",
+                );
+                self.add(finding, "balancers.floating", "another family");
             }
             if let Some(host) = self.cluster.hosts.iter().find(|h| h.address == floating) {
                 let finding = Finding::blocks(
@@ -400,10 +447,7 @@ impl Check<'_> {
             .mend("dial the floating address, or a name that resolves to it");
             self.add(finding, "control-plane.address", "does not move");
         }
-        let forwards = |name: &HostName| {
-            balancers.hosts.contains(name)
-                || (balancers.hosts.is_empty() && self.cluster.control_plane.hosts.contains(name))
-        };
+        let forwards = |name: &HostName| self.cluster.holds(name, self.cluster.front());
         if let Some(host) = self.cluster.hosts.iter().find(|h| h.address == stable)
             && !forwards(&host.name)
         {
@@ -428,7 +472,9 @@ impl Check<'_> {
                 CONTROLLER_MANAGER_OWN,
             ),
             ("control-plane.scheduler", &control.scheduler, SCHEDULER_OWN),
-            ("workers.kubelet", &cluster.workers.kubelet, KUBELET_OWN),
+            ("workers.kubelet", &cluster.workers.own.kubelet, KUBELET_OWN),
+            ("workers.kube-proxy", &cluster.workers.own.kube_proxy, KUBE_PROXY_OWN),
+            ("workers.runtime", &cluster.workers.own.runtime, RUNTIME_OWN),
         ];
         for key in cluster.etcd.settings.keys().filter(|key| ETCD_ANEW.contains(&key.as_str())) {
             let finding = Finding::blocks(
@@ -438,7 +484,16 @@ impl Check<'_> {
             .mend("take it out: a quorum that lost its majority is restored from a snapshot, member by member");
             self.add(finding, &format!("etcd.settings.{key}"), "begins another cluster");
         }
-        for (table, settings, own) in tables {
+        let on = cluster.workers.on.iter().flat_map(|(host, own)| {
+            [
+                (format!("workers.on.{host}.kubelet"), &own.kubelet, KUBELET_OWN),
+                (format!("workers.on.{host}.kube-proxy"), &own.kube_proxy, KUBE_PROXY_OWN),
+                (format!("workers.on.{host}.runtime"), &own.runtime, RUNTIME_OWN),
+            ]
+        });
+        let tables =
+            tables.into_iter().map(|(table, settings, own)| (table.to_owned(), settings, own));
+        for (table, settings, own) in tables.chain(on) {
             for key in settings.keys().filter(|key| own.contains(&key.as_str())) {
                 let finding = Finding::blocks(
                     "setting-clash",

@@ -283,18 +283,24 @@ fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
 }
 
 fn balancers(assigned: &Assigned<'_>, o: &mut String) {
+    const KEYS: &str = "\
+        # router-id = 77                 # of VRRP, 1 to 255; else it follows from the name and the address\n\
+        # vrrp = \"unicast\"             # or \"multicast\"\n\
+        # settings = { \"timeout client\" = \"2h\" }   # keywords of HAProxy's section 'defaults'";
     let _ = match assigned.balancers.as_slice() {
         [] => writeln!(
             o,
-            "\n# [balancers]                    # where they are missing, the site brings its own\n\
+            "\n# [balancers]                    # without hosts, control planes hold the address, or the site's own leads to them\n\
              # hosts = [\"jetty-a\", \"jetty-b\"]\n\
-             # floating = \"10.77.0.5\"         # an unused address that moves between them"
+             # floating = \"10.77.0.5\"         # an unused address of the hosts' network, held by one of them at a time\n\
+             {KEYS}"
         ),
         some => writeln!(
             o,
             "\n[balancers]\n\
              hosts = [{}]\n\
-             # floating = \"10.77.0.5\"         # an unused address that moves between them",
+             # floating = \"10.77.0.5\"         # an unused address of their network, held by one of them at a time\n\
+             {KEYS}",
             list(some)
         ),
     };
@@ -308,6 +314,9 @@ fn workers(assigned: &Assigned<'_>, hosts: usize, o: &mut String) {
          # labels.\"tern-*\" = {{ shore = \"north\" }}\n\
          # taints.\"tern-1\" = [\"slow=yes:NoSchedule\"]\n\
          # kubelet = {{ maxPods = 110 }}    # the kubelet's own configuration's fields\n\
+         # kube-proxy = {{ metricsBindAddress = \"0.0.0.0:10249\" }}   # likewise\n\
+         # runtime = {{ debug = {{ level = \"warn\" }} }}              # containerd's\n\
+         # on.\"tern-*\" = {{ kubelet = {{ maxPods = 30 }} }}           # the same on single hosts\n\
          # signer = \"run\"                 # or \"in-cluster\": who signs what joining kubelets ask for",
         if all { "# Every host carries workloads too.\n" } else { "" },
         list(&assigned.workers),
@@ -334,6 +343,7 @@ fn network(hosts: &[DraftHost], o: &mut String) {
          services = {services}\n\
          # pod-subnet = 24                # prefix length of each node's IPv4 subnet\n\
          # pods-by = \"routes\"             # or \"manifests\", where you bring a pod network of your own\n\
+         # services-by = \"kube-proxy\"     # or \"manifests\", where that network leads services too\n\
          # manifests = \"manifests\"        # folder of your own manifests, applied after all else\n\
          # taken = [\"192.168.50.0/24\"]    # ranges that something else on your networks uses\n\
          # service-addresses = [\"10.77.0.192/27\"]   # kept for services that are reached from outside\n\
@@ -370,6 +380,23 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # authority = \"mirror-ca.pem\"    # what those are verified by\n\
          # credentials = \"mirror.netrc\"   # names and passwords for them, for your eyes only\n\
          # proxy = \"http://proxy.saltmarsh.example:3128\"\n\n\
+         [preparation]                    # what raise does to a machine first; zoisite take-back undoes all of it\n\
+         # programs = \"distribution\"      # or \"pinned\": those that components fetch brings; or \"by-hand\"\n\
+         # names = \"where-needed\"         # or \"always\", \"never\": all hosts in every hosts file\n\
+         # host-names = \"set\"             # or \"keep\": whether a host is called what it is called here\n\
+         # time = \"where-needed\"          # or \"never\": a time service where there is none\n\
+         # time-servers = [\"10.77.0.2\"]   # for a time service that raise brings\n\
+         # time-zone = \"Europe/Berlin\"    # where hosts are to have another one than they have\n\
+         # proxy = \"http://proxy.saltmarsh.example:3128\"     # by which container runtimes reach registries\n\
+         # no-proxy = [\".saltmarsh.example\"]                 # besides the cluster's own networks and names\n\
+         # credentials = \"registries.netrc\"                 # names and passwords that nodes pull with\n\
+         # firewall = \"keep\"              # or \"set\": what is needed is let in, and nothing else\n\
+         # administrators = [\"10.77.0.0/24\"]                # SSH is open to these alone then\n\
+         # clients = [\"10.0.0.0/8\"]      # and the stable address to these\n\
+         # registries.\"registry.k8s.io\" = {{ addresses = [\"https://registry.saltmarsh.example\"] }}\n\n\
+         # [drill]                          # what zoisite drill may show at most; beyond it ends with status 1\n\
+         # longest-gap = \"10s\"            # the longest time without an answer\n\
+         # whole-within = \"2m\"            # from the end of the loss until all is as before\n\n\
          [certificates]\n\
          days = 365\n\
          authority-days = 3650\n\

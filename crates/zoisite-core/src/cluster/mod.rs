@@ -33,8 +33,9 @@ pub use inventory::{Inventory, inventory};
 pub use lan::{LanForm, LanText, lan};
 pub use losses::{Left, Loss, Lost, losses};
 pub use model::{
-    Balancers, Certificates, Cluster, Components, ControlPlane, Etcd, Host, Login, Network, Place,
-    PodsBy, Role, Settings, Signer, Workers,
+    Balancers, Certificates, Cluster, Components, ControlPlane, DrillLimits, Etcd, FirewallRules,
+    Host, HostNames, Login, Names, Network, NodeSettings, Place, PodsBy, Preparation, Programs,
+    RegistryMirror, Role, ServicesBy, Settings, Signer, TimeService, Vrrp, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 #[cfg(test)]

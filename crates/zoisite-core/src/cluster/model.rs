@@ -69,6 +69,10 @@ pub struct Cluster {
     pub login: Login,
     /// `components`.
     pub components: Components,
+    /// `preparation`.
+    pub preparation: Preparation,
+    /// `drill`.
+    pub drill: DrillLimits,
     /// `certificates`.
     pub certificates: Certificates,
 }
@@ -172,8 +176,14 @@ pub struct ControlPlane {
 pub struct Balancers {
     /// Balancer hosts.
     pub hosts: Vec<HostName>,
-    /// Address that moves between them.
+    /// Address that moves between them, or between the control planes where there are none.
     pub floating: Option<IpAddr>,
+    /// The virtual router's id, where the file says one.
+    pub router_id: Option<u8>,
+    /// How holders of the floating address speak to one another.
+    pub vrrp: Vrrp,
+    /// Own keywords of HAProxy's section `defaults`.
+    pub settings: Settings,
 }
 
 /// The workers.
@@ -185,10 +195,36 @@ pub struct Workers {
     pub labels: BTreeMap<HostName, BTreeMap<String, String>>,
     /// Node taints by host, as `key=value:Effect`.
     pub taints: BTreeMap<HostName, Vec<String>>,
-    /// Own settings of the kubelet.
-    pub kubelet: Settings,
+    /// Own settings of what runs on every node.
+    pub own: NodeSettings,
+    /// Those of single hosts, which go before.
+    pub on: BTreeMap<HostName, NodeSettings>,
     /// Who signs what joining kubelets ask for.
     pub signer: Signer,
+}
+
+/// A person's own settings of what runs on a node.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct NodeSettings {
+    /// Fields of the kubelet's configuration.
+    pub kubelet: Settings,
+    /// Fields of kube-proxy's configuration.
+    pub kube_proxy: Settings,
+    /// Fields of containerd's configuration.
+    pub runtime: Settings,
+}
+
+impl Workers {
+    /// The settings of one component on a host: those of every node, with those of this host over them.
+    pub fn settings_on(
+        &self,
+        host: &HostName,
+        of: impl Fn(&NodeSettings) -> &Settings,
+    ) -> Settings {
+        let mut all = of(&self.own).clone();
+        all.extend(self.on.get(host).into_iter().flat_map(|own| of(own).clone()));
+        all
+    }
 }
 
 /// Who signs the client certificates of joining kubelets.
@@ -252,6 +288,8 @@ pub struct Network {
     pub pod_subnet: u8,
     /// Who connects pods of different hosts.
     pub pods_by: PodsBy,
+    /// Who leads services' addresses to pods.
+    pub services_by: ServicesBy,
     /// Folder of the site's own manifests, relative to the cluster file, applied after all else.
     pub manifests: Option<String>,
     /// Ranges that something else on the site's networks uses.
@@ -309,6 +347,159 @@ pub struct Components {
     pub images_of_manifests: bool,
 }
 
+/// What `raise` does to a machine before anything of the cluster stands on it.
+#[derive(Clone, Debug, Default)]
+pub struct Preparation {
+    /// Where programs come from that a host lacks.
+    pub programs: Programs,
+    /// Whether hosts know the others by their hosts file.
+    pub names: Names,
+    /// Whether a host is called what the file calls it.
+    pub host_names: HostNames,
+    /// Whether a time service is brought to hosts that have none.
+    pub time: TimeService,
+    /// The site's own time servers, for a time service that is brought.
+    pub time_servers: Vec<String>,
+    /// The time zone of every host (`Europe/Berlin`), where the file says one.
+    pub time_zone: Option<String>,
+    /// The proxy through which container runtimes reach registries.
+    pub proxy: Option<String>,
+    /// What they reach without it, besides the cluster's own networks and names.
+    pub no_proxy: Vec<String>,
+    /// File with names and passwords for registries (netrc), for nodes.
+    pub credentials: Option<String>,
+    /// Whether raise sets what hosts' firewalls let in.
+    pub firewall: FirewallRules,
+    /// From where administrators log in; from everywhere where none is named.
+    pub administrators: Vec<IpNet>,
+    /// From where people and programs use the cluster; from everywhere where none is named.
+    pub clients: Vec<IpNet>,
+    /// Registries that stand in for others, by the name of the other one.
+    pub registries: BTreeMap<String, RegistryMirror>,
+}
+
+/// A registry that holds what another one has.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RegistryMirror {
+    /// Its addresses, tried in order.
+    pub addresses: Vec<String>,
+    /// File with the certificates of authorities that it is verified by, on hosts.
+    pub authority: Option<String>,
+}
+
+/// Makes of words of the cluster file the values of a key.
+macro_rules! words {
+    ($(#[$doc:meta])* $name:ident { $($(#[$value_doc:meta])* $value:ident = $word:literal),* $(,)? }) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+        #[serde(rename_all = "kebab-case")]
+        pub enum $name { $($(#[$value_doc])* $value),* }
+
+        impl $name {
+            /// Reads the word used in the cluster file.
+            ///
+            /// # Errors
+            /// When it is none of them.
+            pub fn new(text: &str) -> Result<Self, super::NameError> {
+                match text {
+                    $($word => Ok(Self::$value),)*
+                    _ => Err(super::NameError(format!("one of {}", [$($word),*].join(", ")))),
+                }
+            }
+        }
+    };
+}
+
+words! {
+    /// Who leads services' addresses to pods.
+    ServicesBy {
+        /// kube-proxy on every node.
+        #[default]
+        KubeProxy = "kube-proxy",
+        /// The site's own manifests: a pod network that does it itself.
+        Manifests = "manifests",
+    }
+}
+
+words! {
+    /// How holders of the floating address speak to one another.
+    Vrrp {
+        /// To each other alone.
+        #[default]
+        Unicast = "unicast",
+        /// To the whole segment.
+        Multicast = "multicast",
+    }
+}
+
+words! {
+    /// Where programs come from that a host lacks.
+    Programs {
+        /// From its distribution's packages; pinned ones where no source of packages answers and the file pins them.
+        #[default]
+        Distribution = "distribution",
+        /// The pinned ones, which are brought from here.
+        Pinned = "pinned",
+        /// A person brings them.
+        ByHand = "by-hand",
+    }
+}
+
+words! {
+    /// Whether hosts know the others by their hosts file.
+    Names {
+        /// On hosts that were found not to know them otherwise.
+        #[default]
+        WhereNeeded = "where-needed",
+        /// On every host.
+        Always = "always",
+        /// On none: the site's DNS knows them.
+        Never = "never",
+    }
+}
+
+words! {
+    /// Whether a host is called what the cluster file calls it.
+    HostNames {
+        /// It is made so.
+        #[default]
+        Set = "set",
+        /// It keeps the name that it has.
+        Keep = "keep",
+    }
+}
+
+words! {
+    /// Whether raise sets what hosts' firewalls let in.
+    FirewallRules {
+        /// They stay as the site has them.
+        #[default]
+        Keep = "keep",
+        /// What the host's part in the cluster needs is let in; where no other firewall runs, nothing else is.
+        Set = "set",
+    }
+}
+
+words! {
+    /// Whether a time service is brought to hosts that have none.
+    TimeService {
+        /// To those that have none.
+        #[default]
+        WhereNeeded = "where-needed",
+        /// To none.
+        Never = "never",
+    }
+}
+
+/// What a drill may show at most; times in milliseconds.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct DrillLimits {
+    /// The longest time without an answer.
+    pub longest_gap: Option<i64>,
+    /// The longest time from the end of the loss until all is as before.
+    pub whole_within: Option<i64>,
+}
+
 /// Policy for certificates.
 #[derive(Clone, Debug)]
 pub struct Certificates {
@@ -333,6 +524,23 @@ impl Cluster {
             Role::ControlPlane => &self.control_plane.hosts,
             Role::Balancer => &self.balancers.hosts,
             Role::Worker => &self.workers.hosts,
+        }
+    }
+
+    /// The hosts that may hold the floating address; none where there is no such address.
+    pub fn floating_holders(&self) -> &[HostName] {
+        match self.balancers.floating {
+            None => &[],
+            Some(_) => self.holders(self.front()),
+        }
+    }
+
+    /// The role of the hosts in front, which everything dials: balancers, or the control planes themselves where
+    /// there are none.
+    pub fn front(&self) -> Role {
+        match self.balancers.hosts.is_empty() {
+            true => Role::ControlPlane,
+            false => Role::Balancer,
         }
     }
 
@@ -374,13 +582,9 @@ impl Cluster {
     /// Where a stable name must lead: to the floating address, the balancers, or the control plane itself; the
     /// stable address where it is one.
     pub fn stable_leads_to(&self) -> Vec<IpAddr> {
-        let forwards = match self.balancers.hosts.is_empty() {
-            true => Role::ControlPlane,
-            false => Role::Balancer,
-        };
         match (self.stable_ip(), self.balancers.floating) {
             (Some(own), _) | (None, Some(own)) => vec![own],
-            (None, None) => self.hosts_of(forwards).iter().map(|host| host.address).collect(),
+            (None, None) => self.hosts_of(self.front()).iter().map(|host| host.address).collect(),
         }
     }
 

@@ -89,3 +89,10 @@ pub(crate) const KUBELET_OWN: &[&str] = &[
     "tlsCertFile",
     "tlsPrivateKeyFile",
 ];
+
+/// Fields of kube-proxy's configuration that Zoisite computes.
+pub(crate) const KUBE_PROXY_OWN: &[&str] =
+    &["apiVersion", "kind", "bindAddress", "clientConnection", "clusterCIDR", "hostnameOverride"];
+
+/// Fields of containerd's configuration that Zoisite computes.
+pub(crate) const RUNTIME_OWN: &[&str] = &["version", "imports"];

@@ -13,7 +13,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::check;
 use super::finding::{Finding, Grade, Places};
-use super::model::{Cluster, Host, Login, Signer, Workers};
+use super::model::{Cluster, Host, Login, NodeSettings, Signer, Workers};
 use super::names::{ClusterName, HostName, NameError, Version};
 use super::pattern;
 use super::reader::{At, Section, kind, near};
@@ -74,8 +74,8 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
         "control-plane",
         &["hosts", "address", "port", "api-server", "controller-manager", "scheduler"],
     ),
-    ("balancers", &["hosts", "floating"]),
-    ("workers", &["hosts", "labels", "taints", "kubelet", "signer"]),
+    ("balancers", &["hosts", "floating", "router-id", "vrrp", "settings"]),
+    ("workers", &["hosts", "labels", "taints", "kubelet", "kube-proxy", "runtime", "on", "signer"]),
     (
         "network",
         &[
@@ -83,6 +83,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
             "services",
             "pod-subnet",
             "pods-by",
+            "services-by",
             "manifests",
             "taken",
             "service-addresses",
@@ -110,6 +111,25 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
             "images",
         ],
     ),
+    (
+        "preparation",
+        &[
+            "programs",
+            "names",
+            "host-names",
+            "time",
+            "time-servers",
+            "time-zone",
+            "proxy",
+            "no-proxy",
+            "credentials",
+            "firewall",
+            "administrators",
+            "clients",
+            "registries",
+        ],
+    ),
+    ("drill", &["longest-gap", "whole-within"]),
     ("certificates", &["days", "authority-days", "key"]),
 ];
 const LOGIN_KEYS: &[&str] = &["address", "port", "user", "ssh-config"];
@@ -149,6 +169,8 @@ impl Parser {
         let network = open("network", true, f);
         let login = open("login", false, f);
         let components = open("components", false, f);
+        let preparation = open("preparation", false, f);
+        let drill = open("drill", false, f);
         let certificates = open("certificates", false, f);
         let host_table = root.table("hosts", &mut self.findings);
         let (host_table, hosts_span) = host_table.unwrap_or((&nothing, end..end));
@@ -162,6 +184,8 @@ impl Parser {
         let network = self.network(network.as_ref());
         let login = login.map(|section| self.login(&section)).unwrap_or_default();
         let components = self.components(components.as_ref());
+        let preparation = self.preparation(preparation.as_ref());
+        let drill = self.drill(drill.as_ref());
         let certificates = self.certificates(certificates.as_ref());
         Some(Cluster {
             name: root.name.or_else(|| ClusterName::new("unnamed").ok())?,
@@ -176,6 +200,8 @@ impl Parser {
             network,
             login,
             components,
+            preparation,
+            drill,
             certificates,
         })
     }
@@ -331,6 +357,46 @@ impl Parser {
         names
     }
 
+    /// Own settings of what runs on nodes.
+    fn node_settings(&mut self, section: &Section<'_>) -> NodeSettings {
+        NodeSettings {
+            kubelet: self.settings(Some(section), "kubelet"),
+            kube_proxy: self.settings(Some(section), "kube-proxy"),
+            runtime: self.settings(Some(section), "runtime"),
+        }
+    }
+
+    /// The same on single hosts, by name or pattern.
+    fn settings_on(
+        &mut self,
+        section: &Section<'_>,
+        hosts: &[Host],
+    ) -> BTreeMap<HostName, NodeSettings> {
+        let mut out: BTreeMap<HostName, NodeSettings> = BTreeMap::new();
+        let Some((all, _)) = section.table("on", &mut self.findings) else { return out };
+        for (pattern, value) in all.iter() {
+            let path = format!("workers.on.{}", pattern.get_ref());
+            let DeValue::Table(own) = value.get_ref() else {
+                self.findings.push(
+                    Finding::blocks("wrong-type", format!("{path} takes a table"))
+                        .at(value.span(), format!("this is {}", kind(value.get_ref())))
+                        .mend("write: on.\"tern-*\" = { kubelet = { maxPods = 30 } }"),
+                );
+                continue;
+            };
+            let keys = &["kubelet", "kube-proxy", "runtime"];
+            let own = Section::open(&path, own, value.span(), keys, &mut self.findings);
+            let settings = self.node_settings(&own);
+            for host in self.matching(pattern.get_ref(), &pattern.span(), "workers.on", hosts) {
+                let known = out.entry(host).or_default();
+                known.kubelet.extend(settings.kubelet.clone());
+                known.kube_proxy.extend(settings.kube_proxy.clone());
+                known.runtime.extend(settings.runtime.clone());
+            }
+        }
+        out
+    }
+
     fn workers(&mut self, section: &Section<'_>, hosts: &[Host]) -> Workers {
         let names = self.role(Some(section), "hosts", "workers.hosts", hosts);
         let mut labels: BTreeMap<HostName, BTreeMap<String, String>> = BTreeMap::new();
@@ -423,7 +489,8 @@ impl Parser {
             hosts: names,
             labels,
             taints,
-            kubelet: self.settings(Some(section), "kubelet"),
+            own: self.node_settings(section),
+            on: self.settings_on(section, hosts),
             signer: self.optional(section, "signer", "bad-signer", Signer::new).unwrap_or_default(),
         }
     }

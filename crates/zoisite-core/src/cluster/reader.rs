@@ -88,6 +88,11 @@ impl<'a> Section<'a> {
         if self.path.is_empty() { key.to_owned() } else { format!("{}.{key}", self.path) }
     }
 
+    /// Whether `key` is there, whatever it holds.
+    pub fn has(&self, key: &str) -> bool {
+        self.table.get(key).is_some()
+    }
+
     /// The text under `key`.
     pub fn string(&self, key: &str, findings: &mut Vec<Finding>) -> Option<At<String>> {
         let value = self.table.get(key)?;

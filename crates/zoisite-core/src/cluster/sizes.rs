@@ -68,7 +68,7 @@ fn api_server(cluster: &Cluster) -> Need {
 /// to them.
 fn objects(cluster: &Cluster) -> u64 {
     const PODS: u64 = 110;
-    let set = cluster.workers.kubelet.get("maxPods").and_then(serde_json::Value::as_u64);
+    let set = cluster.workers.own.kubelet.get("maxPods").and_then(serde_json::Value::as_u64);
     cluster.nodes().len() as u64 * set.unwrap_or(PODS) * 2
 }
 

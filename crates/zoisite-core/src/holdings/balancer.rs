@@ -1,10 +1,13 @@
 //! A balancer: HAProxy in TCP mode in front of the API servers, with a TLS check of their readiness.
 
+use super::config::word;
+use super::runtime::Layout;
 use super::unit::HARDENED;
-use super::{HostHoldings, Part, UnitFile, Workshop};
-use crate::cluster::Role;
-use crate::item::{Item, User};
-use crate::layout::HAPROXY;
+use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
+use crate::cluster::{Role, Settings};
+use crate::item::{Item, Sysctl, User};
+use crate::layout::SYSTEMD_SYSCTL;
+use crate::paths::BALANCER_HEALTH;
 use crate::pki::AuthorityKind;
 
 /// Name of the balancer's unit.
@@ -20,10 +23,23 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     ];
     let authority = format!("{FOLDER}/cluster-authority.crt");
     items.extend(shop.authority(AuthorityKind::Cluster, &authority, Some(BALANCER_UNIT)));
+    let mut before = Vec::new();
+    if shop.cluster.balancers.floating.is_some() {
+        let settings = [
+            Sysctl { key: "net.ipv4.ip_nonlocal_bind", value: "1", optional: true },
+            Sysctl { key: "net.ipv6.ip_nonlocal_bind", value: "1", optional: true },
+        ];
+        let lines: String = settings.iter().map(Sysctl::line).collect();
+        let path = format!("{FOLDER}/sysctl.conf");
+        items.push(Workshop::file(&path, format!("{WRITTEN}{lines}"), Some(BALANCER_UNIT)));
+        items.extend(settings.map(Item::Sysctl));
+        before.push(("ExecStartPre", format!("+{SYSTEMD_SYSCTL} {path}")));
+    }
     let path = format!("{FOLDER}/haproxy.cfg");
     items.push(Workshop::file(&path, config(shop, &authority), Some(BALANCER_UNIT)));
     let what = format!("balancer of {} on {}", shop.cluster.name, shop.host.name);
-    let start = format!("{HAPROXY} -Ws -f {path}");
+    let layout = Layout::of(shop.cluster, &shop.facts());
+    let start = format!("{} -Ws -f {path}", layout.haproxy());
     let unit = UnitFile::service(&what, "network-online.target")
         .section(
             "Service",
@@ -38,20 +54,43 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
                 ("LimitNOFILE", "16384"),
                 ("AmbientCapabilities", "CAP_NET_BIND_SERVICE"),
             ]
+            .map(|(key, value)| (key, value.to_owned()))
             .into_iter()
-            .chain(HARDENED.iter().copied().filter(|(key, _)| *key != "CapabilityBoundingSet"))
-            .chain([("CapabilityBoundingSet", "CAP_NET_BIND_SERVICE")]),
+            .chain(before)
+            .chain(
+                HARDENED
+                    .iter()
+                    .copied()
+                    .filter(|(key, _)| *key != "CapabilityBoundingSet")
+                    .map(|(key, value)| (key, value.to_owned())),
+            )
+            .chain([("CapabilityBoundingSet", "CAP_NET_BIND_SERVICE".to_owned())]),
         )
         .at_boot();
     items.extend(Workshop::unit(BALANCER_UNIT, None, &unit));
-    out.programs.push(HAPROXY);
+    out.programs.push(layout.haproxy().to_owned());
     out.extend(Part::Balancer, items);
+}
+
+/// A person's own lines of the section `defaults`: the later one of a keyword counts.
+fn own_lines(settings: &Settings) -> String {
+    settings.iter().map(|(keyword, value)| format!("    {keyword} {}\n", word(value))).collect()
 }
 
 /// HAProxy's configuration (its configuration manual, sections 3, 4 and 5).
 fn config(shop: &Workshop<'_>, authority: &str) -> String {
     let control = &shop.cluster.control_plane;
-    let bind = std::net::SocketAddr::new(shop.host.address, control.address.port);
+    // Beside an API server at the same port there is room at the floating address alone.
+    let floating = shop.cluster.balancers.floating;
+    let beside = shop.cluster.holds(&shop.host.name, Role::ControlPlane)
+        && control.port == control.address.port;
+    let own = (!beside || floating.is_none()).then_some(shop.host.address);
+    let mut binds = String::new();
+    for address in own.into_iter().chain(floating) {
+        let to = std::net::SocketAddr::new(address, control.address.port);
+        // One that another host has now is listened at all the same (sysctl.conf).
+        binds.push_str(&format!("    bind {to}\n"));
+    }
     let mut out = format!(
         "{}\
 global
@@ -68,10 +107,15 @@ defaults
     timeout server 1h
     option clitcpka
     option srvtcpka
-
+{}
 frontend api
-    bind {bind}
-    default_backend api-servers
+{binds}    default_backend api-servers
+
+frontend health
+    mode http
+    bind 127.0.0.1:{BALANCER_HEALTH}
+    monitor-uri /serves
+    monitor fail if {{ nbsrv(api-servers) lt 1 }}
 
 backend api-servers
     balance leastconn
@@ -81,7 +125,8 @@ backend api-servers
     default-server check check-ssl verify required ca-file {authority} inter 2s fall 2 rise 1 \
 on-marked-down shutdown-sessions
 ",
-        super::WRITTEN
+        WRITTEN,
+        own_lines(&shop.cluster.balancers.settings),
     );
     for api in shop.cluster.hosts_of(Role::ControlPlane) {
         let address = std::net::SocketAddr::new(api.address, control.port);

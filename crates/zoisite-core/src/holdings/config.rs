@@ -53,7 +53,7 @@ impl Flags {
 }
 
 /// A setting as a flag's value; a list is separated by commas, a table is `key=value` pairs.
-fn word(value: &Value) -> String {
+pub(super) fn word(value: &Value) -> String {
     match value {
         Value::String(text) => text.clone(),
         Value::Array(list) => list.iter().map(word).collect::<Vec<_>>().join(","),

@@ -1,5 +1,7 @@
 //! A control-plane host: API server, controller manager and scheduler, each under a user of its own.
 
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
 use serde_json::{Value, json};
 
 use super::config::{Credential, Flags, kubeconfig, merge};
@@ -151,6 +153,18 @@ fn audit_policy() -> Value {
     })
 }
 
+/// Where an API server listens: at its own address; everywhere, where the floating address is to lead to it.
+fn listens_at(cluster: &Cluster, host: &Host) -> IpAddr {
+    match cluster.balancers.floating.filter(|_| cluster.front() == Role::ControlPlane) {
+        None => host.address,
+        // Where hosts have both families, the address that floats may be of either.
+        Some(floating) if host.address.is_ipv4() && floating.is_ipv4() => {
+            Ipv4Addr::UNSPECIFIED.into()
+        }
+        Some(_) => Ipv6Addr::UNSPECIFIED.into(),
+    }
+}
+
 fn api_server_flags(cluster: &Cluster, host: &Host) -> Flags {
     let at = |name: &str| format!("{API_FOLDER}/{name}");
     let etcd: Vec<String> = cluster
@@ -170,7 +184,7 @@ fn api_server_flags(cluster: &Cluster, host: &Host) -> Flags {
         ("audit-policy-file", at("audit.yaml")),
         ("authentication-config", at("authentication.yaml")),
         ("authorization-mode", "Node,RBAC".into()),
-        ("bind-address", host.address.to_string()),
+        ("bind-address", listens_at(cluster, host).to_string()),
         ("client-ca-file", at("cluster-authority.crt")),
         ("enable-admission-plugins", "NodeRestriction".into()),
         ("enable-bootstrap-token-auth", "true".into()),

@@ -6,62 +6,82 @@
 //! matters only when a thing starts for the first time is in [`Content::first_start`](crate::item::Content::first_start) and never
 //! counts as a difference.
 
+mod address;
 mod balancer;
 mod config;
 mod control_plane;
 mod etcd;
 mod node;
 mod objects;
+mod preparation;
+mod runtime;
 mod sources;
 mod unit;
 mod workshop;
 
 use std::collections::HashMap;
+use std::net::IpAddr;
 
 use rayon::prelude::*;
 use serde::Serialize;
 
+pub use address::{ADDRESS_AWAY, ADDRESS_STATE, ADDRESS_UNIT, CAN_SERVE};
 pub use balancer::BALANCER_UNIT;
 pub use config::person_kubeconfig;
 pub use control_plane::API_SERVER_UNIT;
 pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
 pub use node::{
     KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
-    assign_subnets, node_wanted,
+    assign_subnets, node_wanted, registry_logins,
 };
 pub use objects::{ApiObject, objects};
+pub(crate) use preparation::{Bringing, bringing, swaps};
 pub use sources::{HostFacts, SharedSecrets, Sources};
 pub use unit::UnitFile;
 
 use self::workshop::{SharedTexts, Workshop};
-use crate::cluster::{Cluster, Host, HostName};
+use crate::cluster::{Cluster, FirewallRules, Host, HostName};
 use crate::item::{Absent, Component, File, Item, Unit};
+use crate::paths::demands;
 use crate::pki::{AuthorityKind, Profile};
 
 /// A part of the cluster that is brought up as a whole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Part {
+    /// What bare machines need first.
+    Preparation,
     /// The etcd quorum.
     Etcd,
     /// API server, controller manager and scheduler.
     ControlPlane,
     /// The balancers that forward the stable address.
     Balancer,
+    /// The floating address, held by one host at a time.
+    Address,
     /// Nodes: kubelet, kube-proxy, pod network; and what runs in the cluster itself.
     Nodes,
 }
 
 impl Part {
     /// Every part, in the order in which a cluster is brought up.
-    pub const ALL: &'static [Self] = &[Self::Etcd, Self::ControlPlane, Self::Balancer, Self::Nodes];
+    pub const ALL: &'static [Self] = &[
+        Self::Preparation,
+        Self::Etcd,
+        Self::ControlPlane,
+        Self::Balancer,
+        Self::Address,
+        Self::Nodes,
+    ];
 
     /// Its name in options and output.
     pub fn id(self) -> &'static str {
         match self {
+            Self::Preparation => "preparation",
             Self::Etcd => "etcd",
             Self::ControlPlane => "control-plane",
             Self::Balancer => "balancers",
+            Self::Address => "address",
             Self::Nodes => "nodes",
         }
     }
@@ -98,10 +118,16 @@ pub struct HostHoldings {
     parts: Vec<Part>,
     /// What it holds of etcd, if it is a member.
     pub etcd: Option<EtcdPaths>,
+    /// The floating address, if it may hold it.
+    pub address: Option<IpAddr>,
     /// What it holds as a node, if it has a kubelet.
     pub node: Option<NodePaths>,
-    /// Programs that its distribution must have brought, by path.
-    pub programs: Vec<&'static str>,
+    /// Programs that its distribution must have brought, or will, by path.
+    pub programs: Vec<String>,
+    /// What it needs of its distribution, in words: where one is nowhere, it is asked whether it could be installed.
+    pub needs: Vec<&'static str>,
+    /// Names that must lead somewhere, asked before anything is put there.
+    pub names: Vec<String>,
 }
 
 impl HostHoldings {
@@ -112,8 +138,11 @@ impl HostHoldings {
             items: Vec::new(),
             parts: Vec::new(),
             etcd: None,
+            address: None,
             node: None,
             programs: Vec::new(),
+            needs: Vec::new(),
+            names: Vec::new(),
         }
     }
 
@@ -147,9 +176,12 @@ impl HostHoldings {
             ranges(&cluster.network.pods),
             ranges(&cluster.network.services)
         );
-        self.items.insert(0, Workshop::file(CLUSTER_MARK, text, None));
-        let first = self.parts.first().copied().unwrap_or(Part::Etcd);
-        self.parts.insert(0, first);
+        // What is prepared carries nothing of the cluster yet.
+        let Some(at) = self.parts.iter().position(|part| *part != Part::Preparation) else {
+            return;
+        };
+        self.items.insert(at, Workshop::file(CLUSTER_MARK, text, None));
+        self.parts.insert(at, self.parts[at]);
     }
 
     /// The part to which an item belongs.
@@ -235,7 +267,7 @@ pub fn cluster_mark(cluster_id: &str) -> String {
 }
 
 /// The first line of what Zoisite writes.
-const WRITTEN: &str = "# Written by zoisite: edits are put right by the next raise.\n";
+pub(crate) const WRITTEN: &str = "# Written by zoisite: edits are put right by the next raise.\n";
 
 fn kubernetes_folder(cluster: &Cluster) -> String {
     format!("/usr/local/lib/zoisite/kubernetes-{}", cluster.kubernetes)
@@ -259,9 +291,20 @@ pub fn holdings(
     let members = named(&cluster.etcd.members);
     let control = named(&cluster.control_plane.hosts);
     let balancers = named(&cluster.balancers.hosts);
+    let holders = named(cluster.floating_holders());
     let nodes: std::collections::HashSet<_> =
         cluster.nodes().iter().map(|host| host.name.clone()).collect();
+    // A machine is prepared for what is to stand on it now; for all of it where nothing else is asked for.
+    let whole = parts.iter().all(|part| *part == Part::Preparation);
+    let brought = |part: Part| whole || parts.contains(&part);
+    let any = |name: &HostName| {
+        [&members, &control, &balancers, &nodes].iter().any(|names| names.contains(name))
+    };
     let shared = SharedTexts::default();
+    let demands = match cluster.preparation.firewall {
+        FirewallRules::Set => demands(cluster),
+        FirewallRules::Keep => Vec::new(),
+    };
     let by_name: HashMap<&HostName, &Host> =
         cluster.hosts.iter().map(|host| (&host.name, host)).collect();
     let host = |host: &Host| {
@@ -274,10 +317,17 @@ pub fn holdings(
             by_name: &by_name,
             current: &current,
             shared: &shared,
+            demands: &demands,
+            node: nodes.contains(&host.name) && brought(Part::Nodes),
+            balances: balancers.contains(&host.name) && brought(Part::Balancer),
+            floats: holders.contains(&host.name) && brought(Part::Address),
             errors,
         };
         for part in parts {
             match part {
+                Part::Preparation if any(&host.name) => {
+                    preparation::preparation(&shop, &mut made);
+                }
                 Part::Etcd if members.contains(&host.name) => etcd::member(&mut shop, &mut made),
                 Part::ControlPlane if control.contains(&host.name) => {
                     control_plane::control_plane(&mut shop, &mut made);
@@ -285,19 +335,28 @@ pub fn holdings(
                 Part::Balancer if balancers.contains(&host.name) => {
                     balancer::balancer(&mut shop, &mut made);
                 }
+                Part::Address if holders.contains(&host.name) => {
+                    address::address(&mut shop, &mut made);
+                }
                 Part::Nodes if nodes.contains(&host.name) => node::node(&mut shop, &mut made),
-                Part::Etcd | Part::ControlPlane | Part::Balancer | Part::Nodes => {}
+                Part::Preparation
+                | Part::Etcd
+                | Part::ControlPlane
+                | Part::Balancer
+                | Part::Address
+                | Part::Nodes => {}
             }
         }
         if !made.items.is_empty() {
             made.marked(cluster, sources.cluster_id);
-            if !control.contains(&host.name) {
+            let last = made.parts.last().copied().filter(|part| *part != Part::Preparation);
+            if let Some(last) = last {
+                let absent = |path: &str| Item::Absent(Absent { path: path.into() });
                 // A host that was a control plane once keeps no key that signs.
-                let last = made.parts.last().copied().unwrap_or(Part::Nodes);
-                made.extend(
-                    last,
-                    [Item::Absent(Absent { path: control_plane::SIGNING_KEY.into() })],
-                );
+                let signs = (!control.contains(&host.name)).then_some(control_plane::SIGNING_KEY);
+                // One that held the floating address once cannot say any more that it could serve there.
+                let held = (!holders.contains(&host.name)).then_some(CAN_SERVE);
+                made.extend(last, signs.into_iter().chain(held).map(absent));
             }
         }
         (made, shop.errors)

@@ -1,35 +1,39 @@
 //! A node: container runtime, pod network, kubelet and kube-proxy.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write as _;
 use std::net::IpAddr;
 
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD;
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
+use zeroize::Zeroizing;
 
 use super::config::{Credential, Flags, kubeconfig, merge};
+use super::runtime::{Layout, runtime};
 use super::{HoldingsError, HostFacts, HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
-use crate::cluster::{Cluster, Host, HostName, PodsBy};
-use crate::components::image_pinned;
-use crate::item::{Absent, Component, Image, Item, ROUTE_PROTOCOL, Routes, Sysctl, Unit};
-use crate::layout::{
-    CNI_CONFIG, CNI_PLUGINS, CONTAINERD_CONFIG, IP, MODPROBE, NFT, NODE_PROGRAMS, RUNTIME_UNIT,
-    SYSTEMD_SYSCTL,
-};
-use crate::pki::{AuthorityKind, Profile};
+use crate::cluster::{Cluster, Host, HostName, PodsBy, Role, ServicesBy, size_of};
+use crate::item::{Absent, Content, Item, Pods, ROUTE_PROTOCOL, Routes, Sysctl, Workspace};
+use crate::layout::{CNI_CONFIG, IP, MODPROBE, NFT, SYSTEMD_SYSCTL};
+use crate::pki::{AuthorityKind, Profile, Secret, SecretRef};
 
 /// Name of the kubelet's unit.
 pub const KUBELET_UNIT: &str = "zoisite-kubelet.service";
 /// Where a join token is for as long as the join takes: in memory, never on a disk.
 pub const TOKEN_PATH: &str = "/run/zoisite/join.token";
 
+/// Modules of the kernel on which containers and the rules of services stand.
+pub(super) const MODULES: [&str; 2] = ["overlay", "br_netfilter"];
 const NETWORK_UNIT: &str = "zoisite-network.service";
 const PROXY_UNIT: &str = "zoisite-kube-proxy.service";
 const KUBELET: &str = "/etc/zoisite/kubelet";
 const PROXY: &str = "/etc/zoisite/kube-proxy";
 const NETWORK: &str = "/etc/zoisite/network";
-const IMAGES: &str = "/usr/local/lib/zoisite/images";
 const KUBELET_STATE: &str = "/var/lib/kubelet";
+/// Where the kubelet tells logind how long it may take to end pods when the host goes down.
+const KUBELET_LOGIND: &str = "/etc/systemd/logind.conf.d/99-kubelet.conf";
 
 /// Where a node keeps what tells whether it has joined.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -161,20 +165,28 @@ pub fn assign_subnets(cluster: &Cluster, assigned: &mut BTreeMap<HostName, Vec<I
 
 pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let host = shop.host.name.clone();
-    let facts = shop.sources.facts.get(&host).cloned().unwrap_or_default();
+    let facts = shop.facts();
+    let layout = Layout::of(shop.cluster, &facts);
+    let facts = HostFacts { nftables: layout.nftables(&facts), ..facts };
     let subnets = shop.sources.subnets.get(&host).cloned().unwrap_or_default();
     if subnets.len() < shop.cluster.network.pods.len() {
         shop.errors.push(HoldingsError::NoSubnet { host });
         return;
     }
-    let mut items =
-        shop.kubernetes(&[("kubelet", Some(KUBELET_UNIT)), ("kube-proxy", Some(PROXY_UNIT))]);
-    items.extend(runtime(shop, &facts));
+    let proxied = shop.cluster.network.services_by == ServicesBy::KubeProxy;
+    let mut programs = vec![("kubelet", Some(KUBELET_UNIT))];
+    if proxied {
+        programs.push(("kube-proxy", Some(PROXY_UNIT)));
+    }
+    let mut items = shop.kubernetes(&programs);
+    items.extend(runtime(shop, &facts, &layout));
     items.extend(network(shop, &facts, &subnets));
     items.extend(kubelet(shop, &facts, &subnets));
-    items.extend(proxy(shop, &facts));
+    if proxied {
+        items.extend(proxy(shop, &facts));
+    }
     out.extend(Part::Nodes, items);
-    out.programs.extend(NODE_PROGRAMS);
+    out.programs.extend(layout.node_programs());
     out.node = Some(NodePaths {
         client: format!("{KUBELET_STATE}/pki/kubelet-client-current.pem"),
         stable_name: match &shop.cluster.control_plane.address.host {
@@ -184,57 +196,28 @@ pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     });
 }
 
-/// containerd's configuration, version 2 (containerd-config.toml(5)), and the images.
-fn runtime(shop: &Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
-    let mut config = String::from(super::WRITTEN);
-    config.push_str(&format!(
-        "version = 2
-
-[plugins.\"io.containerd.grpc.v1.cri\"]
-  sandbox_image = \"{}\"
-  # A container cannot lower its own score, nor load profiles: only where the host is one.
-  restrict_oom_score_adj = {container}
-  disable_apparmor = {container}
-
-[plugins.\"io.containerd.grpc.v1.cri\".cni]
-  bin_dir = \"{CNI_PLUGINS}\"
-  conf_dir = \"{CNI_CONFIG}\"
-
-[plugins.\"io.containerd.grpc.v1.cri\".containerd.runtimes.runc]
-  runtime_type = \"io.containerd.runc.v2\"
-
-[plugins.\"io.containerd.grpc.v1.cri\".containerd.runtimes.runc.options]
-  SystemdCgroup = {}
-",
-        shop.sources.images.name_of(&shop.cluster.components.sandbox),
-        facts.unified_cgroups,
-        container = facts.container,
-    ));
-    let mut items = vec![
-        Workshop::directory(CONTAINERD_CONFIG, "root", 0o755),
-        Workshop::file(&format!("{CONTAINERD_CONFIG}/config.toml"), config, Some(RUNTIME_UNIT)),
-        Item::Unit(Unit { name: RUNTIME_UNIT, port: None }),
-        Workshop::directory(IMAGES, "root", 0o755),
-    ];
-    for source in &shop.sources.images.sources {
-        let pinned = image_pinned(source);
-        let archive = format!("{IMAGES}/{}.tar", pinned.version.replace('/', "+"));
-        let name = shop.sources.images.name_of(source);
-        items.push(Item::Component(Component { path: archive.clone(), pinned, restarts: None }));
-        items.push(Item::Image(Image { name, archive }));
+/// Settings of the kernel without which pods do not reach each other. A family that pods do not have stays as it
+/// is: a host that forwards IPv6 listens to no router any more.
+fn settings(cluster: &Cluster) -> Vec<Sysctl> {
+    let setting = |key, optional| Sysctl { key, value: "1", optional };
+    let mut all = Vec::new();
+    for (family, forwards, bridged) in [
+        (false, "net.ipv4.ip_forward", "net.bridge.bridge-nf-call-iptables"),
+        (true, "net.ipv6.conf.all.forwarding", "net.bridge.bridge-nf-call-ip6tables"),
+    ] {
+        if cluster.network.pods.iter().any(|range| matches!(range, IpNet::V6(_)) == family) {
+            all.extend([setting(forwards, false), setting(bridged, true)]);
+        }
     }
-    items
+    all
 }
 
 /// Routes to the other nodes' pods, forwarding, masquerading: set by a small unit, so that the host's
 /// own network manager stays as it is.
 fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Item> {
-    let sysctl = "\
-net.ipv4.ip_forward = 1
--net.ipv6.conf.all.forwarding = 1
--net.bridge.bridge-nf-call-iptables = 1
--net.bridge.bridge-nf-call-ip6tables = 1
-";
+    let settings = settings(shop.cluster);
+    let lines: String = settings.iter().map(Sysctl::line).collect();
+    let sysctl = format!("{}{lines}", super::WRITTEN);
     let routed = shop.cluster.network.pods_by == PodsBy::Routes;
     let mut routes = String::from(super::WRITTEN);
     let others = shop.sources.subnets.iter().filter(|(other, _)| **other != shop.host.name);
@@ -258,7 +241,7 @@ net.ipv4.ip_forward = 1
     let mut lines = vec![
         ("Type", "oneshot".to_owned()),
         ("RemainAfterExit", "yes".into()),
-        ("ExecStart", format!("-{MODPROBE} -a overlay br_netfilter")),
+        ("ExecStart", format!("-{MODPROBE} -a {}", MODULES.join(" "))),
         ("ExecStart", format!("{SYSTEMD_SYSCTL} {NETWORK}/sysctl.conf")),
         ("ExecStart", format!("-{IP} -4 route flush proto {ROUTE_PROTOCOL}")),
         ("ExecStart", format!("-{IP} -6 route flush proto {ROUTE_PROTOCOL}")),
@@ -267,19 +250,10 @@ net.ipv4.ip_forward = 1
         ("ExecStop", format!("-{IP} -4 route flush proto {ROUTE_PROTOCOL}")),
         ("ExecStop", format!("-{IP} -6 route flush proto {ROUTE_PROTOCOL}")),
     ];
-    let mut forwards = vec!["net.ipv4.ip_forward"];
-    if shop.cluster.network.pods.iter().any(|range| matches!(range, IpNet::V6(_))) {
-        forwards.push("net.ipv6.conf.all.forwarding");
-    }
     let mut items = vec![
         Workshop::directory(NETWORK, "root", 0o755),
-        Workshop::directory("/etc/cni", "root", 0o755),
         Workshop::directory(CNI_CONFIG, "root", 0o755),
-        Workshop::file(
-            &format!("{NETWORK}/sysctl.conf"),
-            format!("{}{sysctl}", super::WRITTEN),
-            Some(NETWORK_UNIT),
-        ),
+        Workshop::file(&format!("{NETWORK}/sysctl.conf"), sysctl, Some(NETWORK_UNIT)),
         Workshop::file(&format!("{NETWORK}/routes"), routes, Some(NETWORK_UNIT)),
     ];
     if routed && facts.nftables {
@@ -293,14 +267,29 @@ net.ipv4.ip_forward = 1
         // It would stand before the site's own.
         false => Item::Absent(Absent { path: path.clone() }),
     });
+    // The unit sets them at boot; whoever turns them off later stops the traffic of pods. Before it starts: what
+    // they were is noted when they are put.
+    items.extend(settings.into_iter().map(Item::Sysctl));
     let what = format!("pod network of {} on {}", shop.cluster.name, shop.host.name);
     let unit =
         UnitFile::service(&what, "network-online.target").section("Service", lines).at_boot();
     items.extend(Workshop::unit(NETWORK_UNIT, None, &unit));
-    // The unit sets them at boot; whoever turns them off later stops the traffic of pods.
-    items.extend(forwards.iter().map(|key| Item::Sysctl(Sysctl { key, value: "1" })));
     items.push(Item::Routes(Routes { path: format!("{NETWORK}/routes") }));
     items
+}
+
+/// Names and passwords for registries, by host, as a kubelet reads them from `config.json` in its own folder
+/// (Kubernetes, "Configuring nodes to authenticate to a private registry").
+pub fn registry_logins<'a>(all: impl Iterator<Item = (&'a str, &'a str, &'a Secret)>) -> Secret {
+    let mut text = Zeroizing::new(String::from("{\"auths\":{"));
+    for (i, (host, login, password)) in all.enumerate() {
+        let both = Zeroizing::new(format!("{login}:{}", password.expose()));
+        let both = Zeroizing::new(BASE64_STANDARD.encode(both.as_bytes()));
+        let comma = if i == 0 { "" } else { "," };
+        let _ = write!(text, "{comma}{}:{{\"auth\":\"{}\"}}", json!(host), *both);
+    }
+    text.push_str("}}\n");
+    Secret::new(std::mem::take(&mut *text))
 }
 
 /// Pods keep their addresses among themselves and show their host's to the rest of the world.
@@ -359,16 +348,35 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
         Workshop::directory(KUBELET, "root", 0o755),
         Workshop::directory(KUBELET_STATE, "root", 0o700),
     ];
+    for path in [KUBELET_STATE, "/var/log/pods", "/var/log/containers", KUBELET_LOGIND] {
+        items.push(Item::Workspace(Workspace { path }));
+    }
+    items.push(Item::Pods(Pods));
+    if let Some(sha256) = shop.sources.registry_logins {
+        let content = Content::Secret {
+            secret: SecretRef::RegistryLogins,
+            label: "names and passwords for registries".into(),
+            sha256: sha256.to_owned(),
+        };
+        // The kubelet looks there by itself, and again when it pulls.
+        items.push(Workshop::key(&format!("{KUBELET_STATE}/config.json"), "root", content, None));
+    }
     let authority = format!("{KUBELET}/cluster-authority.crt");
     items.extend(shop.authority(AuthorityKind::Cluster, &authority, Some(KUBELET_UNIT)));
     items.extend(shop.certificate(Profile::KubeletServing));
     let wanted = node_wanted(shop.cluster, &shop.host.name, subnets);
     let cluster = shop.cluster;
-    let text = shop.shared_yaml(format!("kubelet.yaml {facts:?} {:?}", wanted.taints), || {
-        let mut config = kubelet_config(cluster, facts, &wanted, &authority);
-        merge(&mut config, &cluster.workers.kubelet);
-        config
-    });
+    let own = cluster.workers.settings_on(&shop.host.name, |own| &own.kubelet);
+    let reserved = reserved(cluster, &shop.host.name);
+    let HostFacts { unified_cgroups, container, stub_resolver, disk_gib, .. } = facts;
+    let alike = (unified_cgroups, container, stub_resolver, disk_gib, &reserved);
+    let text =
+        shop.shared_yaml(format!("kubelet.yaml {alike:?} {own:?} {:?}", wanted.taints), || {
+            let mut config = kubelet_config(cluster, facts, &wanted, &authority);
+            config["systemReserved"] = reserved.clone();
+            merge(&mut config, &own);
+            config
+        });
     items.push(Workshop::file(&format!("{KUBELET}/kubelet.yaml"), text, Some(KUBELET_UNIT)));
     let bootstrap = shop.shared_yaml("join.yaml".into(), || {
         kubeconfig(
@@ -391,8 +399,7 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
     ]);
     let start = flags.command(&format!("{}/kubelet", kubernetes_folder(shop.cluster)));
     let unit = root_service(shop, "kubelet", "containerd.service zoisite-network.service", &start);
-    let own = &cluster.workers.kubelet;
-    let port = own.get("healthzPort").is_none().then_some(10_248);
+    let port = (!own.contains_key("healthzPort")).then_some(10_248);
     items.extend(Workshop::unit(KUBELET_UNIT, port, &unit));
     items
 }
@@ -436,11 +443,52 @@ fn kubelet_config(
         "nodeStatusUpdateFrequency": "4s",
         "nodeStatusReportFrequency": "5m0s",
         "readOnlyPort": 0,
-        "resolvConf": "/etc/resolv.conf",
+        // A stub on the host is none for pods: they would look for it in themselves.
+        "resolvConf": match facts.stub_resolver {
+            true => "/run/systemd/resolve/resolv.conf",
+            false => "/etc/resolv.conf",
+        },
         "seccompDefault": !facts.container,
-        "shutdownGracePeriod": "0s",
-        "systemReserved": {"cpu": "100m", "memory": "200Mi"},
+        // Pods are told before the host goes down; in a container nobody would tell the kubelet.
+        "shutdownGracePeriod": if facts.container { "0s" } else { "30s" },
+        "shutdownGracePeriodCriticalPods": if facts.container { "0s" } else { "10s" },
+        "containerLogMaxSize": "10Mi",
+        "containerLogMaxFiles": 5,
+        "evictionHard": eviction(facts),
+        "volumePluginDir": format!("{KUBELET_STATE}/volume-plugins"),
+        "imageGCHighThresholdPercent": 85,
+        "imageGCLowThresholdPercent": 80,
     })
+}
+
+/// From where on pods are taken off a node (kubelet's `evictionHard`): shares of a small disk, and no more than a
+/// few GiB of a large one.
+fn eviction(facts: &HostFacts) -> Value {
+    // In MiB; a share of a hundred, and at most so much.
+    let room = |share: u64, most: u64| match facts.disk_gib {
+        0 => format!("{share}%"),
+        size => format!("{}Mi", (size * 1_024 * share / 100).min(most)),
+    };
+    json!({
+        "memory.available": "100Mi",
+        "nodefs.available": room(10, 10 * 1_024),
+        "nodefs.inodesFree": "5%",
+        "imagefs.available": room(15, 15 * 1_024),
+    })
+}
+
+/// What pods may not have: what the host itself and the cluster's own services on it need at least.
+fn reserved(cluster: &Cluster, host: &HostName) -> Value {
+    let carries = [Role::EtcdMember, Role::ControlPlane, Role::Balancer];
+    let (cpu, memory) = match carries.iter().any(|role| cluster.holds(host, *role)) {
+        true => {
+            let need = size_of(cluster, host).need;
+            (need.millicores, need.memory_mib)
+        }
+        // The system, and what a node is made of.
+        false => (100, 400),
+    };
+    json!({"cpu": format!("{cpu}m"), "memory": format!("{memory}Mi")})
 }
 
 /// The address of the cluster's DNS service: the tenth one of a service range.
@@ -485,6 +533,8 @@ fn proxy(shop: &mut Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
         "hostnameOverride": shop.host.name,
         "mode": if facts.nftables { "nftables" } else { "iptables" },
     });
+    let own = cluster.workers.settings_on(&shop.host.name, |own| &own.kube_proxy);
+    merge(&mut config, &own);
     if facts.container {
         // The table's size is the whole machine's, and not a container's to set.
         config["conntrack"] = json!({"maxPerCore": 0, "min": 0});

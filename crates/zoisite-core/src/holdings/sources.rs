@@ -1,9 +1,10 @@
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
 use crate::cluster::HostName;
 use crate::components::NodeImages;
+use crate::paths::Firewall;
 use crate::pki::{Ledger, Ring};
 
 /// What holdings are made from, besides the cluster file.
@@ -19,6 +20,8 @@ pub struct Sources<'a> {
     pub subnets: &'a BTreeMap<HostName, Vec<ipnet::IpNet>>,
     /// What is known of hosts; one that was never met is taken for an ordinary one.
     pub facts: &'a BTreeMap<HostName, HostFacts>,
+    /// SHA-256 of the names and passwords for registries ([`super::registry_logins`]), where there are some.
+    pub registry_logins: Option<&'a str>,
     /// The images that every node holds.
     pub images: &'a NodeImages,
     /// Addresses of hosts that were met and are no longer in the cluster file: they run on.
@@ -59,10 +62,84 @@ pub struct HostFacts {
     /// Its architecture in Go's words; empty where it is not known.
     #[serde(default)]
     pub arch: String,
+    /// Distribution and version: `ID` and `VERSION_ID` of os-release(5).
+    #[serde(default)]
+    pub os: String,
+    /// What it calls itself; empty where that is not known.
+    #[serde(default)]
+    pub called: String,
+    /// Size of the file system on which pods keep what they write, in GiB; 0 where it is not known.
+    #[serde(default)]
+    pub disk_gib: u64,
+    /// Whether its resolver is one on the host itself, and where that one asks is written beside it.
+    #[serde(default)]
+    pub stub_resolver: bool,
+    /// Whether a time service runs.
+    #[serde(default)]
+    pub time_kept: bool,
+    /// Whether names of the cluster's hosts, or the stable name, led nowhere before anything was put there.
+    #[serde(default)]
+    pub unknown_names: bool,
+    /// Where its container runtime is.
+    #[serde(default)]
+    pub runtime: Option<String>,
+    /// Where one of the reference plugins of container networks is.
+    #[serde(default)]
+    pub plugins: Option<String>,
+    /// Whether the runtime has a configuration of its distribution's or the site's.
+    #[serde(default)]
+    pub runtime_config: bool,
+    /// Where the firewall's program is.
+    #[serde(default)]
+    pub nft: Option<String>,
+    /// What manages its firewall.
+    #[serde(default)]
+    pub firewall: Firewall,
+    /// Where HAProxy is.
+    #[serde(default)]
+    pub haproxy: Option<String>,
+    /// Where keepalived is.
+    #[serde(default)]
+    pub keepalived: Option<String>,
+    /// Where openssl is.
+    #[serde(default)]
+    pub openssl: Option<String>,
+    /// Whether apt-get(8) is there.
+    #[serde(default)]
+    pub apt: bool,
+    /// Packages that Zoisite brought there.
+    #[serde(default)]
+    pub brought: BTreeSet<String>,
+    /// Whether no source of packages answered when a program was still to come.
+    #[serde(default)]
+    pub no_source: bool,
 }
 
 impl Default for HostFacts {
+    /// A bare machine with Debian's tools, whose clock is kept and whose site has DNS.
     fn default() -> Self {
-        Self { unified_cgroups: true, container: false, nftables: true, arch: String::new() }
+        Self {
+            unified_cgroups: true,
+            container: false,
+            nftables: true,
+            arch: String::new(),
+            os: String::new(),
+            called: String::new(),
+            disk_gib: 0,
+            stub_resolver: false,
+            time_kept: true,
+            unknown_names: false,
+            runtime: None,
+            plugins: None,
+            runtime_config: false,
+            nft: Some(crate::layout::NFT.into()),
+            firewall: Firewall::Nftables,
+            haproxy: None,
+            keepalived: None,
+            openssl: None,
+            apt: true,
+            brought: BTreeSet::new(),
+            no_source: false,
+        }
     }
 }

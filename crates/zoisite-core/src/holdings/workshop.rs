@@ -6,10 +6,11 @@ use std::sync::{Arc, Mutex};
 use serde::Serialize;
 use serde_json::Value;
 
-use super::{HoldingsError, Sources, UnitFile, WRITTEN, kubernetes_folder};
+use super::{HoldingsError, HostFacts, Sources, UnitFile, WRITTEN, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName};
 use crate::item::{Component, Content, Directory, File, Item, Pair, Pinned, Unit};
 use crate::layout::UNITS;
+use crate::paths::Demand;
 use crate::pki::{AuthorityKind, LedgerEntry, Profile};
 
 /// What is needed to work out the items of one host, and the faults found on the way.
@@ -21,6 +22,14 @@ pub(super) struct Workshop<'a> {
     pub(super) by_name: &'a HashMap<&'a HostName, &'a Host>,
     pub(super) current: &'a HashMap<(Profile, HostName), &'a LedgerEntry>,
     pub(super) shared: &'a SharedTexts,
+    /// Everything that must be able to travel, where firewalls are told of it.
+    pub(super) demands: &'a [Demand],
+    /// Whether it is prepared to be a node.
+    pub(super) node: bool,
+    /// Whether it is prepared to be a balancer.
+    pub(super) balances: bool,
+    /// Whether it is prepared to hold the floating address.
+    pub(super) floats: bool,
     pub(super) errors: Vec<HoldingsError>,
 }
 
@@ -39,6 +48,19 @@ impl Workshop<'_> {
             }
             text
         })
+    }
+
+    /// A text that is the same on every host; made when first asked for.
+    pub(super) fn shared_text(&self, key: &str, make: impl FnOnce() -> Arc<str>) -> Arc<str> {
+        match self.shared.0.lock() {
+            Ok(mut texts) => Arc::clone(texts.entry(key.to_owned()).or_insert_with(make)),
+            Err(_) => make(),
+        }
+    }
+
+    /// What is known of the host.
+    pub(super) fn facts(&self) -> HostFacts {
+        self.sources.facts.get(&self.host.name).cloned().unwrap_or_default()
     }
 
     pub(super) fn directory(path: &str, owner: &'static str, mode: u32) -> Item {

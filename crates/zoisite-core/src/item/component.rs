@@ -74,6 +74,10 @@ upload() {
   note_path component "$1"
   [ -z "${6:-}" ] || ! systemctl is-active -q "$6" || pending "$6"
   into_place "$new" "$1"
+  # Policies know no programs below this folder: without a label of theirs systemd may not start them.
+  if [ -r "$root/sys/fs/selinux/enforce" ] && command -v chcon >/dev/null; then
+    attempt "labelling $1" chcon -t bin_t "$1"
+  fi
   rm -f "$part".*
   changed
 }

@@ -41,6 +41,7 @@ make_folder() {
   make_folder "${1%/*}"
   note directory "$1" absent
   attempt "making $1" mkdir -m 0755 "$1"
+  label "$1"
 }
 # path, owner, mode
 directory() {

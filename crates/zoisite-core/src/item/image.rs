@@ -16,7 +16,7 @@ impl Kind for Image {
 images() {
   # Where the runtime does not run, its client would wait for it.
   is_active containerd.service || return 0
-  listed=$(timeout -k 2 20 ctr -n k8s.io images ls -q "$pinned" 2>/dev/null) ||
+  listed=$(timeout -k 2 20 "$ctr" -n k8s.io images ls -q "$pinned" 2>/dev/null) ||
     say hangs 'the container runtime does not list its images'
   for image in $listed; do say image "$image"; done
 }
@@ -27,26 +27,26 @@ images() {
 image() {
   begin "image $1"
   end=$(($(date +%s) + 90))
-  until ctr --connect-timeout 2s -n k8s.io images ls -q >/dev/null 2>&1; do
+  until "$ctr" --connect-timeout 2s -n k8s.io images ls -q >/dev/null 2>&1; do
     if [ "$(date +%s)" -ge "$end" ]; then evidence containerd.service "the container runtime does not answer"; fi
     sleep 0.2
   done
-  if ctr -n k8s.io images ls -q "$pinned" 2>/dev/null | grep -qxF "$1"; then same; return; fi
+  if "$ctr" -n k8s.io images ls -q "$pinned" 2>/dev/null | grep -qxF "$1"; then same; return; fi
   # One that is there and may be removed when the disk fills is pinned only.
-  if ctr -n k8s.io images ls -q 2>/dev/null | grep -qxF "$1"; then was=there; else was=absent; fi
+  if "$ctr" -n k8s.io images ls -q 2>/dev/null | grep -qxF "$1"; then was=there; else was=absent; fi
   note image "$1" "$was"
-  attempt "importing $1 from $2" ctr -n k8s.io images import "$2"
-  attempt "pinning $1" ctr -n k8s.io images label "$1" io.cri-containerd.pinned=pinned
+  attempt "importing $1 from $2" "$ctr" -n k8s.io images import "$2"
+  attempt "pinning $1" "$ctr" -n k8s.io images label "$1" io.cri-containerd.pinned=pinned
   changed
 }
 # name, 'there' or 'absent'
 back_image() {
-  if ! listed=$(ctr --connect-timeout 2s -n k8s.io images ls -q 2>/dev/null); then say left "$1"; return; fi
+  if ! listed=$("$ctr" --connect-timeout 2s -n k8s.io images ls -q 2>/dev/null); then say left "$1"; return; fi
   if ! printf '%s\n' "$listed" | grep -qxF "$1"; then same; return; fi
   if [ "$2" = there ]; then
-    attempt "unpinning $1" ctr -n k8s.io images label "$1" io.cri-containerd.pinned=
+    attempt "unpinning $1" "$ctr" -n k8s.io images label "$1" io.cri-containerd.pinned=
   else
-    attempt "removing $1" ctr -n k8s.io images rm "$1"
+    attempt "removing $1" "$ctr" -n k8s.io images rm "$1"
   fi
   changed
 }

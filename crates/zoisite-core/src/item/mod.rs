@@ -7,15 +7,24 @@
 //! A new kind is a file here, its `mod` line, and its line in the list of [`kinds!`].
 
 mod absent;
+mod block;
 mod component;
 mod directory;
 mod file;
 mod image;
+mod link;
+mod module;
+mod own_name;
+mod package;
 mod pair;
+mod pods;
 mod routes;
+mod rules;
+mod swap;
 mod sysctl;
 mod unit;
 mod user;
+mod workspace;
 
 use std::collections::BTreeMap;
 use std::fmt::{self, Write as _};
@@ -24,16 +33,26 @@ use serde::{Deserialize, Serialize};
 use zeroize::Zeroizing;
 
 pub use absent::Absent;
+pub use block::Block;
 pub use component::{Component, ComponentSums, ComponentsError, Pinned};
 pub use directory::{Directory, DirectoryFacts};
 pub use file::{Content, FIRST_START, File, FileFacts, KeyText};
 pub use image::Image;
+pub use link::Link;
+pub use module::Module;
+pub use own_name::OwnName;
+pub use package::{Package, PackageFacts};
 pub use pair::Pair;
+pub use pods::Pods;
 pub(crate) use routes::ROUTE_PROTOCOL;
 pub use routes::Routes;
+pub(crate) use rules::KEEP as KEEP_RULES;
+pub use rules::{Rules, RulesFacts, TRIAL_OF_RULES};
+pub use swap::NoSwap;
 pub use sysctl::Sysctl;
 pub use unit::{Unit, UnitFacts, program_version};
 pub use user::User;
+pub use workspace::Workspace;
 
 use crate::pki::SecretRef;
 use crate::text::quote;
@@ -44,10 +63,14 @@ use crate::text::quote;
 pub enum Differs {
     /// It is not there.
     Missing,
+    /// The host does not know of it yet.
+    NotNoted,
     /// It is there, and must not be.
     StillThere,
     /// Its content is another.
     Content,
+    /// The kernel has not loaded it.
+    NotLoaded,
     /// Its value is another: as found.
     Value(String),
     /// What it says for the first start, which is still to come, is out of date.
@@ -70,8 +93,10 @@ impl fmt::Display for Differs {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Missing => f.write_str("is missing"),
+            Self::NotNoted => f.write_str("is not noted yet"),
             Self::StillThere => f.write_str("is still there"),
             Self::Content => f.write_str("has other content"),
+            Self::NotLoaded => f.write_str("is not loaded"),
             Self::Value(found) => write!(f, "is {found}"),
             Self::NotSet(what) => write!(f, "is not set in the kernel: {what}"),
             Self::FirstStart => f.write_str("says something else for the first start"),
@@ -256,10 +281,28 @@ kinds! {
     Absent in leftovers: (),
     /// An image in the container runtime's store.
     Image in images: (),
+    /// A package of the host's distribution.
+    Package in packages: PackageFacts,
+    /// No swap: what swaps now or will at the next boot.
+    NoSwap in swaps: (),
+    /// Lines in somebody else's file; the checksum of them.
+    Block in blocks: String,
+    /// What the host calls itself; there is one.
+    OwnName in own_name: String,
+    /// A symbolic link; where it leads.
+    Link in links: String,
+    /// A folder that what runs fills.
+    Workspace in workspaces: (),
+    /// That pods run here; noted once.
+    Pods in pods: (),
+    /// A module of the kernel; those that could be loaded and are not.
+    Module in modules: (),
     /// A setting of the running kernel.
     Sysctl in sysctls: String,
     /// Routes that the kernel has; those that it lacks.
     Routes in routes: Vec<String>,
+    /// What the firewall lets in; there is one.
+    Rules in rules: RulesFacts,
     /// A systemd unit: whether it is enabled and runs. Its file is a [`File`] of its own.
     Unit in units: UnitFacts,
 }
@@ -268,7 +311,9 @@ impl Item {
     /// Its name in messages: a path, or a name with its kind.
     pub fn title(&self) -> String {
         let described = self.describe();
-        match described.what.starts_with('/') || matches!(self, Self::Unit(_)) {
+        let plain =
+            described.what.starts_with('/') && !matches!(self, Self::Block(_) | Self::Workspace(_));
+        match plain || matches!(self, Self::Unit(_)) {
             true => described.what,
             false => format!("{} {}", described.kind, described.what),
         }
@@ -331,6 +376,12 @@ impl Act<'_> {
             KeyText::Masked => format!("(private key: {label}, sha256 {sha256})\n"),
             KeyText::Opened(open) => open(secret).ok_or(label)?.expose().to_owned(),
         }))
+    }
+
+    /// A call of one of the helpers, to which a text comes by standard input: lines, none of which is the marker.
+    fn call_with(&mut self, function: &str, words: &[&str], text: &str) {
+        let call = call(function, words);
+        let _ = write!(self.body, "{} <<'END_OF_LINES'\n{text}END_OF_LINES\n", call.trim_end());
     }
 
     /// A call of one of the helpers.

@@ -57,6 +57,11 @@ back_path() {
   esac
   changed
 }
+# Where SELinux is enforced, what was put gets the label that the host's own policy has for its place.
+label() {
+  if [ ! -r "$root/sys/fs/selinux/enforce" ] || ! command -v restorecon >/dev/null; then return 0; fi
+  out=$(restorecon -RF "$1" 2>&1) || fail "labelling $1" "$out"
+}
 # A new file takes its place in one instant; a link there is replaced, not followed.
 into_place() {
   if [ -L "$2" ] && [ -d "$2" ]; then rm -f "$2"; fi
@@ -64,7 +69,9 @@ into_place() {
     rm -f "$1"
     fail "replacing $2" "a directory stands there"
   fi
-  attempt "replacing $2" mv -f "$1" "$2"
+  # One that may not be replaced (immutable, busy) leaves nothing beside it.
+  out=$(mv -f "$1" "$2" 2>&1) || { rm -f "$1"; fail "replacing $2" "$out"; }
+  label "$2"
 }
 # The list as earlier versions kept it.
 renew_notes() {
@@ -104,7 +111,8 @@ take_back() {
   rm -rf "$state/notes" "$state/kept" "$state/pending"
   attempt "reloading systemd" systemctl daemon-reload
   for unit in "$state"/resume/*; do
-    if [ -f "$unit" ]; then attempt "starting ${unit##*/}" systemctl start --no-block "${unit##*/}"; fi
+    if [ ! -f "$unit" ] || [ "$(property "${unit##*/}" LoadState)" = not-found ]; then continue; fi
+    attempt "starting ${unit##*/}" systemctl start --no-block "${unit##*/}"
   done
-  rm -rf "$state/resume"
+  rm -rf "$state/resume" "$state/verified" "$state/packages.log"
 }

@@ -90,6 +90,7 @@ pair() {
   rm -rf "$1-$3.zoisite-bad"
   if [ -e "$1-$3" ]; then attempt "putting the damaged $1 aside" mv "$1-$3" "$1-$3.zoisite-bad"; fi
   attempt "putting $1" mv "$new" "$1-$3"
+  label "$1-$3"
   rm -f "$1.zoisite-link"
   attempt "linking $1" ln -s "${1##*/}-$3" "$1.zoisite-link"
   attempt "replacing $1" mv -fT "$1.zoisite-link" "$1"

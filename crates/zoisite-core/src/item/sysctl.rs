@@ -7,6 +7,15 @@ pub struct Sysctl {
     pub key: &'static str,
     /// Its value.
     pub value: &'static str,
+    /// Whether some kernels lack it, and that is well: it comes with a module.
+    pub optional: bool,
+}
+
+impl Sysctl {
+    /// Its line for systemd's own program (sysctl.d(5)): one that some kernels lack may fail.
+    pub(crate) fn line(&self) -> String {
+        format!("{}{} = {}\n", if self.optional { "-" } else { "" }, self.key, self.value)
+    }
 }
 
 impl Kind for Sysctl {
@@ -58,6 +67,7 @@ set_kernel() {
 
     fn differs(&self, seen: Seen<'_>) -> Vec<Differs> {
         match seen.found.sysctls.get(self.key) {
+            None if self.optional => Vec::new(),
             None => vec![Differs::Missing],
             Some(found) if found == self.value => Vec::new(),
             Some(found) => vec![Differs::Value(found.clone())],

@@ -13,6 +13,7 @@ use std::net::IpAddr;
 use serde::Serialize;
 
 pub use rules::{Firewall, OutsideRow, outside, rules};
+pub(crate) use rules::{own_rules, table};
 pub use trial::{
     Blocked, Heard, Link, Listener, Outcome, SECONDS as TRIAL_SECONDS, Sampling, Trial, blocked,
     end_script, links, listen_script, probe_script, read_listeners, read_probes, sample, untried,
@@ -40,6 +41,8 @@ pub enum Service {
     Pods,
     /// Balancers among themselves, about who holds the floating address.
     Vrrp,
+    /// Files that one host of a site gives the next.
+    Copies,
     /// Names.
     Dns,
     /// The time.
@@ -57,6 +60,7 @@ impl fmt::Display for Service {
             Self::Kubelet => "kubelet",
             Self::Pods => "pods",
             Self::Vrrp => "VRRP",
+            Self::Copies => "copies",
             Self::Dns => "DNS",
             Self::Time => "time",
         })
@@ -172,6 +176,8 @@ pub struct Demand {
 
 /// Port of a kubelet's own server (its `port`, which Zoisite leaves alone).
 const KUBELET: u16 = 10_250;
+/// The port on loopback at which a balancer tells whether an API server behind it is ready.
+pub(crate) const BALANCER_HEALTH: u16 = 10_262;
 const ALWAYS: &str = "always";
 
 /// Everything that must be able to travel, from the topology.
@@ -240,9 +246,11 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
         let why = "pods of different hosts talk at their own addresses";
         add(Service::Pods, Protocol::All, vec![nodes.clone()], &nodes, why, ALWAYS);
     }
-    if cluster.balancers.floating.is_some() && cluster.balancers.hosts.len() > 1 {
-        let why = "balancers agree on who holds the floating address";
-        add(Service::Vrrp, Protocol::Vrrp, vec![balancers.clone()], &balancers, why, ALWAYS);
+    let holders = cluster.floating_holders();
+    if holders.len() > 1 {
+        let why = "they agree on who holds the floating address";
+        let holders = names(holders);
+        add(Service::Vrrp, Protocol::Vrrp, vec![holders.clone()], &holders, why, ALWAYS);
     }
     let everyone = End::Hosts(cluster.hosts.iter().map(|host| host.name.clone()).collect());
     let resolvers = End::Servers(cluster.network.resolvers.clone());
@@ -282,6 +290,7 @@ pub fn served(cluster: &Cluster, host: &Host) -> Vec<Served> {
     }
     if holds(Role::Balancer) {
         add(cluster.control_plane.address.port, "the balancer", false);
+        add(BALANCER_HEALTH, "the balancer's own word", true);
     }
     if cluster.is_node(&host.name) {
         add(KUBELET, "the kubelet", false);

@@ -1,16 +1,18 @@
 use std::fmt::Write as _;
 
 use ipnet::IpNet;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::{Demand, End, Protocol, Service, demands};
 use crate::cluster::{Cluster, Host};
+use crate::script::RELAY_PORT;
 
 /// In whose words rules are written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Firewall {
     /// The kernel's own (nft(8)).
+    #[default]
     Nftables,
     /// firewalld (firewall-cmd(1)).
     Firewalld,
@@ -19,6 +21,15 @@ pub enum Firewall {
 }
 
 impl Firewall {
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Nftables => "nftables",
+            Self::Firewalld => "firewalld",
+            Self::Ufw => "ufw",
+        }
+    }
+
     /// The one that manages a host, by the units that run there; the kernel's own where none does.
     pub fn of(units: &[String]) -> Self {
         let runs = |name: &str| units.iter().any(|unit| unit == name);
@@ -47,17 +58,99 @@ pub fn rules(
     firewall: Firewall,
     (administrators, clients): (&[IpNet], &[IpNet]),
 ) -> String {
-    let all = demands(cluster);
-    let admitted: Vec<Admitted> = all
+    let open = (administrators, clients);
+    let (head, all) = (head(cluster, host), all_admitted(cluster, host, &demands(cluster), open));
+    match firewall {
+        Firewall::Nftables => format!(
+            "{head}# To keep it: write it to /etc/nftables.conf (or a file that one includes), check it with\n\
+             # nft -c -f /etc/nftables.conf, then: systemctl enable nftables && nft -f /etc/nftables.conf\n{}",
+            nftables(cluster, host, &all)
+        ),
+        Firewall::Firewalld => {
+            let mut out = head;
+            for (what, lines) in firewalld(&all) {
+                let _ = writeln!(out, "# {what}");
+                for line in lines {
+                    let _ = writeln!(out, "firewall-cmd --permanent {line}");
+                }
+            }
+            if !administrators.is_empty() {
+                out.push_str("# SSH is open to everybody else until this too:\nfirewall-cmd --permanent --remove-service=ssh\n");
+            }
+            out + "firewall-cmd --reload\n"
+        }
+        Firewall::Ufw => {
+            let mut out = format!("{head}ufw default deny incoming\n");
+            for line in ufw(&all, "") {
+                let _ = writeln!(out, "ufw {line}");
+            }
+            out + "ufw enable\n"
+        }
+    }
+}
+
+/// The same, as a raise sets them: a file for nft(8), or what goes to ufw(8) and firewall-cmd(1), line by line. A
+/// firewall that the site manages is only told what to let in: what it closes, and to whom, stays the site's.
+/// The demands are the whole cluster's, worked out once for all hosts.
+pub(crate) fn own_rules(
+    cluster: &Cluster,
+    host: &Host,
+    demands: &[Demand],
+    firewall: Firewall,
+) -> String {
+    let (administrators, clients) =
+        (&cluster.preparation.administrators, &cluster.preparation.clients);
+    let all = all_admitted(cluster, host, demands, (administrators, clients));
+    let lines = match firewall {
+        Firewall::Nftables => {
+            return format!("{}{}", crate::holdings::WRITTEN, nftables(cluster, host, &all));
+        }
+        Firewall::Firewalld => firewalld(&all).into_iter().flat_map(|(_, lines)| lines).collect(),
+        Firewall::Ufw => ufw(&all, "zoisite: "),
+    };
+    lines.into_iter().map(|line| line + "\n").collect()
+}
+
+/// The table of nftables that holds a host's rules.
+pub(crate) fn table(cluster: &Cluster) -> String {
+    format!("{}_hosts", cluster.name.to_string().replace(['-', '.'], "_"))
+}
+
+fn all_admitted(
+    cluster: &Cluster,
+    host: &Host,
+    demands: &[Demand],
+    (administrators, clients): (&[IpNet], &[IpNet]),
+) -> Vec<Admitted> {
+    let mut all: Vec<Admitted> = demands
         .iter()
         .filter(|demand| demand.to.hosts().contains(&host.name))
         .filter_map(|demand| admitted(cluster, host, demand, administrators, clients))
         .collect();
-    match firewall {
-        Firewall::Nftables => nftables(cluster, host, &admitted),
-        Firewall::Firewalld => firewalld(cluster, host, &admitted),
-        Firewall::Ufw => ufw(cluster, host, &admitted),
+    // Without it each file comes straight from here, and that is slower: so it is no demand.
+    let beside = cluster.hosts.iter().filter(|other| {
+        other.name != host.name && host.place.site.is_some() && other.place.site == host.place.site
+    });
+    let beside: Vec<IpNet> = beside.flat_map(Host::addresses).map(IpNet::from).collect();
+    if !beside.is_empty() {
+        all.push(Admitted {
+            service: Service::Copies,
+            protocol: Protocol::Tcp(RELAY_PORT),
+            from: Some(shortened(beside)),
+            why: "hosts of a site give one another what came there once",
+        });
     }
+    // A node alone has pods too, and a host forwards what they say to the world.
+    let pods = || all.iter().any(|admitted| admitted.service == Service::Pods);
+    if cluster.is_node(&host.name) && !pods() {
+        all.push(Admitted {
+            service: Service::Pods,
+            protocol: Protocol::All,
+            from: Some(cluster.network.pods.clone()),
+            why: "pods reach one another, their host and the world",
+        });
+    }
+    all
 }
 
 fn admitted(
@@ -69,7 +162,12 @@ fn admitted(
 ) -> Option<Admitted> {
     let mut from = Vec::new();
     let mut everybody = false;
-    for end in &demand.from {
+    // Pods speak from their own addresses, not from their hosts'.
+    let ends = match demand.service {
+        Service::Pods => &[End::Pods],
+        _ => demand.from.as_slice(),
+    };
+    for end in ends {
         match end {
             End::Hosts(names) => {
                 let others = names.iter().filter(|name| **name != host.name);
@@ -89,9 +187,6 @@ fn admitted(
             End::Pods => from.extend_from_slice(&cluster.network.pods),
             End::Servers(_) => {}
         }
-    }
-    if demand.service == Service::Pods {
-        from.clone_from(&cluster.network.pods);
     }
     if from.is_empty() && !everybody {
         return None;
@@ -138,12 +233,8 @@ fn head(cluster: &Cluster, host: &Host) -> String {
 }
 
 fn nftables(cluster: &Cluster, host: &Host, admitted: &[Admitted]) -> String {
-    let mut out = head(cluster, host);
-    out.push_str(
-        "# To keep it: write it to /etc/nftables.conf (or a file that one includes), check it with\n\
-         # nft -c -f /etc/nftables.conf, then: systemctl enable nftables && nft -f /etc/nftables.conf\n",
-    );
-    let table = format!("inet {}_hosts", cluster.name.to_string().replace(['-', '.'], "_"));
+    let mut out = String::new();
+    let table = format!("inet {}", table(cluster));
     let _ = write!(
         out,
         "table {table}\ndelete table {table}\ntable {table} {{\n  chain input {{\n    \
@@ -190,92 +281,84 @@ fn nftables(cluster: &Cluster, host: &Host, admitted: &[Admitted]) -> String {
     out
 }
 
-fn firewalld(cluster: &Cluster, host: &Host, admitted: &[Admitted]) -> String {
-    let mut out = head(cluster, host);
-    let permanent = "firewall-cmd --permanent";
+/// What each is for, and its lines.
+fn firewalld(admitted: &[Admitted]) -> Vec<(String, Vec<String>)> {
+    let mut out = Vec::new();
     for rule in admitted {
-        let _ = writeln!(out, "# {}: {}", rule.service, rule.why);
-        if rule.protocol == Protocol::All {
-            for net in rule.from.iter().flatten() {
-                let _ = writeln!(out, "{permanent} --zone=trusted --add-source={net}");
-            }
-            continue;
-        }
+        let mut lines = Vec::new();
         let ports = rule.protocol.ports();
-        let Some(from) = &rule.from else {
-            for (port, protocol) in ports {
-                let _ = writeln!(out, "{permanent} --add-port={port}/{protocol}");
-            }
-            continue;
+        let to = |(port, protocol): &(u16, &str)| {
+            format!("port port=\"{port}\" protocol=\"{protocol}\" accept'")
         };
-        for (family, nets) in by_family(from) {
-            for net in nets {
-                let source = format!("rule family=\"{family}\" source address=\"{}\"", word(net));
-                if rule.protocol == Protocol::Vrrp {
-                    let _ = writeln!(
-                        out,
-                        "{permanent} --add-rich-rule='{source} protocol value=\"vrrp\" accept'"
-                    );
-                }
-                for (port, protocol) in &ports {
-                    let _ = writeln!(
-                        out,
-                        "{permanent} --add-rich-rule='{source} port port=\"{port}\" protocol=\"{protocol}\" accept'"
-                    );
-                }
-            }
-        }
-        if rule.service == Service::Ssh {
-            let _ = writeln!(
-                out,
-                "# SSH is open to everybody else until this too:\n{permanent} --remove-service=ssh"
-            );
-        }
-    }
-    out.push_str("firewall-cmd --reload\n");
-    out
-}
-
-fn ufw(cluster: &Cluster, host: &Host, admitted: &[Admitted]) -> String {
-    let mut out = head(cluster, host);
-    out.push_str("ufw default deny incoming\n");
-    for rule in admitted {
-        let comment = format!("comment '{}'", rule.service);
-        let ports = rule.protocol.ports();
         match (&rule.from, rule.protocol) {
+            (from, Protocol::All) => {
+                let nets = from.iter().flatten();
+                lines.extend(nets.map(|net| format!("--zone=trusted --add-source={net}")));
+            }
             (None, _) => {
-                for (port, protocol) in ports {
-                    let _ = writeln!(out, "ufw allow {port}/{protocol} {comment}");
-                }
+                lines
+                    .extend(ports.iter().map(|port| format!("--add-rich-rule='rule {}", to(port))));
             }
-            (Some(from), Protocol::All) => {
-                for net in from {
-                    let _ = writeln!(
-                        out,
-                        "ufw allow from {net} {comment}\nufw route allow from {net} {comment}\nufw route allow to {net} {comment}"
-                    );
-                }
-            }
-            (Some(_), Protocol::Vrrp) => {
-                let _ = writeln!(
-                    out,
-                    "# ufw has no words for IP protocol 112: add '-A ufw-before-input -p vrrp -j ACCEPT' to /etc/ufw/before.rules"
-                );
-            }
-            (Some(from), _) => {
-                for net in from {
-                    for (port, protocol) in &ports {
-                        let _ = writeln!(
-                            out,
-                            "ufw allow proto {protocol} from {} to any port {port} {comment}",
+            (Some(from), protocol) => {
+                for (family, nets) in by_family(from) {
+                    for net in nets {
+                        let source = format!(
+                            "--add-rich-rule='rule family=\"{family}\" source address=\"{}\"",
                             word(net)
                         );
+                        if protocol == Protocol::Vrrp {
+                            lines.push(format!("{source} protocol value=\"vrrp\" accept'"));
+                        }
+                        lines.extend(ports.iter().map(|port| format!("{source} {}", to(port))));
                     }
                 }
             }
         }
+        out.push((format!("{}: {}", rule.service, rule.why), lines));
     }
-    out.push_str("ufw enable\n");
+    out
+}
+
+/// The lines, with a comment each that begins so.
+fn ufw(admitted: &[Admitted], comment: &str) -> Vec<String> {
+    let mut out = Vec::new();
+    for rule in admitted {
+        let comment = format!("comment '{comment}{}'", rule.service);
+        let ports = rule.protocol.ports();
+        match (&rule.from, rule.protocol) {
+            (None, _) => {
+                out.extend(
+                    ports
+                        .iter()
+                        .map(|(port, protocol)| format!("allow {port}/{protocol} {comment}")),
+                );
+            }
+            (Some(from), Protocol::All) => {
+                for net in from {
+                    out.extend(
+                        ["allow from", "route allow from", "route allow to"]
+                            .map(|way| format!("{way} {net} {comment}")),
+                    );
+                }
+            }
+            (Some(from), Protocol::Vrrp) => {
+                let nets = from.iter().filter(|net| net.addr().is_ipv4());
+                out.extend(
+                    nets.map(|net| format!("allow proto vrrp from {} {comment}", word(net))),
+                );
+            }
+            (Some(from), _) => {
+                for net in from {
+                    out.extend(ports.iter().map(|(port, protocol)| {
+                        format!(
+                            "allow proto {protocol} from {} to any port {port} {comment}",
+                            word(net)
+                        )
+                    }));
+                }
+            }
+        }
+    }
     out
 }
 

@@ -14,6 +14,8 @@ pub enum SecretRef {
     EncryptionAtRest,
     /// The join token of a host: made when it is published, and kept under its own id.
     JoinToken(HostName),
+    /// Names and passwords for registries: they stand in a file of the site's own.
+    RegistryLogins,
 }
 
 impl SecretRef {
@@ -24,7 +26,7 @@ impl SecretRef {
             Self::Authority(kind) => format!("authority/{kind}"),
             Self::ServiceAccounts => "service-accounts".into(),
             Self::EncryptionAtRest => "encryption-at-rest".into(),
-            Self::JoinToken(_) => return None,
+            Self::JoinToken(_) | Self::RegistryLogins => return None,
         })
     }
 }

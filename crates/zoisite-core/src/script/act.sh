@@ -55,3 +55,21 @@ remove() {
   attempt "removing $1" rm -f "$1"
   changed
 }
+# address, the file that says so, seconds: whoever else can serve takes it
+give_away() {
+  begin "leave $1 to others"
+  attempt "making ${2%/*}" mkdir -p "${2%/*}"
+  : >"$2" || fail "writing $2" "it cannot be written"
+  end=$(($(date +%s) + $3))
+  if [ -z "$(ip -o address show to "$1" 2>/dev/null)" ]; then same; return; fi
+  while [ -n "$(ip -o address show to "$1" 2>/dev/null)" ] && [ "$(date +%s)" -lt "$end" ]; do
+    say waiting "$step" "another one takes it"
+    sleep 0.2
+  done
+  changed
+}
+take_part() {
+  begin "take part in holding the floating address"
+  rm -f "$1"
+  changed
+}

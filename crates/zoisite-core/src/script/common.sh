@@ -13,6 +13,10 @@ say() {
 one_line() { printf '%s' "$1" | tr '\t\n' '  '; }
 # Root's own links may lead elsewhere; nobody else's is followed.
 own_link() { [ ! -L "$1" ] || [ "$(stat -c %U "$1")" = root ]; }
+# The client of the runtime: the one that was brought, else that of the distribution.
+ctr=ctr
+# shellcheck disable=SC2034
+for beside in "$root"/usr/local/lib/zoisite/containerd-*/ctr; do if [ -x "$beside" ]; then ctr=$beside; fi; done
 # Images that the kubelet does not remove when its disk fills: no registry could give them back.
 # shellcheck disable=SC2034
 pinned='labels."io.cri-containerd.pinned"==pinned'

@@ -12,12 +12,17 @@ mod relay;
 mod reply;
 
 pub use observe::{Depth, observe};
-pub use operation::{Operation, Stretch, fetch_script, take_back_script, upload_script};
-pub use relay::{RELAY_PORT, offer_script, offered, sink_script, withdraw_script};
-pub(crate) use reply::architecture;
-pub use reply::{
-    EtcdFacts, EtcdMember, EtcdStatus, Identity, Observed, Outcome, Piece, Reply, Unread,
+pub(crate) use operation::acting;
+pub use operation::{
+    Operation, Stretch, fetch_script, keep_rules_script, notes_script, take_back_script,
+    upload_script,
 };
+pub use relay::{RELAY_PORT, offer_script, offered, sink_script, withdraw_script};
+pub use reply::{
+    AddressFacts, EtcdFacts, EtcdMember, EtcdStatus, Identity, Noted, Notes, Observed, Outcome,
+    Piece, Reply, Unread,
+};
+pub(crate) use reply::{architecture, nature};
 
 /// Who holds a port, by the names of the program and its unit, each empty where it is not known.
 pub(crate) fn holder(program: &str, unit: &str) -> String {
@@ -31,7 +36,7 @@ pub(crate) fn holder(program: &str, unit: &str) -> String {
 const COMMON: &str = include_str!("common.sh");
 
 /// Wraps a body so that nothing of it runs unless all of it has arrived.
-fn wrapped(title: &str, helpers: &[&str], body: &str) -> String {
+pub(crate) fn wrapped(title: &str, helpers: &[&str], body: &str) -> String {
     let parts = COMMON.len() + helpers.iter().map(|helper| helper.len()).sum::<usize>();
     // With room for everything at once, no copy of a part is left behind by growing.
     let mut out = String::with_capacity(parts + body.len() + title.len() + 512);

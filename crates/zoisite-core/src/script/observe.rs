@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 
 use super::wrapped;
+use crate::holdings::{ADDRESS_STATE, CAN_SERVE};
 use crate::holdings::{HostHoldings, TOKEN_PATH};
 use crate::item::{Item, Look};
 use crate::text::quote;
@@ -20,7 +21,7 @@ pub enum Depth {
 
 /// The script that observes everything that `holdings` name.
 pub fn observe(holdings: &HostHoldings, depth: Depth) -> String {
-    let mut body = String::from("now 'the host itself'\nhost_facts\n");
+    let mut body = String::from("now 'the host itself'\nhost_facts\nnature\n");
     let depth = match depth {
         Depth::Quick => "quick",
         Depth::Deep => "deep",
@@ -29,15 +30,29 @@ pub fn observe(holdings: &HostHoldings, depth: Depth) -> String {
     let mut look = Look::default();
     holdings.items.iter().for_each(|item| item.look(&mut look));
     body.push_str(&look.body());
+    if !holdings.needs.is_empty() {
+        let _ =
+            writeln!(body, "now 'where packages come from'\nneeds {}", holdings.needs.join(" "));
+    }
+    if !holdings.names.is_empty() {
+        let words: Vec<String> = holdings.names.iter().map(|name| quote(name)).collect();
+        let _ = writeln!(body, "now names\nknows {}", words.join(" "));
+    }
     if !holdings.programs.is_empty() {
         let words: Vec<String> = holdings.programs.iter().map(|program| quote(program)).collect();
         let _ = writeln!(body, "programs {}", words.join(" "));
     }
     if let Some(node) = &holdings.node {
         let name = quote(node.stable_name.as_deref().unwrap_or_default());
-        let _ = writeln!(body, "now 'the node'\nnode_facts");
+        let _ = writeln!(body, "now 'the node'\nswaps\npods_disk");
         let client = quote(&node.client);
         let _ = writeln!(body, "node_state {client} {name} {}", quote(TOKEN_PATH));
+    }
+    if let Some(address) = &holdings.address {
+        let _ = writeln!(
+            body,
+            "now 'the floating address'\nfloating {address} {CAN_SERVE} {ADDRESS_STATE}"
+        );
     }
     if let Some(etcd) = &holdings.etcd {
         let _ = writeln!(body, "now etcd\nroom {}", quote(&etcd.folder));

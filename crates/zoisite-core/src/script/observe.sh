@@ -80,14 +80,111 @@ etcd_status() {
     '{'*'"members"'*) say etcd-members "$(one_line "$answer")" ;;
   esac
 }
-# What a node's own nature decides, and what would keep it from joining.
-node_facts() {
+# What a host's own nature decides. Nearly all of it is read without starting a program.
+nature() {
   if [ -e "$root/sys/fs/cgroup/cgroup.controllers" ]; then say cgroups 2; else say cgroups 1; fi
   # systemd writes down what contains it when it starts.
   if [ -s "$root/run/systemd/container" ]; then say container yes; else say container no; fi
   if nft list tables >/dev/null 2>&1; then say nftables yes; else say nftables no; fi
-  if [ "$(wc -l <"$root/proc/swaps")" -gt 1 ]; then say swap yes; else say swap no; fi
+  say_first called "$root"/proc/sys/kernel/hostname
+  brought=' '
+  if [ -r "$state/notes" ]; then
+    while IFS=$tab read -r kind name was _; do
+      if [ "$kind $was" = 'package absent' ]; then brought="$brought$name "; fi
+    done <"$state/notes"
+  fi
+  say brought "$brought"
+  # A resolver on the host itself is none for pods; where it asks is written beside it.
+  stub=
+  while read -r key value _; do
+    case "$key $value" in
+      'nameserver 127.'* | 'nameserver ::1') stub=${stub:-yes} ;;
+      'nameserver '*) stub=no ;;
+    esac
+  done 2>/dev/null <"$root/etc/resolv.conf"
+  if [ -r "$root/run/systemd/resolve/resolv.conf" ] && [ "$stub" = yes ]; then say stub yes; else say stub no; fi
+  kept=no
+  # A site that masks it wants none of it.
+  if [ -L "$root/etc/systemd/system/systemd-timesyncd.service" ]; then kept=yes; fi
+  for unit in chrony chronyd systemd-timesyncd ntp ntpd ntpsec openntpd; do
+    # systemd keeps a link there for each unit that runs.
+    if [ -L "$root/run/systemd/units/invocation:$unit.service" ]; then kept=yes; fi
+  done
+  say time-kept "$kept"
+  if [ -L "$root/run/systemd/units/invocation:firewalld.service" ]; then say firewall firewalld; fi
+  while read -r text; do
+    if [ "$text" = 'ENABLED=yes' ]; then say firewall ufw; fi
+  done 2>/dev/null <"$root/etc/ufw/ufw.conf"
+  # Where programs of the distribution are, or those that were brought.
+  runtime=
+  while read -r text; do
+    case $text in ExecStart=/usr/local/lib/zoisite/*) runtime=${text#ExecStart=} && runtime=${runtime%% *} ;; esac
+  done 2>/dev/null <"$root/etc/systemd/system/containerd.service"
+  first_of runtime "${runtime:-/}" /usr/bin/containerd /usr/local/bin/containerd
+  if [ -e "$root/etc/containerd/config.toml" ]; then say at-runtime-config /etc/containerd/config.toml; fi
+  first_of plugins /usr/lib/cni/bridge /opt/cni/bin/bridge /usr/libexec/cni/bridge
+  for path in "$root"/usr/local/lib/zoisite/network-plugins-*/bridge; do
+    if [ -x "$path" ]; then say at-plugins "${path#"$root"}" && there="${there}plugins "; fi
+  done
+  first_of nft /usr/sbin/nft /sbin/nft
+  first_of haproxy /usr/sbin/haproxy /usr/local/sbin/haproxy
+  first_of keepalived /usr/sbin/keepalived /usr/local/sbin/keepalived
+  first_of openssl /usr/bin/openssl /usr/local/bin/openssl
+  first_of apt /usr/bin/apt-get
 }
+# word, paths: says the first that is a program
+there=' '
+first_of() {
+  word=$1
+  shift
+  for path in "$@"; do
+    if [ -f "$root$path" ] && [ -x "$root$path" ]; then
+      say at-"$word" "$path"
+      there="$there$word "
+      return
+    fi
+  done
+}
+# The size of the file system on which pods keep what they write, in kilobytes.
+pods_disk() {
+  at=$root/var/lib/kubelet
+  while [ ! -d "$at" ]; do at=$(dirname "$at"); done
+  df -Pk "$at" | while read -r _ size _; do say pods-disk "$size"; done
+}
+# Whether names lead anywhere, on a host on which nothing of ours stands yet; else whether it was helped.
+knows() {
+  if grep -q '^# zoisite: from here' "$root/etc/hosts" 2>/dev/null; then
+    say unknown-names yes
+    return
+  fi
+  if [ -e "$state/cluster" ]; then return; fi
+  for name in "$@"; do
+    { timeout 5 getent ahosts "$name" >/dev/null 2>&1 || say unknown-names yes; } &
+  done
+  wait
+}
+# Whether a source of packages lets itself be dialled: asked where a program is still to come.
+sources_answer() {
+  command -v apt-get >/dev/null && command -v bash >/dev/null || return 0
+  answers=no
+  # apt-get(8) says where it would ask, and asks nobody.
+  for source in $(apt-get --print-uris update 2>/dev/null | sed -n "s|^'\([a-z]*://*[^/']*\).*|\1|p" | sort -u | head -n 4); do
+    case $source in file:* | copy:*) answers=yes && continue ;; esac
+    host=${source#*://}
+    case $source in https:*) port=443 ;; http:*) port=80 ;; *) continue ;; esac
+    case $host in *:*) port=${host##*:} host=${host%:*} ;; esac
+    # shellcheck disable=SC2016
+    if why=$(timeout 4 bash -c 'exec 3<>"/dev/tcp/$0/$1"' "$host" "$port" 2>&1); then
+      say source "$host" answers
+      answers=yes
+    else
+      say source "$host" "$(printf '%s' "${why:-silent}" | head -n 1 | tr '\t' ' ' | sed 's/^[^:]*: *//' | cut -c 1-120)"
+    fi
+  done
+  say sources "$answers"
+}
+# Whether it swaps, which keeps a kubelet from starting.
+swaps() { if [ "$(wc -l <"$root/proc/swaps")" -gt 1 ]; then say swap yes; else say swap no; fi; }
 # the kubelet's certificate, a name that must resolve or nothing, a join token
 node_state() {
   # Its first certificate, without the key that stands beside it.
@@ -98,5 +195,20 @@ node_state() {
   now 'the stable name'
   [ -z "$2" ] || if timeout 10 getent ahosts "$2" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
 }
+# the floating address, what tells whether this host can serve, what the daemon says of itself
+floating() {
+  held=no serves=no
+  if [ -n "$(ip -o address show to "$1" 2>/dev/null)" ]; then held=held; fi
+  if [ -x "$2" ] && timeout 6 "$2" >/dev/null 2>&1; then serves=serves; fi
+  first_line "$3"
+  says=${line%% *} since=${line##* }
+  say address "$held" "$serves" "${says:-}" "${since:-0}"
+}
 # Programs of the distribution that are not there.
 programs() { for program in "$@"; do [ -x "$program" ] || say lacks "$program"; done; }
+# words of what the host needs of its distribution: where one of it is nowhere, whether it could be installed
+needs() {
+  for word in "$@"; do
+    case $there in *" $word "*) ;; *) sources_answer && return ;; esac
+  done
+}

@@ -7,12 +7,17 @@ use zeroize::Zeroizing;
 use super::relay::RELAY_PORT;
 use super::wrapped;
 use crate::cluster::HostName;
-use crate::item::{Act, Component, Item, KeyText};
+use crate::holdings::ADDRESS_AWAY;
+use crate::item::{Act, Component, Item, KEEP_RULES, KeyText};
 use crate::pki::Secret;
 use crate::text::quote;
 
 const ACT: &str = include_str!("act.sh");
 const FETCH: &str = include_str!("fetch.sh");
+
+/// For how long a host that was told to leave the floating address is waited for: where nobody else can serve there,
+/// nobody takes it.
+const GIVE_AWAY_SECONDS: u32 = 15;
 
 /// One thing to do on a host. Each is idempotent.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -36,6 +41,10 @@ pub enum Operation {
     Start(&'static str),
     /// Restart a unit, without waiting.
     Restart(&'static str),
+    /// Leave the floating address to others, and wait until it is gone: what is done next interrupts nobody.
+    GiveAway(IpAddr),
+    /// Hold the floating address again, where one can serve there.
+    TakePart,
     /// Wait on the host until a unit is ready. Comes last in a stretch: it lets go of the host's lock.
     Settle {
         /// The unit.
@@ -59,6 +68,8 @@ impl fmt::Display for Operation {
             Self::Enable(unit) => write!(f, "enable {unit}"),
             Self::Start(unit) => write!(f, "start {unit}"),
             Self::Restart(unit) => write!(f, "restart {unit}"),
+            Self::GiveAway(address) => write!(f, "leave {address} to others"),
+            Self::TakePart => f.write_str("take part in holding the floating address"),
             Self::Settle { unit, .. } => write!(f, "wait for {unit}"),
         }
     }
@@ -93,6 +104,11 @@ impl Stretch {
                 Operation::Enable(unit) => act.call("start_at_boot", &[unit]),
                 Operation::Start(unit) => act.call("start", &[unit]),
                 Operation::Restart(unit) => act.call("restart", &[unit]),
+                Operation::GiveAway(address) => act.call(
+                    "give_away",
+                    &[&address.to_string(), ADDRESS_AWAY, &GIVE_AWAY_SECONDS.to_string()],
+                ),
+                Operation::TakePart => act.call("take_part", &[ADDRESS_AWAY]),
                 Operation::Settle { unit, port, seconds } => {
                     act.body.push_str("unlock\n");
                     let port = port.map_or(String::new(), |port| format!(" {port}"));
@@ -106,7 +122,7 @@ impl Stretch {
 }
 
 /// The helpers of every script that acts, with others beside them.
-fn acting(more: &[&'static str]) -> Vec<&'static str> {
+pub(crate) fn acting(more: &[&'static str]) -> Vec<&'static str> {
     std::iter::once(&ACT).chain(Item::ACT).chain(more).copied().collect()
 }
 
@@ -115,6 +131,18 @@ fn acting(more: &[&'static str]) -> Vec<&'static str> {
 pub fn take_back_script(host: &HostName, generation: u64) -> String {
     let body = format!("lock {generation}\ntake_back\n");
     wrapped(&format!("zoisite: take back what was put on {host}"), &acting(&[]), &body)
+}
+
+/// The script by which new rules of a host's firewall are kept: run once a new connection has come through them.
+pub fn keep_rules_script(host: &HostName, generation: u64) -> String {
+    let body = format!("lock {generation}\nkeep_rules\n");
+    wrapped(&format!("zoisite: keep the rules of {host}"), &acting(&[KEEP_RULES]), &body)
+}
+
+/// The script that lists what was put on a host, with what stood there before: the host's own notes.
+pub fn notes_script(host: &HostName) -> String {
+    let body = "if [ -r \"$state/notes\" ]; then sed \"s/^/@${tab}noted$tab/; s/${tab}[.]\\$//\" \"$state/notes\"; fi\nsay_first cluster \"$state/cluster\"\n";
+    super::wrapped_look(&format!("list what was put on {host}"), "", body)
 }
 
 /// The script that takes one component by the rest of its standard input, whose size is in octets. It says

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::holdings::HostFacts;
 use crate::item::{ComponentSums, Found, Seen};
+use crate::paths::Firewall;
 use crate::text::{digest, plain};
 
 /// The certificate with which a kubelet shows who it is.
@@ -156,8 +157,23 @@ pub struct Observed {
     pub resolves: Option<bool>,
     /// Programs of the distribution that are not there.
     pub lacks: Vec<String>,
+    /// What it shows of the floating address, where it may hold it.
+    pub address: Option<AddressFacts>,
     /// What did not answer in time, in words.
     pub hangs: Vec<String>,
+}
+
+/// What a host shows of the floating address.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct AddressFacts {
+    /// Whether it has the address.
+    pub held: bool,
+    /// What the daemon says of itself: `MASTER`, `BACKUP`, `FAULT`; empty where it has said nothing yet.
+    pub state: String,
+    /// Since when, in seconds since 1970.
+    pub since: i64,
+    /// Whether it could serve there.
+    pub serves: bool,
 }
 
 /// An answer that is not complete.
@@ -229,30 +245,74 @@ impl Observed {
                 },
                 ["etcd-members", json] => out.etcd.members = members(json),
                 ["etcd-silent", why] => out.etcd.silent = Some(why.trim().into()),
-                ["cgroups", version] => {
-                    out.facts.get_or_insert_default().unified_cgroups = version == "2";
-                }
-                ["container", there] => {
-                    out.facts.get_or_insert_default().container = there == "yes";
-                }
-                ["nftables", there] => {
-                    out.facts.get_or_insert_default().nftables = there == "yes";
-                }
                 ["swap", there] => out.swap = there == "yes",
                 ["identity", base64] => out.identity = Identity::read(base64),
                 ["token-left", there] => out.token_left = there == "yes",
                 ["resolves", it] => out.resolves = Some(it == "yes"),
                 ["lacks", program] => out.lacks.push(program.into()),
+                ["address", held, serves, state, since] => {
+                    out.address = Some(AddressFacts {
+                        held: held == "held",
+                        serves: serves == "serves",
+                        state: state.into(),
+                        since: since.parse().unwrap_or(0),
+                    });
+                }
                 ["hangs", what] => out.hangs.push(what.into()),
+                _ if nature(&mut out.facts, &fields) => {}
                 _ => out.found.read(&fields),
             }
         }
         if let Some(facts) = &mut out.facts {
             facts.arch.clone_from(&out.arch);
+            facts.os.clone_from(&out.os);
         }
         out.host_keys.sort();
         Unread::of(text).map_or(Ok(out), Err)
     }
+}
+
+/// Takes a line about the host's own nature; returns whether it was one.
+pub(crate) fn nature(facts: &mut Option<HostFacts>, fields: &[&str]) -> bool {
+    if let Some(facts) = facts {
+        return take_nature(facts, fields);
+    }
+    // What is there is said, and what is not is not.
+    let mut looked = HostFacts { time_kept: false, nft: None, apt: false, ..HostFacts::default() };
+    let is_one = take_nature(&mut looked, fields);
+    if is_one {
+        *facts = Some(looked);
+    }
+    is_one
+}
+
+fn take_nature(facts: &mut HostFacts, fields: &[&str]) -> bool {
+    match *fields {
+        ["cgroups", version] => facts.unified_cgroups = version == "2",
+        ["container", it] => facts.container = it == "yes",
+        ["nftables", it] => facts.nftables = it == "yes",
+        ["called", name] => facts.called = name.into(),
+        // A file system that grew a little is the same.
+        ["pods-disk", size] => facts.disk_gib = size.parse().unwrap_or(0) / (1 << 20),
+        ["brought", names] => {
+            facts.brought = names.split_whitespace().map(ToOwned::to_owned).collect();
+        }
+        ["stub", it] => facts.stub_resolver = it == "yes",
+        ["time-kept", it] => facts.time_kept = it == "yes",
+        ["unknown-names", it] => facts.unknown_names = it == "yes",
+        ["at-runtime", path] => facts.runtime = Some(path.into()),
+        ["at-plugins", path] => facts.plugins = Some(path.into()),
+        ["at-runtime-config", _] => facts.runtime_config = true,
+        ["at-nft", path] => facts.nft = Some(path.into()),
+        ["firewall", word] => facts.firewall = Firewall::of(&[word.into()]),
+        ["at-haproxy", path] => facts.haproxy = Some(path.into()),
+        ["at-keepalived", path] => facts.keepalived = Some(path.into()),
+        ["at-openssl", path] => facts.openssl = Some(path.into()),
+        ["at-apt", _] => facts.apt = true,
+        ["sources", answer] => facts.no_source = answer == "no",
+        _ => return false,
+    }
+    true
 }
 
 /// An architecture by the name that Go has for it, from that of uname(1).
@@ -350,9 +410,15 @@ pub struct Reply {
     noise: Vec<String>,
     doing: Option<String>,
     have: Option<u64>,
+    left: Vec<String>,
 }
 
 impl Reply {
+    /// What was to be taken back and stays, as others use it.
+    pub fn left(&self) -> &[String] {
+        &self.left
+    }
+
     /// How many operations said that they changed something, so far.
     pub fn changed(&self) -> usize {
         self.changed
@@ -387,7 +453,9 @@ impl Reply {
                 self.doing = Some(what.to_owned());
                 return self.doing.clone();
             }
+            ["left", what] => self.left.push(what.to_owned()),
             ["have", octets] => self.have = octets.parse().ok(),
+            ["progress", _, what] => return Some(what.to_owned()),
             ["waiting", _, state] => return Some(format!("waiting: systemd says {state}")),
             ["changed", _] => self.changed += 1,
             ["failed", _, attempted, answer] => {
@@ -422,6 +490,48 @@ impl Reply {
             );
             Outcome::Cut(said[said.len().saturating_sub(3)..].join(" | "))
         }
+    }
+}
+
+/// Something that was put on a host.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Noted {
+    /// Its kind.
+    pub kind: String,
+    /// Its name or path.
+    pub what: String,
+    /// What stood there before, in the words of its kind.
+    pub before: String,
+}
+
+/// What a host notes of what was put on it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Notes {
+    /// The identity of the cluster that it carries.
+    pub cluster: Option<String>,
+    /// What was put, in the order in which it was.
+    pub all: Vec<Noted>,
+}
+
+impl Notes {
+    /// Reads a host's answer to [`super::notes_script`].
+    pub fn read(text: &str) -> Self {
+        let mut notes = Self::default();
+        for line in text.lines() {
+            let line = plain(line);
+            match fields(&line).as_deref() {
+                Some(["noted", kind, what, before @ ..]) => notes.all.push(Noted {
+                    kind: kind.replace('_', " "),
+                    what: (*what).into(),
+                    before: before.join(" "),
+                }),
+                Some(["cluster", mark]) if !mark.is_empty() => {
+                    notes.cluster = mark.split(' ').next().map(ToOwned::to_owned);
+                }
+                _ => {}
+            }
+        }
+        notes
     }
 }
 

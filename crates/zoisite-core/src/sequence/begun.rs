@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::looks::Looks;
 use super::rules::{Refusal, Rule};
-use crate::cluster::{Cluster, HostName};
+use crate::cluster::{Cluster, HostName, Role};
 use crate::holdings::peer_urls;
 use crate::script::EtcdMember;
 
@@ -23,6 +23,18 @@ pub struct FixedFacts {
     pub services: Vec<IpNet>,
     /// `network.pod-subnet`, in bits.
     pub pod_subnet: u8,
+    /// The floating address and who holds it, in words; `None` where there was none.
+    #[serde(default)]
+    pub floating: Option<String>,
+}
+
+/// The floating address and who holds it, in words.
+fn floating(cluster: &Cluster) -> Option<String> {
+    let holders = match cluster.front() {
+        Role::Balancer => "the balancers",
+        _ => "the control planes",
+    };
+    cluster.balancers.floating.map(|address| format!("{address}, held by {holders}"))
 }
 
 /// The record of a cluster that was begun. Nothing ever starts as if new against it, whatever the file says.
@@ -56,6 +68,7 @@ impl Begun {
                 pods: network.pods.clone(),
                 services: network.services.clone(),
                 pod_subnet: network.pod_subnet,
+                floating: floating(cluster),
             },
             members: peer_urls(cluster).into_iter().collect(),
             formed: None,
@@ -176,7 +189,13 @@ fn fixed(facts: &FixedFacts, cluster: &Cluster) -> Vec<Refusal> {
         ("network.services", list(&facts.services), list(&network.services)),
         ("network.pod-subnet", facts.pod_subnet.to_string(), network.pod_subnet.to_string()),
     ];
+    // One may be added. Taken over by others it would lead nowhere for minutes, and everything dials it.
+    let floats = facts.floating.clone().map(|begun| {
+        let now = floating(cluster).unwrap_or_else(|| "none".into());
+        ("balancers.floating", begun, now)
+    });
     all.into_iter()
+        .chain(floats)
         .filter(|(_, begun, now)| begun != now)
         .map(|(key, begun, now)| Refusal {
             rule: Rule::SafeWay,

@@ -47,6 +47,11 @@ pub enum Condition {
         /// count.
         machine: Option<String>,
     },
+    /// A new connection comes through the new rules of a host's firewall; they are kept then.
+    LetsIn {
+        /// The host.
+        host: HostName,
+    },
     /// Workloads run as wanted.
     Rollout {
         /// The objects.
@@ -155,6 +160,8 @@ pub enum When {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Phase {
+    /// Making bare machines ready.
+    Preparation,
     /// Bringing programs and images.
     Components,
     /// Writing configuration before a start.
@@ -165,6 +172,8 @@ pub enum Phase {
     ControlPlane,
     /// The balancers in front of them.
     Balancers,
+    /// The floating address.
+    Address,
     /// What the cluster itself must hold before nodes join.
     Rights,
     /// Nodes that are in.
@@ -183,9 +192,11 @@ impl Phase {
     /// Of what is changed of a part that runs.
     pub fn of(part: Part) -> Self {
         match part {
+            Part::Preparation => Self::Preparation,
             Part::Etcd => Self::Quorum,
             Part::ControlPlane => Self::ControlPlane,
             Part::Balancer => Self::Balancers,
+            Part::Address => Self::Address,
             Part::Nodes => Self::Nodes,
         }
     }
@@ -194,11 +205,13 @@ impl Phase {
 impl fmt::Display for Phase {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
+            Self::Preparation => "preparation",
             Self::Components => "components",
             Self::Configuration => "configuration",
             Self::Quorum => "quorum",
             Self::ControlPlane => "control plane",
             Self::Balancers => "balancers",
+            Self::Address => "address",
             Self::Rights => "rights",
             Self::Nodes => "nodes",
             Self::Joins => "joins",

@@ -4,7 +4,8 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 
-use crate::script::holder;
+use crate::holdings::HostFacts;
+use crate::script::{holder, nature};
 use crate::text::{digest, plain};
 
 /// What a host says of itself. Sizes are in MiB, times in milliseconds where nothing else is said.
@@ -69,6 +70,8 @@ pub struct Facts {
     pub cgroups: u8,
     /// Whether nftables works.
     pub nftables: bool,
+    /// Who answers at the floating address, by the hardware address; asked of those who may hold it.
+    pub floating: Option<String>,
     /// Managers of the firewall that run.
     pub firewall: Vec<String>,
     /// Chains that meet what comes in or passes through.
@@ -79,6 +82,8 @@ pub struct Facts {
     pub listening: Vec<Listening>,
     /// Programs of the distribution: their versions, `None` where one is missing.
     pub programs: BTreeMap<String, Option<String>>,
+    /// What decides how it is prepared.
+    pub nature: HostFacts,
     /// Package managers.
     pub packages: Vec<String>,
     /// Whether what packages come from answers: asked where a program is missing.
@@ -271,6 +276,10 @@ impl Facts {
             let fields: Vec<&str> = rest.split('\t').map(str::trim).collect();
             over |= fields == ["end"];
             facts.take(&fields, &mut reading);
+            nature(&mut reading.nature, &fields);
+        }
+        if let Some(nature) = reading.nature.take() {
+            facts.nature = HostFacts { os: facts.os.clone(), arch: facts.arch.clone(), ..nature };
         }
         if !over {
             return None;
@@ -345,6 +354,7 @@ impl Facts {
             }
             ["forwarding", answer] => self.forwarding = *answer == "1",
             ["mandatory", what] => self.mandatory.push(text(what)),
+            ["neighbour", _, mac] => self.floating = Some(text(mac)),
             ["firewall", unit] => self.firewall.push(text(unit)),
             ["policy", table, chain, hook, policy] => self.policies.push(Policy {
                 chain: format!("{table} {chain}"),
@@ -403,6 +413,7 @@ impl Facts {
 /// What only makes sense together with what comes later.
 #[derive(Default)]
 struct Reading {
+    nature: Option<HostFacts>,
     clocks: Vec<i64>,
     direct: Vec<IpAddr>,
     upstream: Vec<IpAddr>,

@@ -18,5 +18,6 @@ pub use facts::{
     Policy, RouteFacts, Times, Written, hosts_line,
 };
 pub use findings::{Mender, SiteFinding, judge, unneeded};
+pub(crate) use names::ALL_NAMES;
 pub use names::{NameRow, Naming, names, names_to_ask};
 pub use script::survey_script;

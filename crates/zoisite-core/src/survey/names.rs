@@ -7,7 +7,7 @@ use super::facts::{Facts, Named};
 use crate::cluster::{Cluster, Host, HostName};
 
 /// So many hosts are asked for by name from each host; of more only those that others depend on.
-const ALL_NAMES: usize = 24;
+pub(crate) const ALL_NAMES: usize = 24;
 
 /// Names and addresses that a host is asked for: the stable name, and those of the hosts.
 pub fn names_to_ask(cluster: &Cluster, host: &Host) -> (Vec<String>, Vec<IpAddr>) {

@@ -2,7 +2,6 @@ use super::names::names_to_ask;
 use crate::cluster::{Cluster, Host, HostName};
 use crate::holdings::EtcdPaths;
 use crate::item::ROUTE_PROTOCOL;
-use crate::layout::{HAPROXY, NODE_PROGRAMS};
 use crate::script::wrapped_look;
 use crate::text::quote;
 
@@ -27,10 +26,10 @@ fn places(cluster: &Cluster, host: &Host) -> Vec<(&'static str, String)> {
 fn programs(cluster: &Cluster, host: &HostName) -> Vec<&'static str> {
     let mut out = Vec::new();
     if cluster.balancers.hosts.contains(host) {
-        out.push(HAPROXY);
+        out.push("haproxy");
     }
     if cluster.is_node(host) {
-        out.extend(NODE_PROGRAMS);
+        out.extend(["containerd", "plugins"]);
     }
     out
 }
@@ -38,7 +37,7 @@ fn programs(cluster: &Cluster, host: &HostName) -> Vec<&'static str> {
 /// The script that asks a host what it is like.
 pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
     let mut body =
-        String::from("clock\nnow 'the host itself'\nhost_facts\nmachine\nnode_facts\nkernel\n");
+        String::from("clock\nnow 'the host itself'\nhost_facts\nmachine\nnature\nkernel\n");
     body.push_str("now 'its disks'\n");
     let all = places(cluster, host);
     let all = all.iter().map(|(purpose, path)| format!(" {} {}", quote(purpose), quote(path)));
@@ -48,6 +47,11 @@ pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
         body.push_str(&format!("now 'how fast its disk writes'\nwritten {folder}\n"));
     }
     body.push_str(&format!("now 'its network'\nnetwork {ROUTE_PROTOCOL}\n"));
+    if let Some(floating) = cluster.balancers.floating
+        && cluster.floating_holders().contains(&host.name)
+    {
+        body.push_str(&format!("now 'the floating address'\nneighbour {floating}\n"));
+    }
     body.push_str("now names\nname_servers\n");
     let (names, addresses) = names_to_ask(cluster, host);
     let words = |all: Vec<String>| all.iter().map(|w| quote(w)).collect::<Vec<_>>().join(" ");

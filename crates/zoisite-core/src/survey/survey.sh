@@ -187,6 +187,14 @@ firewall() {
     $1 == "chain" && $2 ~ /^(KUBE-|CNI-)/ { n[table]++ }
     END { for (table in n) print "@" t "left" t "chains" t table t n[table] }'
 }
+# Who has an address, by its hardware address: it is asked for by dialling it.
+neighbour() {
+  if [ -n "$(ip -o address show to "$1" 2>/dev/null)" ]; then return; fi
+  # shellcheck disable=SC2016
+  timeout 2 bash -c 'exec 3<>"/dev/tcp/$0/9"' "$1" 2>/dev/null
+  mac=$(ip neighbour show "$1" 2>/dev/null | sed -n 's/.* lladdr \([0-9a-f:]*\) .*/\1/p')
+  if [ -n "$mac" ]; then say neighbour "$1" "$mac"; fi
+}
 # Ports at which something listens, and the units of those who do.
 listening() {
   listening=$(timeout 10 ss -Hltnup 2>/dev/null | head -n 1000)
@@ -199,20 +207,28 @@ listening() {
       told[FILENAME] = 1; split(FILENAME, path, "/"); sub(".*/", ""); print "@" t "unit-of" t path[3] t $0
     }' $files 2>/dev/null
 }
-# programs of the distribution
+# programs, by word: their paths and versions
 found() {
-  for program in "$@"; do
-    if [ -x "$program" ]; then
-      case $program in
-        */bridge | */ctr) version= ;;
-        */haproxy) version=$(timeout 5 "$program" -v 2>/dev/null | head -n 1 | awk '{ print $3 }') ;;
-        *) version=$(timeout 5 "$program" --version 2>/dev/null | head -n 1 | awk '{ print $3 }') ;;
-      esac
-      say program "$program" "${version:--}"
-    else
+  for word in "$@"; do
+    case $word in
+      containerd) set -- "$runtime" /usr/bin/containerd /usr/local/bin/containerd ;;
+      plugins) set -- /usr/lib/cni/bridge /opt/cni/bin/bridge /usr/libexec/cni/bridge ;;
+      haproxy) set -- /usr/sbin/haproxy /usr/local/sbin/haproxy ;;
+    esac
+    there=
+    for program in "$@"; do
+      if [ -z "$there" ] && [ -n "$program" ] && [ -x "$program" ]; then there=$program; fi
+    done
+    if [ -z "$there" ]; then
       missing=yes
-      say program "$program" missing
+      continue
     fi
+    case $word in
+      plugins) version= ;;
+      haproxy) version=$(timeout 5 "$there" -v 2>/dev/null | head -n 1 | awk '{ print $3 }') ;;
+      *) version=$(timeout 5 "$there" --version 2>/dev/null | head -n 1 | awk '{ print $3 }') ;;
+    esac
+    say program "$there" "${version:--}"
   done
 }
 # Who installs programs here, and whether where they come from answers: asked only where one is missing.
@@ -220,20 +236,7 @@ packages() {
   for manager in apt-get dnf zypper; do
     if command -v "$manager" >/dev/null; then say packages "$manager"; fi
   done
-  [ "${missing:-no}" = yes ] && command -v apt-get >/dev/null && command -v bash >/dev/null || return 0
-  # shellcheck disable=SC2016
-  for source in $(apt-get indextargets --format '$(REPO_URI)' 'Created-By: Packages' 2>/dev/null | sort -u | head -n 4); do
-    host=${source#*://}
-    host=${host%%/*}
-    case $source in https:*) port=443 ;; http:*) port=80 ;; *) continue ;; esac
-    case $host in *:*) port=${host##*:} host=${host%:*} ;; esac
-    # shellcheck disable=SC2016
-    if why=$(timeout 4 bash -c 'exec 3<>"/dev/tcp/$0/$1"' "$host" "$port" 2>&1); then
-      say source "$host" answers
-    else
-      say source "$host" "$(one_line "${why:-silent}" | sed 's/^[^:]*: *//' | cut -c 1-120)"
-    fi
-  done
+  if [ "${missing:-no}" = yes ]; then sources_answer; fi
 }
 # What an earlier cluster left: folder of etcd's data
 leftovers() {
@@ -249,8 +252,8 @@ leftovers() {
     done
     if [ "$inside" -gt 0 ]; then say left folder "$folder" "$inside"; fi
   done
-  if [ -S /run/containerd/containerd.sock ] && command -v ctr >/dev/null; then
-    pods=$(timeout -k 2 10 ctr -n k8s.io containers ls -q 2>/dev/null | wc -l)
+  if [ -S /run/containerd/containerd.sock ] && command -v "$ctr" >/dev/null; then
+    pods=$(timeout -k 2 10 "$ctr" -n k8s.io containers ls -q 2>/dev/null | wc -l)
     if [ "$pods" -gt 0 ]; then say left containers k8s.io "$pods"; fi
   fi
 }

@@ -71,6 +71,7 @@ pub struct Known {
     pub facts: BTreeMap<HostName, HostFacts>,
     pub departed: BTreeMap<HostName, std::net::IpAddr>,
     pub images: NodeImages,
+    pub registry_logins: Option<String>,
 }
 
 impl Known {
@@ -85,8 +86,9 @@ impl Known {
     }
 
     pub fn sources<'a>(&'a self, ledger: &'a Ledger, cluster_id: &'a str) -> Sources<'a> {
-        let Self { shared, subnets, facts, departed, images } = self;
-        Sources { ledger, cluster_id, shared, subnets, facts, departed, images }
+        let Self { shared, subnets, facts, departed, images, registry_logins } = self;
+        let registry_logins = registry_logins.as_deref();
+        Sources { ledger, cluster_id, shared, subnets, facts, departed, images, registry_logins }
     }
 }
 

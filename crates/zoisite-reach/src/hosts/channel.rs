@@ -548,6 +548,18 @@ impl Channel {
         self.ways().tried = Some((Instant::now(), why.to_owned()));
     }
 
+    /// Opens a connection beside the one that stands, once, and ends it again: whether the host lets in who comes
+    /// now.
+    ///
+    /// # Errors
+    /// What kept it from opening.
+    pub async fn open_anew(&self) -> Result<(), Trouble> {
+        let attempted = "logging in anew, through its firewall's new rules";
+        let connection = self.open().await.map_err(|not| self.trouble(attempted, not.said))?;
+        connection.close().await;
+        Ok(())
+    }
+
     /// Ends the connection.
     pub async fn close(&self) {
         let standing = std::mem::replace(&mut *self.standing.lock().await, Standing::Never);

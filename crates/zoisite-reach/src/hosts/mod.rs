@@ -7,6 +7,7 @@ mod api;
 mod carrier;
 mod channel;
 mod copy;
+mod drill;
 mod lines;
 mod openssh;
 mod relay;
@@ -27,13 +28,17 @@ use zoisite_core::holdings::{
 };
 use zoisite_core::item::{Component, KeyText};
 use zoisite_core::pki::{Secret, SecretRef};
-use zoisite_core::script::{Depth, Observed, Outcome, Reply, Stretch, Unread, observe};
+use zoisite_core::script::{
+    Depth, Notes, Observed, Outcome, Reply, Stretch, Unread, keep_rules_script, notes_script,
+    observe, take_back_script,
+};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 use zoisite_core::survey::Facts;
 use zoisite_core::text::plain;
 
 pub use self::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use self::channel::{Channel, Heard, Limits, Saying};
+pub use self::drill::Field;
 pub use self::openssh::{ANSWERS, OpenSsh, answer};
 use self::relay::Relay;
 use self::way::Way;
@@ -258,6 +263,117 @@ impl Hosts {
         })
     }
 
+    /// Runs a script that acts, each operation of which looks before it does anything, to its end; how it ended,
+    /// and what it said to be left.
+    async fn carried_out(
+        &self,
+        host: &HostName,
+        script: &str,
+        progress: Progress<'_>,
+    ) -> (StepOutcome, Vec<String>) {
+        let attempted = "acting on the host";
+        let mut left = Vec::new();
+        let mut before = 0;
+        let mut until = Instant::now() + self.deadlines.patience;
+        loop {
+            let mut reply = Reply::default();
+            let mut line = |line: &str| {
+                if let Some(doing) = reply.line(line) {
+                    progress(doing);
+                }
+            };
+            let saying = Saying { attempted, script: 0, silence: self.deadlines.acting, until };
+            let heard = match self.channel(host) {
+                Ok(channel) => channel.script(script, &saying, &mut line).await,
+                Err(trouble) => Err(trouble),
+            };
+            let heard: Heard<()> = match heard {
+                Ok(heard) => heard,
+                Err(trouble) => return (StepOutcome::Failed(trouble), left),
+            };
+            // Cut in the midst: everything in a stretch is looked at before it is done, so all of it goes
+            // there once more, and what is done already is left as it is. A host that got on has its
+            // patience anew.
+            left.extend(reply.left().iter().cloned());
+            let changed = reply.changed();
+            let cut = heard.cut && !reply.is_over();
+            if cut && Instant::now() < until {
+                if changed > 0 {
+                    until = Instant::now() + self.deadlines.patience;
+                }
+                before += changed;
+                progress("the connection broke off: waiting for the host".to_owned());
+                continue;
+            }
+            let outcome = match (heard.fault, reply.is_over()) {
+                (Some(fault), false) => {
+                    StepOutcome::Failed(hangs(host, attempted, fault, reply.doing()))
+                }
+                _ => match self.outcome(host, attempted, reply.outcome(&heard.said)) {
+                    StepOutcome::Done { changed } => {
+                        StepOutcome::Done { changed: changed + before }
+                    }
+                    other => other,
+                },
+            };
+            return (outcome, left);
+        }
+    }
+
+    /// Lists what was put on a host.
+    ///
+    /// # Errors
+    /// When it does not answer.
+    pub async fn notes(&self, host: &HostName) -> Result<Notes, Trouble> {
+        let text = self.report(host, &notes_script(host), "reading what was put there").await?;
+        Ok(Notes::read(&text))
+    }
+
+    /// Takes everything back that was put on a host; what stays, as others use it.
+    ///
+    /// # Errors
+    /// When something cannot be taken back: what was put before it stays too, and the next try goes on there.
+    pub async fn take_back(
+        &self,
+        host: &HostName,
+        progress: Progress<'_>,
+    ) -> Result<Vec<String>, Trouble> {
+        let script = take_back_script(host, self.generation);
+        match self.carried_out(host, &script, progress).await {
+            (StepOutcome::Failed(trouble), _) => Err(trouble),
+            (StepOutcome::Done { .. } | StepOutcome::Proven(_), left) => Ok(left),
+        }
+    }
+
+    /// Opens a connection of its own to a host whose firewall has new rules on trial, and has them kept.
+    async fn come_in_anew(
+        &self,
+        host: &HostName,
+        end: Instant,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        let mend = "is this machine among administrators under [preparation], and is the SSH port of the host in the file? (zoisite paths rules shows what is let in); the host has taken the new rules back by itself, or does so within a minute";
+        loop {
+            let opened = match self.channel(host) {
+                Ok(channel) => channel.open_anew().await,
+                Err(trouble) => Err(trouble),
+            };
+            match opened {
+                Ok(()) => break,
+                Err(trouble) if Instant::now() >= end => {
+                    return StepOutcome::Failed(trouble.mend(mend));
+                }
+                Err(trouble) => progress(trouble.to_string()),
+            }
+            tokio::time::sleep(Duration::from_secs(1)).await;
+        }
+        let script = keep_rules_script(host, self.generation);
+        match self.carried_out(host, &script, progress).await.0 {
+            StepOutcome::Failed(trouble) => StepOutcome::Failed(trouble.mend(mend)),
+            other => other,
+        }
+    }
+
     /// Adds evidence to a gate that did not hold, unless it was only asked once: what the unit concerned
     /// has logged, or where the stable address leads.
     async fn with_evidence(&self, gate: &Gate, trouble: Trouble) -> Trouble {
@@ -269,7 +385,10 @@ impl Hosts {
                 self.evidence(from, &[BALANCER_UNIT]).await
             }
             (Condition::Stable { from, balancer: false }, _) => self.leads_to(from).await,
-            (Condition::Quorum { .. } | Condition::Rollout { .. }, _) => return trouble,
+            (
+                Condition::Quorum { .. } | Condition::Rollout { .. } | Condition::LetsIn { .. },
+                _,
+            ) => return trouble,
         };
         Trouble::new(trouble.host, trouble.attempted, trouble.answer, evidence)
     }
@@ -382,50 +501,7 @@ impl Reach for Hosts {
                 );
             }
         };
-        let attempted = "acting on the host";
-        let mut before = 0;
-        let mut until = Instant::now() + self.deadlines.patience;
-        loop {
-            let mut reply = Reply::default();
-            let mut line = |line: &str| {
-                if let Some(doing) = reply.line(line) {
-                    progress(doing);
-                }
-            };
-            let saying = Saying { attempted, script: 0, silence: self.deadlines.acting, until };
-            let heard = match self.channel(host) {
-                Ok(channel) => channel.script(script.expose(), &saying, &mut line).await,
-                Err(trouble) => Err(trouble),
-            };
-            let heard: Heard<()> = match heard {
-                Ok(heard) => heard,
-                Err(trouble) => return StepOutcome::Failed(trouble),
-            };
-            // Cut in the midst: everything in a stretch is looked at before it is done, so all of it goes
-            // there once more, and what is done already is left as it is. A host that got on has its
-            // patience anew.
-            let changed = reply.changed();
-            let cut = heard.cut && !reply.is_over();
-            if cut && Instant::now() < until {
-                if changed > 0 {
-                    until = Instant::now() + self.deadlines.patience;
-                }
-                before += changed;
-                progress("the connection broke off: waiting for the host".to_owned());
-                continue;
-            }
-            return match (heard.fault, reply.is_over()) {
-                (Some(fault), false) => {
-                    StepOutcome::Failed(hangs(host, attempted, fault, reply.doing()))
-                }
-                _ => match self.outcome(host, attempted, reply.outcome(&heard.said)) {
-                    StepOutcome::Done { changed } => {
-                        StepOutcome::Done { changed: changed + before }
-                    }
-                    other => other,
-                },
-            };
-        }
+        self.carried_out(host, script.expose(), progress).await.0
     }
 
     async fn upload(
@@ -441,6 +517,9 @@ impl Reach for Hosts {
     async fn prove(&self, gate: &Gate, progress: Progress<'_>) -> StepOutcome {
         let end = Instant::now() + Duration::from_secs(gate.seconds.into());
         let mut readiness = Readiness::default();
+        if let Condition::LetsIn { host } = &gate.condition {
+            return self.come_in_anew(host, end, progress).await;
+        }
         loop {
             let attempt = match &gate.condition {
                 Condition::Quorum { members } => {

@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::{
-    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted, TOKEN_PATH,
+    ADDRESS_UNIT, API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted,
+    TOKEN_PATH,
 };
 use zoisite_core::layout::{CNI_CONFIG, RUNTIME_UNIT};
 use zoisite_core::pki::Secret;
@@ -111,6 +112,26 @@ impl World {
         }
     }
 
+    /// Who holds the floating address: the first that runs what holds it and can serve there.
+    pub(super) fn floats_at(&self) -> Option<HostName> {
+        let mut holders: Vec<(&HostName, &SimHost)> = self
+            .hosts
+            .iter()
+            .filter(|(host, sim)| sim.started(ADDRESS_UNIT) && !sim.away && self.could_serve(host))
+            .collect();
+        holders.sort_by_key(|(_, sim)| sim.address);
+        holders.first().map(|(host, _)| (*host).clone())
+    }
+
+    /// Whether a host could serve at the floating address.
+    pub(super) fn could_serve(&self, host: &HostName) -> bool {
+        let Some(sim) = self.hosts.get(host) else { return false };
+        match sim.knows(BALANCER_UNIT) {
+            true => sim.started(BALANCER_UNIT) && self.any_api().is_ok(),
+            false => self.service_ready(host, API_SERVER_UNIT),
+        }
+    }
+
     fn any_api(&self) -> Result<(), String> {
         let ready = self.hosts.keys().any(|host| self.api_ready(host).is_ok());
         if ready { Ok(()) } else { Err("no API server is ready".into()) }
@@ -128,6 +149,10 @@ impl World {
         };
         if !forwarded {
             return Err("no balancer forwards".into());
+        }
+        let floats = self.hosts.values().any(|sim| sim.knows(ADDRESS_UNIT));
+        if balancer.is_none() && floats && self.floats_at().is_none() {
+            return Err("nobody holds the floating address".into());
         }
         self.any_api()
     }

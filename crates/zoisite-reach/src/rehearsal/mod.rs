@@ -6,6 +6,7 @@
 //! test with a paused clock runs thousands of rehearsals in a moment. Faults are put into the world.
 
 mod cluster;
+mod drill;
 mod etcd;
 mod state;
 mod survey;
@@ -26,6 +27,7 @@ use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
 use zoisite_core::survey::Facts;
 
+pub use self::drill::RehearsedField;
 pub use self::state::{Fault, World};
 use crate::access::Access;
 use crate::quorum::judge;
@@ -144,6 +146,7 @@ impl Rehearsal {
                 (Some(from), world.stable(balancer.then_some(from)))
             }
             Condition::Ready { host, .. } => (Some(host), world.node_ready(host)),
+            Condition::LetsIn { host } => (Some(host), Ok(())),
             Condition::Rollout { .. } => (None, world.rolled_out()),
         };
         held.map(|()| StepOutcome::Done { changed: 0 })
@@ -168,7 +171,8 @@ fn takes(operation: &Operation) -> Duration {
         Operation::Put(Item::User(_)) => 40,
         Operation::Put(Item::Image(_)) => 400,
         Operation::Put(_) | Operation::Mark { .. } => 12,
-        Operation::Remove(_) => 10,
+        Operation::Remove(_) | Operation::TakePart => 10,
+        Operation::GiveAway(_) => 3_000,
         Operation::Enable(_) => 150,
         Operation::Start(_) | Operation::Restart(_) => 60,
         Operation::Settle { .. } => 300,
@@ -234,7 +238,9 @@ impl Reach for Rehearsal {
             tokio::time::sleep(Duration::from_millis(200)).await;
             let asked = match &gate.condition {
                 Condition::Quorum { members } => members.first(),
-                Condition::Api { host } | Condition::Ready { host, .. } => Some(host),
+                Condition::Api { host }
+                | Condition::Ready { host, .. }
+                | Condition::LetsIn { host } => Some(host),
                 Condition::Stable { from, .. } => Some(from),
                 Condition::Rollout { .. } => None,
             };

@@ -69,6 +69,9 @@ pub(super) struct SimHost {
     pub(super) stray: Option<String>,
     /// The running etcd process.
     pub process: Option<Member>,
+    /// Whether it leaves the floating address to others.
+    #[serde(default)]
+    pub(super) away: bool,
 }
 
 /// Simulated hosts, and what goes wrong with them.

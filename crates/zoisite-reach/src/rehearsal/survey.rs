@@ -2,7 +2,6 @@
 
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::CLUSTER_MARK;
-use zoisite_core::layout::{HAPROXY, NODE_PROGRAMS};
 use zoisite_core::survey::{
     AddressFacts, Clock, Facts, LinkFacts, NameServer, Named, PlaceFacts, Written,
 };
@@ -32,9 +31,6 @@ impl World {
             ..Facts::default()
         };
         facts.modules.insert("overlay".into(), "loaded".into());
-        for program in NODE_PROGRAMS.iter().chain([&HAPROXY]) {
-            facts.programs.insert((*program).to_owned(), Some("-".into()));
-        }
         if let Some(sim) = self.hosts.get(host) {
             facts.machine.clone_from(&sim.machine);
             facts.cluster = sim.files.get(CLUSTER_MARK).map(|file| file.text.trim().to_owned());

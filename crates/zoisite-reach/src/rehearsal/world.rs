@@ -5,7 +5,9 @@ use jiff::Timestamp;
 use sha2::{Digest as _, Sha256};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::holdings::{CLUSTER_MARK, ETCD_UNIT, HostFacts, HostHoldings, TOKEN_PATH};
+use zoisite_core::holdings::{
+    ADDRESS_UNIT, CLUSTER_MARK, ETCD_UNIT, HostFacts, HostHoldings, TOKEN_PATH,
+};
 use zoisite_core::item::{
     Component, ComponentSums, Content, FIRST_START, File, FileFacts, Found, Item, Pair, Seen,
     UnitFacts, program_version,
@@ -13,7 +15,7 @@ use zoisite_core::item::{
 use zoisite_core::layout::RUNTIME_UNIT;
 use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{
-    EtcdFacts, EtcdMember, EtcdStatus, Identity, Observed, Operation, Outcome,
+    AddressFacts, EtcdFacts, EtcdMember, EtcdStatus, Identity, Observed, Operation, Outcome,
 };
 
 use super::etcd::Config;
@@ -66,6 +68,7 @@ impl World {
                 data: None,
                 stray: None,
                 process: None,
+                away: false,
             });
         }
     }
@@ -109,6 +112,47 @@ impl World {
         for unit in units.iter().filter(|_| on) {
             self.start(host, unit);
         }
+    }
+
+    /// Stops a unit, as a person would.
+    pub(super) fn stop(&mut self, host: &HostName, unit: &str) {
+        let Some(sim) = self.hosts.get_mut(host) else { return };
+        if unit == ETCD_UNIT {
+            sim.process = None;
+        }
+        if let Some(unit) = sim.units.get_mut(unit) {
+            unit.started = false;
+        }
+    }
+
+    /// Starts what starts at boot and does not run.
+    pub(super) fn start_enabled(&mut self, host: &HostName) {
+        let Some(sim) = self.hosts.get(host) else { return };
+        let runs = |name: &str, started: bool| match name {
+            ETCD_UNIT => sim.process.is_some(),
+            _ => started,
+        };
+        let stopped =
+            sim.units.iter().filter(|(name, unit)| unit.enabled && !runs(name, unit.started));
+        let stopped: Vec<String> = stopped.map(|(name, _)| name.clone()).collect();
+        for unit in stopped {
+            self.start(host, &unit);
+        }
+    }
+
+    /// Who leads the etcd members.
+    pub fn leads(&self) -> Option<HostName> {
+        let leader = self.hosts.keys().find_map(|host| self.leader(host))?;
+        let led = self
+            .hosts
+            .iter()
+            .find(|(_, sim)| sim.process.as_ref().is_some_and(|member| member.own_id() == leader));
+        led.map(|(host, _)| host.clone())
+    }
+
+    /// Who holds the floating address.
+    pub fn holds_floating(&self) -> Option<HostName> {
+        self.floats_at()
     }
 
     /// Replaces a file's text, as a person with an editor would.
@@ -266,6 +310,8 @@ impl World {
                 self.start(host, unit);
                 Ok(true)
             }
+            Operation::GiveAway(_) => Ok(!std::mem::replace(&mut sim.away, true)),
+            Operation::TakePart => Ok(std::mem::replace(&mut sim.away, false)),
             Operation::Settle { .. } => Ok(true),
         }
     }
@@ -389,6 +435,7 @@ impl World {
             ..Observed::default()
         };
         out.found = sim.found.clone();
+        out.facts = Some(HostFacts::default());
         for item in &holdings.items {
             match item {
                 Item::File(file) => {
@@ -411,12 +458,21 @@ impl World {
                 _ => {}
             }
         }
+        if holdings.address.is_some() && sim.started(ADDRESS_UNIT) {
+            let held = self.floats_at().as_ref() == Some(&holdings.host);
+            let serves = !sim.away && self.could_serve(&holdings.host);
+            let state = match (held, serves) {
+                (true, _) => "MASTER",
+                (false, true) => "BACKUP",
+                (false, false) => "FAULT",
+            };
+            out.address = Some(AddressFacts { held, state: state.into(), since: 0, serves });
+        }
         if let Some(node) = &holdings.node {
             if sim.files.contains_key(&node.client) {
                 out.identity = Identity::Until(Timestamp::MAX);
             }
             out.token_left = sim.files.contains_key(TOKEN_PATH);
-            out.facts = Some(HostFacts::default());
             out.resolves = node.stable_name.as_ref().map(|_| true);
         }
         if let Some(etcd) = &holdings.etcd {

@@ -5,6 +5,7 @@ pub mod check;
 pub mod components;
 pub mod demo;
 pub mod drawing;
+pub mod drill;
 pub mod files;
 pub mod history;
 pub mod lan;
@@ -18,6 +19,7 @@ pub mod raise;
 pub mod sequence;
 pub mod status;
 pub mod survey;
+pub mod take_back;
 pub mod tokens;
 pub mod verify;
 
@@ -68,12 +70,16 @@ pub struct PartArgs {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 enum PartArg {
+    /// What bare machines need first; goes before every other part
+    Preparation,
     /// The etcd quorum
     Etcd,
     /// API servers, controller managers, schedulers
     ControlPlane,
     /// The balancers
     Balancers,
+    /// The floating address
+    Address,
     /// Nodes, and what runs in the cluster
     Nodes,
 }
@@ -82,13 +88,17 @@ impl PartArgs {
     /// The parts asked for; all when none is named.
     pub fn chosen(&self) -> Vec<Part> {
         let named = |part: &PartArg| match part {
+            PartArg::Preparation => Part::Preparation,
             PartArg::Etcd => Part::Etcd,
             PartArg::ControlPlane => Part::ControlPlane,
             PartArg::Balancers => Part::Balancer,
+            PartArg::Address => Part::Address,
             PartArg::Nodes => Part::Nodes,
         };
         let asked: Vec<Part> = self.part.iter().map(named).collect();
-        let wanted = |part: &&Part| asked.is_empty() || asked.contains(part);
+        // Whatever stands on a machine stands on a prepared one.
+        let wanted =
+            |part: &&Part| asked.is_empty() || asked.contains(part) || **part == Part::Preparation;
         Part::ALL.iter().filter(wanted).copied().collect()
     }
 }

@@ -69,10 +69,10 @@ struct RulesArgs {
     /// In whose words [default: those of what manages the firewall there, by the last survey]
     #[arg(long, value_enum, value_name = "FIREWALL")]
     words: Option<Words>,
-    /// From where administrators log in; may be repeated [default: from everywhere]
+    /// From where administrators log in; may be repeated [default: the cluster file's, else everywhere]
     #[arg(long, value_name = "RANGE", value_parser = range)]
     administrators: Vec<IpNet>,
-    /// From where people and programs use the cluster; may be repeated [default: from everywhere]
+    /// From where people and programs use the cluster; may be repeated [default: the cluster file's, else everywhere]
     #[arg(long, value_name = "RANGE", value_parser = range)]
     clients: Vec<IpNet>,
 }
@@ -191,7 +191,15 @@ fn print_rules(site: &Site, options: &Options, args: &RulesArgs) -> Result<ExitC
         Some(state) => state.surveyed()?,
         None => Default::default(),
     };
-    let ends = (&args.administrators[..], &args.clients[..]);
+    // What is typed goes before what the cluster file says.
+    let own = &site.cluster.preparation;
+    let or = |typed: &'_ [IpNet], file: &[IpNet]| match typed.is_empty() {
+        true => file.to_vec(),
+        false => typed.to_vec(),
+    };
+    let administrators = or(&args.administrators, &own.administrators);
+    let clients = or(&args.clients, &own.clients);
+    let ends = (&administrators[..], &clients[..]);
     let mut texts = serde_json::Map::new();
     for name in chosen(site, &args.hosts)? {
         let Some(host) = site.cluster.host(&name) else { continue };
@@ -204,7 +212,7 @@ fn print_rules(site: &Site, options: &Options, args: &RulesArgs) -> Result<ExitC
             continue;
         }
         view::out(&text);
-        if args.administrators.is_empty() {
+        if administrators.is_empty() {
             view::note(&format!(
                 "{name}: SSH is open to everybody: --administrators RANGE narrows it"
             ));

@@ -9,6 +9,7 @@ use std::time::Duration;
 use clap::Args;
 use serde_json::json;
 use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::Part;
 use zoisite_core::item::ComponentSums;
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{ApiLook, Begun, Engine, Looks, Phase, Sequence, State as StepState};
@@ -52,6 +53,9 @@ pub struct RaiseArgs {
     /// Tell each event as a line of JSON on the standard error stream, for programs that watch
     #[arg(long)]
     events: bool,
+    /// Go on with systems on which nobody has raised a cluster yet
+    #[arg(long)]
+    unproven: bool,
     /// Do it on simulated hosts that hold nothing yet; nothing is touched or stored
     #[arg(long)]
     rehearse: bool,
@@ -70,6 +74,7 @@ impl RaiseArgs {
             deep: false,
             may_fail: 3,
             events: false,
+            unproven: false,
             rehearse: true,
             stage: None,
         }
@@ -173,7 +178,7 @@ impl Raise<'_> {
     ) -> Result<String, Failure> {
         let site = self.site;
         let pins = sighting.met()?;
-        sighting.leave_out_unfit(site, reach).await?;
+        sighting.leave_out_unfit(site, reach, &self.prepared.parts, args.unproven).await?;
         self.looked = reach.elapsed();
         let sequence = sighting.plan(site, &self.prepared, &self.sums, accept, args.patience)?;
         if !sequence.is_empty() {
@@ -345,6 +350,11 @@ impl Raise<'_> {
                                "stands": status}));
             return;
         }
+        if self.prepared.parts == [Part::Preparation] {
+            view::out(&format!("\ntime    {} in all\n        {}", seconds(total), phases.render()));
+            view::out("next    the machines are prepared; zoisite raise goes on from there");
+            return;
+        }
         let stands = view::standing::render(self.site, status, now(), Style::stdout());
         view::out(&format!("\n{stands}"));
         if let Some(proven) = engine.proven() {
@@ -482,7 +492,7 @@ pub fn rehearse_on(
             let mut found =
                 road::sighting(site, &mut draft, &mut looking, &mut prepared, how).await?;
             let pins = found.met()?;
-            found.leave_out_unfit(site, &looking).await?;
+            found.leave_out_unfit(site, &looking, &prepared.parts, args.unproven).await?;
             let sums = simulated_sums(&prepared);
             let sequence = found.plan(site, &prepared, &sums, accept, args.patience)?;
             let looks = found.looks;
@@ -499,6 +509,35 @@ pub fn rehearse_on(
             raise.carry_out(state, &reach, sequence, &looks).await
         })?
     })
+}
+
+/// Raises on simulated hosts in no time, and tells nobody.
+pub fn on_world(site: &Site, world: &Arc<Mutex<World>>) -> Result<(), Failure> {
+    let mut work = site.working()?;
+    let mut draft = site.draft()?;
+    let mut prepared = prepare(site, &mut draft, Part::ALL)?;
+    super::block_on_time(Time::Virtual, async {
+        let mut looking = road::rehearsal(world, site.no_contents(), 1);
+        let how = (Depth::Quick, &[][..]);
+        let mut found = road::sighting(site, &mut draft, &mut looking, &mut prepared, how).await?;
+        let pins = found.met()?;
+        let sequence = found.plan(site, &prepared, &simulated_sums(&prepared), &[], 300)?;
+        prepared.keep(site, &mut draft, &found.looks, &pins)?;
+        drop(draft);
+        let contents = site.contents(&sequence, &mut work.state, site.strongbox()?)?;
+        let reach = road::rehearsal(world, contents, 1);
+        let mut engine = Engine::new(sequence, road::PARALLEL);
+        let nobody = || std::future::pending();
+        zoisite_reach::run(&mut engine, &reach, (nobody(), nobody()), &mut |_, _| {}).await;
+        match engine.troubles().next() {
+            None => Ok(()),
+            Some(_) => Err(Failure::new(
+                Kind::Run,
+                "the rehearsed raise did not come to its end",
+                "zoisite raise --rehearse shows where it stops",
+            )),
+        }
+    })?
 }
 
 /// Checksums for components that a rehearsal only pretends to bring.

@@ -6,7 +6,7 @@ use serde_json::json;
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::Part;
 use zoisite_core::item::{Component, KeyText};
-use zoisite_core::sequence::{Sequence, Step, Work};
+use zoisite_core::sequence::{Phase, Sequence, Step, Work};
 use zoisite_reach::Hosts;
 
 use crate::failure::{Failure, Kind};
@@ -32,6 +32,9 @@ pub struct SequenceArgs {
     /// Compute every checksum on the hosts anew
     #[arg(long)]
     deep: bool,
+    /// Go on with systems on which nobody has raised a cluster yet
+    #[arg(long)]
+    unproven: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -45,8 +48,8 @@ enum Form {
 pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let how = (&args.parts.chosen()[..], args.deep);
-    let further = async |reach: &Hosts, _: &Prepared, sighting: &mut Sighting| {
-        sighting.leave_out_unfit(&site, reach).await
+    let further = async |reach: &Hosts, prepared: &Prepared, sighting: &mut Sighting| {
+        sighting.leave_out_unfit(&site, reach, &prepared.parts, args.unproven).await
     };
     let (ahead, fit) = super::block_on(road::look_ahead(&site, how, further))??;
     let Ahead { sums, prepared, mut sighting } = ahead;
@@ -170,8 +173,10 @@ pub fn render(sequence: &Sequence, as_table: bool, style: Style) -> String {
                     style.busy(&format!("{:<width$}", step.name())),
                     step.what
                 ));
-                // A few reasons are worth reading, many are not: the first ones stand for all.
-                let shown = if step.why.len() > 4 { 2 } else { step.why.len() };
+                // A few reasons are worth reading, many are not: the first ones stand for all. What is done to a
+                // machine itself is told whole.
+                let whole = step.why.len() <= 4 || step.phase == Phase::Preparation;
+                let shown = if whole { step.why.len() } else { 2 };
                 for why in &step.why[..shown] {
                     out.push_str(&style.dim(&format!("  {:<width$} because {why}\n", "")));
                 }

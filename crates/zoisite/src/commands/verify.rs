@@ -5,13 +5,13 @@ use clap::Args;
 use serde_json::json;
 use zoisite_core::holdings::Part;
 use zoisite_core::pki::KeySource as _;
-use zoisite_reach::{CHECKS, NAMESPACE, Reach as _, Tried, Verification, verify};
+use zoisite_reach::{CHECKS, NAMESPACE, Probe, Reach as _, Tried, Verification, verify};
 use zoisite_store::FreshKeys;
 
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
-use crate::road::{self, prepare};
+use crate::road::{self, Prepared, prepare};
 use crate::site::Site;
 use crate::view::{self, Style, count, table::table};
 
@@ -35,12 +35,10 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     let prepared = prepare(&site, &mut state, Part::ALL)?;
     let mut reach = road::hosts(&site, &prepared.departed, 0)?;
     reach.set_api_access(road::api_access(&site, &mut state, &prepared.ledger)?);
-    let letters = FreshKeys.serial();
     let wanted = Verification {
         nodes: prepared.nodes.iter().map(|node| node.host.clone()).collect(),
-        image: prepared.images.name_of(&site.cluster.components.dns_image),
+        probe: probe(&site, &prepared),
         domain: site.cluster.domain.clone(),
-        namespace: format!("{NAMESPACE}{:02x}{:02x}{:02x}", letters[0], letters[1], letters[2]),
         patience: Duration::from_secs(args.patience),
     };
     let style = Style::stdout();
@@ -93,7 +91,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
             format!("stopped as you asked, after {}", count(tried.len(), "proof")),
             format!(
                 "what may be left in the namespace {} is swept by a later verify",
-                wanted.namespace
+                wanted.probe.namespace
             ),
         ));
     }
@@ -109,6 +107,15 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
         });
     }
     if failed == 0 { Ok(ExitCode::SUCCESS) } else { Err(Failure::told(Kind::Run)) }
+}
+
+/// A namespace that no other run has, and the image that every node has.
+pub fn probe(site: &Site, prepared: &Prepared) -> Probe {
+    let letters = FreshKeys.serial();
+    Probe {
+        namespace: format!("{NAMESPACE}{:02x}{:02x}{:02x}", letters[0], letters[1], letters[2]),
+        image: prepared.images.name_of(&site.cluster.components.dns_image),
+    }
 }
 
 fn line(tried: &Tried) -> String {

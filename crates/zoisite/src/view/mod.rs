@@ -1,6 +1,7 @@
 //! What a person sees: findings in their place, tables, the live view of a run and its plain lines.
 
 pub mod drawing;
+pub mod drill;
 pub mod fetching;
 pub mod findings;
 mod live;

@@ -21,7 +21,7 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
         out.push('\n');
     }
     if !standing.control_planes.is_empty() {
-        out.push_str(&render_control(site, standing, style));
+        out.push_str(&render_control(site, standing, now, style));
     }
     if !standing.nodes.is_empty() {
         out.push('\n');
@@ -92,7 +92,7 @@ fn on_host(state: &str, differences: &[Difference]) -> String {
     }
 }
 
-fn render_control(site: &Site, standing: &Standing, style: Style) -> String {
+fn render_control(site: &Site, standing: &Standing, now: Timestamp, style: Style) -> String {
     let ready = standing.control_planes.iter().filter(|one| one.state == "ready").count();
     let all = standing.control_planes.len();
     let address = &site.cluster.control_plane.address;
@@ -105,6 +105,8 @@ fn render_control(site: &Site, standing: &Standing, style: Style) -> String {
     };
     let rows = standing.control_planes.iter().map(|service| ("control plane", service));
     let rows = rows.chain(standing.balancers.iter().map(|service| ("balancer", service)));
+    let holders = standing.floating.iter().flat_map(|floating| &floating.holders);
+    let rows = rows.chain(holders.map(|service| ("address", service)));
     let rows = rows.map(|(what, service)| {
         let ailing: Vec<String> = service
             .units
@@ -133,6 +135,23 @@ fn render_control(site: &Site, standing: &Standing, style: Style) -> String {
     let same = on_hosts(&mut rows, &mut titles);
     let mut out = format!("control plane: {head} ({ready} of {all}){same}\n\n");
     out.push_str(&ranked(&titles, rows));
+    if let Some(floating) = &standing.floating {
+        let since =
+            floating.since.map_or(String::new(), |since| format!(" for {}", age(since, now)));
+        let held = match floating.held_by.as_slice() {
+            [] => style.bad("held by nobody"),
+            [one] => style.good(&format!("held by {one}{since}")),
+            several => style.bad(&format!(
+                "held by {} at once: they do not hear one another (VRRP, IP protocol 112)",
+                names(several)
+            )),
+        };
+        let others = match floating.others.as_slice() {
+            [] => style.warn("nobody else could serve there"),
+            others => format!("{} could serve there too", names(others)),
+        };
+        out.push_str(&format!("\n  floating address {}: {held}; {others}\n", floating.address));
+    }
     if let Some(Err(why)) = &standing.stable {
         out.push_str(&format!("\n  {address}: {}\n", style.dim(why)));
     }

@@ -58,11 +58,28 @@ impl Lab {
         hosts: usize,
         suites: &str,
     ) -> Self {
+        Self::given(cluster, part, hosts, &[("ZOISITE_LAB_SUITES", suites)])
+    }
+
+    /// Hosts on which nothing is installed yet, and a server of packages that they can reach.
+    pub fn of_bare(cluster: &str, hosts: usize, suites: &str) -> Self {
+        let variables = [("ZOISITE_LAB_SUITES", suites), ("ZOISITE_LAB_BARE", "*")];
+        let made = Self::given(cluster, None, hosts, &variables);
+        lab("mirror", &["start"]);
+        made
+    }
+
+    fn given(
+        cluster: &str,
+        part: Option<&'static str>,
+        hosts: usize,
+        variables: &[(&str, &str)],
+    ) -> Self {
         static ONE: Mutex<()> = Mutex::new(());
         let one = ONE.lock().unwrap_or_else(PoisonError::into_inner);
         lab("down", &[]);
         let file = project().join(format!("lab/clusters/{cluster}.toml"));
-        lab_given("up", &[file.to_str().unwrap()], &[("ZOISITE_LAB_SUITES", suites)]);
+        lab_given("up", &[file.to_str().unwrap()], variables);
         let place = Place::new();
         place.write("zoisite.toml", std::fs::read(&file).unwrap());
         let components = lab("components/build", &[]);

@@ -2,10 +2,15 @@
 
 use std::collections::BTreeMap;
 
+use toml::de::DeValue;
+
 use super::super::address::{Endpoint, EndpointHost};
+use super::super::finding::Finding;
 use super::super::image::{ImageName, ImageSource};
 use super::super::model::{
-    Balancers, Certificates, Components, ControlPlane, Etcd, Host, Network, PodsBy,
+    Balancers, Certificates, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, Host,
+    HostNames, Names, Network, PodsBy, Preparation, Programs, RegistryMirror, ServicesBy,
+    TimeService, Vrrp,
 };
 use super::super::names::{ClusterName, NameError, Version, dns_name};
 use super::super::reader::Section;
@@ -128,8 +133,17 @@ impl Parser {
     pub(super) fn balancers(&mut self, table: Table<'_, '_>, hosts: &[Host]) -> Balancers {
         let Some(s) = table else { return Balancers::default() };
         Balancers {
-            hosts: self.role(table, "hosts", "balancers.hosts", hosts),
+            // Without any, control planes hold the floating address themselves.
+            hosts: match s.has("floating") && !s.has("hosts") {
+                true => Vec::new(),
+                false => self.role(table, "hosts", "balancers.hosts", hosts),
+            },
             floating: self.optional(s, "floating", "bad-address", address),
+            router_id: self
+                .number(s, "router-id", "bad-router-id", 1..=255)
+                .and_then(|id| u8::try_from(id).ok()),
+            vrrp: self.optional(s, "vrrp", "bad-vrrp", Vrrp::new).unwrap_or_default(),
+            settings: self.settings(table, "settings"),
         }
     }
 
@@ -143,6 +157,9 @@ impl Parser {
                 .map_or(24, |n| u8::try_from(n).unwrap_or(24)),
             pods_by: table
                 .and_then(|s| self.optional(s, "pods-by", "bad-network", PodsBy::new))
+                .unwrap_or_default(),
+            services_by: table
+                .and_then(|s| self.optional(s, "services-by", "bad-network", ServicesBy::new))
                 .unwrap_or_default(),
             manifests: table
                 .and_then(|s| s.string("manifests", &mut self.findings))
@@ -189,6 +206,72 @@ impl Parser {
         }
     }
 
+    /// `[drill]`
+    pub(super) fn drill(&mut self, table: Table<'_, '_>) -> DrillLimits {
+        DrillLimits {
+            longest_gap: self.text(table, "longest-gap", time),
+            whole_within: self.text(table, "whole-within", time),
+        }
+    }
+
+    /// `[preparation]`
+    pub(super) fn preparation(&mut self, table: Table<'_, '_>) -> Preparation {
+        let Some(s) = table else { return Preparation::default() };
+        let word = "bad-preparation";
+        Preparation {
+            programs: self.optional(s, "programs", word, Programs::new).unwrap_or_default(),
+            names: self.optional(s, "names", word, Names::new).unwrap_or_default(),
+            host_names: self.optional(s, "host-names", word, HostNames::new).unwrap_or_default(),
+            time: self.optional(s, "time", word, TimeService::new).unwrap_or_default(),
+            time_servers: self.lists(table, "time-servers", host_or_address),
+            time_zone: self.optional(s, "time-zone", word, zone),
+            proxy: self.optional(s, "proxy", "bad-source", web_address),
+            no_proxy: self.lists(table, "no-proxy", host_or_address),
+            credentials: self.text(table, "credentials", beside),
+            firewall: self.optional(s, "firewall", word, FirewallRules::new).unwrap_or_default(),
+            administrators: self.lists(table, "administrators", range),
+            clients: self.lists(table, "clients", range),
+            registries: self.registries(s),
+        }
+    }
+
+    /// Registries that stand in for others.
+    fn registries(&mut self, preparation: &Section<'_>) -> BTreeMap<String, RegistryMirror> {
+        let Some((all, _)) = preparation.table("registries", &mut self.findings) else {
+            return BTreeMap::new();
+        };
+        let mut out = BTreeMap::new();
+        for (name, value) in all.iter() {
+            let name = name.get_ref().to_string();
+            if ImageName::new(&format!("{name}/a")).is_err() || !name.contains(['.', ':']) {
+                self.findings.push(
+                    Finding::blocks("bad-source", format!("'{name}' is no registry's name"))
+                        .at(value.span(), "here")
+                        .mend("registries.\"registry.k8s.io\" = { addresses = [\"https://…\"] }"),
+                );
+                continue;
+            }
+            let path = format!("preparation.registries.{name}");
+            let DeValue::Table(own) = value.get_ref() else {
+                self.findings.push(
+                    Finding::blocks("wrong-type", format!("{path} takes a table"))
+                        .at(value.span(), "here")
+                        .mend("{ addresses = [\"https://…\"], authority = \"/etc/ssl/…\" }"),
+                );
+                continue;
+            };
+            let keys = &["addresses", "authority"];
+            let section = Section::open(&path, own, value.span(), keys, &mut self.findings);
+            section.missing("addresses", "[\"https://…\"]", &mut self.findings);
+            let mirror = RegistryMirror {
+                addresses: self.lists(Some(&section), "addresses", web_address),
+                authority: self.optional(&section, "authority", "bad-path", absolute),
+            };
+            out.insert(name, mirror);
+        }
+        out
+    }
+
     fn version(&mut self, table: Table<'_, '_>, key: &str) -> Option<Version> {
         table.and_then(|s| self.optional(s, key, "bad-version", Version::new))
     }
@@ -232,6 +315,41 @@ impl Parser {
                 .and_then(|s| self.optional(s, "key", "bad-key", KeyKind::new))
                 .unwrap_or_default(),
         }
+    }
+}
+
+/// A time zone as the zone database names it: `Europe/Berlin`, `UTC`.
+/// A time, in milliseconds.
+fn time(text: &str) -> Result<i64, NameError> {
+    let units = [("ms", 1), ("s", 1_000), ("m", 60_000)];
+    let read = units.into_iter().find_map(|(unit, milliseconds)| {
+        let number = text.strip_suffix(unit)?.trim_end().parse::<i64>().ok()?;
+        number.checked_mul(milliseconds)
+    });
+    match read {
+        Some(time @ 1..=3_600_000) => Ok(time),
+        Some(_) => Err(NameError("from a millisecond to an hour".into())),
+        None => Err(NameError("a number and a unit: 800ms, 10s, 2m".into())),
+    }
+}
+
+fn zone(text: &str) -> Result<String, NameError> {
+    let part = |part: &str| {
+        let plain = |c: char| c.is_ascii_alphanumeric() || "_+-".contains(c);
+        !part.is_empty() && part.chars().all(plain)
+    };
+    match text.split('/').all(part) {
+        true => Ok(text.to_owned()),
+        false => Err(NameError("a time zone is called as in Europe/Berlin".into())),
+    }
+}
+
+/// A name, a name's ending with a dot before it, an address or a range.
+fn host_or_address(text: &str) -> Result<String, NameError> {
+    let name = text.strip_prefix('.').unwrap_or(text);
+    match range(text).is_ok() || address(text).is_ok() || dns_name(name, 253).is_ok() {
+        true => Ok(text.to_owned()),
+        false => Err(NameError("neither a name nor an address".into())),
     }
 }
 

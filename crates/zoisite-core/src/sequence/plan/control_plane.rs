@@ -3,8 +3,9 @@
 
 use super::rollout::one_by_one;
 use super::{Condition, Draft, Part, Phase, Share};
-use crate::cluster::HostName;
-use crate::holdings::{API_SERVER_UNIT, BALANCER_UNIT};
+use crate::cluster::{HostName, Role};
+use crate::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT};
+use crate::script::Operation;
 
 /// A service that many hosts share, of which one may be away at a time.
 struct Service {
@@ -40,12 +41,24 @@ const BALANCERS: Service = Service {
     gate: forwards,
 };
 
-/// Plans for control planes, then balancers. Returns the last gates, for which later steps wait.
+const ADDRESS: Service = Service {
+    part: Part::Address,
+    main: ADDRESS_UNIT,
+    starting: "begin to hold the floating address, one host at a time",
+    restarting: "put right what differs, and restart what holds the floating address",
+    first_alone: None,
+    gate: leads,
+};
+
+/// Plans for control planes, balancers, then the floating address in front of them. Returns the last gates, for which later steps wait.
 pub(super) fn plan(draft: &mut Draft<'_>, quorum: Option<usize>) -> Vec<usize> {
     let quorum: Vec<usize> = quorum.into_iter().collect();
     let api = service(draft, &API_SERVERS, &quorum);
     let balancers = service(draft, &BALANCERS, &api);
-    if balancers.is_empty() { api } else { balancers }
+    let mut before = if balancers.is_empty() { api } else { balancers };
+    let address = service(draft, &ADDRESS, &before);
+    before.extend(address);
+    before
 }
 
 /// Starts what does not run, puts right what needs no interruption, and restarts the others one after
@@ -83,7 +96,7 @@ fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]) -> Vec<us
         let uploaded = draft.upload(share);
         let needs = uploaded.iter().chain(after).chain(before).copied().collect();
         let id = format!("{part}-restart");
-        let operations = share.all(|_| true, draft.options.patience);
+        let operations = aside(draft, share, share.all(|_| true, draft.options.patience));
         let what = (Phase::of(part), id.as_str(), service.restarting);
         let restarted = draft.act(share.host(), what, share.why(), operations, needs);
         draft.steps[restarted].disrupts.insert(part);
@@ -123,8 +136,8 @@ fn configure(draft: &mut Draft<'_>, share: &Share<'_>) -> Option<usize> {
 }
 
 /// Starts every unit of a part, and waits for them.
-fn starts(share: &Share<'_>, seconds: u32) -> Vec<super::Operation> {
-    use super::Operation::{Enable, Restart, Settle, Start};
+fn starts(share: &Share<'_>, seconds: u32) -> Vec<Operation> {
+    use Operation::{Enable, Restart, Settle, Start};
     let units: Vec<_> = share.holdings.units_of(share.part).collect();
     let restarts = share.restarts();
     let begin = units.iter().flat_map(|unit| {
@@ -134,6 +147,31 @@ fn starts(share: &Share<'_>, seconds: u32) -> Vec<super::Operation> {
     // The others dial the API server, and come and go until it is ready: its own gate is what counts.
     let settle = units.iter().map(|unit| Settle { unit: unit.name, port: None, seconds });
     begin.chain(settle).collect()
+}
+
+/// What interrupts what a host serves at the floating address is done while another one holds it (rule S2).
+fn aside(draft: &Draft<'_>, share: &Share<'_>, operations: Vec<Operation>) -> Vec<Operation> {
+    let serves = match draft.input.cluster.front() {
+        Role::Balancer => Part::Balancer,
+        _ => Part::ControlPlane,
+    };
+    match share.holdings.address.filter(|_| share.part == serves && share.runs(ADDRESS_UNIT)) {
+        None => operations,
+        Some(address) => std::iter::once(Operation::GiveAway(address))
+            .chain(operations)
+            .chain([Operation::TakePart])
+            .collect(),
+    }
+}
+
+fn leads(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {
+    draft.gate(
+        (Phase::Address, format!("address-{host}{after}")),
+        format!("the stable address answers for this cluster, asked from {host}"),
+        "one of its holders has it and can serve there".into(),
+        Condition::Stable { from: host.clone(), balancer: false },
+        needs,
+    )
 }
 
 fn forwards(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {

@@ -3,6 +3,7 @@
 mod control_plane;
 mod etcd;
 mod nodes;
+mod preparation;
 mod rollout;
 
 use std::borrow::Cow;
@@ -20,10 +21,11 @@ use super::step::{Condition, Gate, Phase, Sequence, Step, When, Work};
 use crate::cluster::{Cluster, HostName, Version};
 use crate::diagnosis::Trouble;
 use crate::holdings::{
-    API_SERVER_UNIT, ApiObject, ETCD_UNIT, Holdings, HostHoldings, NodePut, NodeWanted, Part, Taint,
+    API_SERVER_UNIT, ApiObject, ETCD_UNIT, Holdings, HostHoldings, NodePut, NodeWanted, Part,
+    Taint, swaps,
 };
 use crate::item::{Component, ComponentSums, Item, Pinned, Unit};
-use crate::layout::package_of;
+use crate::layout::Distribution;
 use crate::script::{Observed, Operation, Stretch};
 use crate::token::TokenRecord;
 
@@ -102,9 +104,11 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     });
     let mut differences: BTreeMap<_, _> = compared.collect();
     let mut draft = Draft { input, options, steps: Vec::new(), differences: &differences, none };
+    let prepared = preparation::plan(&mut draft);
     let quorum = etcd::plan(&mut draft);
     let control = control_plane::plan(&mut draft, quorum);
     nodes::plan(&mut draft, &control);
+    preparation::first(&mut draft, &prepared);
     none = draft.none;
     if !none.refusals.is_empty() || !none.troubles.is_empty() {
         let told: Vec<Trouble> = std::mem::take(&mut none.troubles);
@@ -218,16 +222,21 @@ fn unusable(input: &PlanInput<'_>, holdings: &HostHoldings, observed: &Observed)
                 .mend("Zoisite needs a host that runs systemd"),
         );
     }
-    for program in &observed.lacks {
-        let package = package_of(program);
+    let row = Distribution::of(&observed.os);
+    let brought = |package: &str| {
+        holdings.items.iter().any(|item| matches!(item, Item::Package(own) if own.name == package))
+    };
+    let lacks = observed.lacks.iter().filter(|program| holdings.programs.contains(program));
+    for program in lacks.filter(|program| !brought(row.package_of(program))) {
+        let package = row.package_of(program);
         out.push(
             trouble(format!("looking for {program}"), "it is not there".into()).mend(format!(
                 "install it from the host's distribution; on Debian and Ubuntu: ssh {host} sudo apt-get install {package}"
             )),
         );
     }
-    let allowed = input.cluster.workers.kubelet.get("failSwapOn") == Some(&false.into());
-    if observed.swap && !allowed {
+    let off = holdings.items.iter().any(|item| matches!(item, Item::NoSwap(_)));
+    if observed.swap && !off && !swaps(input.cluster) {
         out.push(
             trouble(
                 "looking for swap".into(),
@@ -236,7 +245,8 @@ fn unusable(input: &PlanInput<'_>, holdings: &HostHoldings, observed: &Observed)
             .mend(format!("on {host}: swapoff -a, and take its line out of /etc/fstab")),
         );
     }
-    if observed.resolves == Some(false) {
+    let told = holdings.items.iter().any(|item| matches!(item, Item::Block(_)));
+    if observed.resolves == Some(false) && !told {
         let name =
             holdings.node.as_ref().and_then(|n| n.stable_name.as_deref()).unwrap_or_default();
         out.push(
@@ -338,9 +348,12 @@ impl<'a> Share<'a> {
                         && begins(unit.name) =>
                 {
                     out.push(Operation::Enable(unit.name));
-                    out.push(match self.runs(unit.name) && restarts.contains(unit.name) {
-                        true => Operation::Restart(unit.name),
-                        false => Operation::Start(unit.name),
+                    // A package starts its own service, with other files than are put after it.
+                    let own = unit.name.starts_with("zoisite-");
+                    out.push(match self.runs(unit.name) {
+                        true if restarts.contains(unit.name) => Operation::Restart(unit.name),
+                        false if !own => Operation::Restart(unit.name),
+                        _ => Operation::Start(unit.name),
                     });
                     let Unit { name: unit, port } = *unit;
                     // While the API server comes back, what dials it may come and go.

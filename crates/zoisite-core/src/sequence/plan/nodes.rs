@@ -21,6 +21,11 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         return;
     }
     let answered = input.api.answered();
+    // Where none of the hosts that carry it could be looked at, there is no API to be waited for.
+    let carried = input.holdings.hosts.iter().any(|host| host.has(Part::ControlPlane));
+    if answered.is_none() && carried && draft.shares(Part::ControlPlane).is_empty() {
+        return;
+    }
     let own = input.objects.iter().take_while(|object| object.is_own()).count();
     let (own, site) = input.objects.split_at(own);
     let rights = apply(

@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use super::super::facts::Facts;
 use super::super::names::{Naming, names};
 use super::{Mender, SiteFinding};
-use crate::cluster::{Cluster, Grade, HostName};
+use crate::cluster::{Cluster, Grade, HostName, Names, TimeService};
 use crate::login::clones;
 
 /// Hosts that share what belongs to one machine alone.
@@ -33,7 +33,7 @@ const CLOCK_BLOCKS: i64 = 30_000;
 const CLOCK_WARNS: i64 = 1_000;
 
 /// Clocks, held against the one that most agree on: where all hosts agree, it is this machine's that is off.
-pub(super) fn clocks(facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
+pub(super) fn clocks(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
     let mut ahead: Vec<i64> = facts.values().filter_map(|f| f.clock).map(|c| c.ahead).collect();
     if ahead.is_empty() {
         return Vec::new();
@@ -43,6 +43,11 @@ pub(super) fn clocks(facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
     // One host alone does not tell whose clock is off; two do not either.
     let usual = if ahead.len() > 2 { median } else { 0 };
     let within = facts.values().filter_map(|f| f.clock).map(|c| c.within).min().unwrap_or(0);
+    // Where no time service runs, preparing the machine brings one.
+    let wanted = cluster.preparation.time == TimeService::WhereNeeded;
+    let brought = |facts: &Facts| {
+        wanted && !facts.container && facts.time_services.is_empty() && facts.nature.apt
+    };
     let found = |host: Option<&HostName>, off: i64, against: &str, seen: String| {
         let grade = if off.abs() > CLOCK_BLOCKS { Grade::Blocks } else { Grade::Warns };
         let way = if off > 0 { "fast" } else { "slow" };
@@ -52,7 +57,10 @@ pub(super) fn clocks(facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
             grade,
             message: format!("its clock is {} {way}, held against {against}", span(off.abs())),
             evidence: vec![seen],
-            mend: "apt-get install systemd-timesyncd (or chrony), and let it reach a time server (UDP 123); date -u shows the time that it has".into(),
+            mend: match host.and_then(|host| facts.get(host)).is_some_and(brought) {
+                true => "zoisite raise --part preparation brings a time service there, which sets the clock once a time server answers it (UDP 123); date -u shows the time that it has".into(),
+                false => "apt-get install systemd-timesyncd (or chrony), and let it reach a time server (UDP 123); date -u shows the time that it has".into(),
+            },
             mender: Mender::Person,
         }
     };
@@ -85,6 +93,51 @@ fn span(milliseconds: i64) -> String {
 fn signed(milliseconds: i64) -> String {
     let sign = if milliseconds < 0 { "-" } else { "+" };
     format!("{sign}{:.3} s", milliseconds.abs() as f64 / 1_000.0)
+}
+
+/// A floating address that somebody else has, or that is not in the network of those who are to hold it.
+pub(super) fn floating(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
+    let Some(floating) = cluster.balancers.floating else { return Vec::new() };
+    let holders = cluster.floating_holders();
+    let found = |host: &HostName, code, message: String, mend: &str| SiteFinding {
+        host: Some(host.clone()),
+        code,
+        grade: Grade::Blocks,
+        message,
+        evidence: Vec::new(),
+        mend: mend.to_owned(),
+        mender: Mender::Person,
+    };
+    // Where one of them carries the cluster already it may be the one that answers, whatever it was asked.
+    let known = |host: &HostName| facts.get(host).is_some_and(|facts| facts.cluster.is_none());
+    let fresh = holders.iter().all(known);
+    let mut out = Vec::new();
+    for host in holders {
+        let (Some(seen), Some(address)) =
+            (facts.get(host), cluster.host(host).and_then(|host| host.address_beside(floating)))
+        else {
+            continue;
+        };
+        if let Some(own) = seen.addresses.iter().find(|own| own.net.addr() == address)
+            && !own.net.contains(&floating)
+        {
+            let message = format!(
+                "the floating address {floating} is not in its network {}: nobody beside it would find it there",
+                own.net.trunc()
+            );
+            out.push(found(
+                host,
+                "floating-elsewhere",
+                message,
+                "choose an unused address of the network that all its holders stand in",
+            ));
+        }
+        if let Some(mac) = seen.floating.as_ref().filter(|_| fresh) {
+            let message = format!("somebody has the floating address {floating} already: {mac}");
+            out.push(found(host, "floating-taken", message, "find out whose it is, and choose an address that nobody has for balancers.floating"));
+        }
+    }
+    out
 }
 
 /// Largest packets of the interfaces that have hosts' addresses: pods get that of their own host.
@@ -164,15 +217,17 @@ pub(super) fn named(
                     "zoisite lan zone writes the records, and zoisite lan hosts lines for /etc/hosts"
                 }
             };
-            out.push(SiteFinding {
-                host: asker.clone(),
-                code,
-                grade,
-                message,
-                evidence: Vec::new(),
-                mend: format!("put it right in {place}; {form}"),
-                mender: Mender::Person,
-            });
+            let told = asker.is_some()
+                && row.naming == Naming::Unknown
+                && cluster.preparation.names != Names::Never;
+            let (mender, mend) = match told {
+                true => {
+                    (Mender::Raise, "nothing: raise writes the lines into its /etc/hosts".into())
+                }
+                false => (Mender::Person, format!("put it right in {place}; {form}")),
+            };
+            let (host, evidence) = (asker.clone(), Vec::new());
+            out.push(SiteFinding { host, code, grade, message, evidence, mend, mender });
         }
     }
     out

@@ -141,7 +141,8 @@ pub fn judge(
         out.extend(RULES.iter().flat_map(|rule| rule(&case)));
     }
     out.extend(among::machines(facts));
-    out.extend(among::clocks(facts));
+    out.extend(among::clocks(cluster, facts));
+    out.extend(among::floating(cluster, facts));
     out.extend(among::packets(cluster, facts));
     out.extend(among::named(cluster, facts, here));
     // Stable: of one grade the hosts stay in the order of the file.

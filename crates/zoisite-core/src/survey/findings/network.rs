@@ -143,17 +143,12 @@ pub(super) fn resolvers(case: &Case<'_>) -> Vec<SiteFinding> {
                 .mend("name the site's own there, or in the settings of its network"),
         );
     }
-    let own = cluster.workers.kubelet.get("resolvConf");
-    if case.is_node() && own.is_none() && direct.iter().any(|server| server.address.is_loopback()) {
-        let behind = facts.name_servers.iter().any(|server| !server.direct);
-        let mend = match behind {
-            true => {
-                "ln -sf ../run/systemd/resolve/resolv.conf /etc/resolv.conf, which names the servers themselves; or workers.kubelet.resolvConf = \"/run/systemd/resolve/resolv.conf\" in the cluster file"
-            }
-            false => {
-                "name the site's own name servers in /etc/resolv.conf, or in a file that workers.kubelet.resolvConf names"
-            }
-        };
+    let own = cluster.workers.own.kubelet.get("resolvConf");
+    // What a stub asks is written beside it, and the kubelet is given that.
+    let behind = facts.name_servers.iter().any(|server| !server.direct);
+    let stub = direct.iter().any(|server| server.address.is_loopback());
+    if case.is_node() && own.is_none() && stub && !behind {
+        let mend = "name the site's own name servers in /etc/resolv.conf, or in a file that workers.kubelet.resolvConf names";
         out.push(
             case.warns("resolver-stub", "its resolv.conf names a resolver on the host itself, which pods would look for in themselves")
                 .seen(format!("nameserver {}", direct.iter().map(|s| s.address.to_string()).collect::<Vec<_>>().join(", ")))

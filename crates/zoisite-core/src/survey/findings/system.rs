@@ -1,10 +1,11 @@
 //! Strength, programs, swap, kernel and time of a host.
 
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 
 use super::{Case, SiteFinding};
-use crate::cluster::size_of;
-use crate::layout::{RUNTIME_UNIT, package_of};
+use crate::cluster::{TimeService, Version, size_of};
+use crate::holdings::{Bringing, bringing, swaps};
+use crate::layout::{Distribution, RUNTIME_UNIT};
 
 pub(super) fn strength(case: &Case<'_>) -> Vec<SiteFinding> {
     let Case { cluster, host, facts, .. } = case;
@@ -43,37 +44,47 @@ pub(super) fn strength(case: &Case<'_>) -> Vec<SiteFinding> {
 
 pub(super) fn programs(case: &Case<'_>) -> Vec<SiteFinding> {
     let facts = case.facts;
-    let mut packages: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
-    for (path, version) in &facts.programs {
-        if version.is_none() {
-            packages.entry(package_of(path)).or_default().push(path);
-        }
-    }
+    let Bringing { packages, pinned, by_hand } = bringing(case.cluster, case.host, &facts.nature);
+    let silent: Vec<String> = facts
+        .sources
+        .iter()
+        .filter(|(_, said)| *said != "answers")
+        .map(|(host, said)| format!("{host}: {said}"))
+        .collect();
     let mut out = Vec::new();
-    if !packages.is_empty() {
-        let names: Vec<&str> = packages.keys().copied().collect();
-        let missing: Vec<&str> = packages.values().flatten().copied().collect();
+    if !by_hand.is_empty() {
+        let lacks: Vec<&str> = by_hand.iter().map(|(path, _)| path.as_str()).collect();
+        let names: BTreeSet<&str> = by_hand.iter().map(|(_, package)| *package).collect();
+        let names: Vec<&str> = names.into_iter().collect();
         let install = match facts.packages.first().map(String::as_str) {
             Some("apt-get") | None => format!("apt-get install {}", names.join(" ")),
-            Some(manager) => format!("{manager} install what brings {}", missing.join(", ")),
+            Some(manager) => format!("{manager} install what brings {}", lacks.join(", ")),
         };
-        let silent: Vec<String> = facts
-            .sources
-            .iter()
-            .filter(|(_, said)| *said != "answers")
-            .map(|(host, said)| format!("{host}: {said}"))
-            .collect();
-        let mend = match silent.is_empty() {
-            true => install,
-            false => format!(
-                "first let it reach where its packages come from ({}); then {install}",
-                silent.join("; ")
-            ),
-        };
-        out.push(
-            case.blocks("program-missing", format!("it lacks {}", missing.join(", "))).mend(mend),
-        );
+        let found = case.blocks("program-missing", format!("it lacks {}", lacks.join(", ")));
+        out.push(found.mend(install));
     }
+    if !packages.is_empty() && facts.nature.no_source {
+        let mend = format!(
+            "let it reach where its packages come from{}; or name runtime, runc and network-plugins under [components], and raise brings those",
+            match silent.as_slice() {
+                [] => String::new(),
+                some => format!(" ({})", some.join("; ")),
+            }
+        );
+        let message =
+            format!("{} must be installed, and no source of packages answers", packages.join(", "));
+        out.push(case.blocks("packages-out-of-reach", message).mend(mend));
+    } else if !packages.is_empty() {
+        let message = format!("it has no {} yet", packages.join(", no "));
+        let found = case.warns("program-missing", message).by_raise();
+        out.push(found.mend("nothing: raise installs them from its distribution's packages"));
+    }
+    if pinned {
+        let message = "it has no container runtime, or no plugins for container networks, yet";
+        let found = case.warns("program-missing", message).by_raise();
+        out.push(found.mend("nothing: raise brings the pinned ones"));
+    }
+    out.extend(runtime_age(case));
     let wanted = |unit: &&String| {
         unit.starts_with("zoisite-") || (case.is_node() && unit.as_str() == RUNTIME_UNIT)
     };
@@ -86,14 +97,51 @@ pub(super) fn programs(case: &Case<'_>) -> Vec<SiteFinding> {
     out
 }
 
+/// The oldest runtime that a kubelet speaks with: it finds out by itself, from some version on, how the runtime
+/// groups processes, which older ones do not tell.
+fn oldest_runtime(kubernetes: Version) -> Version {
+    match kubernetes.minor >= 37 {
+        true => Version { major: 2, minor: 0, patch: 0 },
+        false => Version { major: 1, minor: 6, patch: 0 },
+    }
+}
+
+fn runtime_age(case: &Case<'_>) -> Option<SiteFinding> {
+    if !case.is_node() {
+        return None;
+    }
+    let runtime = case.facts.programs.iter().find(|(path, _)| path.ends_with("/containerd"));
+    let version = runtime.and_then(|(_, version)| version.as_deref())?;
+    let digits = version.trim_start_matches('v').split(['~', '+', '-', ' ']).next()?;
+    let found = Version::new(digits).ok()?;
+    let oldest = oldest_runtime(case.cluster.kubernetes);
+    (found < oldest).then(|| {
+        let message = format!(
+            "its container runtime {version} is too old for Kubernetes {}",
+            case.cluster.kubernetes
+        );
+        case.blocks("runtime-old", message).seen(format!("{oldest} at least")).mend(
+            "name runtime, runc and network-plugins under [components], and programs = \"pinned\" under [preparation]: raise brings those",
+        )
+    })
+}
+
 pub(super) fn swap(case: &Case<'_>) -> Vec<SiteFinding> {
-    let allowed = case.cluster.workers.kubelet.get("failSwapOn") == Some(&false.into());
-    if allowed || !case.is_node() {
+    if swaps(case.cluster) || !case.is_node() {
         return Vec::new();
     }
     let facts = case.facts;
     let boot: Vec<String> =
         facts.boot_swaps.iter().map(|(place, what)| format!("{place}: {what}")).collect();
+    let swaps_ever = !facts.swaps.is_empty() || !boot.is_empty();
+    if swaps_ever && !facts.container {
+        let mut found = case
+            .warns("swap", "it swaps, or will at its next start, and its kubelet would not start")
+            .mend("nothing: raise turns it off, now and at every start")
+            .by_raise();
+        found.evidence = facts.swaps.iter().cloned().chain(boot).collect();
+        return vec![found];
+    }
     let mut ways: Vec<String> = Vec::new();
     for (place, what) in &facts.boot_swaps {
         ways.push(match place.as_str() {
@@ -131,12 +179,13 @@ pub(super) fn swap(case: &Case<'_>) -> Vec<SiteFinding> {
 pub(super) fn kernel(case: &Case<'_>) -> Vec<SiteFinding> {
     let facts = case.facts;
     let mut out = Vec::new();
-    let family = facts.os.split_whitespace().next().unwrap_or_default();
-    if !["debian", "ubuntu"].contains(&family) {
+    let known = Distribution::known(&facts.os);
+    if let Some(why) = known.map_or(Some("it is in no row of what is known"), |row| row.unproven) {
         let name = if facts.release.is_empty() { &facts.os } else { &facts.release };
         out.push(
-            case.warns("system-unproven", format!("nobody has tried its system yet: {name}"))
-                .mend("raise one such host first, as a worker; Debian and Ubuntu are proven"),
+            case.blocks("system-unproven", format!("nobody has proven its system: {name}"))
+                .seen(why)
+                .mend("raise --unproven goes on; try one such host first, as a worker"),
         );
     }
     if !case.is_node() {
@@ -180,6 +229,11 @@ pub(super) fn time_service(case: &Case<'_>) -> Vec<SiteFinding> {
         return Vec::new();
     }
     if facts.time_services.is_empty() {
+        let wanted = case.cluster.preparation.time == TimeService::WhereNeeded;
+        if wanted && facts.nature.apt {
+            let found = case.warns("time-unkept", "no time service keeps its clock").by_raise();
+            return vec![found.mend("nothing: raise installs systemd-timesyncd")];
+        }
         return vec![
             case.warns("time-unkept", "no time service keeps its clock")
                 .mend("apt-get install systemd-timesyncd (or chrony), and name the site's time server in its settings"),

@@ -1,0 +1,217 @@
+//! The floating address: held by the balancers, or by the control planes where there are none, one at a time, by
+//! VRRP (RFC 9568) with the distribution's keepalived.
+//!
+//! Whether a host may hold it is whether it can serve: its balancer forwards to an API server that is ready, or its
+//! own API server is ready. Who holds it keeps it as long as that is so; nobody takes it back from another.
+
+use std::fmt::Write as _;
+use std::net::{IpAddr, SocketAddr};
+
+use sha2::{Digest as _, Sha256};
+
+use super::runtime::Layout;
+use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
+use crate::cluster::{Cluster, Role, Vrrp};
+use crate::item::{Content, File, Item};
+use crate::paths::BALANCER_HEALTH;
+use crate::pki::AuthorityKind;
+
+/// Name of the unit that holds the floating address.
+pub const ADDRESS_UNIT: &str = "zoisite-address.service";
+/// Where a host is told to leave the address to others; minutes later that counts no more.
+pub const ADDRESS_AWAY: &str = "/run/zoisite/address-away";
+/// What the daemon says of itself: its state, and since when.
+pub const ADDRESS_STATE: &str = "/run/zoisite/address-state";
+/// The script that says by its status whether this host can serve.
+pub const CAN_SERVE: &str = "/etc/zoisite/address/can-serve";
+const FOLDER: &str = "/etc/zoisite/address";
+/// Minutes after which a host that was told to leave the address may hold it again, whatever became of who told it.
+const AWAY_MINUTES: u32 = 15;
+
+/// The virtual router's id (RFC 9568, section 5.2.3), 1 to 255: the file's, or one that follows from the cluster's
+/// name and the address, so that clusters on one segment seldom meet.
+fn router_id(cluster: &Cluster, floating: IpAddr) -> u8 {
+    cluster.balancers.router_id.unwrap_or_else(|| {
+        let sum = Sha256::digest(format!("{} {floating}", cluster.name));
+        let number = u16::from_be_bytes([sum[0], sum[1]]);
+        u8::try_from(number % 255 + 1).unwrap_or(u8::MAX)
+    })
+}
+
+pub(super) fn address(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
+    let Some(floating) = shop.cluster.balancers.floating else { return };
+    let layout = Layout::of(shop.cluster, &shop.facts());
+    let at = |name: &str| format!("{FOLDER}/{name}");
+    let mut items = vec![
+        Workshop::directory("/etc/zoisite", "root", 0o755),
+        Workshop::directory(FOLDER, "root", 0o755),
+    ];
+    let authority = at("cluster-authority.crt");
+    let balances = shop.cluster.front() == Role::Balancer;
+    if !balances {
+        items.extend(shop.authority(AuthorityKind::Cluster, &authority, None));
+        out.programs.push(layout.openssl().to_owned());
+    }
+    items.push(script(CAN_SERVE, can_serve(shop, balances, &authority, layout.openssl())));
+    items.push(script(&at("state-is"), state_is()));
+    items.push(script(&at("interface-is"), interface_is(shop)));
+    let config = at("keepalived.conf");
+    items.push(Workshop::file(&config, keepalived(shop, floating), Some(ADDRESS_UNIT)));
+    let program = layout.keepalived().to_owned();
+    let what = format!("floating address of {} on {}", shop.cluster.name, shop.host.name);
+    let unit = UnitFile::service(&what, "network-online.target")
+        .section(
+            "Service",
+            [
+                ("Type", "simple".to_owned()),
+                ("RuntimeDirectory", "zoisite".into()),
+                ("RuntimeDirectoryPreserve", "yes".into()),
+                ("ExecStartPre", at("interface-is")),
+                (
+                    "ExecStart",
+                    format!(
+                        "{program} --dont-fork --log-console --no-syslog --vrrp --use-file {config} \
+                         --pid /run/zoisite/address.pid --vrrp_pid /run/zoisite/address-vrrp.pid"
+                    ),
+                ),
+                // It gives the address away as it goes.
+                ("KillMode", "process".into()),
+                ("Restart", "always".into()),
+                ("RestartSec", "1".into()),
+                // Later ones name their addresses in /etc/iproute2 by themselves, and leave that behind.
+                ("ProtectSystem", "full".into()),
+                ("ProtectHome", "yes".into()),
+                ("PrivateTmp", "yes".into()),
+            ],
+        )
+        .at_boot();
+    items.extend(Workshop::unit(ADDRESS_UNIT, None, &unit));
+    out.programs.push(program);
+    out.address = Some(floating);
+    out.extend(Part::Address, items);
+}
+
+/// A small program for all to read and root to write.
+fn script(path: &str, text: String) -> Item {
+    Item::File(File {
+        path: path.to_owned(),
+        owner: "root",
+        mode: 0o755,
+        content: Content::text(text),
+        restarts: None,
+    })
+}
+
+fn can_serve(shop: &Workshop<'_>, balances: bool, authority: &str, openssl: &str) -> String {
+    let head = format!(
+        "#!/bin/bash\n{WRITTEN}# Whether this host can serve at the floating address.\n\
+         [ -z \"$(find {ADDRESS_AWAY} -mmin -{AWAY_MINUTES} 2>/dev/null)\" ] || exit 1\n"
+    );
+    let asks = match balances {
+        // Its balancer knows whether an API server behind it is ready.
+        true => format!(
+            "exec 3<>/dev/tcp/127.0.0.1/{BALANCER_HEALTH} || exit 1\n\
+             printf 'GET /serves HTTP/1.0\\r\\n\\r\\n' >&3\nread -r -t 3 answer <&3\n"
+        ),
+        false => {
+            let host = shop.host;
+            let to = SocketAddr::new(host.address, shop.cluster.control_plane.port);
+            format!(
+                "answer=$(printf 'GET /readyz HTTP/1.0\\r\\nHost: {name}\\r\\n\\r\\n' |\n  \
+                 timeout 3 {openssl} s_client -quiet -connect {to} -CAfile {authority} \\\n    \
+                 -servername {name} -verify_return_error -verify_hostname {name} 2>/dev/null | head -n 1)\n",
+                name = host.name
+            )
+        }
+    };
+    format!("{head}{asks}case ${{answer:-}} in *' 200 '*) ;; *) exit 1 ;; esac\n")
+}
+
+/// keepalived calls it with the kind and name of what changed, the new state, and the priority.
+fn state_is() -> String {
+    format!(
+        "#!/bin/sh\n{WRITTEN}# Notes who holds the address, and since when.\n\
+         printf '%s %s\\n' \"$3\" \"$(date +%s)\" >{ADDRESS_STATE}.new && mv {ADDRESS_STATE}.new {ADDRESS_STATE}\n"
+    )
+}
+
+/// Interfaces may have another name after the next start.
+fn interface_is(shop: &Workshop<'_>) -> String {
+    let address = shop.host.address;
+    let found = match &shop.host.interface {
+        Some(interface) => format!("dev={interface}\n"),
+        None => format!(
+            "dev=$(ip -o address show to {address} | awk '{{ print $2; exit }}')\n\
+             [ -n \"$dev\" ] || {{ echo 'no interface carries {address} yet' >&2; exit 1; }}\n"
+        ),
+    };
+    format!(
+        "#!/bin/sh\n{WRITTEN}# Says which interface carries this host's address.\n{found}\
+         printf '$CARRIER=%s\\n' \"$dev\" >/run/zoisite/address.conf\n"
+    )
+}
+
+/// keepalived.conf(5).
+fn keepalived(shop: &Workshop<'_>, floating: IpAddr) -> String {
+    let cluster = shop.cluster;
+    let own = shop.host.address_beside(floating).unwrap_or(shop.host.address);
+    let holders = cluster.floating_holders();
+    let place = holders.iter().position(|holder| *holder == shop.host.name).unwrap_or(0);
+    // The first in the file is first, where several could begin at once.
+    let priority = 200_usize.saturating_sub(10 * place).max(10);
+    let mut out = format!(
+        "{WRITTEN}\
+include /run/zoisite/address.conf
+
+global_defs {{
+    router_id {name}
+    vrrp_version 3
+    script_user root
+    enable_script_security
+    # Neighbours that missed the first word hear it again.
+    vrrp_garp_master_refresh 60
+}}
+
+vrrp_script can_serve {{
+    script \"{CAN_SERVE}\"
+    interval 1
+    timeout 4
+    fall 3
+    rise 2
+}}
+
+vrrp_instance stable {{
+    state BACKUP
+    nopreempt
+    interface $CARRIER
+    virtual_router_id {id}
+    priority {priority}
+    advert_int 1
+",
+        name = shop.host.name,
+        id = router_id(cluster, floating),
+    );
+    if cluster.balancers.vrrp == Vrrp::Unicast {
+        let _ = writeln!(out, "    unicast_src_ip {own}\n    unicast_peer {{");
+        for other in holders.iter().filter(|other| **other != shop.host.name) {
+            let peer = shop.by_name.get(other).map(|host| host.address_beside(floating));
+            if let Some(Some(peer)) = peer {
+                let _ = writeln!(out, "        {peer}");
+            }
+        }
+        out.push_str("    }\n");
+    }
+    let _ = write!(
+        out,
+        "    virtual_ipaddress {{
+        {floating}
+    }}
+    track_script {{
+        can_serve
+    }}
+    notify \"{FOLDER}/state-is\"
+}}
+"
+    );
+    out
+}

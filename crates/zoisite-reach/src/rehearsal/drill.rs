@@ -1,0 +1,280 @@
+//! A drill on simulated hosts: what is to be expected, before it is measured.
+//!
+//! The simulated world says who could serve; how long others take to notice is added here, from what their
+//! configuration says. So an expected time line stands beside a measured one.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use tokio::time::Instant;
+use zoisite_core::cluster::{Cluster, HostName, Role};
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::drill::{Ask, By, Drill, Kind, Sight};
+use zoisite_core::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT, KUBELET_UNIT};
+
+use super::state::{Fault, World};
+use crate::drill::{Ground, Witnessed};
+
+/// A holder that is gone is missed: three advertisements, a second apart, and the skew (RFC 9568, section 6.1).
+const MISSED: Duration = Duration::from_millis(3_400);
+/// A holder that cannot serve finds out: three checks in a row, a second apart.
+const FOUND_OUT: Duration = Duration::from_millis(3_300);
+/// A balancer leaves a server out: two checks, two seconds apart.
+const LEFT_OUT: Duration = Duration::from_secs(4);
+/// Followers choose another leader: an election timeout of a second and up to one more, and the vote.
+const ELECTED: Duration = Duration::from_millis(1_700);
+/// A leader that is stopped hands over.
+const HANDED_OVER: Duration = Duration::from_millis(150);
+/// Node Ready no more (the controller manager's `--node-monitor-grace-period`).
+const NODE_MISSED: Duration = Duration::from_secs(50);
+/// Pods of the drill's workload leave a node after that, and others run elsewhere.
+const MOVED: Duration = Duration::from_secs(8);
+/// A kubelet that was cut off and is back says so.
+const NODE_BACK: Duration = Duration::from_secs(3);
+/// A machine starts anew.
+const BOOT: Duration = Duration::from_secs(25);
+/// A service is ready after its start.
+const STARTED: Duration = Duration::from_secs(4);
+/// An answer takes about so long.
+const ANSWER: Duration = Duration::from_millis(12);
+
+/// Simulated hosts, as a drill needs them.
+pub struct RehearsedField<'a> {
+    world: Arc<Mutex<World>>,
+    cluster: &'a Cluster,
+    from: HostName,
+    drill: &'a Drill,
+    /// Who held the address, and who led, before.
+    holder: Option<HostName>,
+    leader: Option<HostName>,
+    lost: Mutex<Option<Instant>>,
+    mended: Mutex<Option<Instant>>,
+    /// Whether what was lost runs again.
+    back: AtomicBool,
+}
+
+/// How long it has been since something.
+fn since(when: &Mutex<Option<Instant>>) -> Option<Duration> {
+    when.lock().unwrap_or_else(PoisonError::into_inner).map(|at| at.elapsed())
+}
+
+impl<'a> RehearsedField<'a> {
+    /// Simulated hosts on which the cluster stands.
+    pub fn new(
+        world: Arc<Mutex<World>>,
+        cluster: &'a Cluster,
+        drill: &'a Drill,
+        from: HostName,
+    ) -> Self {
+        let (holder, leader) = {
+            let world = world.lock().unwrap_or_else(PoisonError::into_inner);
+            (world.holds_floating(), world.leads())
+        };
+        let (lost, mended) = (Mutex::new(None), Mutex::new(None));
+        let back = AtomicBool::new(false);
+        Self { world, cluster, from, drill, holder, leader, lost, mended, back }
+    }
+
+    fn world(&self) -> MutexGuard<'_, World> {
+        self.world.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn takes(&self, role: Role, host: &HostName) -> bool {
+        self.drill.takes(self.cluster, role, host)
+    }
+
+    /// Who holds the address, `lost` ago; `None` while nobody does.
+    fn holds(&self, lost: Option<Duration>) -> Option<HostName> {
+        let before = self.holder.clone()?;
+        let Some(lost) = lost else { return Some(before) };
+        let front = self.cluster.front();
+        let notices = match () {
+            () if self.drill.isolates(&before) => MISSED,
+            // The process that serves there is gone, and the host lives on: it still holds the address till then.
+            () if self.takes(front, &before) && self.drill.kind != Kind::Holder => {
+                return Some(if lost < FOUND_OUT { before } else { self.next_holder(&before)? });
+            }
+            () => return Some(before),
+        };
+        if lost < notices { None } else { self.next_holder(&before) }
+    }
+
+    fn next_holder(&self, before: &HostName) -> Option<HostName> {
+        self.cluster.floating_holders().iter().find(|host| *host != before).cloned()
+    }
+
+    /// Whether the balancer, or the API server, at `place` answers request `number` now.
+    fn serves(
+        &self,
+        place: Option<&HostName>,
+        lost: Option<Duration>,
+        number: u32,
+    ) -> Result<(), String> {
+        let lost = lost.filter(|_| since(&self.mended).is_none_or(|back| back < STARTED));
+        let Some(lost) = lost else { return Ok(()) };
+        let servers = &self.cluster.control_plane.hosts;
+        let gone =
+            |host: &HostName, role: Role| self.takes(role, host) && since(&self.mended).is_none();
+        if let Some(place) = place
+            && gone(place, self.cluster.front())
+        {
+            return Err("Connection refused".into());
+        }
+        if self.cluster.front() == Role::Balancer {
+            // Until it is left out, a server that is gone gets its share.
+            let which = usize::try_from(number).unwrap_or(0) % servers.len().max(1);
+            let share = servers.get(which).is_some_and(|host| gone(host, Role::ControlPlane));
+            if share && lost < LEFT_OUT {
+                return Err("no answer within 2 seconds".into());
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether the members have a leader.
+    fn leads(&self, lost: Option<Duration>) -> Option<HostName> {
+        let before = self.leader.clone()?;
+        let Some(lost) = lost.filter(|_| self.takes(Role::EtcdMember, &before)) else {
+            return Some(before);
+        };
+        let elected = if self.drill.by == By::Stop { HANDED_OVER } else { ELECTED };
+        if lost < elected {
+            return None;
+        }
+        self.cluster.etcd.members.iter().find(|host| **host != before).cloned()
+    }
+
+    /// What was lost runs again, a while after it was given back.
+    fn is_back(&self) {
+        let takes = match self.drill.by {
+            By::Cut => NODE_BACK,
+            By::Stop | By::Reboot => STARTED,
+        };
+        let is = since(&self.mended).is_some_and(|back| back >= takes);
+        if !is || self.back.swap(true, Ordering::Relaxed) {
+            return;
+        }
+        let mut world = self.world();
+        world.mend();
+        match self.drill.by {
+            By::Reboot => world.power(&self.drill.host, true),
+            By::Stop | By::Cut => world.start_enabled(&self.drill.host),
+        }
+    }
+
+    fn node_is_missed(&self, host: &HostName) -> bool {
+        let gone = self.drill.isolates(host)
+            || (self.drill.kind == Kind::Worker && self.drill.host == *host);
+        let missed = since(&self.lost).is_some_and(|lost| lost >= NODE_MISSED);
+        // One that came back in time was never missed.
+        let was = match (since(&self.lost), since(&self.mended)) {
+            (Some(lost), Some(back)) => {
+                lost.saturating_sub(back) >= NODE_MISSED && back < NODE_BACK
+            }
+            _ => missed,
+        };
+        gone && was
+    }
+}
+
+#[async_trait]
+impl Ground for RehearsedField<'_> {
+    async fn lose(&self, drill: &Drill) -> Result<Instant, Trouble> {
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        let mut world = self.world();
+        match (drill.unit(), &drill.from) {
+            (Some(unit), _) => world.stop(&drill.host, unit),
+            (None, Some(from)) => world.fault(Fault::Cut(drill.host.clone(), from.clone())),
+            (None, None) if drill.by == By::Reboot => world.power(&drill.host, false),
+            (None, None) => {
+                for host in self.cluster.hosts.iter().filter(|host| host.name != drill.host) {
+                    world.fault(Fault::Cut(drill.host.clone(), host.name.clone()));
+                }
+                for unit in [ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT, KUBELET_UNIT] {
+                    world.stop(&drill.host, unit);
+                }
+            }
+        }
+        let now = Instant::now();
+        *self.lost.lock().unwrap_or_else(PoisonError::into_inner) = Some(now);
+        Ok(now)
+    }
+
+    async fn mend(&self, drill: &Drill) -> Result<(), Trouble> {
+        if drill.by == By::Reboot {
+            tokio::time::sleep(BOOT.saturating_sub(since(&self.lost).unwrap_or_default())).await;
+        }
+        let mut mended = self.mended.lock().unwrap_or_else(PoisonError::into_inner);
+        mended.get_or_insert_with(Instant::now);
+        Ok(())
+    }
+
+    async fn ask(&self, _: Ask, number: u32) -> Result<(), String> {
+        tokio::time::sleep(ANSWER).await;
+        let lost = since(&self.lost);
+        let holder = self.holds(lost);
+        let answer = match (&holder, &self.holder) {
+            // Without a floating address of its own the site leads elsewhere.
+            (None, Some(_)) => Err("no answer within 2 seconds".into()),
+            (holder, _) => self.serves(holder.as_ref(), lost, number),
+        };
+        let answer = answer.and_then(|()| match self.leads(lost) {
+            Some(_) => Ok(()),
+            None => Err("the etcd members have no leader".into()),
+        });
+        if answer.as_ref().is_err_and(|why| why.starts_with("no answer")) {
+            std::future::pending::<()>().await;
+        }
+        answer
+    }
+
+    async fn see(&self, sight: &Sight) -> Option<String> {
+        let name = |host: Option<HostName>| host.map_or(String::new(), |host| host.to_string());
+        Some(match sight {
+            Sight::Holder => name(self.holds(since(&self.lost))),
+            Sight::Leader => name(self.leads(since(&self.lost))),
+            Sight::Node(host) if self.node_is_missed(host) => "not Ready".into(),
+            Sight::Node(_) => "Ready".into(),
+            Sight::Pods => {
+                let gone = since(&self.lost).is_some_and(|lost| lost >= NODE_MISSED + MOVED);
+                let workers = self.cluster.workers.hosts.iter();
+                let there = workers.filter(|host| !gone || **host != self.drill.host);
+                there.map(|host| host.as_str()).collect::<Vec<_>>().join(", ")
+            }
+        })
+    }
+
+    async fn watch(&self, heard: &(dyn Fn(Witnessed) + Send + Sync)) {
+        let mut tick = tokio::time::interval(Duration::from_millis(250));
+        let asks: &[Ask] = match self.drill.kind {
+            Kind::Worker => &[Ask::Dial, Ask::Service],
+            _ => &[Ask::Dial],
+        };
+        for number in 0.. {
+            tick.tick().await;
+            let (at, lost) = (Instant::now(), since(&self.lost));
+            self.is_back();
+            for ask in asks {
+                let workers = self.cluster.workers.hosts.len().max(1);
+                let which = usize::try_from(number).unwrap_or(0) % workers;
+                let share = self.cluster.workers.hosts.get(which) == Some(&self.drill.host);
+                let back = since(&self.mended).is_some();
+                let fails = match ask {
+                    // Pods of a node that is gone stay in the service until it is missed.
+                    Ask::Service => share && !back && lost.is_some_and(|lost| lost < NODE_MISSED),
+                    _ => self.holder.is_some() && self.holds(lost).is_none(),
+                };
+                let took = if fails { Duration::from_secs(2) } else { ANSWER };
+                let fault = fails.then(|| "no answer within 2 seconds".to_owned());
+                heard(Witnessed { ask: *ask, from: self.from.clone(), at, took, fault });
+            }
+        }
+    }
+
+    async fn missing(&self, _: &[u32]) -> Vec<u32> {
+        // Simulated members lose nothing that they acknowledged.
+        Vec::new()
+    }
+}

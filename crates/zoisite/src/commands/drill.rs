@@ -1,0 +1,421 @@
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use clap::{Args, ValueEnum};
+use serde_json::json;
+use zoisite_core::cluster::HostName;
+use zoisite_core::drill::{
+    By, Drill, Kind, Measured, NoDrill, Sight, Stands, Wanted, choose, picture,
+};
+use zoisite_core::holdings::Part;
+use zoisite_core::pki::{AuthorityKind, Profile};
+use zoisite_core::script::Depth;
+use zoisite_core::sequence::Condition;
+use zoisite_reach::{
+    Access, Conduct, Field, Ground, Hosts, Reach, RehearsedField, Stage, World, conduct,
+};
+use zoisite_store::{FreshKeys, State, trust};
+
+use super::{Time, block_on, block_on_time, raise};
+use crate::failure::{self, Failure};
+use crate::interrupt::Interrupts;
+use crate::options::Options;
+use crate::road::{self, Prepared, prepare};
+use crate::site::{Site, begin_run, now};
+use crate::standing::{Seen, ask_each, standing};
+use crate::view::looking::Doing;
+use crate::view::{self, Style};
+
+/// Lose something on purpose, and measure what that costs
+///
+/// Without a kind: what can be lost here, and what was measured last. With one: asks reads, writes and connections
+/// through the stable address several times a second, loses it, has it given back by the host's own timer (also when
+/// this program or its connection dies), and waits until all is as before. Ends with status 1 beyond a limit of the
+/// cluster file ([drill]), with 4 where a safety rule forbids it.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite drill                            # what can be lost here\n  zoisite drill holder --rehearse          # on simulated hosts: what is to be expected\n  zoisite drill holder                     # who holds the floating address is cut off for 20 s\n  zoisite drill worker tern-2 --by reboot\n  zoisite drill link egret heron --for 30  # egret hears nothing of heron"
+)]
+pub struct DrillArgs {
+    /// What is lost
+    #[arg(value_enum, value_name = "KIND")]
+    kind: Option<Lost>,
+    /// Where [default: the one it is about, or the first of the file]
+    #[arg(value_name = "HOST")]
+    host: Option<String>,
+    /// Of a link: whom it does not hear
+    #[arg(value_name = "FROM")]
+    from: Option<String>,
+    /// How it is lost [default: the first way that zoisite drill lists]
+    #[arg(long, value_enum, value_name = "WAY")]
+    by: Option<Way>,
+    /// For how long, in seconds [default: 20; a worker 90, a control plane 60]
+    #[arg(long = "for", value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(3..=900))]
+    seconds: Option<u32>,
+    /// For how long is waited until all is as before
+    #[arg(long, value_name = "SECONDS", default_value_t = 300)]
+    patience: u64,
+    /// Only on simulated hosts
+    #[arg(long)]
+    rehearse: bool,
+    /// Write the time line into this file, as SVG
+    #[arg(long, value_name = "FILE")]
+    picture: Option<PathBuf>,
+    /// Do not ask
+    #[arg(long)]
+    yes: bool,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum Lost {
+    Holder,
+    Balancer,
+    ApiServer,
+    Member,
+    Leader,
+    ControlPlane,
+    Worker,
+    Link,
+}
+
+impl From<Lost> for Kind {
+    fn from(lost: Lost) -> Self {
+        match lost {
+            Lost::Holder => Self::Holder,
+            Lost::Balancer => Self::Balancer,
+            Lost::ApiServer => Self::ApiServer,
+            Lost::Member => Self::Member,
+            Lost::Leader => Self::Leader,
+            Lost::ControlPlane => Self::ControlPlane,
+            Lost::Worker => Self::Worker,
+            Lost::Link => Self::Link,
+        }
+    }
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum Way {
+    /// Its unit is stopped
+    Stop,
+    /// Its host's packet filter lets nothing through but the login
+    Cut,
+    /// Its host starts anew
+    Reboot,
+}
+
+impl From<Way> for By {
+    fn from(way: Way) -> Self {
+        match way {
+            Way::Stop => Self::Stop,
+            Way::Cut => Self::Cut,
+            Way::Reboot => Self::Reboot,
+        }
+    }
+}
+
+pub fn run(options: &Options, args: &DrillArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let Some(kind) = args.kind else { return list(&site, options) };
+    let named =
+        |name: &Option<String>| name.as_deref().map(|name| site.host_named(name)).transpose();
+    let wanted = Wanted {
+        kind: kind.into(),
+        host: named(&args.host)?,
+        from: named(&args.from)?,
+        by: args.by.map(Into::into),
+        seconds: args.seconds,
+    };
+    if args.rehearse {
+        let measured = rehearsed(&site, options, |stands| choose(&site.cluster, stands, &wanted))?;
+        view::note("this was a rehearsal: no host was touched, and nothing was stored");
+        return tell(&site, options, args, (&measured, None, None));
+    }
+    site.raised_state()?;
+    let mut work = site.working()?;
+    let run = begin_run(&mut work.state, &format!("drill {}", wanted.kind.word()))?;
+    let measured =
+        block_on(on_hosts(&site, (options, args), &mut work.state, &wanted, run.generation))?;
+    let outcome = match &measured {
+        Ok((measured, _)) => format!("{}: {}", measured.drill.title(), gap(measured)),
+        Err(failure) => format!("failed: {}", failure.summary()),
+    };
+    work.state.end_run(run, &outcome, now())?;
+    let (measured, expected) = measured?;
+    let before = work.state.drills()?.remove(&measured.drill.key());
+    work.state.put_drill(&measured)?;
+    tell(&site, options, args, (&measured, expected.as_ref(), before.as_ref()))
+}
+
+fn gap(measured: &Measured) -> String {
+    format!("{} without an answer", zoisite_core::drill::told(measured.longest_gap()))
+}
+
+fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
+    let last = match site.existing_state()? {
+        Some(state) => state.drills()?,
+        None => BTreeMap::new(),
+    };
+    if options.json {
+        view::json(&json!({"measured": last}));
+    } else {
+        let choices = view::drill::choices(&site.cluster, &last, Style::stdout());
+        view::out(choices.trim_end());
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What was measured, what was expected, and what was measured before.
+type Three<'a> = (&'a Measured, Option<&'a Measured>, Option<&'a Measured>);
+
+fn tell(
+    site: &Site,
+    options: &Options,
+    args: &DrillArgs,
+    (measured, expected, before): Three<'_>,
+) -> Result<ExitCode, Failure> {
+    let cluster = site.cluster.name.as_str();
+    let beyond = measured.beyond(&site.cluster.drill);
+    if let Some(path) = &args.picture {
+        write_picture(path, &picture(measured, cluster))?;
+    }
+    if options.json {
+        view::json(&json!({
+            "ok": beyond.is_empty(), "beyond": beyond, "sums": measured.sums(), "measured": measured,
+            "expected": expected.map(Measured::sums), "before": before.map(Measured::sums),
+        }));
+    } else {
+        let style = Style::stdout();
+        let shown = view::drill::render(cluster, measured, (expected, before), style);
+        view::out(shown.trim_end());
+        let mark = |well: bool| if well { style.good("✓") } else { style.bad("✗") };
+        let asked = view::drill::asked(measured);
+        view::out(&format!("\n{} {asked}, {}", mark(beyond.is_empty()), gap(measured)));
+    }
+    if beyond.is_empty() {
+        return Ok(ExitCode::SUCCESS);
+    }
+    Err(Failure::new(
+        failure::Kind::Run,
+        beyond.join("; "),
+        "zoisite status shows what is not as it must be; docs/stable-address.md says what the times come from",
+    ))
+}
+
+fn write_picture(path: &Path, text: &str) -> Result<(), Failure> {
+    std::fs::write(path, text).map_err(|e| Failure::file("writing", path, &e))?;
+    view::note(&format!("the time line is in {}", path.display()));
+    Ok(())
+}
+
+/// Why there is no drill, as a person meets it.
+fn refused(no: NoDrill) -> Failure {
+    match no {
+        NoDrill::Wrong(what, mend) => Failure::new(failure::Kind::Usage, what, mend),
+        NoDrill::Refused(refusals) => refusals.into(),
+    }
+}
+
+/// The drill on simulated hosts on which the cluster was raised.
+fn rehearsed(
+    site: &Site,
+    options: &Options,
+    choose: impl FnOnce(&Stands) -> Result<Drill, NoDrill>,
+) -> Result<Measured, Failure> {
+    let world = raised_world(site, options)?;
+    let stands = {
+        let world = world.lock().unwrap_or_else(PoisonError::into_inner);
+        Stands { holder: world.holds_floating(), leader: world.leads(), ailing: Vec::new() }
+    };
+    let drill = choose(&stands).map_err(refused)?;
+    rehearse_on(site, &world, drill, &stands)
+}
+
+/// The same on a world on which the cluster stands.
+pub fn rehearse_on(
+    site: &Site,
+    world: &Arc<Mutex<World>>,
+    drill: Drill,
+    stands: &Stands,
+) -> Result<Measured, Failure> {
+    let what = planned(site, drill, stands, Duration::from_secs(900));
+    let reach = road::rehearsal(world, site.no_contents(), u64::MAX);
+    let field =
+        RehearsedField::new(Arc::clone(world), &site.cluster, &what.drill, what.from.clone());
+    let ground = (&field as &dyn Ground, &reach as &dyn Reach);
+    let nobody = std::future::pending();
+    let measured = block_on_time(Time::Virtual, conduct(ground, &what, now(), nobody, &|_| {}))?;
+    measured.map_err(|trouble| Failure::troubles([&trouble]))
+}
+
+/// Simulated hosts on which the cluster of the file stands.
+fn raised_world(site: &Site, options: &Options) -> Result<Arc<Mutex<World>>, Failure> {
+    let passing = tempfile::tempdir()
+        .map_err(|e| Failure::file("making a folder in", &std::env::temp_dir(), &e))?;
+    let site = Site::of(site.cluster.clone(), options).on_stage(passing.path());
+    let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+    let world = Arc::new(Mutex::new(world));
+    raise::on_world(&site, &world)?;
+    Ok(world)
+}
+
+/// From where is asked, what is watched, and what must hold at the end.
+fn planned(site: &Site, drill: Drill, stands: &Stands, patience: Duration) -> Conduct {
+    let cluster = &site.cluster;
+    let concerned = |host: &HostName| *host == drill.host || drill.from.as_ref() == Some(host);
+    let node = |host: &&HostName| cluster.is_node(host) && !concerned(host);
+    let holds = |host: &&HostName| stands.holder.as_ref() == Some(*host);
+    let workers = cluster.workers.hosts.iter();
+    let all = workers.chain(cluster.control_plane.hosts.iter());
+    let from = all
+        .clone()
+        .filter(node)
+        .find(|host| !holds(host))
+        .or_else(|| all.clone().find(node))
+        .unwrap_or(&drill.host)
+        .clone();
+    let mut sights = Vec::new();
+    if cluster.balancers.floating.is_some() {
+        sights.push(Sight::Holder);
+    }
+    sights.push(Sight::Leader);
+    let nodes: Vec<HostName> = std::iter::once(&drill.host)
+        .chain(&drill.from)
+        .filter(|host| cluster.is_node(host))
+        .cloned()
+        .collect();
+    sights.extend(nodes.iter().cloned().map(Sight::Node));
+    if drill.kind == Kind::Worker {
+        sights.push(Sight::Pods);
+    }
+    let mut whole = vec![Condition::Quorum { members: cluster.etcd.members.clone() }];
+    let servers = cluster.control_plane.hosts.iter();
+    whole.extend(servers.map(|host| Condition::Api { host: host.clone() }));
+    let stable = |from: &HostName, balancer| Condition::Stable { from: from.clone(), balancer };
+    whole.extend(cluster.balancers.hosts.iter().map(|host| stable(host, true)));
+    whole.push(stable(&from, false));
+    let ready = |host: HostName| Condition::Ready { host, machine: None };
+    whole.extend(nodes.into_iter().map(ready));
+    Conduct { drill, from, sights, whole, patience }
+}
+
+async fn on_hosts(
+    site: &Site,
+    (options, args): (&Options, &DrillArgs),
+    state: &mut State,
+    wanted: &Wanted,
+    generation: u64,
+) -> Result<(Measured, Option<Measured>), Failure> {
+    let mut scratch = site.scratch()?;
+    let mut prepared = prepare(site, &mut scratch, Part::ALL)?;
+    let mut reach = road::hosts(site, &prepared.departed, generation)?;
+    let done = async {
+        let how = (Depth::Quick, &[][..]);
+        let mut sighting =
+            road::sighting(site, &mut scratch, &mut reach, &mut prepared, how).await?;
+        sighting.met()?;
+        reach.set_access(etcd_access(site, state, &prepared)?);
+        let asked = ask_each(site, &reach, &prepared, &sighting.looks).await;
+        let seen = Seen { looks: &sighting.looks, api: &sighting.api, asked: &asked };
+        let sums = site.sums_if_any()?;
+        let stands = standing(site, (&prepared, &prepared.ledger), &seen, &sums);
+        let stands = Stands {
+            holder: stands.floating.as_ref().and_then(|floating| floating.held_by.first().cloned()),
+            leader: stands.quorum.leader.clone(),
+            ailing: stands.ailing(&|_| false),
+        };
+        let drill = choose(&site.cluster, &stands, wanted).map_err(refused)?;
+        let expected = expected(site, options, &drill);
+        let what = planned(site, drill, &stands, Duration::from_secs(args.patience));
+        agreed(args, &what, expected.as_ref())?;
+        let probe = super::verify::probe(site, &prepared);
+        let measured = carry_out(site, &reach, &what, probe).await?;
+        Ok::<_, Failure>((measured, expected))
+    };
+    let done = done.await;
+    reach.close().await;
+    done
+}
+
+/// What a rehearsal makes of it, where one can be had: it is told beside what is measured, and nothing depends on it.
+fn expected(site: &Site, options: &Options, drill: &Drill) -> Option<Measured> {
+    // It has a time of its own, so a thread of its own.
+    std::thread::scope(|scope| {
+        let rehearse = scope.spawn(|| rehearsed(site, options, |_| Ok(drill.clone())).ok());
+        rehearse.join().ok().flatten()
+    })
+}
+
+fn agreed(args: &DrillArgs, what: &Conduct, expected: Option<&Measured>) -> Result<(), Failure> {
+    let restored = match what.drill.by {
+        By::Reboot => "it starts by itself what it ran before",
+        By::Stop | By::Cut => "a timer on the host gives it back, whatever becomes of this program",
+    };
+    let title = what.drill.title();
+    view::say(view::drill::intention(&what.from, &title, expected, restored).trim_end());
+    if args.yes || view::asked("Lose it?") {
+        return Ok(());
+    }
+    Err(Failure::new(
+        failure::Kind::Refused,
+        "nobody agreed, and nothing was lost",
+        "answer yes at a terminal, or say --yes",
+    ))
+}
+
+async fn carry_out(
+    site: &Site,
+    reach: &Hosts,
+    what: &Conduct,
+    probe: zoisite_reach::Probe,
+) -> Result<Measured, Failure> {
+    let trouble = |trouble| Failure::troubles([&trouble]);
+    let interrupts = Interrupts::listen();
+    let doing = Doing::begin();
+    doing.says("preparing what is asked");
+    let tell = |stage: Stage| match stage {
+        Stage::Before => view::say("asking, while all is well"),
+        Stage::Lost => view::say(&format!("lost: {}", what.drill.title())),
+        Stage::Mending => view::say("giving it back"),
+        Stage::Waiting(for_what) => doing.says(&for_what),
+    };
+    let interrupt = async {
+        interrupts.asked(1).await;
+        view::note(
+            "stopping: what is lost is given back first; once more stops at once, and the host gives it back by itself",
+        );
+    };
+    let conducting = async {
+        let field =
+            Field::prepared(reach, &site.cluster, &what.drill, what.from.clone(), probe.clone());
+        let field = field.await?;
+        let ground = (&field as &dyn Ground, reach as &dyn Reach);
+        let measured = conduct(ground, what, now(), interrupt, &tell).await;
+        if let Err(why) = field.cleared().await {
+            view::note(&format!("{}: {why}; a later verify or drill sweeps it", probe.namespace));
+        }
+        measured
+    };
+    let measured = tokio::select! {
+        measured = conducting => measured.map_err(trouble),
+        () = interrupts.asked(2) => Err(Failure::new(
+            failure::Kind::Run,
+            "stopped at once, as you asked",
+            "the host gives back by itself what is lost; zoisite status shows when all is well",
+        )),
+    };
+    doing.end();
+    measured
+}
+
+/// The run's own certificate for etcd.
+fn etcd_access(site: &Site, state: &mut State, prepared: &Prepared) -> Result<Access, Failure> {
+    let strongbox = site.strongbox()?;
+    let profile = Profile::RunEtcd;
+    let (entry, key) =
+        trust::for_this_run(state, strongbox, &site.cluster, profile, &FreshKeys, now())?;
+    let authority = prepared.ledger.bundle(AuthorityKind::EtcdClient).unwrap_or_default();
+    Ok(Access { authority, certificate: entry.pem, key })
+}

@@ -1,0 +1,173 @@
+//! The floating address on real hosts: held, given away, lost and found again.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::process::Command;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use common::lab::{Lab, MEMBERS, lab};
+
+const FLOATING: &str = "10.77.0.5";
+
+/// Somebody who asks at the address for as long as it lives, each time on a new connection.
+struct Asker {
+    stop: Arc<AtomicBool>,
+    asks: JoinHandle<Answers>,
+}
+
+#[derive(Debug, Default)]
+struct Answers {
+    asked: usize,
+    failed: usize,
+    /// Those that failed once more, at once.
+    failed_again: usize,
+}
+
+impl Asker {
+    fn begins() -> Self {
+        let stop = Arc::new(AtomicBool::new(false));
+        let asks = std::thread::spawn({
+            let stop = Arc::clone(&stop);
+            move || {
+                let mut answers = Answers::default();
+                while !stop.load(Ordering::Relaxed) {
+                    answers.asked += 1;
+                    if !ready() {
+                        answers.failed += 1;
+                        answers.failed_again += usize::from(!ready());
+                    }
+                    std::thread::sleep(Duration::from_millis(50));
+                }
+                answers
+            }
+        });
+        Self { stop, asks }
+    }
+
+    fn ends(self) -> Answers {
+        self.stop.store(true, Ordering::Relaxed);
+        self.asks.join().unwrap()
+    }
+}
+
+/// Whether an API server that is ready answers at the address.
+fn ready() -> bool {
+    let mut curl = Command::new("curl");
+    let url = format!("https://{FLOATING}:6443/readyz");
+    let done = curl.args(["-sk", "--connect-timeout", "2", "--max-time", "4", &url]).output();
+    done.unwrap().stdout == b"ok"
+}
+
+/// Who has the address, by the hosts' own word.
+fn holders(lab_: &Lab, hosts: &[&'static str]) -> Vec<&'static str> {
+    let asks = format!("ip -o address show to {FLOATING}");
+    let has = |host: &&&str| lab_.on(host, &asks).stdout.contains(FLOATING);
+    hosts.iter().filter(has).copied().collect()
+}
+
+/// The one that has it, once one of these does.
+fn holder(lab_: &Lab, hosts: &[&'static str]) -> &'static str {
+    let end = Instant::now() + Duration::from_secs(120);
+    loop {
+        match holders(lab_, hosts)[..] {
+            [one] => return one,
+            ref others => assert!(Instant::now() < end, "{others:?}"),
+        }
+        std::thread::sleep(Duration::from_millis(500));
+    }
+}
+
+fn told(lab_: &Lab, what: &str) {
+    let end = Instant::now() + Duration::from_secs(120);
+    loop {
+        let done = lab_.zoisite(&["status"]);
+        if format!("{}{}", done.stdout, done.stderr).contains(what) {
+            return;
+        }
+        assert!(Instant::now() < end, "{what}: {done:?}");
+        std::thread::sleep(Duration::from_secs(1));
+    }
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn the_address_is_given_away_before_it_is_needed_and_taken_when_it_is_lost() {
+    let lab_ = Lab::of("floating", None, 3);
+    let _ = lab_.zoisite(&["raise"]).ended(0).says("floating address 10.77.0.5: held by");
+    let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
+    assert!(ready());
+
+    // A change of all API servers, one after another: whoever asks is asked to try again at most once.
+    let file = lab_.place.read("zoisite.toml");
+    let changed = file.replace("\naddress = ", "\napi-server = { event-ttl = \"2h\" }\naddress = ");
+    assert_ne!(file, changed);
+    lab_.place.write("zoisite.toml", &changed);
+    let asker = Asker::begins();
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    let answers = asker.ends();
+    assert!(answers.asked > 50 && answers.failed_again == 0, "{answers:?}");
+
+    // Its holder loses power: another one takes it, and it stays there when the first is back.
+    let first = holder(&lab_, &MEMBERS);
+    lab("off", &[first]);
+    let others: Vec<&'static str> = MEMBERS.into_iter().filter(|host| *host != first).collect();
+    let second = holder(&lab_, &others);
+    told(&lab_, &format!("held by {second}"));
+    lab("on", &[first]);
+    lab_.until_well();
+    assert_eq!(holders(&lab_, &MEMBERS), [second], "nobody takes it back");
+    told(&lab_, &format!("held by {second}"));
+
+    // An API server that cannot serve gives it away, though its host and the daemon live on.
+    let _ = lab_.on(second, "systemctl stop zoisite-api-server").ended(0);
+    let others: Vec<&'static str> = MEMBERS.into_iter().filter(|host| *host != second).collect();
+    let third = holder(&lab_, &others);
+    assert!(holders(&lab_, &[second]).is_empty());
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+
+    // Hosts that do not hear one another both hold it: that is said, and ends by itself.
+    let deaf = MEMBERS.into_iter().find(|host| *host != third).unwrap();
+    let drop = "nft -f - <<RULES\ntable inet deaf {\n chain in { type filter hook input priority 0; meta l4proto 112 drop; }\n}\nRULES";
+    let _ = lab_.on(deaf, drop).ended(0);
+    told(&lab_, "they do not hear one another");
+    let _ = lab_.zoisite(&["status"]).ended(3);
+    let _ = lab_.on(deaf, "nft delete table inet deaf").ended(0);
+    let _ = holder(&lab_, &MEMBERS);
+    lab_.until_well();
+
+    // Others that would take it over have no safe way to do so.
+    let balanced = changed.replace("[balancers]\n", "[balancers]\nhosts = [\"egret\", \"ibis\"]\n");
+    lab_.place.write("zoisite.toml", balanced);
+    let _ = lab_.zoisite(&["raise"]).ended(4).complains("held by the control planes");
+}
+
+/// On two of three hosts that do everything balancers stand in front, at the same port.
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn balancers_hold_the_address_beside_api_servers_at_the_same_port() {
+    let lab_ = Lab::of("floating", None, 3);
+    let file = lab_.place.read("zoisite.toml");
+    let balanced = file.replace("[balancers]\n", "[balancers]\nhosts = [\"egret\", \"ibis\"]\n");
+    assert_ne!(file, balanced);
+    lab_.place.write("zoisite.toml", balanced);
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
+    let first = holder(&lab_, &["egret", "ibis"]);
+    let listens = format!("ss -Htlnp 'src {FLOATING}:6443'");
+    for host in ["egret", "ibis"] {
+        let _ = lab_.on(host, &listens).ended(0).says("haproxy");
+    }
+    assert!(ready());
+    // A balancer that is gone gives it away; status tells of one that reaches no API server.
+    let _ = lab_.on(first, "systemctl stop zoisite-balancer").ended(0);
+    let second = if first == "egret" { "ibis" } else { "egret" };
+    let _ = holder(&lab_, &[second]);
+    assert!(ready());
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    let _ = lab_.zoisite(&["verify", "--patience", "120"]).ended(0);
+}
