@@ -118,15 +118,19 @@ boot_host() {
   drop_cgroup "$name"
   mountpoint -q "$dir/root" || mount -t overlay overlay \
     -o "lowerdir=$(cat "$dir/base"),upperdir=$dir/upper,workdir=$dir/work" "$dir/root"
-  # shellcheck disable=SC2046 # capabilities stand in a list of words
+  rm -f "$dir/pid"
+  # A host that starts anew by itself ends with 133 (systemd-nspawn(1), --keep-unit).
+  # shellcheck disable=SC2016 # for the shell that stays with it
+  local stays='pid=$1; shift
+    status=133
+    while [ "$status" = 133 ]; do "$@" & echo $! >"$pid"; wait $!; status=$?; done'
   (
     enter_cgroup "$name"
-    exec setsid systemd-nspawn --quiet -D "$dir/root" -M "$name" --register=no --keep-unit \
+    exec setsid bash -c "$stays" stays "$dir/pid" systemd-nspawn --quiet -D "$dir/root" -M "$name" --register=no --keep-unit \
       --network-bridge="$BRIDGE" --capability=all --system-call-filter=@keyring --console=pipe \
       --resolv-conf=off --timezone=off --link-journal=no \
       --bind="$dir/containerd:/var/lib/containerd" --bind=/dev/net/tun -b
   ) </dev/null >"$dir/console.log" 2>&1 &
-  echo $! >"$dir/pid"
   wait_until 120 "$name's first process" running "$name"
   # The peer index of the host's own interface names the machine's side of the link.
   link=$(peer_link "$name") || true

@@ -170,7 +170,7 @@ fn tolerances_follow_the_topology() {
     assert_eq!(five.etcd, 2);
     let four = tolerance(&changed("\"ibis\"]", "\"ibis\", \"curlew\"]"));
     assert_eq!(four.etcd, 1, "an even count adds no tolerance");
-    let own = changed("[balancers]\nhosts = [\"jetty-{a,b}\"]\n", "");
+    let own = changed("[balancers]\nhosts = [\"jetty-{a,b}\"]\nfloating = \"10.77.0.5\"\n", "");
     assert_eq!(tolerance(&own).balancers, None, "the site's own");
 }
 

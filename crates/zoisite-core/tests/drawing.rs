@@ -239,18 +239,20 @@ fn written(cluster: &Cluster, form: LanForm) -> String {
 }
 
 #[test]
-fn names_go_both_ways_and_the_stable_name_leads_to_the_balancers() {
+fn names_go_both_ways_and_the_stable_name_leads_to_the_floating_address() {
     let cluster =
         of(&two_families().replace("fd77::11\"]", "fd77::11\"], mac = \"02:00:5e:10:00:11\""));
     let hosts = written(&cluster, LanForm::Hosts);
     assert!(hosts.contains("\nfd77::103 tern-3.saltmarsh.example tern-3\n"), "{hosts}");
-    assert!(
-        hosts.contains("\n10.77.0.31 api.saltmarsh.example\n10.77.0.32 api.saltmarsh.example\n")
-    );
+    assert!(hosts.contains("\n10.77.0.5 api.saltmarsh.example\n"), "{hosts}");
+    let text = two_families().replace("floating = \"10.77.0.5\"\n", "");
+    let without = written(&of(&text), LanForm::Hosts);
+    let both = "\n10.77.0.31 api.saltmarsh.example\n10.77.0.32 api.saltmarsh.example\n";
+    assert!(without.contains(both), "{without}");
     let zone = written(&cluster, LanForm::Zone);
     assert!(zone.contains("$ORIGIN saltmarsh.example.\n"), "{zone}");
     assert!(zone.contains("\nheron IN A 10.77.0.11\nheron IN AAAA fd77::11\n"), "{zone}");
-    assert!(zone.contains("\napi IN A 10.77.0.31\n"), "{zone}");
+    assert!(zone.contains("\napi IN A 10.77.0.5\n"), "{zone}");
     let reverse = written(&cluster, LanForm::Reverse);
     assert!(reverse.contains("$ORIGIN 0.77.10.in-addr.arpa.\n"), "{reverse}");
     assert!(reverse.contains("\n103 IN PTR tern-3.saltmarsh.example.\n"), "{reverse}");

@@ -465,7 +465,7 @@ fn the_same_file_gives_the_same_holdings_whatever_the_number_of_cores() {
 #[test]
 fn a_floating_address_is_held_by_balancers_or_else_by_control_planes() {
     let with = |from: &str| changed("[balancers]\n", &format!("[balancers]\n{from}"));
-    let holdings = made(&with("floating = \"10.77.0.5\"\n"));
+    let holdings = made(SALTMARSH);
     let holds = |holdings: &Holdings| -> Vec<String> {
         let all = holdings.hosts.iter().filter(|host| host.has(Part::Address));
         all.map(|host| host.host.to_string()).collect()
@@ -491,7 +491,7 @@ fn a_floating_address_is_held_by_balancers_or_else_by_control_planes() {
     let api = unit(&holdings, "curlew", "api-server");
     assert_eq!(flag(&api, "bind-address"), Some("10.77.0.21"));
 
-    let own = with("floating = \"10.77.0.5\"\nrouter-id = 77\nvrrp = \"multicast\"\n");
+    let own = with("router-id = 77\nvrrp = \"multicast\"\n");
     let holdings = made(&own.replace("hosts = [\"jetty-{a,b}\"]\n", ""));
     assert_eq!(holds(&holdings), ["curlew", "plover", "sandpiper"]);
     let config = text(&holdings, "plover", "/etc/zoisite/address/keepalived.conf");
@@ -504,8 +504,7 @@ fn a_floating_address_is_held_by_balancers_or_else_by_control_planes() {
     assert_eq!(flag(&unit(&holdings, "plover", "api-server"), "bind-address"), Some("0.0.0.0"));
 
     // Beside an API server at the same port a balancer has room at the floating address alone.
-    let shared = with("floating = \"10.77.0.5\"\n")
-        .replace("hosts = [\"jetty-{a,b}\"]", "hosts = [\"curlew\", \"plover\"]");
+    let shared = changed("hosts = [\"jetty-{a,b}\"]", "hosts = [\"curlew\", \"plover\"]");
     let balancer = text(&made(&shared), "curlew", "/etc/zoisite/balancer/haproxy.cfg");
     assert!(balancer.contains("frontend api\n    bind 10.77.0.5:6443\n    default"), "{balancer}");
 }

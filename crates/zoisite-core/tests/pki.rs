@@ -97,8 +97,7 @@ fn every_certificate_keeps_the_rules_of_rfc_5280() {
 
 #[test]
 fn api_server_certificates_carry_the_names_that_people_forget() {
-    let text = changed("[balancers]\n", "[balancers]\nfloating = \"10.77.0.5\"\n");
-    let cluster = read(&text).cluster.unwrap();
+    let cluster = saltmarsh();
     let mut trust = Trust::new(&cluster, at("2026-11-23"));
     trust.issue(&cluster, at("2026-11-23"));
     let names: HashSet<String> =

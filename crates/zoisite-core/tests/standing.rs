@@ -158,20 +158,19 @@ fn s1_a_first_start_with_other_members_waits_until_the_old_ones_are_known_to_hol
 
 #[test]
 fn s12_a_floating_address_may_be_added_but_not_be_taken_over() {
-    let floats = |more: &str| {
-        let text = changed("[balancers]\n", &format!("[balancers]\n{more}"));
+    let floats = |line: &str| {
+        let text = changed("floating = \"10.77.0.5\"\n", line);
         read(&text).cluster.unwrap()
     };
     let began = |cluster: &Cluster| {
         let begun = Begun::of(cluster, "0123456789abcdef", at("2026-11-23"));
         Begun { formed: Some("9".into()), ..begun }
     };
-    let (without, with) = (saltmarsh(), floats("floating = \"10.77.0.5\"\n"));
+    let (without, with) = (floats(""), saltmarsh());
     assert_eq!(contradictions(Some(&began(&without)), None, &with), []);
     let stands = began(&with);
     assert_eq!(contradictions(Some(&stands), None, &with), []);
-    let by_others =
-        changed("[balancers]\nhosts = [\"jetty-{a,b}\"]", "[balancers]\nfloating = \"10.77.0.5\"");
+    let by_others = changed("hosts = [\"jetty-{a,b}\"]\n", "");
     let by_others = read(&by_others).cluster.unwrap();
     for other in [&without, &floats("floating = \"10.77.0.6\"\n"), &by_others] {
         let all = contradictions(Some(&stands), None, other);

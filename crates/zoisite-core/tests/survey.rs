@@ -119,6 +119,7 @@ fn tidy(cluster: &Cluster, name: &str) -> Vec<String> {
         ("at-runtime", "/usr/bin/containerd"),
         ("at-plugins", "/usr/lib/cni/bridge"),
         ("at-haproxy", "/usr/sbin/haproxy"),
+        ("at-keepalived", "/usr/sbin/keepalived"),
     ] {
         say(&[word, program]);
         say(&["program", program, "1.7.24~ds1"]);
@@ -725,7 +726,7 @@ fn the_script_asks_each_host_for_what_matters_to_it() {
 #[test]
 fn a_floating_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_holders_out() {
     let floats = |at: &str| {
-        let text = changed("[balancers]\n", &format!("[balancers]\nfloating = \"{at}\"\n"));
+        let text = changed("floating = \"10.77.0.5\"\n", &format!("floating = \"{at}\"\n"));
         read(&text).cluster.unwrap()
     };
     let cluster = floats("10.77.0.5");

@@ -44,41 +44,41 @@ lose_network() {
   dev=$(ip -o address show to "$1" | awk '{ print $2; exit }')
   [ -n "$dev" ] || fail "cutting the host off" "no interface carries $1"
   command -v nft >/dev/null || fail "cutting the host off" "the host has no nft, the packet filter's tool (package nftables)"
-  case $5 in *:*) family=ip6 ;; *) family=ip ;; esac
-  {
-    printf 'table inet zoisite_drill {\n'
-    printf '  chain in {\n    type filter hook prerouting priority -310;\n    iifname "%s" tcp dport %s accept\n' "$dev" "$2"
-    if [ -n "$5" ]; then
-      printf '    iifname "%s" %s saddr %s drop\n  }\n' "$dev" "$family" "$5"
-    else
-      # The login's own neighbours are still looked for, and never where the floating address is.
-      printf '    iifname "%s" icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept\n' "$dev"
-      printf '    iifname "%s" drop\n  }\n' "$dev"
-      printf '  chain out {\n    type filter hook postrouting priority -310;\n    oifname "%s" tcp sport %s accept\n' "$dev" "$2"
-      case $4 in *:*) printf '    oifname "%s" ip6 saddr %s drop\n' "$dev" "$4" ;; esac
-      printf '    oifname "%s" icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept\n' "$dev"
-      printf '    oifname "%s" drop\n  }\n' "$dev"
-    fi
-    printf '}\n'
-  } >"$drill/rules"
-  # Whoever asks who has the floating address hears nothing of this host either (RFC 826).
-  case $5$4 in
-    '' | *:*) ;;
-    *)
-      if [ -z "$5" ]; then
-        {
-          printf 'table arp zoisite_drill {\n  chain in {\n    type filter hook input priority 0;\n    iifname "%s" arp daddr ip %s drop\n  }\n' "$dev" "$4"
-          printf '  chain out {\n    type filter hook output priority 0;\n    oifname "%s" arp saddr ip %s drop\n  }\n}\n' "$dev" "$4"
-        } >"$drill/more"
-        if nft -c -f "$drill/more" 2>/dev/null; then cat "$drill/more" >>"$drill/rules"; fi
-      fi
-      ;;
-  esac
+  # Below everything, so that what programs send past the rest is cut too: who holds an address tells it that way.
+  rules netdev "hook ingress device \"$dev\"" "hook egress device \"$dev\"" "$@" >"$drill/rules"
+  if ! nft -c -f "$drill/rules" 2>/dev/null; then
+    # Older kernels do not filter there.
+    rules inet 'hook prerouting' 'hook postrouting' "$@" >"$drill/rules"
+  fi
   attempt "checking the rules" nft -c -f "$drill/rules"
-  printf 'nft delete table inet zoisite_drill 2>/dev/null\nnft delete table arp zoisite_drill 2>/dev/null\n' | mends_itself "$3"
+  printf 'nft delete table netdev zoisite_drill 2>/dev/null\nnft delete table inet zoisite_drill 2>/dev/null\n' | mends_itself "$3"
   say progress "$step" lost
   out=$(nft -f "$drill/rules" 2>&1) || not_lost "cutting the host off" "$out"
   changed
+}
+# family, the way in, the way out; then as above
+rules() {
+  family=$1 own=$4 login=$5 floating=$7 from=$8
+  printf 'table %s zoisite_drill {\n  chain in {\n    type filter %s priority -310;\n' "$family" "$2"
+  only=
+  if [ "$family" = inet ]; then only="iifname \"$dev\" "; fi
+  printf '    %stcp dport %s accept\n' "$only" "$login"
+  if [ -n "$from" ]; then
+    case $from in *:*) printf '    %sip6 saddr %s drop\n  }\n}\n' "$only" "$from" ;; *) printf '    %sip saddr %s drop\n  }\n}\n' "$only" "$from" ;; esac
+    return
+  fi
+  # The login's neighbours still find this host, and never where the floating address is (RFC 826, RFC 4861).
+  near='icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } accept'
+  arp=
+  case "$family $own" in 'inet '* | *:*) ;; *) arp="ip $own accept" ;; esac
+  if [ -n "$arp" ]; then printf '    arp daddr %s\n' "$arp"; fi
+  printf '    %s%s\n    %sdrop\n  }\n' "$only" "$near" "$only"
+  printf '  chain out {\n    type filter %s priority -310;\n' "$3"
+  if [ "$family" = inet ]; then only="oifname \"$dev\" "; fi
+  printf '    %stcp sport %s accept\n' "$only" "$login"
+  if [ -n "$arp" ]; then printf '    arp saddr %s\n' "$arp"; fi
+  case $floating in *:*) printf '    %sip6 saddr %s drop\n' "$only" "$floating" ;; esac
+  printf '    %s%s\n    %sdrop\n  }\n}\n' "$only" "$near" "$only"
 }
 # The machine starts anew once this has been said.
 lose_machine() {

@@ -11,7 +11,7 @@ use async_trait::async_trait;
 use tokio::time::Instant;
 use zoisite_core::cluster::{Cluster, HostName, Role};
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::drill::{Ask, By, Drill, Kind, Sight};
+use zoisite_core::drill::{Ask, By, Drill, Kind, Sight, Stands};
 use zoisite_core::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT, KUBELET_UNIT};
 
 use super::state::{Fault, World};
@@ -31,8 +31,12 @@ const HANDED_OVER: Duration = Duration::from_millis(150);
 const NODE_MISSED: Duration = Duration::from_secs(50);
 /// Pods of the drill's workload leave a node after that, and others run elsewhere.
 const MOVED: Duration = Duration::from_secs(8);
-/// A kubelet that was cut off and is back says so.
-const NODE_BACK: Duration = Duration::from_secs(3);
+/// A kubelet that was cut off notices that its connection is dead (HTTP/2 pings: after 30 s, for 15 s more), dials
+/// anew where it can, and says that it is there.
+const DIALLED_ANEW: Duration = Duration::from_secs(45);
+const SAYS_SO: Duration = Duration::from_secs(3);
+/// API servers ask all members in turn; one that is gone without a word is left out when pings stay unanswered.
+const MEMBER_LEFT_OUT: Duration = Duration::from_secs(12);
 /// A machine starts anew.
 const BOOT: Duration = Duration::from_secs(25);
 /// A service is ready after its start.
@@ -60,18 +64,20 @@ fn since(when: &Mutex<Option<Instant>>) -> Option<Duration> {
     when.lock().unwrap_or_else(PoisonError::into_inner).map(|at| at.elapsed())
 }
 
+/// Whose turn it is.
+fn turn(all: &[HostName], number: u32) -> Option<&HostName> {
+    all.get(usize::try_from(number).unwrap_or(0) % all.len().max(1))
+}
+
 impl<'a> RehearsedField<'a> {
-    /// Simulated hosts on which the cluster stands.
+    /// Simulated hosts on which the cluster stands, with who holds the address and who leads as it is to be.
     pub fn new(
         world: Arc<Mutex<World>>,
         cluster: &'a Cluster,
-        drill: &'a Drill,
+        (drill, stands): (&'a Drill, &Stands),
         from: HostName,
     ) -> Self {
-        let (holder, leader) = {
-            let world = world.lock().unwrap_or_else(PoisonError::into_inner);
-            (world.holds_floating(), world.leads())
-        };
+        let (holder, leader) = (stands.holder.clone(), stands.leader.clone());
         let (lost, mended) = (Mutex::new(None), Mutex::new(None));
         let back = AtomicBool::new(false);
         Self { world, cluster, from, drill, holder, leader, lost, mended, back }
@@ -122,10 +128,14 @@ impl<'a> RehearsedField<'a> {
         {
             return Err("Connection refused".into());
         }
+        let members = &self.cluster.etcd.members;
+        let silent = |host: &HostName| self.drill.by != By::Stop && gone(host, Role::EtcdMember);
+        if turn(members, number).is_some_and(silent) && lost < MEMBER_LEFT_OUT {
+            return Err("no answer within 2 seconds".into());
+        }
         if self.cluster.front() == Role::Balancer {
             // Until it is left out, a server that is gone gets its share.
-            let which = usize::try_from(number).unwrap_or(0) % servers.len().max(1);
-            let share = servers.get(which).is_some_and(|host| gone(host, Role::ControlPlane));
+            let share = turn(servers, number).is_some_and(|host| gone(host, Role::ControlPlane));
             if share && lost < LEFT_OUT {
                 return Err("no answer within 2 seconds".into());
             }
@@ -146,14 +156,20 @@ impl<'a> RehearsedField<'a> {
         self.cluster.etcd.members.iter().find(|host| **host != before).cloned()
     }
 
+    /// Whether it has been given back for long enough.
+    fn runs_again(&self) -> bool {
+        let (Some(lost), Some(back)) = (since(&self.lost), since(&self.mended)) else {
+            return false;
+        };
+        match self.drill.by {
+            By::Cut => back >= SAYS_SO && lost >= DIALLED_ANEW + SAYS_SO,
+            By::Stop | By::Reboot => back >= STARTED,
+        }
+    }
+
     /// What was lost runs again, a while after it was given back.
     fn is_back(&self) {
-        let takes = match self.drill.by {
-            By::Cut => NODE_BACK,
-            By::Stop | By::Reboot => STARTED,
-        };
-        let is = since(&self.mended).is_some_and(|back| back >= takes);
-        if !is || self.back.swap(true, Ordering::Relaxed) {
+        if !self.runs_again() || self.back.swap(true, Ordering::Relaxed) {
             return;
         }
         let mut world = self.world();
@@ -168,14 +184,7 @@ impl<'a> RehearsedField<'a> {
         let gone = self.drill.isolates(host)
             || (self.drill.kind == Kind::Worker && self.drill.host == *host);
         let missed = since(&self.lost).is_some_and(|lost| lost >= NODE_MISSED);
-        // One that came back in time was never missed.
-        let was = match (since(&self.lost), since(&self.mended)) {
-            (Some(lost), Some(back)) => {
-                lost.saturating_sub(back) >= NODE_MISSED && back < NODE_BACK
-            }
-            _ => missed,
-        };
-        gone && was
+        gone && missed && !self.runs_again()
     }
 }
 
@@ -257,9 +266,7 @@ impl Ground for RehearsedField<'_> {
             let (at, lost) = (Instant::now(), since(&self.lost));
             self.is_back();
             for ask in asks {
-                let workers = self.cluster.workers.hosts.len().max(1);
-                let which = usize::try_from(number).unwrap_or(0) % workers;
-                let share = self.cluster.workers.hosts.get(which) == Some(&self.drill.host);
+                let share = turn(&self.cluster.workers.hosts, number) == Some(&self.drill.host);
                 let back = since(&self.mended).is_some();
                 let fails = match ask {
                     // Pods of a node that is gone stay in the service until it is missed.

@@ -1,5 +1,8 @@
 //! What simulated hosts are like: tidy ones, but for the faults in their world.
 
+use std::net::IpAddr;
+
+use ipnet::IpNet;
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::CLUSTER_MARK;
 use zoisite_core::survey::{
@@ -35,10 +38,10 @@ impl World {
             facts.machine.clone_from(&sim.machine);
             facts.cluster = sim.files.get(CLUSTER_MARK).map(|file| file.text.trim().to_owned());
             facts.etcd_data = sim.data.is_some();
-            facts.addresses.push(AddressFacts::fixed("eth0", sim.address));
+            facts.addresses.push(beside(sim.address, cluster.balancers.floating));
         }
         let second = cluster.host(host).and_then(|known| known.second);
-        facts.addresses.extend(second.map(|second| AddressFacts::fixed("eth0", second)));
+        facts.addresses.extend(second.map(|second| beside(second, cluster.balancers.floating)));
         facts.links.push(LinkFacts {
             name: "eth0".into(),
             mtu: 1_500,
@@ -81,4 +84,15 @@ impl World {
         }
         facts
     }
+}
+
+/// An address in a network of the usual size, or a larger one where the floating address stands in it too: a
+/// rehearsal cannot know how large the site's is.
+fn beside(address: IpAddr, floating: Option<IpAddr>) -> AddressFacts {
+    let usual = if address.is_ipv4() { 24 } else { 64 };
+    let floating = floating.filter(|floating| floating.is_ipv4() == address.is_ipv4());
+    let fits = |net: &IpNet| floating.is_none_or(|floating| net.contains(&floating));
+    let nets = (0..=usual).rev().filter_map(|bits| IpNet::new(address, bits).ok());
+    let net = nets.into_iter().find(fits).unwrap_or_else(|| IpNet::from(address));
+    AddressFacts { net, ..AddressFacts::fixed("eth0", address) }
 }

@@ -4,6 +4,7 @@ use std::sync::{Arc, Mutex};
 
 use clap::Args;
 use zoisite_core::cluster::{Topology, read};
+use zoisite_core::drill::{Kind as Drilled, Stands, Wanted, choose as choose_drill};
 use zoisite_core::holdings::Part;
 use zoisite_core::pki::{edges, prove};
 use zoisite_core::script::Depth;
@@ -23,7 +24,7 @@ const SALTMARSH: &str = include_str!("../../../../demo/saltmarsh/zoisite.toml");
 /// The whole thing on the demo cluster with simulated hosts, offline
 ///
 /// In a temporary folder: checks the cluster file of a bird observatory, issues its certificates,
-/// proves its connections, rehearses the raise, and shows what then stands.
+/// proves its connections, rehearses the raise, shows what then stands, and rehearses a loss.
 #[derive(Args, Debug)]
 #[command(after_help = "Example:\n  zoisite demo")]
 pub struct DemoArgs {
@@ -101,7 +102,14 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     let sequence = found.plan(&site, &prepared, &sums, &[], 300)?;
     view::out(&super::sequence::render(&sequence, false, style));
 
-    title(5, "where to look");
+    title(5, "the host that holds the stable address is lost, as it is to be expected");
+    let wanted = Wanted { kind: Drilled::Holder, host: None, from: None, by: None, seconds: None };
+    let choose = |stands: &Stands| choose_drill(&site.cluster, stands, &wanted);
+    let measured = super::drill::rehearse_on(&site, &world, None, choose)?;
+    let name = site.cluster.name.as_str();
+    view::out(&view::drill::render(name, &measured, (None, None), style));
+
+    title(6, "where to look");
     let file = file.display();
     view::out(&format!(
         "the cluster file      {file}\n\

@@ -129,7 +129,8 @@ pub fn run(options: &Options, args: &DrillArgs) -> Result<ExitCode, Failure> {
         seconds: args.seconds,
     };
     if args.rehearse {
-        let measured = rehearsed(&site, options, |stands| choose(&site.cluster, stands, &wanted))?;
+        let measured =
+            rehearsed(&site, (options, None), |stands| choose(&site.cluster, stands, &wanted))?;
         view::note("this was a rehearsal: no host was touched, and nothing was stored");
         return tell(&site, options, args, (&measured, None, None));
     }
@@ -221,29 +222,29 @@ fn refused(no: NoDrill) -> Failure {
 /// The drill on simulated hosts on which the cluster was raised.
 fn rehearsed(
     site: &Site,
-    options: &Options,
+    (options, real): (&Options, Option<&Stands>),
     choose: impl FnOnce(&Stands) -> Result<Drill, NoDrill>,
 ) -> Result<Measured, Failure> {
     let world = raised_world(site, options)?;
-    let stands = {
-        let world = world.lock().unwrap_or_else(PoisonError::into_inner);
-        Stands { holder: world.holds_floating(), leader: world.leads(), ailing: Vec::new() }
-    };
-    let drill = choose(&stands).map_err(refused)?;
-    rehearse_on(site, &world, drill, &stands)
+    rehearse_on(site, &world, real, choose)
 }
 
-/// The same on a world on which the cluster stands.
+/// The same on a world on which the cluster stands; as things stand on real hosts, or else there.
 pub fn rehearse_on(
     site: &Site,
     world: &Arc<Mutex<World>>,
-    drill: Drill,
-    stands: &Stands,
+    real: Option<&Stands>,
+    choose: impl FnOnce(&Stands) -> Result<Drill, NoDrill>,
 ) -> Result<Measured, Failure> {
-    let what = planned(site, drill, stands, Duration::from_secs(900));
+    let stands = real.cloned().unwrap_or_else(|| {
+        let world = world.lock().unwrap_or_else(PoisonError::into_inner);
+        Stands { holder: world.holds_floating(), leader: world.leads(), ailing: Vec::new() }
+    });
+    let drill = choose(&stands).map_err(refused)?;
+    let what = planned(site, drill, &stands, Duration::from_secs(900));
     let reach = road::rehearsal(world, site.no_contents(), u64::MAX);
-    let field =
-        RehearsedField::new(Arc::clone(world), &site.cluster, &what.drill, what.from.clone());
+    let (world, about) = (Arc::clone(world), (&what.drill, &stands));
+    let field = RehearsedField::new(world, &site.cluster, about, what.from.clone());
     let ground = (&field as &dyn Ground, &reach as &dyn Reach);
     let nobody = std::future::pending();
     let measured = block_on_time(Time::Virtual, conduct(ground, &what, now(), nobody, &|_| {}))?;
@@ -327,7 +328,7 @@ async fn on_hosts(
             ailing: stands.ailing(&|_| false),
         };
         let drill = choose(&site.cluster, &stands, wanted).map_err(refused)?;
-        let expected = expected(site, options, &drill);
+        let expected = expected(site, (options, &stands), &drill);
         let what = planned(site, drill, &stands, Duration::from_secs(args.patience));
         agreed(args, &what, expected.as_ref())?;
         let probe = super::verify::probe(site, &prepared);
@@ -340,10 +341,15 @@ async fn on_hosts(
 }
 
 /// What a rehearsal makes of it, where one can be had: it is told beside what is measured, and nothing depends on it.
-fn expected(site: &Site, options: &Options, drill: &Drill) -> Option<Measured> {
+fn expected(
+    site: &Site,
+    (options, stands): (&Options, &Stands),
+    drill: &Drill,
+) -> Option<Measured> {
     // It has a time of its own, so a thread of its own.
     std::thread::scope(|scope| {
-        let rehearse = scope.spawn(|| rehearsed(site, options, |_| Ok(drill.clone())).ok());
+        let rehearse =
+            scope.spawn(|| rehearsed(site, (options, Some(stands)), |_| Ok(drill.clone())).ok());
         rehearse.join().ok().flatten()
     })
 }

@@ -9,6 +9,7 @@ use std::time::Duration;
 use clap::Args;
 use serde_json::json;
 use zoisite_core::cluster::HostName;
+use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::Part;
 use zoisite_core::item::ComponentSums;
 use zoisite_core::script::Depth;
@@ -208,13 +209,7 @@ impl Raise<'_> {
             reach.set_contents(Arc::new(contents.knowing(vouched)));
             self.carry_out(state, reach, sequence, looks).await
         };
-        // Hosts that could not be reached were left out, and that is told.
-        let unreachable = sighting.troubles();
-        match (told, unreachable.is_empty()) {
-            (told, true) => told,
-            (Ok(_), false) => Err(Failure::troubles(unreachable)),
-            (Err(failure), false) => Err(failure.and(Failure::troubles(unreachable))),
-        }
+        and_left_out(told, sighting.troubles().into_iter())
     }
 
     fn tell_nothing(&self, looks: &Looks) -> String {
@@ -395,6 +390,21 @@ fn stopped_at_once(engine: &Engine) -> Failure {
     )
 }
 
+/// Hosts that could not be reached, or are not fit, were left out, and that is told.
+fn and_left_out<'a, T>(
+    told: Result<T, Failure>,
+    left_out: impl ExactSizeIterator<Item = &'a Trouble>,
+) -> Result<T, Failure> {
+    if left_out.len() == 0 {
+        return told;
+    }
+    let left_out = Failure::troubles(left_out);
+    Err(match told {
+        Ok(_) => left_out,
+        Err(failure) => failure.and(left_out),
+    })
+}
+
 /// What is not well right after a run makes the run a failed one, whatever its steps said. Hosts that could
 /// not be reached from the beginning are told by themselves.
 fn all_well(status: &Standing, looks: &Looks) -> Result<(), Failure> {
@@ -495,6 +505,7 @@ pub fn rehearse_on(
             found.leave_out_unfit(site, &looking, &prepared.parts, args.unproven).await?;
             let sums = simulated_sums(&prepared);
             let sequence = found.plan(site, &prepared, &sums, accept, args.patience)?;
+            let left_out = found.troubles().into_iter().cloned().collect::<Vec<_>>();
             let looks = found.looks;
             prepared.keep(site, &mut draft, &looks, &pins)?;
             drop(draft);
@@ -506,7 +517,8 @@ pub fn rehearse_on(
             if sequence.is_empty() {
                 return Ok(raise.tell_nothing(&looks));
             }
-            raise.carry_out(state, &reach, sequence, &looks).await
+            let told = raise.carry_out(state, &reach, sequence, &looks).await;
+            and_left_out(told, left_out.iter())
         })?
     })
 }

@@ -65,34 +65,35 @@ pub fn render(
 }
 
 fn sums(measured: &Measured, expected: Option<&Measured>, before: Option<&Measured>) -> String {
-    let gap = |of: Option<&Measured>, ask| {
-        let sum = of.and_then(|of| of.sums().into_iter().find(|sum| sum.ask == ask));
-        sum.map_or_else(|| "–".to_owned(), |sum| told(sum.longest_gap))
-    };
-    let mut rows: Vec<Vec<String>> = measured
-        .sums()
-        .into_iter()
-        .map(|sum| {
-            vec![
-                sum.ask.word().to_owned(),
-                sum.asked.to_string(),
-                sum.failed.to_string(),
-                sum.slow.to_string(),
-                told(sum.longest_gap),
-                gap(expected, sum.ask),
-                gap(before, sum.ask),
-            ]
-        })
-        .collect();
-    let whole = |of: Option<&Measured>| {
-        let whole = of.and_then(|of| Some(of.whole? - of.mended?));
-        whole.map_or_else(|| "–".to_owned(), told)
+    // What there is to compare with stands beside it.
+    let beside = [("expected", expected), ("the time before", before)];
+    let beside: Vec<_> = beside.into_iter().filter_map(|(title, of)| Some((title, of?))).collect();
+    let mut rows = Vec::new();
+    for sum in measured.sums() {
+        let counts = [sum.asked, sum.failed, sum.slow].map(|n| n.to_string());
+        let gap = |of: &Measured| {
+            let other = of.sums().into_iter().find(|other| other.ask == sum.ask);
+            other.map_or_else(|| "–".to_owned(), |other| told(other.longest_gap))
+        };
+        let mut row = vec![sum.ask.word().to_owned()];
+        row.extend(counts);
+        row.push(told(sum.longest_gap));
+        row.extend(beside.iter().map(|(_, of)| gap(of)));
+        rows.push(row);
+    }
+    let whole = |of: &Measured| {
+        let whole = of.whole.zip(of.mended).map(|(whole, mended)| told(whole - mended));
+        whole.unwrap_or_else(|| "–".to_owned())
     };
     let mut last = vec!["as before after the mend".to_owned()];
-    last.extend(["", "", ""].map(ToOwned::to_owned));
-    last.extend([whole(Some(measured)), whole(expected), whole(before)]);
+    last.extend([""; 3].map(ToOwned::to_owned));
+    last.push(whole(measured));
+    last.extend(beside.iter().map(|(_, of)| whole(of)));
     rows.push(last);
-    table(&["asked", "times", "failed", "slow", "longest gap", "expected", "the time before"], rows)
+    let titles = ["asked", "times", "failed", "slow", "longest gap"];
+    let titles: Vec<&str> =
+        titles.into_iter().chain(beside.iter().map(|(title, _)| *title)).collect();
+    table(&titles, rows)
 }
 
 fn time_line(measured: &Measured, style: Style) -> String {

@@ -208,9 +208,10 @@ impl Parser {
 
     /// `[drill]`
     pub(super) fn drill(&mut self, table: Table<'_, '_>) -> DrillLimits {
+        let Some(s) = table else { return DrillLimits::default() };
         DrillLimits {
-            longest_gap: self.text(table, "longest-gap", time),
-            whole_within: self.text(table, "whole-within", time),
+            longest_gap: self.optional(s, "longest-gap", "bad-time", time),
+            whole_within: self.optional(s, "whole-within", "bad-time", time),
         }
     }
 

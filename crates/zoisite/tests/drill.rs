@@ -1,0 +1,182 @@
+//! Losing something on purpose: on simulated hosts, and on real ones.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use common::lab::{Lab, MEMBERS, lab};
+use common::{Done, Place};
+
+#[test]
+fn what_can_be_lost_is_listed_and_every_kind_is_rehearsed() {
+    let place = Place::saltmarsh();
+    let listed = place.run(&["drill"]).ended(0).says("one of jetty-a, jetty-b");
+    let all = [
+        ("holder", "3.4 s  the floating address is held by jetty-b"),
+        ("balancer", "the balancer of jetty-a is stopped for 20 s"),
+        ("api-server", "the API server of curlew is stopped for 20 s"),
+        ("member", "all is as before"),
+        ("leader", "leads the etcd members"),
+        ("control-plane", "node curlew is not Ready"),
+        ("worker", "pods are ready on tern-2, tern-3"),
+    ];
+    for (kind, says) in all {
+        assert!(listed.stdout.contains(kind), "{listed:?}");
+        let _ = place.run(&["drill", kind, "--rehearse"]).ended(0).says(says).says("✓");
+    }
+    let link = ["drill", "link", "egret", "heron", "--rehearse", "--for", "5"];
+    let _ = place.run(&link).ended(0).says("egret hears nothing of heron for 5 s");
+    assert!(!place.path(".zoisite").exists(), "nothing is kept of a rehearsal");
+    let told = place.run(&["drill", "holder", "--rehearse", "--json", "--picture", "h.svg"]);
+    let told = told.ended(0).json();
+    let gap = told["sums"][0]["longest_gap"].as_i64().unwrap();
+    assert!((3_000..4_500).contains(&gap), "{told:#}");
+    assert!(place.read("h.svg").contains("jetty-a is cut off"));
+}
+
+#[test]
+fn a_limit_that_is_passed_ends_with_status_1_and_bad_wishes_with_2() {
+    let place = Place::saltmarsh();
+    let file = place.read("zoisite.toml");
+    place.write("zoisite.toml", format!("{file}\n[drill]\nlongest-gap = \"2s\"\n"));
+    let _ = place
+        .run(&["drill", "holder", "--rehearse"])
+        .ended(1)
+        .complains("dial: 3.5 s without an answer, and [drill] longest-gap is 2.0 s");
+    let _ = place.run(&["drill", "wings"]).ended(2);
+    let _ = place.run(&["drill", "holder", "goose", "--rehearse"]).ended(2).complains("goose");
+    let _ = place.run(&["drill", "worker", "heron", "--rehearse"]).ended(2).complains("tern-1");
+    let _ = place.run(&["drill", "holder", "--for", "1"]).ended(2);
+    let _ = place.run(&["drill", "holder"]).ended(2).complains("nothing has been raised");
+    assert!(!place.path(".zoisite").exists());
+}
+
+/// Whether the host still bears something of a drill.
+fn bears(lab_: &Lab, host: &str) -> bool {
+    let asks = "ls -d /run/zoisite-drill 2>/dev/null; nft list tables | grep zoisite_drill";
+    !lab_.on(host, asks).stdout.trim().is_empty()
+}
+
+fn until(what: &str, mut holds: impl FnMut() -> bool) {
+    let end = Instant::now() + Duration::from_secs(180);
+    while !holds() {
+        assert!(Instant::now() < end, "{what}");
+        std::thread::sleep(Duration::from_millis(500));
+    }
+}
+
+fn sum(told: &serde_json::Value, ask: &str, of: &str) -> i64 {
+    let sums = told["sums"].as_array().unwrap();
+    let sum = sums.iter().find(|sum| sum["ask"] == ask).unwrap_or_else(|| panic!("{told:#}"));
+    sum[of].as_i64().unwrap()
+}
+
+/// Three hosts that do everything: each kind of loss, measured.
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn every_loss_is_measured_and_given_back() {
+    let lab_ = Lab::of("floating", None, 3);
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    lab_.until_well();
+    let drill = |args: &[&str]| {
+        let done = lab_.zoisite(&[&["drill", "--yes", "--json"], args].concat()).ended(0);
+        lab_.until_well();
+        done.json()
+    };
+
+    // The holder is cut off: another one has the address, and answers again.
+    let told = drill(&["holder", "--picture", "holder.svg"]);
+    assert!(lab_.place.read("holder.svg").contains("is cut off for 20 s"));
+    for ask in ["dial", "read", "write"] {
+        assert!(sum(&told, ask, "asked") > 30, "{told:#}");
+        let gap = sum(&told, ask, "longest_gap");
+        assert!((1_000..60_000).contains(&gap), "it was lost, and found again: {told:#}");
+    }
+    let lost = told["measured"]["drill"]["host"].as_str().unwrap().to_owned();
+    let changes = told["measured"]["changes"].as_array().unwrap();
+    let held: Vec<&str> = changes
+        .iter()
+        .filter(|change| change["of"] == "holder")
+        .map(|change| change["is"].as_str().unwrap())
+        .collect();
+    assert_eq!(held.first(), Some(&lost.as_str()), "{told:#}");
+    assert!(held.iter().any(|is| *is != lost && MEMBERS.contains(is)), "{told:#}");
+    assert_eq!(told["measured"]["lost_writes"], serde_json::json!([]), "{told:#}");
+    assert!(told["expected"].as_array().is_some_and(|sums| !sums.is_empty()), "{told:#}");
+
+    let told = drill(&["leader", "--for", "10"]);
+    let led = told["measured"]["changes"].as_array().unwrap();
+    assert!(led.iter().filter(|change| change["of"] == "leader").count() > 1, "{told:#}");
+    let _ = drill(&["member", "--for", "10"]);
+    let _ = drill(&["api-server", "egret", "--for", "10"]);
+    let _ = drill(&["link", "heron", "ibis", "--for", "10"]);
+    let told = drill(&["control-plane", "ibis", "--by", "reboot"]);
+    assert!(told["measured"]["mended"].as_i64().is_some(), "{told:#}");
+    // The worker's pods run elsewhere.
+    let told = drill(&["worker", "heron", "--for", "110"]);
+    let changes = told["measured"]["changes"].as_array().unwrap();
+    let node = serde_json::json!({"node": "heron"});
+    let missed = |c: &&serde_json::Value| c["of"] == node && c["is"] == "not Ready";
+    assert!(changes.iter().any(|c| missed(&c)), "{told:#}");
+    let left = |c: &&serde_json::Value| {
+        let is = c["is"].as_str().unwrap();
+        c["of"] == "pods"
+            && c["at"].as_i64().unwrap() > 0
+            && !is.is_empty()
+            && !is.contains("heron")
+    };
+    assert!(changes.iter().any(|c| left(&c)), "{told:#}");
+    assert!(sum(&told, "service", "asked") > 30, "{told:#}");
+
+    // Once more: compared with the time before.
+    let told = drill(&["member", "--for", "10"]);
+    assert!(told["before"].as_array().is_some(), "{told:#}");
+    let _ = lab_.zoisite(&["drill"]).ended(0).says("on ibis, ");
+    let _ = lab_.zoisite(&["history"]).ended(0).says("without an answer");
+    assert!(MEMBERS.iter().all(|host| !bears(&lab_, host)));
+    let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn the_host_mends_it_when_the_program_is_gone_and_nothing_is_lost_twice() {
+    let lab_ = Lab::of("floating", None, 3);
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    lab_.until_well();
+    let begin = |args: &[&str]| {
+        let mut command = lab_.command(&[&["drill", "--yes"], args].concat());
+        command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    };
+    // Killed in the midst of it, with a connection that dies too.
+    let mut child = begin(&["api-server", "egret", "--for", "40"]);
+    until("egret bears the drill", || bears(&lab_, "egret"));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    // Not while something is lost already (rule S2), nor without anybody's word.
+    let refused = lab_.zoisite(&["drill", "member", "--yes"]).ended(4);
+    let _ = refused.complains("something is lost already").complains("egret");
+    assert!(bears(&lab_, "egret"), "nobody else ends it");
+    until("the host has mended it", || !bears(&lab_, "egret"));
+    lab_.until_well();
+    let _ = lab_.zoisite(&["drill", "member"]).ended(4).complains("nobody agreed");
+    assert!(MEMBERS.iter().all(|host| !bears(&lab_, host)));
+
+    // Asked to stop: it is given back at once, long before its time.
+    let mut child = begin(&["api-server", "egret", "--for", "600"]);
+    until("egret bears the drill", || bears(&lab_, "egret"));
+    let began = Instant::now();
+    let pid = child.id().to_string();
+    let _ = Done::of(Command::new("kill").args(["-INT", &pid])).ended(0);
+    let _ = child.wait().unwrap();
+    assert!(!bears(&lab_, "egret") && began.elapsed() < Duration::from_secs(300));
+    lab_.until_well();
+
+    // A host that is off is something that is lost.
+    lab("off", &["ibis"]);
+    let _ = lab_.zoisite(&["drill", "leader", "--yes"]).ended(4).complains("ibis");
+    lab("on", &["ibis"]);
+    lab_.until_well();
+}
