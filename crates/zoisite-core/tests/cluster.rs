@@ -319,3 +319,37 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn what_balancers_forward_is_free_there_and_leads_to_node_ports() {
+    let with = |forward: &str| {
+        let line = format!("[balancers]\nforward = {forward}\n");
+        read(&changed("[balancers]\n", &line))
+    };
+    let good = with("{ 80 = 30080, 443 = 30443 }").cluster.unwrap();
+    assert_eq!(good.balancers.forward, [(80, 30_080), (443, 30_443)].into());
+    for (forward, says) in [
+        ("{ 6443 = 30080 }", "port 6443 is the cluster's own"),
+        ("{ 22 = 30080 }", "port 22 is the cluster's own"),
+        ("{ 10262 = 30080 }", "port 10262 is the cluster's own"),
+        ("{ 80 = 8080 }", "8080 is no node port"),
+        ("{ http = 30080 }", "'http' forwards nothing"),
+        ("{ 80 = \"30080\" }", "'80' forwards nothing"),
+        ("{ 0 = 30080 }", "'0' forwards nothing"),
+        ("{ 80 = 99999 }", "'80' forwards nothing"),
+    ] {
+        let reading = with(forward);
+        assert!(reading.cluster.is_none(), "{forward}");
+        let told: Vec<_> = reading.findings.iter().map(|f| f.message.as_str()).collect();
+        assert!(told.iter().any(|message| message.contains(says)), "{forward}: {told:?}");
+    }
+    // Elsewhere node ports may be others.
+    let text = changed("[balancers]\n", "[balancers]\nforward = { 80 = 8080 }\n").replace(
+        "[control-plane]\n",
+        "[control-plane]\napi-server = { service-node-port-range = \"8000-9000\" }\n",
+    );
+    assert!(read(&text).cluster.is_some());
+    let text = changed("hosts = [\"jetty-{a,b}\"]\n", "forward = { 80 = 30080 }\n");
+    let reading = read(&text);
+    assert!(reading.findings.iter().any(|f| f.message.contains("there are no balancers")));
+}

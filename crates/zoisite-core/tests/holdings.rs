@@ -508,3 +508,17 @@ fn a_floating_address_is_held_by_balancers_or_else_by_control_planes() {
     let balancer = text(&made(&shared), "curlew", "/etc/zoisite/balancer/haproxy.cfg");
     assert!(balancer.contains("frontend api\n    bind 10.77.0.5:6443\n    default"), "{balancer}");
 }
+
+#[test]
+fn balancers_forward_ports_to_node_ports_of_every_worker() {
+    let line = "[balancers]\nforward = { 80 = 30080, 8080 = 30080, 443 = 30443 }\n";
+    let holdings = made(&changed("[balancers]\n", line));
+    let config = text(&holdings, "jetty-a", "/etc/zoisite/balancer/haproxy.cfg");
+    let front = "\nfrontend forward-80\n    bind 10.77.0.31:80\n    bind 10.77.0.5:80\n    default_backend node-port-30080\n";
+    assert!(config.contains(front), "{config}");
+    assert!(config.contains("\nfrontend forward-8080\n"), "{config}");
+    assert_eq!(config.matches("\nbackend node-port-30080\n").count(), 1, "{config}");
+    for worker in ["tern-1 10.77.0.101:30443", "tern-3 10.77.0.103:30443"] {
+        assert!(config.contains(&format!("    server {worker}\n")), "{worker}: {config}");
+    }
+}

@@ -246,3 +246,21 @@ fn scripts_of_a_trial_hold_what_they_are_given_and_end_by_themselves() {
     let script = probe_script(&host("heron"), &[(at, 2380, Some("word")), (at, 2379, None)]);
     assert!(script.contains("0 10.77.0.11 2380 word\n1 10.77.0.11 2379 -\n"), "{script}");
 }
+
+#[test]
+fn what_balancers_forward_comes_from_anywhere_and_goes_to_every_worker() {
+    let cluster = of(&changed("[balancers]\n", "[balancers]\nforward = { 80 = 30080 }\n"));
+    let all = links(&cluster);
+    let to_workers: Vec<_> = all.iter().filter(|link| link.port == 30_080).collect();
+    assert_eq!(to_workers.len(), 6, "from two balancers to three workers");
+    assert!(to_workers.iter().all(|link| link.from.as_str().starts_with("jetty-")));
+    let words =
+        |name: &str| rules(&cluster, cluster.host(&host(name)).unwrap(), Firewall::Ufw, (&[], &[]));
+    assert!(
+        words("jetty-a").contains("ufw allow 80/tcp comment 'forwarded'"),
+        "{}",
+        words("jetty-a")
+    );
+    assert!(words("tern-1").contains("from 10.77.0.31 to any port 30080"), "{}", words("tern-1"));
+    assert!(!words("heron").contains("30080"));
+}

@@ -2,7 +2,10 @@
 //! addresses, DNS, logs and exec; all in a namespace of its own that is removed afterwards.
 
 use std::collections::BTreeMap;
+use std::net::SocketAddr;
 use std::time::Duration;
+
+use async_trait::async_trait;
 
 use k8s_openapi::api::core::v1::Pod;
 use kube::api::{AttachParams, LogParams};
@@ -10,10 +13,11 @@ use serde::Serialize;
 use serde_json::{Value, json};
 use simple_dns::rdata::RData;
 use simple_dns::{CLASS, Name, Packet, PacketFlag, Question, RCODE, TYPE};
-use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
 use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
 
+use crate::access::Stream;
 use crate::api::{ApiClient, ApiError, ApiResult};
 use crate::probe::{ANSWERS, PORT, Probe};
 
@@ -41,10 +45,19 @@ pub struct Verification {
     pub domain: String,
     /// Deadline for pods to run, and for each connection.
     pub patience: Duration,
+    /// Node ports that balancers lead to, each with the ways there: their names, and what is dialled.
+    pub forwards: BTreeMap<u16, Vec<(String, SocketAddr)>>,
+}
+
+/// Dials an address as a host of the cluster reaches it.
+#[async_trait]
+pub trait FromHost: Send + Sync {
+    /// A stream to there, or why there is none.
+    async fn stream(&self, to: SocketAddr) -> Result<Box<dyn Stream>, String>;
 }
 
 /// The checks, in the order of the scoreboard.
-pub const CHECKS: [&str; 10] = [
+pub const CHECKS: [&str; 11] = [
     "API server ready",
     "write and read",
     "node Ready",
@@ -54,6 +67,7 @@ pub const CHECKS: [&str; 10] = [
     "DNS",
     "logs",
     "exec",
+    "forwarded",
     "cleaned up",
 ];
 
@@ -74,17 +88,26 @@ fn asking((next, last): (&str, &str), service: Option<&str>, domain: &str) -> St
     .concat()
 }
 
-/// Asks a pod's DNS server through a forwarded port (RFC 1035, 4.2.2: over TCP, with the length before it).
+/// Asks a pod's DNS server through a forwarded port.
 async fn query(pods: &kube::Api<Pod>, pod: &str, name: &str, kind: TYPE) -> Result<String, String> {
     let words = |error: kube::Error| ApiError::from(error).to_string();
-    let io = |error: std::io::Error| format!("forwarding a port: {error}");
+    let mut forwarded = pods.portforward(pod, &[PORT]).await.map_err(words)?;
+    let stream = forwarded.take_stream(PORT).ok_or("forwarding a port: there is no stream")?;
+    exchange(stream, name, kind).await.map_err(|why| format!("forwarding a port: {why}"))
+}
+
+/// Asks a DNS server over TCP (RFC 1035, 4.2.2: each message with its length before it).
+async fn exchange(
+    mut stream: impl AsyncRead + AsyncWrite + Unpin,
+    name: &str,
+    kind: TYPE,
+) -> Result<String, String> {
+    let io = |error: std::io::Error| error.to_string();
     let name = Name::new(name).map_err(|error| error.to_string())?;
     let mut query = Packet::new_query(0);
     query.set_flags(PacketFlag::RECURSION_DESIRED);
     query.questions.push(Question::new(name, kind.into(), CLASS::IN.into(), false));
     let octets = query.build_bytes_vec().map_err(|error| error.to_string())?;
-    let mut forwarded = pods.portforward(pod, &[PORT]).await.map_err(words)?;
-    let mut stream = forwarded.take_stream(PORT).ok_or("forwarding a port: there is no stream")?;
     let length = u16::try_from(octets.len()).unwrap_or_default();
     stream.write_all(&length.to_be_bytes()).await.map_err(io)?;
     stream.write_all(&octets).await.map_err(io)?;
@@ -127,7 +150,7 @@ struct Verifier<'a> {
 /// `interrupt` completes, nothing more is tried, and what was made is removed.
 pub async fn verify(
     stable: &ApiClient,
-    servers: &[(HostName, Result<ApiClient, String>)],
+    (servers, host): (&[(HostName, Result<ApiClient, String>)], &dyn FromHost),
     wanted: &Verification,
     interrupt: impl Future<Output = ()>,
     said: &mut (dyn FnMut(&Tried) + Send),
@@ -146,6 +169,7 @@ pub async fn verify(
             verifier.nodes().await;
             let pods = verifier.pods().await;
             verifier.connections(&pods).await;
+            verifier.forwarded(host).await;
         }
     };
     tokio::select! {
@@ -378,6 +402,51 @@ impl Verifier<'_> {
         }
     }
 
+    /// The way from outside: node ports on every node, and ports that balancers forward to them. Where a service of
+    /// the site's has the node port already, it is its own proof.
+    async fn forwarded(&mut self, host: &dyn FromHost) {
+        let wanted = self.wanted;
+        for (node_port, ways) in &wanted.forwards {
+            let mut service = Probe::service();
+            service["metadata"]["name"] = json!(format!("probe-{node_port}"));
+            service["spec"]["type"] = json!("NodePort");
+            service["spec"]["ports"] =
+                json!([{"name": "tcp", "port": 53, "targetPort": PORT, "nodePort": node_port}]);
+            match self.api.create(&self.path("/services"), &service).await {
+                Ok(_) => {}
+                Err(error) if error.code == 422 && error.message.contains("already allocated") => {
+                    continue;
+                }
+                Err(error) => {
+                    let on = format!("node port {node_port}");
+                    self.note(CHECKS[9], &on, Instant::now(), Err(error.to_string()));
+                    continue;
+                }
+            }
+            for (name, to) in ways {
+                let began = Instant::now();
+                let end = began + wanted.patience.min(Duration::from_secs(30));
+                // Rules of services and checks of balancers need a moment to be everywhere.
+                let answered = loop {
+                    let asked = async {
+                        let stream = host.stream(*to).await?;
+                        exchange(stream, "forwarded.probe.", TYPE::TXT).await
+                    };
+                    let asked = tokio::time::timeout(Duration::from_secs(5), asked).await;
+                    match asked.unwrap_or_else(|_| Err("no answer within 5 seconds".into())) {
+                        Ok(said) if said.contains("probe-") => break Ok(()),
+                        other if Instant::now() >= end => {
+                            break Err(other
+                                .map_or_else(|why| why, |said| format!("it answered '{said}'")));
+                        }
+                        _ => tokio::time::sleep(Duration::from_millis(500)).await,
+                    }
+                };
+                self.note(CHECKS[9], name, began, answered);
+            }
+        }
+    }
+
     async fn service_address(&self) -> Result<String, String> {
         let found = self.api.get(&self.path("/services/probe")).await.map_err(|e| e.to_string())?;
         let found = found.ok_or("the service is not there")?;
@@ -454,13 +523,13 @@ impl Verifier<'_> {
         let began = Instant::now();
         let gone = self.wanted.probe.end(self.api, self.wanted.patience).await;
         let namespace = self.wanted.probe.namespace.clone();
-        self.note(CHECKS[9], &namespace, began, gone);
+        self.note(CHECKS[10], &namespace, began, gone);
     }
 }
 
 fn socket(address: &str, port: u16) -> String {
     match address.parse() {
-        Ok(address) => std::net::SocketAddr::new(address, port).to_string(),
+        Ok(address) => SocketAddr::new(address, port).to_string(),
         Err(_) => format!("{address}:{port}"),
     }
 }

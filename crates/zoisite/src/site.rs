@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use jiff::{SignedDuration, Timestamp};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
-use zoisite_core::holdings::{ApiObject, registry_logins};
+use zoisite_core::holdings::{ApiObject, Placeholders, registry_logins};
 use zoisite_core::item::Component;
 use zoisite_core::pki::{KeySource as _, NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Operation;
@@ -405,6 +405,7 @@ impl Site {
     /// The site's own manifests, in the order of their files.
     pub fn manifests(&self) -> Result<Vec<ApiObject>, Failure> {
         let mut out = Vec::new();
+        let placeholders = Placeholders::of(&self.cluster);
         for path in self.manifest_files()? {
             let text =
                 fs::read_to_string(&path).map_err(|e| Failure::file("reading", &path, &e))?;
@@ -416,7 +417,15 @@ impl Site {
                         "mend the file; manifests are applied in the order of their names",
                     )
                 })?;
-            for document in documents.into_iter().filter(|document| !document.is_null()) {
+            for mut document in documents.into_iter().filter(|document| !document.is_null()) {
+                placeholders.fill(&mut document).map_err(|faults| {
+                    let what = format!("{}: {}", path.display(), faults.join("; "));
+                    Failure::new(
+                        Kind::Usage,
+                        what,
+                        "docs/cluster-file.md lists what can stand there",
+                    )
+                })?;
                 let object = ApiObject(document);
                 if object.kind().is_empty()
                     || object.api_version().is_empty()

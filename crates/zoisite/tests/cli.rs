@@ -517,7 +517,20 @@ fn manifests_of_the_site_are_read_in_order_and_faults_name_the_file() {
     let last: Vec<&str> =
         objects[objects.len() - 3..].iter().map(|name| name.rsplit_once('-').unwrap().1).collect();
     assert_eq!(last, ["tides.yaml", "one.yaml", "two.yaml"], "{objects:?}");
-    for (broken, says) in [("kind: [", "is not YAML"), ("kind: Pod\n", "has no apiVersion")] {
+    // What the cluster file says stands in them by its name.
+    place.write(
+        "site/20-second.yaml",
+        "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: two}\ndata: {at: <zoisite:stable-address>}\n",
+    );
+    let _ = place.run(&["files", "--out", "out"]).ended(0);
+    let two = objects.iter().find(|name| name.ends_with("-two.yaml")).unwrap();
+    assert!(place.read(two).contains("api.saltmarsh.example:6443"), "{}", place.read(two));
+    for (broken, says) in [
+        ("kind: [", "is not YAML"),
+        ("kind: Pod\n", "has no apiVersion"),
+        ("kind: Pod\nspec: <zoisite:wings>\n", "there is no <zoisite:wings>"),
+        ("kind: Pod\nspec: <zoisite:service-addresses>\n", "the cluster file says nothing for"),
+    ] {
         place.write("site/30-broken.yaml", broken);
         let _ = place
             .run(&["files", "--out", "out"])

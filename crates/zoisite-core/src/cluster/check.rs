@@ -398,7 +398,54 @@ impl Check<'_> {
         }
     }
 
+    /// Ports that balancers forward: free on every balancer, and to node ports.
+    fn forwarded(&mut self) {
+        let cluster = &self.cluster;
+        let forward = &cluster.balancers.forward;
+        if forward.is_empty() {
+            return;
+        }
+        let mut found = Vec::new();
+        let mut say = |message: String, mend: &str| {
+            found.push(Finding::blocks("bad-forward", message).mend(mend));
+        };
+        if cluster.balancers.hosts.is_empty() {
+            say("nobody forwards: there are no balancers".into(), "name balancers.hosts");
+        }
+        if cluster.workers.hosts.is_empty() {
+            say("nobody is forwarded to: there are no workers".into(), "name workers.hosts");
+        }
+        let (control, etcd) = (&cluster.control_plane, &cluster.etcd);
+        let logins = cluster.balancers.hosts.iter().filter_map(|name| cluster.host(name));
+        let logins = logins.map(|host| cluster.login_of(host).port.unwrap_or(22));
+        let mut taken: Vec<u16> = logins.collect();
+        taken.extend([control.port, control.address.port]);
+        taken.extend([etcd.client_port, etcd.peer_port, etcd.metrics_port]);
+        for port in forward.keys() {
+            // The components' own ports, by their defaults.
+            if taken.contains(port) || (10_248..=10_262).contains(port) {
+                say(
+                    format!("port {port} is the cluster's own on a balancer"),
+                    "forward another port",
+                );
+            }
+        }
+        // The API server's own default of service-node-port-range.
+        if !control.api_server.contains_key("service-node-port-range") {
+            for to in forward.values().filter(|to| !(30_000..=32_767).contains(*to)) {
+                say(
+                    format!("{to} is no node port"),
+                    "node ports are 30000 to 32767, unless control-plane.api-server sets service-node-port-range",
+                );
+            }
+        }
+        for finding in found {
+            self.add(finding, "balancers.forward", "here");
+        }
+    }
+
     fn balancers(&mut self) {
+        self.forwarded();
         let balancers = &self.cluster.balancers;
         if let Some(floating) = balancers.floating {
             let control = &self.cluster.control_plane;

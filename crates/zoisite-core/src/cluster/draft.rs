@@ -286,6 +286,7 @@ fn balancers(assigned: &Assigned<'_>, o: &mut String) {
     const KEYS: &str = "\
         # router-id = 77                 # of VRRP, 1 to 255; else it follows from the name and the address\n\
         # vrrp = \"unicast\"             # or \"multicast\"\n\
+        # forward = { 80 = 30080 }       # a port here, to the node port of a service on every worker\n\
         # settings = { \"timeout client\" = \"2h\" }   # keywords of HAProxy's section 'defaults'";
     let _ = match assigned.balancers.as_slice() {
         [] => writeln!(

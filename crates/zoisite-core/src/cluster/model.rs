@@ -182,6 +182,8 @@ pub struct Balancers {
     pub router_id: Option<u8>,
     /// How holders of the floating address speak to one another.
     pub vrrp: Vrrp,
+    /// Ports at which balancers take connections for workloads, each with the node port that it leads to.
+    pub forward: BTreeMap<u16, u16>,
     /// Own keywords of HAProxy's section `defaults`.
     pub settings: Settings,
 }

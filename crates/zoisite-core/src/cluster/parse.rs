@@ -74,7 +74,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
         "control-plane",
         &["hosts", "address", "port", "api-server", "controller-manager", "scheduler"],
     ),
-    ("balancers", &["hosts", "floating", "router-id", "vrrp", "settings"]),
+    ("balancers", &["hosts", "floating", "router-id", "vrrp", "forward", "settings"]),
     ("workers", &["hosts", "labels", "taints", "kubelet", "kube-proxy", "runtime", "on", "signer"]),
     (
         "network",

@@ -1,5 +1,8 @@
 //! A balancer: HAProxy in TCP mode in front of the API servers, with a TLS check of their readiness.
 
+use std::collections::BTreeSet;
+use std::net::{IpAddr, SocketAddr};
+
 use super::config::word;
 use super::runtime::Layout;
 use super::unit::HARDENED;
@@ -85,12 +88,11 @@ fn config(shop: &Workshop<'_>, authority: &str) -> String {
     let beside = shop.cluster.holds(&shop.host.name, Role::ControlPlane)
         && control.port == control.address.port;
     let own = (!beside || floating.is_none()).then_some(shop.host.address);
-    let mut binds = String::new();
-    for address in own.into_iter().chain(floating) {
-        let to = std::net::SocketAddr::new(address, control.address.port);
-        // One that another host has now is listened at all the same (sysctl.conf).
-        binds.push_str(&format!("    bind {to}\n"));
-    }
+    // A floating one that another host has now is listened at all the same (sysctl.conf).
+    let binds = |own: Option<IpAddr>, port: u16| -> String {
+        let all = own.into_iter().chain(floating);
+        all.map(|address| format!("    bind {}\n", SocketAddr::new(address, port))).collect()
+    };
     let mut out = format!(
         "{}\
 global
@@ -109,7 +111,7 @@ defaults
     option srvtcpka
 {}
 frontend api
-{binds}    default_backend api-servers
+{}    default_backend api-servers
 
 frontend health
     mode http
@@ -127,11 +129,30 @@ on-marked-down shutdown-sessions
 ",
         WRITTEN,
         own_lines(&shop.cluster.balancers.settings),
+        binds(own, control.address.port),
     );
     for api in shop.cluster.hosts_of(Role::ControlPlane) {
-        let address = std::net::SocketAddr::new(api.address, control.port);
+        let address = SocketAddr::new(api.address, control.port);
         let name = &api.name;
         out.push_str(&format!("    server {name} {address} check-sni {name} verifyhost {name}\n"));
+    }
+    let forward = &shop.cluster.balancers.forward;
+    for (port, to) in forward {
+        out.push_str(&format!(
+            "\nfrontend forward-{port}\n{}    default_backend node-port-{to}\n",
+            binds(Some(shop.host.address), *port)
+        ));
+    }
+    let workers = shop.cluster.hosts_of(Role::Worker);
+    let node_ports: BTreeSet<u16> = forward.values().copied().collect();
+    for to in node_ports {
+        out.push_str(&format!(
+            "\nbackend node-port-{to}\n    balance leastconn\n    default-server check inter 2s fall 2 rise 1\n"
+        ));
+        for worker in &workers {
+            let address = SocketAddr::new(worker.address, to);
+            out.push_str(&format!("    server {} {address}\n", worker.name));
+        }
     }
     out
 }

@@ -13,6 +13,7 @@ mod control_plane;
 mod etcd;
 mod node;
 mod objects;
+mod placeholders;
 mod preparation;
 mod runtime;
 mod sources;
@@ -35,6 +36,7 @@ pub use node::{
     assign_subnets, node_wanted, registry_logins,
 };
 pub use objects::{ApiObject, objects};
+pub use placeholders::Placeholders;
 pub(crate) use preparation::{Bringing, bringing, swaps};
 pub use sources::{HostFacts, SharedSecrets, Sources};
 pub use unit::UnitFile;

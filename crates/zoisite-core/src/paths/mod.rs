@@ -43,6 +43,8 @@ pub enum Service {
     Vrrp,
     /// Files that one host of a site gives the next.
     Copies,
+    /// Workloads, by ports that balancers forward.
+    Forwarded,
     /// Names.
     Dns,
     /// The time.
@@ -61,6 +63,7 @@ impl fmt::Display for Service {
             Self::Pods => "pods",
             Self::Vrrp => "VRRP",
             Self::Copies => "copies",
+            Self::Forwarded => "forwarded",
             Self::Dns => "DNS",
             Self::Time => "time",
         })
@@ -252,6 +255,15 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
         let holders = names(holders);
         add(Service::Vrrp, Protocol::Vrrp, vec![holders.clone()], &holders, why, ALWAYS);
     }
+    let workers = names(&cluster.workers.hosts);
+    for (port, to) in &cluster.balancers.forward {
+        let why = "people reach workloads there";
+        let from = vec![End::Clients];
+        add(Service::Forwarded, Protocol::Tcp(*port), from, &balancers, why, ALWAYS);
+        let why = "balancers forward to the node port of a service there";
+        let from = vec![balancers.clone()];
+        add(Service::Forwarded, Protocol::Tcp(*to), from, &workers, why, ALWAYS);
+    }
     let everyone = End::Hosts(cluster.hosts.iter().map(|host| host.name.clone()).collect());
     let resolvers = End::Servers(cluster.network.resolvers.clone());
     let why = "hosts look up the stable name, pods names of the world";
@@ -291,6 +303,9 @@ pub fn served(cluster: &Cluster, host: &Host) -> Vec<Served> {
     if holds(Role::Balancer) {
         add(cluster.control_plane.address.port, "the balancer", false);
         add(BALANCER_HEALTH, "the balancer's own word", true);
+        for port in cluster.balancers.forward.keys() {
+            add(*port, "the balancer", false);
+        }
     }
     if cluster.is_node(&host.name) {
         add(KUBELET, "the kubelet", false);

@@ -43,6 +43,35 @@ fn refused(attempted: String, answer: impl Into<String>, evidence: Vec<String>) 
     WorkError { attempted, answer: answer.into(), evidence, passing: false }
 }
 
+/// For how long the API may take to know a kind that an object of before defines.
+const KNOWN: Duration = Duration::from_secs(60);
+
+/// The path of an object. One whose kind an object before it defines is waited for.
+async fn path_once_known(
+    api: &ApiClient,
+    object: &ApiObject,
+    before: &[ApiObject],
+    progress: Progress<'_>,
+) -> ApiResult<String> {
+    let group = object.api_version().split_once('/').map_or("", |(group, _)| group);
+    let defines = |other: &ApiObject| {
+        let of = |pointer: &str| other.0.pointer(pointer).and_then(Value::as_str);
+        other.kind() == "CustomResourceDefinition"
+            && of("/spec/group") == Some(group)
+            && of("/spec/names/kind") == Some(object.kind())
+    };
+    let end = Instant::now() + KNOWN;
+    loop {
+        match api.path(object).await {
+            Err(error)
+                if error.code == 404 && Instant::now() < end && before.iter().any(defines) => {}
+            found => return found,
+        }
+        progress(format!("waiting until the API knows the kind {}", object.kind()));
+        tokio::time::sleep(Duration::from_millis(300)).await;
+    }
+}
+
 /// Does one piece of work; returns how many things changed. Doing it twice does no harm.
 pub(crate) async fn work(
     api: &ApiClient,
@@ -53,11 +82,12 @@ pub(crate) async fn work(
     match work {
         ApiWork::Apply { objects } => {
             let mut changed = 0;
-            for object in objects {
+            for (i, object) in objects.iter().enumerate() {
                 let title = object.title();
                 progress(title.clone());
                 let version = |object: &Value| object.pointer("/metadata/resourceVersion").cloned();
-                let path = api.path(object).await.map_err(failed(format!("finding {title}")))?;
+                let path = path_once_known(api, object, &objects[..i], progress).await;
+                let path = path.map_err(failed(format!("finding {title}")))?;
                 let before = api.get(&path).await.map_err(failed(format!("reading {title}")))?;
                 let applied =
                     api.apply(object, false).await.map_err(failed(format!("applying {title}")))?;
@@ -476,7 +506,12 @@ pub(crate) async fn rollout(api: &ApiClient, workloads: &[ApiObject]) -> Result<
 #[allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 mod tests {
     use std::collections::BTreeMap;
+    use std::path::PathBuf;
     use std::sync::{Arc, Mutex};
+
+    use zoisite_core::item::Component;
+    use zoisite_core::pki::{Secret, SecretRef};
+    use zoisite_core::token::TokenRecord;
 
     use super::*;
 
@@ -560,5 +595,71 @@ mod tests {
         assert_eq!(left.keys().collect::<Vec<_>>(), ["new"]);
         let denied = condition(&left["new"], "Denied").unwrap();
         assert_eq!(denied["message"], "the host is let in anew");
+    }
+
+    /// Contents of work that needs none.
+    struct Nothing;
+
+    impl Contents for Nothing {
+        fn secret(&self, _: &SecretRef) -> Option<Secret> {
+            None
+        }
+        fn component(&self, _: &Component, _: &str, _: &str) -> Result<PathBuf, String> {
+            Err("there is none".into())
+        }
+        fn join_token(&self, _: &HostName) -> Result<(TokenRecord, Secret), String> {
+            Err("there is none".into())
+        }
+        fn retire_tokens(&self, _: &HostName, _: bool) -> Result<Vec<String>, String> {
+            Ok(Vec::new())
+        }
+        fn sign(&self, _: &HostName, _: &NodeRequest) -> Result<String, Vec<String>> {
+            Err(Vec::new())
+        }
+    }
+
+    /// An API that knows a kind when it has been asked for it three times.
+    #[tokio::test(start_paused = true)]
+    async fn an_object_waits_for_its_kind_where_one_before_it_defines_that() {
+        let asked = Arc::new(Mutex::new(0));
+        let api = ApiClient::answered({
+            let asked = Arc::clone(&asked);
+            move |method, path, body| {
+                let missing = (404, json!({"kind": "Status", "code": 404, "message": "not found"}));
+                match (method.as_str(), path.split('?').next().unwrap()) {
+                    ("GET", "/apis/tides.example/v1") => {
+                        let mut asked = asked.lock().unwrap();
+                        *asked += 1;
+                        let kinds = json!([{"kind": "Tide", "name": "tides", "namespaced": false}]);
+                        if *asked < 3 { missing } else { (200, json!({"resources": kinds})) }
+                    }
+                    ("GET", "/apis/apiextensions.k8s.io/v1") => {
+                        let name = "customresourcedefinitions";
+                        let kind = "CustomResourceDefinition";
+                        let kinds = json!([{"kind": kind, "name": name, "namespaced": false}]);
+                        (200, json!({"resources": kinds}))
+                    }
+                    ("PATCH", _) => (200, body),
+                    _ => missing,
+                }
+            }
+        });
+        let defines = ApiObject(json!({
+            "apiVersion": "apiextensions.k8s.io/v1", "kind": "CustomResourceDefinition",
+            "metadata": {"name": "tides.tides.example"},
+            "spec": {"group": "tides.example", "names": {"kind": "Tide"}},
+        }));
+        let tide = ApiObject(json!({
+            "apiVersion": "tides.example/v1", "kind": "Tide", "metadata": {"name": "spring"},
+        }));
+        let apply = async |objects: Vec<ApiObject>| {
+            let all = ApiWork::Apply { objects };
+            work(&api, &Nothing, &all, &|_| {}).await.map_err(|error| error.answer)
+        };
+        let alone = apply(vec![tide.clone()]).await.unwrap_err();
+        assert!(alone.contains("the API has no kind Tide"), "{alone}");
+        assert_eq!(*asked.lock().unwrap(), 1, "nobody defines it: it is not waited for");
+        assert!(apply(vec![defines, tide]).await.is_ok());
+        assert_eq!(*asked.lock().unwrap(), 3);
     }
 }

@@ -1,8 +1,11 @@
 //! The API of the cluster, through the connections to its own hosts.
 
 use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
+use async_trait::async_trait;
 use futures_util::StreamExt as _;
 use futures_util::future::BoxFuture;
 use futures_util::stream::FuturesUnordered;
@@ -13,13 +16,27 @@ use zoisite_core::holdings::{ApiObject, KUBELET_UNIT};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, StepOutcome};
 
 use super::Hosts;
+use super::channel::Channel;
+use crate::access::Stream;
 use crate::api::{ApiClient, ApiResult, Readiness, look, rollout, work};
 use crate::reach::{Progress, Reach as _};
+use crate::verify::FromHost;
 
 /// For how long work is tried again while API servers come and go.
 const AGAIN: Duration = Duration::from_secs(60);
 /// An API server that does not answer so soon is not waited for alone.
 const SOON: Duration = Duration::from_secs(3);
+
+/// Streams from a host.
+struct Streams(Arc<Channel>);
+
+#[async_trait]
+impl FromHost for Streams {
+    async fn stream(&self, to: SocketAddr) -> Result<Box<dyn Stream>, String> {
+        let connection = self.0.connection(Instant::now()).await.map_err(|t| t.to_string())?;
+        connection.dial(&to.ip().to_string(), to.port()).await.map_err(|broken| broken.to_string())
+    }
+}
 
 impl Hosts {
     /// A client of an address as a host reaches it, the server verified as `name`.
@@ -122,6 +139,14 @@ impl Hosts {
         let stable = &self.places.stable;
         let name = stable.host.to_string();
         self.dial(from, (name.clone(), stable.port), &name, false)
+    }
+
+    /// Streams as a host of the cluster reaches them.
+    ///
+    /// # Errors
+    /// When it is none of this run's.
+    pub fn from_host(&self, host: &HostName) -> Result<impl FromHost + use<>, Trouble> {
+        Ok(Streams(Arc::clone(self.channel(host)?)))
     }
 
     pub(super) async fn look_at_api(&self, objects: &[ApiObject]) -> ApiLook {

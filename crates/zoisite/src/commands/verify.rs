@@ -1,8 +1,11 @@
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
 use std::process::ExitCode;
 use std::time::Duration;
 
 use clap::Args;
 use serde_json::json;
+use zoisite_core::cluster::{Host, Role};
 use zoisite_core::holdings::Part;
 use zoisite_core::pki::KeySource as _;
 use zoisite_reach::{CHECKS, NAMESPACE, Probe, Reach as _, Tried, Verification, verify};
@@ -40,6 +43,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
         probe: probe(&site, &prepared),
         domain: site.cluster.domain.clone(),
         patience: Duration::from_secs(args.patience),
+        forwards: forwards(&site),
     };
     let style = Style::stdout();
     let (tried, took, stopped) = super::block_on(async {
@@ -62,6 +66,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
                 "zoisite status shows what runs",
             )
         })?;
+        let host = reach.from_host(from).map_err(|trouble| Failure::troubles([&trouble]))?;
         let mut said = |tried: &Tried| {
             if !options.json {
                 view::say(&line(tried));
@@ -78,7 +83,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
             );
         };
         let tried = tokio::select! {
-            tried = verify(&stable, &servers, &wanted, interrupt, &mut said) => tried,
+            tried = verify(&stable, (&servers, &host), &wanted, interrupt, &mut said) => tried,
             () = interrupts.asked(2) => Vec::new(),
         };
         let took = reach.elapsed();
@@ -109,6 +114,29 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     if failed == 0 { Ok(ExitCode::SUCCESS) } else { Err(Failure::told(Kind::Run)) }
 }
 
+/// The ways to each node port that balancers lead to: every worker, and every balancer at the ports that it forwards
+/// there, by its own address and the floating one.
+fn forwards(site: &Site) -> BTreeMap<u16, Vec<(String, SocketAddr)>> {
+    let cluster = &site.cluster;
+    let mut all: BTreeMap<u16, Vec<(String, SocketAddr)>> = BTreeMap::new();
+    for (port, to) in &cluster.balancers.forward {
+        let ways = all.entry(*to).or_insert_with(|| {
+            let workers = cluster.hosts_of(Role::Worker).into_iter();
+            let way =
+                |host: &Host| (format!("{}:{to}", host.name), SocketAddr::new(host.address, *to));
+            workers.map(way).collect()
+        });
+        let balancers = cluster.hosts_of(Role::Balancer).into_iter();
+        let own = balancers.map(|host| (host.name.to_string(), host.address));
+        let floating = cluster.balancers.floating.map(|at| (at.to_string(), at));
+        ways.extend(
+            own.chain(floating)
+                .map(|(name, address)| (format!("{name}:{port}"), SocketAddr::new(address, *port))),
+        );
+    }
+    all
+}
+
 /// A namespace that no other run has, and the image that every node has.
 pub fn probe(site: &Site, prepared: &Prepared) -> Probe {
     let letters = FreshKeys.serial();
@@ -117,6 +145,9 @@ pub fn probe(site: &Site, prepared: &Prepared) -> Probe {
         image: prepared.images.name_of(&site.cluster.components.dns_image),
     }
 }
+
+/// Only tried where balancers forward something.
+const FORWARDED: &str = "forwarded";
 
 fn line(tried: &Tried) -> String {
     match &tried.fault {
@@ -133,6 +164,9 @@ pub fn render(cluster: &str, tried: &[Tried], style: Style) -> String {
         let own: Vec<&Tried> = tried.iter().filter(|tried| tried.check == check).collect();
         let good = own.iter().filter(|tried| tried.fault.is_none()).count();
         let slowest = own.iter().map(|tried| tried.milliseconds).max().unwrap_or(0);
+        if own.is_empty() && check == FORWARDED {
+            continue;
+        }
         let result = match (own.len(), good) {
             (0, _) => "not tried".to_owned(),
             (n, good) if n == good => format!("✓ {good} of {n}"),

@@ -143,8 +143,39 @@ impl Parser {
                 .number(s, "router-id", "bad-router-id", 1..=255)
                 .and_then(|id| u8::try_from(id).ok()),
             vrrp: self.optional(s, "vrrp", "bad-vrrp", Vrrp::new).unwrap_or_default(),
+            forward: self.forwarded(s),
             settings: self.settings(table, "settings"),
         }
+    }
+
+    /// `balancers.forward`: a port of the balancers, and the node port to which it leads.
+    fn forwarded(&mut self, balancers: &Section<'_>) -> BTreeMap<u16, u16> {
+        let Some((own, span)) = balancers.table("forward", &mut self.findings) else {
+            return BTreeMap::new();
+        };
+        self.places.insert("balancers.forward".into(), span);
+        let port = |text: &str| text.parse::<u16>().ok().filter(|port| *port > 0);
+        let mut all = BTreeMap::new();
+        for (key, value) in own.iter() {
+            let to = match value.get_ref() {
+                DeValue::Integer(number) => port(number.as_str()),
+                _ => None,
+            };
+            let (Some(from), Some(to)) = (port(key.get_ref()), to) else {
+                let message = format!("'{}' forwards nothing", key.get_ref());
+                self.findings.push(
+                    Finding::blocks("bad-forward", message)
+                        .at(
+                            key.span().start..value.span().end,
+                            "a port, and the node port it leads to",
+                        )
+                        .mend("forward = { 80 = 30080, 443 = 30443 }"),
+                );
+                continue;
+            };
+            all.insert(from, to);
+        }
+        all
     }
 
     /// `[network]`
