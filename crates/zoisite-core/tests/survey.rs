@@ -7,7 +7,7 @@ mod common;
 
 use std::collections::BTreeMap;
 
-use common::{changed, host, saltmarsh, two_families};
+use common::{SALTMARSH, changed, host, saltmarsh, two_families};
 use zoisite_core::cluster::{Cluster, Grade, HostName, read};
 use zoisite_core::survey::{
     Facts, Mender, Naming, SiteFinding, Times, changes, differences, groups, judge, names,
@@ -746,6 +746,24 @@ fn a_floating_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_holde
     let taken = "neighbour\t10.77.0.5\t52:54:00:00:00:99";
     facts.insert(host("jetty-a"), with(&cluster, "jetty-a", &[("", taken)]));
     assert_eq!(judged(&facts), [("jetty-a".into(), "floating-taken", Grade::Blocks)]);
+    // Somebody else's router of the same id is told, and keeps a router out that speaks to the whole segment.
+    assert!(
+        script.contains("\nrouters_begin ")
+            && script.contains("01:00:5e:00:00:12 10.77.0.31 10.77.0.31 10.77.0.32\n"),
+        "{script}"
+    );
+    assert!(script.contains("\nrouters_heard\n") && !other.contains("\nrouters_begin "));
+    let heard = with(&cluster, "jetty-a", &[("", "router\t10.77.0.200")]);
+    let among = |text: &str| {
+        let cluster = read(text).cluster.unwrap();
+        let facts = [(host("jetty-a"), heard.clone())].into();
+        codes(&judge(&cluster, &facts, None, None))
+            .into_iter()
+            .find(|(_, code, _)| *code == "router-id-taken")
+    };
+    assert_eq!(among(SALTMARSH).unwrap().2, Grade::Warns);
+    let multicast = changed("floating =", "vrrp = \"multicast\"\nfloating =");
+    assert_eq!(among(&multicast).unwrap().2, Grade::Blocks);
     // Once the cluster stands, one of its own hosts has it.
     facts.get_mut(&host("jetty-b")).unwrap().cluster = Some("0123456789abcdef 1".into());
     assert_eq!(judged(&facts), []);

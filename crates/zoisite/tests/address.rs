@@ -152,7 +152,8 @@ fn the_address_is_given_away_before_it_is_needed_and_taken_when_it_is_lost() {
 fn balancers_hold_the_address_beside_api_servers_at_the_same_port() {
     let lab_ = Lab::of("floating", None, 3);
     let file = lab_.place.read("zoisite.toml");
-    let balanced = file.replace("[balancers]\n", "[balancers]\nhosts = [\"egret\", \"ibis\"]\n");
+    let lines = "[balancers]\nhosts = [\"egret\", \"ibis\"]\nforward = { 80 = 30080 }\n";
+    let balanced = file.replace("[balancers]\n", lines);
     assert_ne!(file, balanced);
     lab_.place.write("zoisite.toml", balanced);
     let _ = lab_.zoisite(&["raise"]).ended(0);
@@ -169,5 +170,13 @@ fn balancers_hold_the_address_beside_api_servers_at_the_same_port() {
     let _ = holder(&lab_, &[second]);
     assert!(ready());
     let _ = lab_.zoisite(&["raise"]).ended(0);
-    let _ = lab_.zoisite(&["verify", "--patience", "120"]).ended(0);
+    // From outside to a workload: three node ports, two balancers, and the address.
+    let verified = lab_.zoisite(&["verify", "--patience", "120", "--json"]).ended(0).json();
+    let ways = verified["tried"].as_array().unwrap().iter();
+    let ways: Vec<&str> = ways
+        .filter(|tried| tried["check"] == "forwarded")
+        .map(|tried| tried["on"].as_str().unwrap())
+        .collect();
+    let all = ["heron:30080", "egret:30080", "ibis:30080", "egret:80", "ibis:80", "10.77.0.5:80"];
+    assert_eq!(ways, all, "{verified:#}");
 }

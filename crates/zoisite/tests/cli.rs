@@ -24,6 +24,25 @@ fn help_shows_commands_and_examples() {
 }
 
 #[test]
+fn clusters_whose_files_lie_side_by_side_share_no_address_and_no_router() {
+    let place = Place::saltmarsh();
+    let text = place.read("zoisite.toml");
+    let other = |more: &str| {
+        let text = text.replace("name = \"saltmarsh\"", "name = \"reedbed\"");
+        text.replace("floating = \"10.77.0.5\"\n", more)
+    };
+    place.write("reedbed.toml", other("floating = \"10.77.0.5\"\n"));
+    let _ =
+        place.run(&["check"]).ended(3).says("reedbed.toml) has the floating address 10.77.0.5 too");
+    place.write("zoisite.toml", text.replace("floating =", "router-id = 77\nfloating ="));
+    place.write("reedbed.toml", other("floating = \"10.77.0.6\"\nrouter-id = 77\n"));
+    let _ = place.run(&["check"]).ended(0).says("has the virtual router's id 77 too");
+    place.write("reedbed.toml", other("floating = \"10.77.0.6\"\nrouter-id = 78\n"));
+    place.write("Cargo.toml", "[package]\nname = \"no cluster\"\n");
+    let _ = place.run(&["check"]).ended(0).says("nothing to find fault with");
+}
+
+#[test]
 fn manual_pages_and_completions_are_made() {
     let place = Place::new();
     let _ = place.run(&["manual", "--out", "man"]).ended(0);

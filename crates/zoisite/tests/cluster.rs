@@ -307,12 +307,89 @@ fn three_compact_hosts_killed_on_the_way_faults_and_stolen_tokens() {
     lab_.raise_converges_and_every_proof_holds();
 }
 
+/// Manifests of a site, of which one needs the other.
+const MANIFESTS: [(&str, &str); 3] = [
+    (
+        "10-kind",
+        "\
+apiVersion: apiextensions.k8s.io/v1
+kind: CustomResourceDefinition
+metadata: {name: tides.saltmarsh.example}
+spec:
+  group: saltmarsh.example
+  scope: Cluster
+  names: {kind: Tide, plural: tides, singular: tide}
+  versions:
+    - name: v1
+      served: true
+      storage: true
+      schema:
+        openAPIV3Schema:
+          type: object
+          properties:
+            spec: {type: object, properties: {at: {type: string}}}
+",
+    ),
+    (
+        "20-tide",
+        "\
+apiVersion: saltmarsh.example/v1
+kind: Tide
+metadata: {name: spring}
+spec: {at: <zoisite:stable-address>}
+",
+    ),
+    (
+        "30-gulls",
+        "\
+apiVersion: v1
+kind: ConfigMap
+metadata: {name: gulls, namespace: default}
+data: {Corefile: \".:1053 {\\n ready :8181\\n}\\n\"}
+---
+apiVersion: apps/v1
+kind: Deployment
+metadata: {name: gulls, namespace: default}
+spec:
+  replicas: 1
+  selector: {matchLabels: {app: gulls}}
+  template:
+    metadata: {labels: {app: gulls}}
+    spec:
+      containers:
+        - name: gulls
+          image: registry.k8s.io/coredns/coredns:v1.15.0
+          args: [-conf, /etc/gulls/Corefile]
+          readinessProbe: {httpGet: {path: /ready, port: 8181}}
+          volumeMounts: [{name: config, mountPath: /etc/gulls}]
+      volumes: [{name: config, configMap: {name: gulls}}]
+",
+    ),
+];
+
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_single_host_is_a_whole_cluster() {
     let lab = Lab::of("single", None, 1);
     lab.raise_converges_and_every_proof_holds();
     lab.nothing_that_signs_or_lets_in_is_on_hosts();
+
+    // The site's manifests: one defines the kind of the next, and names what the file says; the last is waited for.
+    let text = lab.place.read("zoisite.toml");
+    lab.place
+        .write("zoisite.toml", text.replace("[network]\n", "[network]\nmanifests = \"site\"\n"));
+    for (name, text) in MANIFESTS {
+        lab.place.write(&format!("site/{name}.yaml"), text);
+    }
+    let raised = lab.zoisite(&["raise"]).ended(0);
+    assert!(raised.stderr.contains("Tide spring"), "{raised:?}");
+    let asks = ["get", "tide", "spring", "-o", "jsonpath={.spec.at}"];
+    let at = lab.kubectl(&lab.glass(), &lab.api(), &asks).ended(0).stdout;
+    assert_eq!(at, "10.77.0.11:6443", "what the file says");
+    let asks = ["get", "deployment", "gulls", "-o", "jsonpath={.status.readyReplicas}"];
+    let ready = lab.kubectl(&lab.glass(), &lab.api(), &asks).ended(0).stdout;
+    assert_eq!(ready, "1", "it was waited for");
+    lab.must_converge();
 
     // Where the file says so, the cluster itself signs.
     let text = lab.place.read("zoisite.toml");

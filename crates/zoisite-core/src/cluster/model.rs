@@ -4,6 +4,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 use serde::Serialize;
+use sha2::{Digest as _, Sha256};
 
 use super::address::{Endpoint, EndpointHost, Mac};
 use super::image::ImageSource;
@@ -514,6 +515,17 @@ pub struct Certificates {
 }
 
 impl Cluster {
+    /// The virtual router's id (RFC 9568, section 5.2.3), 1 to 255, where there is a floating address: the file's, or
+    /// one that follows from the cluster's name and the address, so that clusters on one segment seldom meet.
+    pub fn router_id(&self) -> Option<u8> {
+        let floating = self.balancers.floating?;
+        Some(self.balancers.router_id.unwrap_or_else(|| {
+            let sum = Sha256::digest(format!("{} {floating}", self.name));
+            let number = u16::from_be_bytes([sum[0], sum[1]]);
+            u8::try_from(number % 255 + 1).unwrap_or(u8::MAX)
+        }))
+    }
+
     /// The host of that name. Every name in a role resolves, by construction.
     pub fn host(&self, name: &HostName) -> Option<&Host> {
         self.hosts.iter().find(|host| host.name == *name)

@@ -7,11 +7,9 @@
 use std::fmt::Write as _;
 use std::net::{IpAddr, SocketAddr};
 
-use sha2::{Digest as _, Sha256};
-
 use super::runtime::Layout;
 use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
-use crate::cluster::{Cluster, Role, Vrrp};
+use crate::cluster::{Role, Vrrp};
 use crate::item::{Content, File, Item};
 use crate::paths::BALANCER_HEALTH;
 use crate::pki::AuthorityKind;
@@ -27,16 +25,6 @@ pub const CAN_SERVE: &str = "/etc/zoisite/address/can-serve";
 const FOLDER: &str = "/etc/zoisite/address";
 /// Minutes after which a host that was told to leave the address may hold it again, whatever became of who told it.
 const AWAY_MINUTES: u32 = 15;
-
-/// The virtual router's id (RFC 9568, section 5.2.3), 1 to 255: the file's, or one that follows from the cluster's
-/// name and the address, so that clusters on one segment seldom meet.
-fn router_id(cluster: &Cluster, floating: IpAddr) -> u8 {
-    cluster.balancers.router_id.unwrap_or_else(|| {
-        let sum = Sha256::digest(format!("{} {floating}", cluster.name));
-        let number = u16::from_be_bytes([sum[0], sum[1]]);
-        u8::try_from(number % 255 + 1).unwrap_or(u8::MAX)
-    })
-}
 
 pub(super) fn address(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let Some(floating) = shop.cluster.balancers.floating else { return };
@@ -189,7 +177,7 @@ vrrp_instance stable {{
     advert_int 1
 ",
         name = shop.host.name,
-        id = router_id(cluster, floating),
+        id = cluster.router_id().unwrap_or(1),
     );
     if cluster.balancers.vrrp == Vrrp::Unicast {
         let _ = writeln!(out, "    unicast_src_ip {own}\n    unicast_peer {{");

@@ -72,6 +72,9 @@ pub struct Facts {
     pub nftables: bool,
     /// Who answers at the floating address, by the hardware address; asked of those who may hold it.
     pub floating: Option<String>,
+    /// Who else advertises a virtual router of the same id on the segment; asked of the same.
+    #[serde(default)]
+    pub routers: Vec<String>,
     /// Managers of the firewall that run.
     pub firewall: Vec<String>,
     /// Chains that meet what comes in or passes through.
@@ -354,6 +357,7 @@ impl Facts {
             }
             ["forwarding", answer] => self.forwarding = *answer == "1",
             ["mandatory", what] => self.mandatory.push(text(what)),
+            ["router", address] => self.routers.push(text(address)),
             ["neighbour", _, mac] => self.floating = Some(text(mac)),
             ["firewall", unit] => self.firewall.push(text(unit)),
             ["policy", table, chain, hook, policy] => self.policies.push(Policy {

@@ -38,6 +38,17 @@ fn programs(cluster: &Cluster, host: &HostName) -> Vec<&'static str> {
 pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
     let mut body =
         String::from("clock\nnow 'the host itself'\nhost_facts\nmachine\nnature\nkernel\n");
+    let holds = cluster.floating_holders().contains(&host.name);
+    let floating = cluster.balancers.floating.filter(|_| holds);
+    if let (Some(floating), Some(id)) = (floating, cluster.router_id()) {
+        let own = cluster.floating_holders().iter().filter_map(|name| cluster.host(name));
+        let own = own.filter_map(|host| host.address_beside(floating));
+        let own: String = own.map(|address| format!(" {address}")).collect();
+        // The hardware's addresses of 224.0.0.18 and ff02::12.
+        let group = if floating.is_ipv4() { "01:00:5e:00:00:12" } else { "33:33:00:00:00:12" };
+        let beside = host.address_beside(floating).unwrap_or(host.address);
+        body.push_str(&format!("routers_begin {id} {group} {beside}{own}\n"));
+    }
     body.push_str("now 'its disks'\n");
     let all = places(cluster, host);
     let all = all.iter().map(|(purpose, path)| format!(" {} {}", quote(purpose), quote(path)));
@@ -47,9 +58,7 @@ pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
         body.push_str(&format!("now 'how fast its disk writes'\nwritten {folder}\n"));
     }
     body.push_str(&format!("now 'its network'\nnetwork {ROUTE_PROTOCOL}\n"));
-    if let Some(floating) = cluster.balancers.floating
-        && cluster.floating_holders().contains(&host.name)
-    {
+    if let Some(floating) = floating {
         body.push_str(&format!("now 'the floating address'\nneighbour {floating}\n"));
     }
     body.push_str("now names\nname_servers\n");
@@ -63,6 +72,9 @@ pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
     body.push_str(&format!("found {}\n", programs(cluster, &host.name).join(" ")));
     body.push_str("now 'where packages come from'\npackages\n");
     body.push_str(&format!("now 'leftovers'\nleftovers {folder}\n"));
+    if floating.is_some() {
+        body.push_str("now 'others that float addresses'\nrouters_heard\n");
+    }
     let etcd = EtcdPaths::of(cluster, None, "");
     body.push_str(&format!(
         "etcd_data {folder} {} {} {}\nclock\n",

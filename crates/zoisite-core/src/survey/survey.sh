@@ -195,6 +195,36 @@ neighbour() {
   mac=$(ip neighbour show "$1" 2>/dev/null | sed -n 's/.* lladdr \([0-9a-f:]*\) .*/\1/p')
   if [ -n "$mac" ]; then say neighbour "$1" "$mac"; fi
 }
+# the virtual router's id, the hardware's group, own address, addresses of those who share the id: others that
+# advertise it (RFC 9568) are noted from now on, by a table that is gone when they are told
+routers_begin() {
+  command -v nft >/dev/null || return 0
+  id=$1 group=$2
+  heard_dev=$(ip -o address show to "$3" 2>/dev/null | awk '{ print $2; exit }')
+  [ -n "$heard_dev" ] || return 0
+  shift 3
+  nft delete table inet zoisite_heard 2>/dev/null
+  ip maddress add "$group" dev "$heard_dev" 2>/dev/null
+  own4='' own6=''
+  for own in "$@"; do case $own in *:*) own6="$own6 ip6 saddr != $own" ;; *) own4="$own4 ip saddr != $own" ;; esac; done
+  {
+    printf 'table inet zoisite_heard {\n  set who4 { type ipv4_addr; flags dynamic; size 16; }\n  set who6 { type ipv6_addr; flags dynamic; size 16; }\n'
+    printf '  chain in {\n    type filter hook prerouting priority -300;\n'
+    printf '    iifname "%s" ip protocol 112 @th,8,8 %s%s add @who4 { ip saddr }\n' "$heard_dev" "$id" "$own4"
+    printf '    iifname "%s" ip6 nexthdr 112 @th,8,8 %s%s add @who6 { ip6 saddr }\n  }\n}\n' "$heard_dev" "$id" "$own6"
+  } | nft -f - 2>/dev/null || return 0
+  heard_since=$(date +%s)
+}
+# Advertisements come every second: some of them are waited for.
+routers_heard() {
+  if [ -z "${heard_since:-}" ]; then return; fi
+  while [ "$(date +%s)" -lt $((heard_since + 4)) ]; do sleep 0.2; done
+  for who in who4 who6; do
+    nft list set inet zoisite_heard "$who" 2>/dev/null | tr -d '\n' | sed -n 's/.*elements = {\([^}]*\)}.*/\1/p' | tr ', ' '\n\n'
+  done | while read -r who; do if [ -n "$who" ]; then say router "$who"; fi; done
+  nft delete table inet zoisite_heard 2>/dev/null
+  ip maddress del "$group" dev "$heard_dev" 2>/dev/null
+}
 # Ports at which something listens, and the units of those who do.
 listening() {
   listening=$(timeout 10 ss -Hltnup 2>/dev/null | head -n 1000)

@@ -1,3 +1,4 @@
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use clap::Args;
@@ -43,6 +44,10 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
                 view::note(&format!("hosts met before are not known: {}", failure.summary()));
             }
         }
+    }
+    if let Some(cluster) = &reading.cluster {
+        let found = beside(cluster, &options.cluster);
+        reading.findings.extend(found);
     }
     let blocking = reading.of(Grade::Blocks).count();
     let warning = reading.of(Grade::Warns).count();
@@ -121,6 +126,49 @@ fn resolves(cluster: &Cluster) -> bool {
     });
     saying.recv_timeout(std::time::Duration::from_secs(2)).unwrap_or(false)
 }
+
+/// Other clusters whose files lie in the same folder: what two of them cannot share on one segment.
+fn beside(cluster: &Cluster, file: &Path) -> Vec<Finding> {
+    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let Ok(listed) = std::fs::read_dir(folder.unwrap_or(Path::new("."))) else { return Vec::new() };
+    let mut paths: Vec<PathBuf> = listed.filter_map(|entry| Some(entry.ok()?.path())).collect();
+    paths.retain(|path| {
+        path.extension().is_some_and(|end| end == "toml") && path.file_name() != file.file_name()
+    });
+    paths.sort();
+    let mut found = Vec::new();
+    for path in paths.iter().take(BESIDE) {
+        let Ok(text) = std::fs::read_to_string(path) else { continue };
+        let Some(other) = read(&text).cluster.filter(|other| other.name != cluster.name) else {
+            continue;
+        };
+        let whose = format!("{} ({})", other.name, path.display());
+        let (ours, theirs) = (cluster.balancers.floating, other.balancers.floating);
+        if let (Some(ours), true) = (ours, ours == theirs) {
+            let finding = Finding::blocks(
+                "floating-taken",
+                format!("{whose} has the floating address {ours} too"),
+            );
+            found.push(finding.mend("choose an address that no other cluster has"));
+        } else if let (Some(id), true) =
+            (cluster.router_id(), cluster.router_id() == other.router_id())
+        {
+            let finding = Finding::warns(
+                "router-id-taken",
+                format!("{whose} has the virtual router's id {id} too"),
+            );
+            found.push(
+                finding.mend(
+                    "where both stand on one segment, choose another for balancers.router-id",
+                ),
+            );
+        }
+    }
+    found
+}
+
+/// Files beside the cluster file that are looked at, at most.
+const BESIDE: usize = 64;
 
 fn departed((host, met): (&HostName, &Met)) -> Finding {
     Finding::warns(

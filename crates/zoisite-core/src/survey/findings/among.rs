@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use super::super::facts::Facts;
 use super::super::names::{Naming, names};
 use super::{Mender, SiteFinding};
-use crate::cluster::{Cluster, Grade, HostName, Names, TimeService};
+use crate::cluster::{Cluster, Grade, HostName, Names, TimeService, Vrrp};
 use crate::login::clones;
 
 /// Hosts that share what belongs to one machine alone.
@@ -131,6 +131,19 @@ pub(super) fn floating(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> 
                 message,
                 "choose an unused address of the network that all its holders stand in",
             ));
+        }
+        if let ([_, ..], Some(id)) = (&seen.routers[..], cluster.router_id()) {
+            let message = format!(
+                "{} advertises a virtual router with the id {id} on this segment too",
+                seen.routers.join(", ")
+            );
+            // Who speaks to its own peers alone is not confused by it.
+            let alone = cluster.balancers.vrrp == Vrrp::Unicast;
+            let mend = "choose another id for balancers.router-id, or give the other one another";
+            out.push(SiteFinding {
+                grade: if alone { Grade::Warns } else { Grade::Blocks },
+                ..found(host, "router-id-taken", message, mend)
+            });
         }
         if let Some(mac) = seen.floating.as_ref().filter(|_| fresh) {
             let message = format!("somebody has the floating address {floating} already: {mac}");
