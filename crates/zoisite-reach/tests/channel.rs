@@ -48,6 +48,7 @@ fn stretch(carrier: &StandIn, files: usize) -> Stretch {
             mode: 0o600,
             content: Content::text(format!("text {i}\n{}", "x".repeat(500))),
             restarts: None,
+            reloads: false,
         }))
     };
     Stretch { host: name("heron"), operations: (0..files).map(file).collect() }

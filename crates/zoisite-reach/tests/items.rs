@@ -10,7 +10,7 @@ use std::os::unix::fs::{MetadataExt as _, symlink};
 
 use scratch::{Host, SHELLS, UNIT};
 use zoisite_core::cluster::HostName;
-use zoisite_core::item::{Differs, Item, NoSwap, Package, Routes, Rules, Unit};
+use zoisite_core::item::{Differs, File, Item, NoSwap, Package, Routes, Rules, Unit};
 use zoisite_core::paths::Firewall;
 use zoisite_core::script::{Operation, keep_rules_script, take_back_script};
 
@@ -491,5 +491,52 @@ fn packages_are_brought_only_where_nothing_else_changes() {
         assert!(said.contains("@\tleft\tgull-libs"), "{shell}: {said}");
         let left = host.read("packages");
         assert!(left.contains("gull-libs") && !left.contains("gulls "), "{shell}: {left}");
+    }
+}
+
+#[test]
+fn a_unit_that_can_reads_its_files_anew_and_goes_on_with_bad_ones_as_it_was() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        host.systemd("state", "active");
+        let reloaded = |text: &str| -> Item {
+            File { reloads: true, ..host.file("etc/served.conf", text) }.into()
+        };
+        let restart = || host.act(vec![Operation::Restart(UNIT)]);
+        let asked = |what: &str| host.read("asked").contains(&format!("{what} {UNIT}"));
+        // It cannot: it is started anew.
+        host.put(&[reloaded("one\n")]);
+        let _ = restart();
+        assert!(asked("restart") && !asked("reload") && !host.pending(), "{shell}");
+        host.systemd("reloads", "yes");
+        host.write("asked", "");
+        host.put(&[reloaded("two\n")]);
+        let _ = restart();
+        assert!(asked("reload") && !asked("restart") && !host.pending(), "{shell}");
+        // With files that are no good it goes on, and the mark stays.
+        host.systemd("bad", "");
+        host.write("asked", "");
+        host.put(&[reloaded("three\n")]);
+        let (said, over) = host.run(&host.script(vec![Operation::Restart(UNIT)]), b"", "");
+        assert!(
+            !over && said.contains("read its files anew") && said.contains("no such bird"),
+            "{shell}: {said}"
+        );
+        assert!(!asked("restart") && host.pending(), "{shell}");
+        // What it reads at its start alone is more than a reload brings in, whichever came first.
+        for files in [["start", "served"], ["served", "start"]] {
+            std::fs::remove_file(host.path(&format!("var/lib/zoisite/pending/{UNIT}"))).unwrap();
+            for file in files {
+                let text = format!("{files:?}\n");
+                let reloads = file == "served";
+                host.put(&[
+                    File { reloads, ..host.file(&format!("etc/{file}.conf"), &text) }.into()
+                ]);
+            }
+            host.write("asked", "");
+            let _ = restart();
+            assert!(asked("restart") && !asked("reload"), "{shell}: {files:?}");
+            host.put(&[reloaded(&format!("{files:?} again\n"))]);
+        }
     }
 }

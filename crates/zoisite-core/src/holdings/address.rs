@@ -87,6 +87,7 @@ fn script(path: &str, text: String) -> Item {
         mode: 0o755,
         content: Content::text(text),
         restarts: None,
+        reloads: false,
     })
 }
 

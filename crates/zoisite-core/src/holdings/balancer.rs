@@ -39,10 +39,12 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
         before.push(("ExecStartPre", format!("+{SYSTEMD_SYSCTL} {path}")));
     }
     let path = format!("{FOLDER}/haproxy.cfg");
-    items.push(Workshop::file(&path, config(shop, &authority), Some(BALANCER_UNIT)));
+    items.push(Workshop::reloaded(&path, config(shop, &authority), BALANCER_UNIT));
     let what = format!("balancer of {} on {}", shop.cluster.name, shop.host.name);
     let layout = Layout::of(shop.cluster, &shop.facts());
     let start = format!("{} -Ws -f {path}", layout.haproxy());
+    // Judged first; those that are served go on with the process that serves them.
+    let judge = format!("{} -c -q -f {path}", layout.haproxy());
     let unit = UnitFile::service(&what, "network-online.target")
         .section(
             "Service",
@@ -51,6 +53,8 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
                 ("User", USER),
                 ("Group", USER),
                 ("ExecStart", &start),
+                ("ExecReload", &judge),
+                ("ExecReload", "/bin/kill -USR2 $MAINPID"),
                 ("Restart", "always"),
                 ("RestartSec", "1"),
                 ("TimeoutStopSec", "10"),

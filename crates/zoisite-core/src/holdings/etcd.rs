@@ -160,6 +160,7 @@ pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
             mode: 0o644,
             content,
             restarts: Some(ETCD_UNIT),
+            reloads: false,
         })),
         Err(why) => {
             shop.errors.push(HoldingsError::Yaml { host: host.name.clone(), why });

@@ -79,6 +79,19 @@ impl Workshop<'_> {
             mode: 0o644,
             content: Content::text(text),
             restarts,
+            reloads: false,
+        })
+    }
+
+    /// The same, where the unit takes a change by a reload.
+    pub(super) fn reloaded(path: &str, text: impl Into<Arc<str>>, unit: &'static str) -> Item {
+        Item::File(File {
+            path: path.to_owned(),
+            owner: "root",
+            mode: 0o644,
+            content: Content::text(text),
+            restarts: Some(unit),
+            reloads: true,
         })
     }
 
@@ -130,7 +143,14 @@ impl Workshop<'_> {
         content: Content,
         restarts: Option<&'static str>,
     ) -> Item {
-        Item::File(File { path: path.to_owned(), owner, mode: 0o600, content, restarts })
+        Item::File(File {
+            path: path.to_owned(),
+            owner,
+            mode: 0o600,
+            content,
+            restarts,
+            reloads: false,
+        })
     }
 
     /// A value as YAML, under a line that says who wrote it.

@@ -21,6 +21,8 @@ pub struct File {
     pub content: Content,
     /// The unit that must be restarted when this file changes.
     pub restarts: Option<&'static str>,
+    /// Whether that unit takes it by a reload, so that what it serves goes on.
+    pub reloads: bool,
 }
 
 /// A line of this beginning parts a file's lasting text from its first-start facts.
@@ -134,7 +136,7 @@ sum_before() {
 "#;
 
     const ACT: &'static str = r#"
-# path, owner, mode, unit to restart or nothing; the content comes by standard input
+# path, owner, mode, unit to restart or nothing, 'reload' where that is enough; the content comes by standard input
 file() {
   begin "file $1"
   new="$1.zoisite-new"
@@ -153,7 +155,7 @@ file() {
   attempt "giving $1 to $2" chown "$2:$2" "$new"
   attempt "setting the mode of $1" chmod "$3" "$new"
   attempt "writing $1" sync "$new"
-  [ -z "${4:-}" ] || pending "$4"
+  [ -z "${4:-}" ] || pending "$4" "${5:-restart}"
   into_place "$new" "$1"
   changed
 }
@@ -221,7 +223,8 @@ back_file() { back_path "$@"; }
             Content::Secret { secret, label, sha256 } => act.secret(secret, label, sha256)?,
             content => Zeroizing::new(content.whole_text().unwrap_or_default()),
         };
-        let restarts = self.restarts.map_or(String::new(), |unit| format!(" {}", quote(unit)));
+        let how = if self.reloads { " reload" } else { "" };
+        let restarts = self.restarts.map_or(String::new(), |unit| format!(" {}{how}", quote(unit)));
         // The marker must stand in no line of the text; a line of the text never equals it.
         let mut marker = String::from("END_OF_FILE");
         while text.lines().any(|line| line == marker) {

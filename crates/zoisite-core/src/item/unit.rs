@@ -148,7 +148,20 @@ flaps() { [ "$(property "$1" Type)" != notify ] && [ "$(property "$1" NRestarts)
 restart() {
   begin "restart $1"
   note_unit "$1"
+  if reloads "$1"; then
+    # It looks at them first: with files that are no good it goes on as it is.
+    out=$(systemctl reload "$1" 2>&1) ||
+      fail "having $1 read its files anew" "$(journalctl -u "$1" -n 6 -o cat --no-pager 2>/dev/null | tr '\n' ' ') $out"
+    rm -f "$state/pending/$1"
+    changed
+    return
+  fi
   begin_anew "$1"
+}
+# Whether it runs as its unit file says and has only files to read that it takes by a reload.
+reloads() {
+  [ "$(cat "$state/pending/$1" 2>/dev/null)" = reload ] && [ "$(property "$1" ActiveState)" = active ] &&
+    [ "$(property "$1" CanReload)" = yes ] && [ "$(property "$1" NeedDaemonReload)" = no ]
 }
 begin_anew() {
   attempt "restarting $1" systemctl restart "$1" --no-block

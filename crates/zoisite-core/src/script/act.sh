@@ -38,8 +38,11 @@ lock() {
   renew_notes
 }
 unlock() { exec 9>&-; }
-# A unit runs with older files until it was started anew; a mark says so.
-pending() { attempt "noting that $1 must restart" put_text restart "$state/pending/$1" root; }
+# A unit runs with older files until it was started anew, or has read them anew where that is enough; a mark says so.
+pending() {
+  if [ "${2:-restart}" = reload ] && [ -e "$state/pending/$1" ]; then return; fi
+  attempt "noting that $1 must ${2:-restart}" put_text "${2:-restart}" "$state/pending/$1" root
+}
 
 # A mark is written once and never changed here.
 mark() {

@@ -148,9 +148,10 @@ case $command in
       if [ -e $H/systemd/$unit.fails ]; then echo failed >$H/systemd/$unit.state; exit 1; fi
       echo $yes >$H/systemd/$unit.state ;; esac; done ;;
   stop) rm -f $H/systemd/$1.state ;;
+  reload) [ ! -e $H/systemd/$1.bad ] || { echo 'Job failed'; exit 1; } ;;
   show)
     case $* in *--value) unit=$1; shift 2
-      case $1 in ActiveState) state $unit ;; NRestarts) cat $H/systemd/$unit.restarts 2>/dev/null || echo 0 ;; Type) cat $H/systemd/$unit.type 2>/dev/null || echo notify ;; LoadState) echo loaded ;; SubState) echo dead ;; Result) echo exit-code ;; esac
+      case $1 in ActiveState) state $unit ;; NRestarts) cat $H/systemd/$unit.restarts 2>/dev/null || echo 0 ;; Type) cat $H/systemd/$unit.type 2>/dev/null || echo notify ;; CanReload) cat $H/systemd/$unit.reloads 2>/dev/null || echo no ;; NeedDaemonReload) echo no ;; LoadState) echo loaded ;; SubState) echo dead ;; Result) echo exit-code ;; esac
       exit ;;
     esac
     for unit; do case $unit in -p) break ;; esac
@@ -397,7 +398,14 @@ impl Host {
 
     pub fn file(&self, name: &str, text: &str) -> File {
         let (path, owner) = (self.at(name), self.me);
-        File { path, owner, mode: 0o640, content: Content::text(text), restarts: Some(UNIT) }
+        File {
+            path,
+            owner,
+            mode: 0o640,
+            content: Content::text(text),
+            restarts: Some(UNIT),
+            reloads: false,
+        }
     }
 
     pub fn pair(&self, serial: &str) -> Pair {

@@ -155,7 +155,8 @@ fn aside(draft: &Draft<'_>, share: &Share<'_>, operations: Vec<Operation>) -> Ve
         Role::Balancer => Part::Balancer,
         _ => Part::ControlPlane,
     };
-    match share.holdings.address.filter(|_| share.part == serves && share.runs(ADDRESS_UNIT)) {
+    let interrupts = share.part == serves && share.runs(ADDRESS_UNIT) && !share.only_reloads();
+    match share.holdings.address.filter(|_| interrupts) {
         None => operations,
         Some(address) => std::iter::once(Operation::GiveAway(address))
             .chain(operations)

@@ -303,6 +303,14 @@ impl<'a> Share<'a> {
         self.differences.iter().filter_map(|difference| difference.restarts).collect()
     }
 
+    /// Whether all that differs of a unit that runs is taken by a reload: nobody whom it serves is interrupted.
+    fn only_reloads(&self) -> bool {
+        let mut restarting =
+            self.differences.iter().filter(|difference| difference.restarts.is_some());
+        restarting
+            .all(|difference| matches!(self.item(difference), Item::File(file) if file.reloads))
+    }
+
     fn runs(&self, unit: &str) -> bool {
         self.observed.found.units.get(unit).is_some_and(|unit| unit.active == "active")
     }

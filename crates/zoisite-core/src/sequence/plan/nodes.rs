@@ -342,6 +342,7 @@ fn started(draft: &mut Draft<'_>, share: &Share<'_>, published: usize) -> usize 
             sha256: String::new(),
         },
         restarts: None,
+        reloads: false,
     }));
     let directory = Operation::Put(Item::Directory(Directory {
         path: "/run/zoisite".into(),
