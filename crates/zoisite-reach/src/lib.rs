@@ -30,4 +30,4 @@ pub use reach::{Carried, Contents, Progress, Reach};
 pub use rehearsal::{Fault, Rehearsal, RehearsedField, World};
 pub use runner::{RunEvent, run};
 pub use ssh_hosts::{SshHost, ssh_hosts};
-pub use verify::{CHECKS, FromHost, Tried, Verification, verify};
+pub use verify::{CHECKS, FromHost, Server, Tried, Verification, verify};

@@ -146,11 +146,14 @@ struct Verifier<'a> {
     said: &'a mut (dyn FnMut(&Tried) + Send),
 }
 
+/// An API server by its host, and a client of it.
+pub type Server = (HostName, Result<ApiClient, String>);
+
 /// Verifies a cluster through the stable address. `servers` are its API servers, each at its own address. When
 /// `interrupt` completes, nothing more is tried, and what was made is removed.
 pub async fn verify(
     stable: &ApiClient,
-    (servers, host): (&[(HostName, Result<ApiClient, String>)], &dyn FromHost),
+    (servers, host): (&[Server], &dyn FromHost),
     wanted: &Verification,
     interrupt: impl Future<Output = ()>,
     said: &mut (dyn FnMut(&Tried) + Send),
@@ -193,7 +196,7 @@ impl Verifier<'_> {
     }
 
     /// Makes the namespace; writes through the stable address and reads through every API server.
-    async fn begin(&mut self, servers: &[(HostName, Result<ApiClient, String>)]) -> bool {
+    async fn begin(&mut self, servers: &[Server]) -> bool {
         let began = Instant::now();
         let value = self.wanted.probe.namespace.clone();
         let note = json!({

@@ -4,12 +4,14 @@
 
 mod common;
 
-use std::process::Command;
+use std::io::{BufRead as _, BufReader};
+use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
+use common::Done;
 use common::lab::{Lab, MEMBERS, lab};
 
 const FLOATING: &str = "10.77.0.5";
@@ -164,6 +166,37 @@ fn balancers_hold_the_address_beside_api_servers_at_the_same_port() {
         let _ = lab_.on(host, &listens).ended(0).says("haproxy");
     }
     assert!(ready());
+    // Settings of its own are taken by a reload: a watch through the address goes on, and sees what comes after.
+    let (glass, server) = (lab_.glass(), format!("https://{FLOATING}:6443"));
+    let kubectl = |words: &[&str]| lab_.kubectl_command(&glass, &server, words);
+    let words = ["get", "configmaps", "--watch-only", "-o", "name"];
+    let mut watch = kubectl(&words).stdout(Stdio::piped()).spawn().unwrap();
+    let process = |host: &str| lab_.on(host, "systemctl show zoisite-balancer -p MainPID").stdout;
+    let before = ["egret", "ibis"].map(process);
+    let own = |lines: &str| {
+        let text = file.replace("[balancers]\n", &format!("[balancers]\n{lines}"));
+        lab_.place.write("zoisite.toml", text);
+    };
+    let balancers = "hosts = [\"egret\", \"ibis\"]\nforward = { 80 = 30080 }\n";
+    own(&format!("{balancers}settings = {{ \"timeout client\" = \"2h\" }}\n"));
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    assert_eq!(["egret", "ibis"].map(process), before, "the process that was asked lives on");
+    assert_eq!(holder(&lab_, &["egret", "ibis"]), first, "nobody had to give it away");
+    let config = "grep -c 'timeout client 2h' /etc/zoisite/balancer/haproxy.cfg";
+    let _ = lab_.on(first, config).ended(0);
+    let words = ["create", "configmap", "tide", "--from-literal=at=flood"];
+    let _ = Done::of(&mut kubectl(&words)).ended(0);
+    let mut line = String::new();
+    BufReader::new(watch.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    assert_eq!(line.trim(), "configmap/tide");
+    let _ = (watch.kill(), watch.wait());
+    // Bad ones are judged before: the balancer goes on with those that it has.
+    own(&format!("{balancers}settings = {{ \"timeout wings\" = \"2h\" }}\n"));
+    let _ = lab_.zoisite(&["raise"]).ended(1).complains("read its files anew").complains("wings");
+    assert!(ready());
+    own(balancers);
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+
     // A balancer that is gone gives it away; status tells of one that reaches no API server.
     let _ = lab_.on(first, "systemctl stop zoisite-balancer").ended(0);
     let second = if first == "egret" { "ibis" } else { "egret" };

@@ -41,6 +41,18 @@ pub enum By {
 }
 
 impl By {
+    /// Every way.
+    pub const ALL: [Self; 3] = [Self::Stop, Self::Cut, Self::Reboot];
+
+    /// What is done, for people.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Stop => "its unit is stopped",
+            Self::Cut => "its host's packet filter lets nothing through but the login",
+            Self::Reboot => "its host starts anew",
+        }
+    }
+
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {

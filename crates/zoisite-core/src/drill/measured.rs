@@ -227,12 +227,21 @@ impl Measured {
                 },
             ));
         }
-        for sum in self.sums().into_iter().filter(|sum| sum.failed > 0 || sum.longest_gap > SLOW) {
-            let end = sum.gap_at + sum.longest_gap;
-            out.push((
-                end,
-                format!("{} is answered again, after {}", sum.ask.word(), told(sum.longest_gap)),
-            ));
+        for sum in self.sums() {
+            let word = sum.ask.word();
+            if sum.longest_gap > SLOW {
+                let end = sum.gap_at + sum.longest_gap;
+                let gap = told(sum.longest_gap);
+                out.push((end, format!("{word} is answered again, after {gap}")));
+            }
+            // Where only some went unanswered, that goes on beyond the gap.
+            let failed = self.asked.iter().filter(|a| a.ask == sum.ask && a.fault.is_some());
+            if let Some(last) = failed.map(|asked| asked.at).max() {
+                out.push((
+                    last,
+                    format!("the last of {} that went unanswered: {word}", sum.failed),
+                ));
+            }
         }
         if let Some(at) = self.mended {
             out.push((

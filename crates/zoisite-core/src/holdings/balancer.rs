@@ -44,7 +44,7 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let layout = Layout::of(shop.cluster, &shop.facts());
     let start = format!("{} -Ws -f {path}", layout.haproxy());
     // Judged first; those that are served go on with the process that serves them.
-    let judge = format!("{} -c -q -f {path}", layout.haproxy());
+    let judge = format!("{} -c -f {path}", layout.haproxy());
     let unit = UnitFile::service(&what, "network-online.target")
         .section(
             "Service",

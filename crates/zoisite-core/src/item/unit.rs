@@ -150,8 +150,11 @@ restart() {
   note_unit "$1"
   if reloads "$1"; then
     # It looks at them first: with files that are no good it goes on as it is.
-    out=$(systemctl reload "$1" 2>&1) ||
-      fail "having $1 read its files anew" "$(journalctl -u "$1" -n 6 -o cat --no-pager 2>/dev/null | tr '\n' ' ') $out"
+    out=$(systemctl reload "$1" 2>&1) || {
+      # What it says itself of its files; the rest is systemd's.
+      said=$(journalctl -u "$1" -n 12 -o cat --no-pager 2>/dev/null | grep -v "$1" | tail -n 5)
+      fail "having $1 read its files anew" "${said:-$out}"
+    }
     rm -f "$state/pending/$1"
     changed
     return

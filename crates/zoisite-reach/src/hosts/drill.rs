@@ -30,6 +30,9 @@ const GOING_DOWN: Duration = Duration::from_secs(2);
 /// The object that is read and written.
 const NOTE: &str = "drill";
 
+/// A client of a member, and the names of all by their ids.
+type Member = (EtcdClient, BTreeMap<u64, String>);
+
 /// Real hosts, as a drill needs them.
 pub struct Field<'a> {
     hosts: &'a Hosts,
@@ -41,7 +44,7 @@ pub struct Field<'a> {
     service: Option<Endpoint>,
     /// Who says that it holds the floating address.
     held: Mutex<BTreeMap<HostName, bool>>,
-    members: tokio::sync::Mutex<BTreeMap<HostName, (EtcdClient, BTreeMap<u64, String>)>>,
+    members: tokio::sync::Mutex<BTreeMap<HostName, Member>>,
     /// Whether it is lost now.
     lost: AtomicBool,
     /// The start of the machine that is lost, before it is.

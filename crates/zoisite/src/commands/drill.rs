@@ -4,7 +4,8 @@ use std::process::ExitCode;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use clap::{Args, ValueEnum};
+use clap::Args;
+use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use serde_json::json;
 use zoisite_core::cluster::HostName;
 use zoisite_core::drill::{
@@ -41,8 +42,8 @@ use crate::view::{self, Style};
 )]
 pub struct DrillArgs {
     /// What is lost
-    #[arg(value_enum, value_name = "KIND")]
-    kind: Option<Lost>,
+    #[arg(value_parser = kinds(), value_name = "KIND")]
+    kind: Option<Kind>,
     /// Where [default: the one it is about, or the first of the file]
     #[arg(value_name = "HOST")]
     host: Option<String>,
@@ -50,8 +51,8 @@ pub struct DrillArgs {
     #[arg(value_name = "FROM")]
     from: Option<String>,
     /// How it is lost [default: the first way that zoisite drill lists]
-    #[arg(long, value_enum, value_name = "WAY")]
-    by: Option<Way>,
+    #[arg(long, value_parser = ways(), value_name = "WAY")]
+    by: Option<By>,
     /// For how long, in seconds [default: 20; a worker 90, a control plane 60]
     #[arg(long = "for", value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(3..=900))]
     seconds: Option<u32>,
@@ -69,51 +70,18 @@ pub struct DrillArgs {
     yes: bool,
 }
 
-#[derive(Clone, Copy, Debug, ValueEnum)]
-enum Lost {
-    Holder,
-    Balancer,
-    ApiServer,
-    Member,
-    Leader,
-    ControlPlane,
-    Worker,
-    Link,
+/// The kinds by their words.
+fn kinds() -> impl TypedValueParser<Value = Kind> {
+    let all = Kind::ALL.map(|kind| PossibleValue::new(kind.word()).help(kind.title()));
+    let named = |word: String| Kind::ALL.into_iter().find(|kind| kind.word() == word);
+    PossibleValuesParser::new(all).try_map(move |word| named(word).ok_or("there is no such drill"))
 }
 
-impl From<Lost> for Kind {
-    fn from(lost: Lost) -> Self {
-        match lost {
-            Lost::Holder => Self::Holder,
-            Lost::Balancer => Self::Balancer,
-            Lost::ApiServer => Self::ApiServer,
-            Lost::Member => Self::Member,
-            Lost::Leader => Self::Leader,
-            Lost::ControlPlane => Self::ControlPlane,
-            Lost::Worker => Self::Worker,
-            Lost::Link => Self::Link,
-        }
-    }
-}
-
-#[derive(Clone, Copy, Debug, ValueEnum)]
-enum Way {
-    /// Its unit is stopped
-    Stop,
-    /// Its host's packet filter lets nothing through but the login
-    Cut,
-    /// Its host starts anew
-    Reboot,
-}
-
-impl From<Way> for By {
-    fn from(way: Way) -> Self {
-        match way {
-            Way::Stop => Self::Stop,
-            Way::Cut => Self::Cut,
-            Way::Reboot => Self::Reboot,
-        }
-    }
+/// The ways by their words.
+fn ways() -> impl TypedValueParser<Value = By> {
+    let all = By::ALL.map(|by| PossibleValue::new(by.word()).help(by.title()));
+    let named = |word: String| By::ALL.into_iter().find(|by| by.word() == word);
+    PossibleValuesParser::new(all).try_map(move |word| named(word).ok_or("there is no such way"))
 }
 
 pub fn run(options: &Options, args: &DrillArgs) -> Result<ExitCode, Failure> {
@@ -122,10 +90,10 @@ pub fn run(options: &Options, args: &DrillArgs) -> Result<ExitCode, Failure> {
     let named =
         |name: &Option<String>| name.as_deref().map(|name| site.host_named(name)).transpose();
     let wanted = Wanted {
-        kind: kind.into(),
+        kind,
         host: named(&args.host)?,
         from: named(&args.from)?,
-        by: args.by.map(Into::into),
+        by: args.by,
         seconds: args.seconds,
     };
     if args.rehearse {

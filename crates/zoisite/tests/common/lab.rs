@@ -186,15 +186,16 @@ impl Lab {
 
     /// Runs kubectl with a kubeconfig; the stable name is the hosts' to resolve, not this machine's.
     pub fn kubectl(&self, config: &Path, server: &str, words: &[&str]) -> Done {
+        Done::of(&mut self.kubectl_command(config, server, words))
+    }
+
+    /// The same, not run yet.
+    pub fn kubectl_command(&self, config: &Path, server: &str, words: &[&str]) -> Command {
         let program = self.place.path("components/kubernetes/1.36.3");
         let arch = if cfg!(target_arch = "aarch64") { "linux-arm64" } else { "linux-amd64" };
-        Done::of(
-            Command::new(program.join(arch).join("kubectl"))
-                .arg("--kubeconfig")
-                .arg(config)
-                .args(["--server", server])
-                .args(words),
-        )
+        let mut command = Command::new(program.join(arch).join("kubectl"));
+        command.arg("--kubeconfig").arg(config).args(["--server", server]).args(words);
+        command
     }
 
     /// An address of the API that this machine can dial.
