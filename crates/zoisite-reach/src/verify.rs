@@ -159,15 +159,15 @@ pub async fn verify(
     said: &mut (dyn FnMut(&Tried) + Send),
 ) -> Vec<Tried> {
     let mut verifier = Verifier { api: stable, wanted, tried: Vec::new(), said };
-    for (host, server) in servers {
-        let began = Instant::now();
-        let asked = match server {
-            Ok(server) => server.readyz().await.map_err(|e| e.to_string()),
-            Err(why) => Err(why.clone()),
-        };
-        verifier.note(CHECKS[0], host.as_str(), began, asked);
-    }
     let trying = async {
+        for (host, server) in servers {
+            let began = Instant::now();
+            let asked = match server {
+                Ok(server) => verifier.is_ready(server).await,
+                Err(why) => Err(why.clone()),
+            };
+            verifier.note(CHECKS[0], host.as_str(), began, asked);
+        }
         if verifier.begin(servers).await {
             verifier.nodes().await;
             let pods = verifier.pods().await;
@@ -193,6 +193,19 @@ impl Verifier<'_> {
 
     fn path(&self, rest: &str) -> String {
         self.wanted.probe.path(rest)
+    }
+
+    /// Whether an API server is ready, or is so soon: one that has just started, or whose etcd took a moment too long
+    /// for one of its checks, says otherwise for a while.
+    async fn is_ready(&self, server: &ApiClient) -> Result<(), String> {
+        let end = Instant::now() + self.wanted.patience.min(Duration::from_secs(30));
+        loop {
+            match server.readyz().await {
+                Err(_) if Instant::now() < end => {}
+                answer => return answer.map_err(|error| error.to_string()),
+            }
+            tokio::time::sleep(Duration::from_millis(500)).await;
+        }
     }
 
     /// Makes the namespace; writes through the stable address and reads through every API server.

@@ -358,7 +358,8 @@ spec:
     spec:
       containers:
         - name: gulls
-          image: registry.k8s.io/coredns/coredns:v1.15.0
+          image: DNS-IMAGE
+          imagePullPolicy: IfNotPresent
           args: [-conf, /etc/gulls/Corefile]
           readinessProbe: {httpGet: {path: /ready, port: 8181}}
           volumeMounts: [{name: config, mountPath: /etc/gulls}]
@@ -378,8 +379,12 @@ fn a_single_host_is_a_whole_cluster() {
     let text = lab.place.read("zoisite.toml");
     lab.place
         .write("zoisite.toml", text.replace("[network]\n", "[network]\nmanifests = \"site\"\n"));
+    // An image that every node has.
+    let pods = "jsonpath={.spec.template.spec.containers[0].image}";
+    let asks = ["get", "deployment", "coredns", "-n", "kube-system", "-o", pods];
+    let image = lab.kubectl(&lab.glass(), &lab.api(), &asks).ended(0).stdout;
     for (name, text) in MANIFESTS {
-        lab.place.write(&format!("site/{name}.yaml"), text);
+        lab.place.write(&format!("site/{name}.yaml"), text.replace("DNS-IMAGE", &image));
     }
     let raised = lab.zoisite(&["raise"]).ended(0);
     assert!(raised.stderr.contains("Tide spring"), "{raised:?}");

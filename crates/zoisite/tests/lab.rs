@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 
 use common::lab::{Lab, MEMBERS, lab, lab_root, project};
 use common::{Done, Place};
+use zoisite_core::drill::{By, Drill, Kind, lose_script, mend_script, watch_script};
 use zoisite_core::holdings::HostHoldings;
 use zoisite_core::item::{
     Absent, Block, Directory, Image, Item, Link, Module, NoSwap, OwnName, Package, Pods, Rules,
@@ -457,6 +458,8 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     // And those that only look, or serve ports for a trial.
     let cluster = zoisite_core::cluster::read(&lab.place.read("zoisite.toml")).cluster.unwrap();
     let heron = &cluster.hosts[0];
+    let floats = std::fs::read_to_string(project().join("lab/clusters/floating.toml")).unwrap();
+    let floats = zoisite_core::cluster::read(&floats).cluster.unwrap();
     let mut holdings = HostHoldings::new(&heron.name);
     holdings.items.extend([
         Item::User(User { name: "zoisite-etcd", home: "/".into() }),
@@ -482,6 +485,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     holdings.needs.extend(["runtime", "plugins"]);
     holdings.names.push("api.saltmarsh.example".into());
     let ports = [(heron.address, 2380)];
+    let drill = |kind, by| Drill { kind, host: heron.name.clone(), from: None, by, seconds: 20 };
     let looking = [
         zoisite_core::script::observe(&holdings, Depth::Quick),
         zoisite_core::script::take_back_script(&heron.name, 1),
@@ -491,9 +495,15 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         zoisite_core::script::withdraw_script(&heron.name),
         zoisite_core::script::sink_script(1),
         zoisite_core::survey::survey_script(&cluster, heron),
+        zoisite_core::survey::survey_script(&floats, &floats.hosts[0]),
         zoisite_core::paths::listen_script(&heron.name, &ports, "word"),
         zoisite_core::paths::probe_script(&heron.name, &[(heron.address, 2380, Some("word"))]),
         zoisite_core::paths::end_script(&heron.name),
+        lose_script(&cluster, &drill(Kind::Holder, By::Cut), 1),
+        lose_script(&cluster, &drill(Kind::Leader, By::Stop), 1),
+        lose_script(&cluster, &drill(Kind::Worker, By::Reboot), 1),
+        mend_script(&heron.name, 1),
+        watch_script(&heron.name, 9, Some(heron.address), &[cluster.control_plane.address.clone()]),
         zoisite_core::login::look_around(),
         zoisite_core::login::rule_script("warden"),
     ];

@@ -3,6 +3,7 @@ ms() { t=$(date +%s%N) && echo "${t%??????}"; }
 # number, host, port
 dial() {
   at=$(ms)
+  # shellcheck disable=SC2016
   if why=$(timeout 2 bash -c 'exec 3<>"/dev/tcp/$0/$1"' "$2" "$3" 2>&1); then
     say dialled "$1" "$at" "$(ms)"
   else
