@@ -229,14 +229,15 @@ impl Measured {
         }
         for sum in self.sums() {
             let word = sum.ask.word();
+            let end = sum.gap_at + sum.longest_gap;
             if sum.longest_gap > SLOW {
-                let end = sum.gap_at + sum.longest_gap;
                 let gap = told(sum.longest_gap);
                 out.push((end, format!("{word} is answered again, after {gap}")));
             }
-            // Where only some went unanswered, that goes on beyond the gap.
+            // Where only some go unanswered, that goes on beyond the gap.
             let failed = self.asked.iter().filter(|a| a.ask == sum.ask && a.fault.is_some());
-            if let Some(last) = failed.map(|asked| asked.at).max() {
+            let last = failed.map(|asked| asked.at).max();
+            if let Some(last) = last.filter(|last| *last >= end) {
                 out.push((
                     last,
                     format!("the last of {} that went unanswered: {word}", sum.failed),

@@ -162,6 +162,7 @@ impl<'a> RehearsedField<'a> {
             return false;
         };
         match self.drill.by {
+            By::Cut if !self.cluster.is_node(&self.drill.host) => back >= SAYS_SO,
             By::Cut => back >= SAYS_SO && lost >= DIALLED_ANEW + SAYS_SO,
             By::Stop | By::Reboot => back >= STARTED,
         }
