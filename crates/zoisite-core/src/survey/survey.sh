@@ -221,6 +221,7 @@ routers_heard() {
   while [ "$(date +%s)" -lt $((heard_since + 4)) ]; do sleep 0.2; done
   for who in who4 who6; do
     nft list set inet zoisite_heard "$who" 2>/dev/null | tr -d '\n' | sed -n 's/.*elements = {\([^}]*\)}.*/\1/p' | tr -d ' ' | tr ',' '\n'
+    echo
   done | while read -r who; do if [ -n "$who" ]; then say router "$who"; fi; done
   nft delete table inet zoisite_heard 2>/dev/null
   ip maddress del "$group" dev "$heard_dev" 2>/dev/null
