@@ -104,10 +104,10 @@ fn eleven_hosts_from_a_packed_file_over_a_link_that_is_crossed_once() {
     let text = lab_.place.read("zoisite.toml").replace("from = \"components\"\n", &keys);
     // All of them stand at one site.
     let placed = text.lines().map(|line| match line.split_once(" = \"10.77.0.") {
-        Some((name, rest)) => {
+        Some((name, rest)) if name != "floating" => {
             format!("{name} = {{ address = \"10.77.0.{rest}, site = \"hide\" }}\n")
         }
-        None => format!("{line}\n"),
+        _ => format!("{line}\n"),
     });
     lab_.place.write("zoisite.toml", placed.collect::<String>());
     let _ = lab_.zoisite(&["components", "fetch", "--arch", "amd64"]).ended(0).says("9 brought");
