@@ -485,6 +485,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     holdings.needs.extend(["runtime", "plugins"]);
     holdings.names.push("api.saltmarsh.example".into());
     let ports = [(heron.address, 2380)];
+    let stable = std::slice::from_ref(&cluster.control_plane.address);
     let drill = |kind, by| Drill { kind, host: heron.name.clone(), from: None, by, seconds: 20 };
     let looking = [
         zoisite_core::script::observe(&holdings, Depth::Quick),
@@ -503,7 +504,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         lose_script(&cluster, &drill(Kind::Leader, By::Stop), 1),
         lose_script(&cluster, &drill(Kind::Worker, By::Reboot), 1),
         mend_script(&heron.name, 1),
-        watch_script(&heron.name, 9, Some(heron.address), &[cluster.control_plane.address.clone()]),
+        watch_script(&heron.name, 9, Some(heron.address), stable),
         zoisite_core::login::look_around(),
         zoisite_core::login::rule_script("warden"),
     ];
