@@ -45,9 +45,9 @@ pub struct Witnessed {
 #[async_trait]
 pub trait Ground: Send + Sync {
     /// Loses what is to be lost; when that was.
-    async fn lose(&self, drill: &Drill) -> Result<Instant, Trouble>;
+    async fn lose(&self) -> Result<Instant, Trouble>;
     /// Gives it back, if the host has not done so by itself, and waits until it has.
-    async fn mend(&self, drill: &Drill) -> Result<(), Trouble>;
+    async fn mend(&self) -> Result<(), Trouble>;
     /// Makes one request, on a new connection; writes are told apart by their number.
     async fn ask(&self, ask: Ask, number: u32) -> Result<(), String>;
     /// How something stands now: empty for nobody, `None` where nobody can say.
@@ -131,7 +131,7 @@ pub async fn conduct(
                 return Err(Trouble::new(None, "the drill", answer, Vec::new()));
             }
         }
-        let lost = ground.lose(&what.drill).await?;
+        let lost = ground.lose().await?;
         tell(Stage::Lost);
         tokio::select! {
             () = tokio::time::sleep_until(lost + Duration::from_secs(what.drill.seconds.into())) => {}
@@ -139,7 +139,7 @@ pub async fn conduct(
         }
         tell(Stage::Mending);
         let end = Instant::now() + what.patience;
-        let mended = until(end, async || ground.mend(&what.drill).await, tell).await;
+        let mended = until(end, async || ground.mend().await, tell).await;
         let mended = mended.map(|()| Instant::now());
         let whole = match &mended {
             Ok(_) => until(end, async || holds(reach, &what.whole).await, tell).await,

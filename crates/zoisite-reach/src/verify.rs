@@ -293,9 +293,7 @@ impl Verifier<'_> {
                 if !waiting.contains_key(&node) {
                     continue;
                 }
-                let ready = crate::api::condition(&pod, "Ready")
-                    .is_some_and(|condition| condition["status"] == "True");
-                if ready {
+                if crate::api::says_ready(&pod) {
                     waiting.remove(&node);
                     running.insert(node.clone(), text("/status/podIP"));
                     ran(self, &node, Ok(()));

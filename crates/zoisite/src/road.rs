@@ -644,11 +644,16 @@ pub fn access(
     if !sequence.steps.iter().any(|step| quorum(&step.work)) {
         return Ok(None);
     }
+    etcd_access(site, state, ledger).map(Some)
+}
+
+/// The run's own certificate for etcd.
+pub fn etcd_access(site: &Site, state: &mut State, ledger: &Ledger) -> Result<Access, Failure> {
     let strongbox = site.strongbox()?;
     let (entry, key) =
         trust::for_this_run(state, strongbox, &site.cluster, Profile::RunEtcd, &FreshKeys, now())?;
     let authority = ledger.bundle(AuthorityKind::EtcdClient);
-    Ok(Some(Access { authority: authority.unwrap_or_default(), certificate: entry.pem, key }))
+    Ok(Access { authority: authority.unwrap_or_default(), certificate: entry.pem, key })
 }
 
 /// Carries a sequence out under a watch. The engine tells afterwards how it went. `journal` may end the run:

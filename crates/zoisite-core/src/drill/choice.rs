@@ -2,8 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::cluster::{Cluster, Host, HostName, Role};
-use crate::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT};
+use crate::cluster::{Cluster, HostName, Role};
+use crate::holdings::{API_SERVER_UNIT, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT};
 use crate::sequence::{Refusal, Rule};
 
 /// A kind of loss.
@@ -125,14 +125,26 @@ impl Kind {
         }
     }
 
-    /// The unit that is stopped, and the role of the hosts that have one.
-    fn unit(self) -> (&'static str, Role) {
+    /// The hosts that it can be about, by the file alone.
+    pub fn places(self, cluster: &Cluster) -> Vec<HostName> {
         match self {
-            Self::Holder => (ADDRESS_UNIT, Role::Balancer),
-            Self::Balancer => (BALANCER_UNIT, Role::Balancer),
-            Self::ApiServer | Self::ControlPlane => (API_SERVER_UNIT, Role::ControlPlane),
-            Self::Member | Self::Leader | Self::Link => (ETCD_UNIT, Role::EtcdMember),
-            Self::Worker => (KUBELET_UNIT, Role::Worker),
+            Self::Holder => cluster.floating_holders().to_vec(),
+            Self::Balancer => cluster.balancers.hosts.clone(),
+            Self::ApiServer | Self::ControlPlane => cluster.control_plane.hosts.clone(),
+            Self::Member | Self::Leader => cluster.etcd.members.clone(),
+            Self::Worker => cluster.workers.hosts.clone(),
+            Self::Link => cluster.hosts.iter().map(|host| host.name.clone()).collect(),
+        }
+    }
+
+    /// The unit that is stopped, and the role of the hosts that have one, where it can be lost so.
+    fn unit(self) -> Option<(&'static str, Role)> {
+        match self {
+            Self::Holder | Self::ControlPlane | Self::Link => None,
+            Self::Balancer => Some((BALANCER_UNIT, Role::Balancer)),
+            Self::ApiServer => Some((API_SERVER_UNIT, Role::ControlPlane)),
+            Self::Member | Self::Leader => Some((ETCD_UNIT, Role::EtcdMember)),
+            Self::Worker => Some((KUBELET_UNIT, Role::Worker)),
         }
     }
 }
@@ -214,23 +226,19 @@ impl Drill {
 
     /// The unit that is stopped, if one is.
     pub fn unit(&self) -> Option<&'static str> {
-        (self.by == By::Stop).then(|| self.kind.unit().0)
+        self.kind.unit().filter(|_| self.by == By::Stop).map(|(unit, _)| unit)
     }
 
     /// Whether this role of a host is lost with it.
     pub fn takes(&self, cluster: &Cluster, role: Role, host: &HostName) -> bool {
-        let whole = self.by != By::Stop && self.from.is_none();
-        let of_role = cluster.holds(host, role);
-        match (whole, &self.from) {
-            (true, _) => of_role && *host == self.host,
+        if *host != self.host || !cluster.holds(host, role) {
+            return false;
+        }
+        match (&self.from, self.by) {
             // Two members that do not hear one another cost one of them at most.
-            (false, Some(from)) => {
-                role == Role::EtcdMember
-                    && of_role
-                    && *host == self.host
-                    && cluster.holds(from, role)
-            }
-            (false, None) => of_role && *host == self.host && self.kind.unit().1 == role,
+            (Some(from), _) => role == Role::EtcdMember && cluster.holds(from, role),
+            (None, By::Stop) => self.kind.unit().is_some_and(|(_, own)| own == role),
+            (None, By::Cut | By::Reboot) => true,
         }
     }
 
@@ -296,6 +304,7 @@ fn wrong(what: impl Into<String>, mend: impl Into<String>) -> NoDrill {
 /// The host, as it was named or as things stand.
 fn place(cluster: &Cluster, stands: &Stands, wanted: &Wanted) -> Result<HostName, NoDrill> {
     let kind = wanted.kind;
+    let all = kind.places(cluster);
     let one_of = |all: &[HostName], what: &str| match &wanted.host {
         Some(host) if all.contains(host) => Ok(host.clone()),
         Some(host) => Err(wrong(format!("{host} is not {what}"), format!("one of {}", list(all)))),
@@ -321,22 +330,15 @@ fn place(cluster: &Cluster, stands: &Stands, wanted: &Wanted) -> Result<HostName
         )),
         Kind::Holder => the_one(&stands.holder, "holds the floating address"),
         Kind::Leader => the_one(&stands.leader, "leads the etcd members"),
-        Kind::Balancer => one_of(&cluster.balancers.hosts, "a balancer"),
-        Kind::ApiServer | Kind::ControlPlane => {
-            one_of(&cluster.control_plane.hosts, "a control-plane host")
-        }
+        Kind::Balancer => one_of(&all, "a balancer"),
+        Kind::ApiServer | Kind::ControlPlane => one_of(&all, "a control-plane host"),
         Kind::Member => {
-            let follow = |host: &&HostName| stands.leader.as_ref() != Some(*host);
-            let followers: Vec<HostName> =
-                cluster.etcd.members.iter().filter(follow).cloned().collect();
+            let mut followers = all;
+            followers.retain(|host| stands.leader.as_ref() != Some(host));
             one_of(&followers, "an etcd member that follows")
         }
-        Kind::Worker => one_of(&cluster.workers.hosts, "a worker"),
-        Kind::Link => {
-            let all: Vec<HostName> =
-                cluster.hosts.iter().map(|host: &Host| host.name.clone()).collect();
-            one_of(&all, "a host")
-        }
+        Kind::Worker => one_of(&all, "a worker"),
+        Kind::Link => one_of(&all, "a host"),
     }
 }
 

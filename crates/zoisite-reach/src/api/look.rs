@@ -129,6 +129,11 @@ pub(crate) fn condition<'a>(object: &'a Value, kind: &str) -> Option<&'a Value> 
     conditions.into_iter().flatten().find(|condition| condition["type"] == kind)
 }
 
+/// Whether a node, or a pod, says that it is ready.
+pub(crate) fn says_ready(object: &Value) -> bool {
+    condition(object, "Ready").is_some_and(|ready| ready["status"] == "True")
+}
+
 pub(super) fn node_facts(node: &Value) -> NodeFacts {
     let ready = condition(node, "Ready");
     let labels: BTreeMap<String, String> = node

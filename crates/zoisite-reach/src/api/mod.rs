@@ -23,7 +23,7 @@ use zoisite_core::text::plain;
 
 use crate::access::{Access, Dial, Secured};
 
-pub(crate) use self::look::{condition, look};
+pub(crate) use self::look::{condition, look, says_ready};
 pub(crate) use self::work::{Readiness, ready_now, rollout, work};
 
 /// Whose fields are Zoisite's own in objects that it applies.

@@ -148,8 +148,7 @@ impl<'a> Field<'a> {
         let pods = api.list(&self.probe.path("/pods?labelSelector=app%3Dprobe")).await.ok()?;
         let ready = pods.iter().filter(|pod| {
             let gone = pod.pointer("/metadata/deletionTimestamp").is_some();
-            let is = crate::api::condition(pod, "Ready").is_some_and(|c| c["status"] == "True");
-            is && !gone
+            crate::api::says_ready(pod) && !gone
         });
         let mut on: BTreeMap<&str, usize> = BTreeMap::new();
         for pod in ready {
@@ -216,7 +215,8 @@ impl<'a> Field<'a> {
 
 #[async_trait]
 impl Ground for Field<'_> {
-    async fn lose(&self, drill: &Drill) -> Result<Instant, Trouble> {
+    async fn lose(&self) -> Result<Instant, Trouble> {
+        let drill = self.drill;
         let host = &drill.host;
         if drill.by == By::Reboot {
             let now = self.boot(host).await.unwrap_or_default();
@@ -240,28 +240,25 @@ impl Ground for Field<'_> {
         }
     }
 
-    async fn mend(&self, drill: &Drill) -> Result<(), Trouble> {
-        let host = &drill.host;
-        let attempted = "giving back what was lost";
-        if drill.by == By::Reboot {
+    async fn mend(&self) -> Result<(), Trouble> {
+        let host = &self.drill.host;
+        if self.drill.by == By::Reboot {
             tokio::time::sleep(GOING_DOWN).await;
             let before = self.boot.lock().map(|boot| boot.clone()).unwrap_or_default();
-            return match self.boot(host).await {
-                Some(now) if now != before => {
-                    self.lost.store(false, Ordering::Relaxed);
-                    Ok(())
-                }
-                _ => Err(Trouble::new(Some(host.clone()), attempted, "it is not back yet", vec![])),
-            };
-        }
-        let script = mend_script(host, self.hosts.generation);
-        match self.hosts.carried_out(host, &script, &|_| {}).await.0 {
-            StepOutcome::Failed(trouble) => Err(trouble),
-            StepOutcome::Done { .. } | StepOutcome::Proven(_) => {
-                self.lost.store(false, Ordering::Relaxed);
-                Ok(())
+            if self.boot(host).await.is_none_or(|now| now == before) {
+                let attempted = "giving back what was lost";
+                let answer = "it is not back yet";
+                return Err(Trouble::new(Some(host.clone()), attempted, answer, Vec::new()));
+            }
+        } else {
+            let script = mend_script(host, self.hosts.generation);
+            let outcome = self.hosts.carried_out(host, &script, &|_| {}).await.0;
+            if let StepOutcome::Failed(trouble) = outcome {
+                return Err(trouble);
             }
         }
+        self.lost.store(false, Ordering::Relaxed);
+        Ok(())
     }
 
     async fn ask(&self, ask: Ask, number: u32) -> Result<(), String> {
@@ -288,9 +285,8 @@ impl Ground for Field<'_> {
             Sight::Leader => self.leader().await,
             Sight::Node(host) => {
                 let node = self.get(&format!("/api/v1/nodes/{host}")).await?;
-                let ready = crate::api::condition(&node, "Ready");
-                let is = ready.is_some_and(|ready| ready["status"] == "True");
-                Some(if is { "Ready" } else { "not Ready" }.to_owned())
+                let is = if crate::api::says_ready(&node) { "Ready" } else { "not Ready" };
+                Some(is.to_owned())
             }
             Sight::Pods => self.pods().await,
         }

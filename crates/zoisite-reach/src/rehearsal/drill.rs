@@ -191,7 +191,8 @@ impl<'a> RehearsedField<'a> {
 
 #[async_trait]
 impl Ground for RehearsedField<'_> {
-    async fn lose(&self, drill: &Drill) -> Result<Instant, Trouble> {
+    async fn lose(&self) -> Result<Instant, Trouble> {
+        let drill = self.drill;
         tokio::time::sleep(Duration::from_millis(300)).await;
         let mut world = self.world();
         match (drill.unit(), &drill.from) {
@@ -212,8 +213,8 @@ impl Ground for RehearsedField<'_> {
         Ok(now)
     }
 
-    async fn mend(&self, drill: &Drill) -> Result<(), Trouble> {
-        if drill.by == By::Reboot {
+    async fn mend(&self) -> Result<(), Trouble> {
+        if self.drill.by == By::Reboot {
             tokio::time::sleep(BOOT.saturating_sub(since(&self.lost).unwrap_or_default())).await;
         }
         let mut mended = self.mended.lock().unwrap_or_else(PoisonError::into_inner);

@@ -12,19 +12,16 @@ use zoisite_core::drill::{
     By, Drill, Kind, Measured, NoDrill, Sight, Stands, Wanted, choose, picture,
 };
 use zoisite_core::holdings::Part;
-use zoisite_core::pki::{AuthorityKind, Profile};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::Condition;
-use zoisite_reach::{
-    Access, Conduct, Field, Ground, Hosts, Reach, RehearsedField, Stage, World, conduct,
-};
-use zoisite_store::{FreshKeys, State, trust};
+use zoisite_reach::{Conduct, Field, Ground, Hosts, Reach, RehearsedField, Stage, World, conduct};
+use zoisite_store::State;
 
 use super::{Time, block_on, block_on_time, raise};
 use crate::failure::{self, Failure};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
-use crate::road::{self, Prepared, prepare};
+use crate::road::{self, prepare};
 use crate::site::{Site, begin_run, now};
 use crate::standing::{Seen, ask_each, standing};
 use crate::view::looking::Doing;
@@ -169,7 +166,7 @@ fn tell(
     Err(Failure::new(
         failure::Kind::Run,
         beyond.join("; "),
-        "zoisite status shows what is not as it must be; docs/stable-address.md says what the times come from",
+        "zoisite status shows what is not as it must be; docs/drills.md says what the times come from",
     ))
 }
 
@@ -285,7 +282,7 @@ async fn on_hosts(
         let mut sighting =
             road::sighting(site, &mut scratch, &mut reach, &mut prepared, how).await?;
         sighting.met()?;
-        reach.set_access(etcd_access(site, state, &prepared)?);
+        reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
         let asked = ask_each(site, &reach, &prepared, &sighting.looks).await;
         let seen = Seen { looks: &sighting.looks, api: &sighting.api, asked: &asked };
         let sums = site.sums_if_any()?;
@@ -382,14 +379,4 @@ async fn carry_out(
     };
     doing.end();
     measured
-}
-
-/// The run's own certificate for etcd.
-fn etcd_access(site: &Site, state: &mut State, prepared: &Prepared) -> Result<Access, Failure> {
-    let strongbox = site.strongbox()?;
-    let profile = Profile::RunEtcd;
-    let (entry, key) =
-        trust::for_this_run(state, strongbox, &site.cluster, profile, &FreshKeys, now())?;
-    let authority = prepared.ledger.bundle(AuthorityKind::EtcdClient).unwrap_or_default();
-    Ok(Access { authority, certificate: entry.pem, key })
 }

@@ -11,17 +11,9 @@ use super::{count, few};
 
 /// What can be lost here, and what was measured last.
 pub fn choices(cluster: &Cluster, last: &BTreeMap<String, Measured>, style: Style) -> String {
-    let none: &[HostName] = &[];
     let rows = Kind::ALL.into_iter().map(|kind| {
-        let hosts = match kind {
-            Kind::Holder => cluster.floating_holders(),
-            Kind::Balancer => &cluster.balancers.hosts,
-            Kind::ApiServer | Kind::ControlPlane => &cluster.control_plane.hosts,
-            Kind::Member | Kind::Leader => &cluster.etcd.members,
-            Kind::Worker => &cluster.workers.hosts,
-            Kind::Link => none,
-        };
-        let of = match (kind, hosts) {
+        let hosts = kind.places(cluster);
+        let of = match (kind, hosts.as_slice()) {
             (Kind::Link, _) => "any two hosts".to_owned(),
             (_, []) => "none here".to_owned(),
             (Kind::Holder | Kind::Leader, hosts) => format!("one of {}", few(hosts)),
