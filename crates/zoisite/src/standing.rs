@@ -294,7 +294,8 @@ impl Standing {
             format!("{} is a member of the quorum, and the file does not name it", member.name)
         }));
         for service in self.services().filter(|s| s.state != "ready" && !away(&s.host)) {
-            out.push(format!("{}: it is {}", service.host, service.state));
+            let why = service.why.as_ref().map_or(String::new(), |why| format!(" ({why})"));
+            out.push(format!("{}: it is {}{why}", service.host, service.state));
         }
         // The API calls a silent node Ready for a while: the host itself must answer too.
         for node in self.nodes.iter().filter(|n| !away(&n.host)) {

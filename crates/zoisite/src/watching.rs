@@ -89,6 +89,28 @@ pub fn watch(
     })?
 }
 
+/// Looks until nothing ails, or the patience is over; what ails at first is told once. Some things come back only
+/// a moment after the step that disturbed them is done: a daemon's own check of a restarted service, pods on
+/// nodes that were silent.
+pub async fn settled<T, E>(
+    patience: Duration,
+    mut look: impl AsyncFnMut() -> Result<(T, Vec<String>), E>,
+    tell: impl FnOnce(Vec<String>),
+) -> Result<T, E> {
+    let end = tokio::time::Instant::now() + patience;
+    let mut tell = Some(tell);
+    loop {
+        let (seen, ailing) = look().await?;
+        if ailing.is_empty() || tokio::time::Instant::now() >= end {
+            return Ok(seen);
+        }
+        if let Some(tell) = tell.take() {
+            tell(ailing);
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+}
+
 /// A line for what is another than the time before.
 fn news(before: Option<&Round>, now: &Round) -> Vec<String> {
     let mut out = Vec::new();
@@ -106,6 +128,20 @@ fn news(before: Option<&Round>, now: &Round) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[tokio::test(start_paused = true)]
+    async fn what_is_disturbed_may_come_back_within_the_patience() {
+        for (well_at, patience, looks_wanted) in [(1, 60, 1), (3, 60, 3), (99, 12, 4)] {
+            let (mut looks, mut told) = (0, Vec::new());
+            let look = async || {
+                looks += 1;
+                let ailing = (looks < well_at).then(|| "heron: it is not ready".to_owned());
+                Ok::<_, ()>((looks, ailing.into_iter().collect()))
+            };
+            let seen = settled(Duration::from_secs(patience), look, |ailing| told = ailing).await;
+            assert_eq!((seen, told.len()), (Ok(looks_wanted), usize::from(well_at > 1)));
+        }
+    }
 
     #[test]
     fn only_what_has_changed_is_told() {

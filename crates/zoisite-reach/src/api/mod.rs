@@ -366,7 +366,21 @@ impl ApiClient {
     /// # Errors
     /// What it answered instead.
     pub async fn readyz(&self) -> ApiResult<()> {
-        self.send(Method::GET, "/readyz", JSON, None).await.map(|_| ())
+        let answer = self.send(Method::GET, "/readyz", JSON, None).await;
+        answer.map(|_| ()).map_err(|e| ApiError { message: failed_checks(e.message), ..e })
+    }
+}
+
+/// A server that is not ready lists every check, a line each (`[+]ping ok`, `[-]etcd failed: reason withheld`):
+/// those that failed are what is to be read.
+fn failed_checks(answer: String) -> String {
+    let failed = answer.lines().filter_map(|line| line.strip_prefix("[-]")?.split(' ').next());
+    let failed: Vec<&str> = failed.collect();
+    match failed[..] {
+        [] => answer,
+        [one] => format!("not ready yet: {one}"),
+        [one, two] => format!("not ready yet: {one} and {two}"),
+        [one, two, ref more @ ..] => format!("not ready yet: {one}, {two} and {} more", more.len()),
     }
 }
 
@@ -399,6 +413,21 @@ const CALL: Duration = Duration::from_secs(40);
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_server_that_is_not_ready_tells_in_one_line_which_checks_failed() {
+        let told = |failed: &[&str]| {
+            let mut lines = vec!["[+]ping ok".to_owned()];
+            lines.extend(failed.iter().map(|check| format!("[-]{check} failed: reason withheld")));
+            lines.extend(["[+]log ok".into(), "readyz check failed".into()]);
+            failed_checks(lines.join("\n"))
+        };
+        assert_eq!(told(&["etcd"]), "not ready yet: etcd");
+        assert_eq!(told(&["etcd", "informer-sync"]), "not ready yet: etcd and informer-sync");
+        let many = ["etcd", "informer-sync", "poststarthook/crd-informer-synced"];
+        assert_eq!(told(&many), "not ready yet: etcd, informer-sync and 1 more");
+        assert_eq!(failed_checks("connection refused".into()), "connection refused");
+    }
 
     #[tokio::test(start_paused = true)]
     async fn a_server_that_asks_to_be_left_alone_is_asked_again_when_it_said() {

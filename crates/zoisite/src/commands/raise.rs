@@ -27,6 +27,7 @@ use crate::site::{Site, Working, begin_run, now};
 use crate::standing::{self, Seen, Standing};
 use crate::view::run::Told;
 use crate::view::{self, Style, count, seconds};
+use crate::watching;
 
 /// Bring every host to what the cluster file says, in a safe order
 ///
@@ -42,7 +43,7 @@ pub struct RaiseArgs {
     /// Accept that another machine now stands behind this host's address; may be repeated
     #[arg(long, value_name = "HOST")]
     accept: Vec<String>,
-    /// How long a unit may take to be ready and a gate to hold
+    /// How long a unit may take to be ready, a gate to hold, and all to be well after the last step
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
     patience: u32,
     /// Compute every checksum on the hosts anew
@@ -129,6 +130,8 @@ struct Raise<'a> {
     run: RunRecord,
     /// Time that looking took.
     looked: Duration,
+    /// How long what was disturbed may take to be well again.
+    patience: Duration,
     /// How many hosts may fail to join.
     may_fail: usize,
     events: bool,
@@ -153,7 +156,7 @@ fn raise(
     let json = options.json;
     let looked = Duration::ZERO;
     let (may_fail, events) = (args.may_fail, args.events);
-    let mut raise = Raise { site, json, sums, prepared, run, looked, may_fail, events };
+    let mut raise = Raise { site, json, sums, prepared, run, looked, patience, may_fail, events };
     super::block_on(async {
         let how = (depth, accept);
         let sighting = road::sighting(site, &mut draft, &mut reach, &mut raise.prepared, how).await;
@@ -300,14 +303,8 @@ impl Raise<'_> {
                 "run the same command again: it goes on from here",
             ));
         }
-        let look = async {
-            let looks = self.prepared.look(self.site, reach, Depth::Quick, || {}).await;
-            let api = road::ask(reach, &self.prepared, &looks).await;
-            let asked = standing::ask_each(self.site, reach, &self.prepared, &looks).await;
-            (looks, api, asked)
-        };
-        let (now_seen, api, asked) = tokio::select! {
-            seen = look => seen,
+        let status = tokio::select! {
+            status = self.settle(state, reach, looks) => status?,
             () = interrupts.asked(1) => {
                 return Err(Failure::new(
                     Kind::Run,
@@ -316,14 +313,38 @@ impl Raise<'_> {
                 ));
             }
         };
-        forget_old_keys(state, &self.prepared, &now_seen)?;
-        let seen = Seen { looks: &now_seen, api: &api, asked: &asked };
-        // What was signed in this run is in the ledger since.
-        let ledger = state.ledger()?;
-        let status = standing::standing(self.site, (&self.prepared, &ledger), &seen, &self.sums);
         self.tell(&engine, &status, &phases, total);
         all_well(&status, looks)?;
         Ok(format!("{} changed in {} steps", tally.changed, tally.done))
+    }
+
+    /// Looks at what stands after a run, until it is well.
+    async fn settle(
+        &self,
+        state: &mut State,
+        reach: &dyn Reach,
+        before: &Looks,
+    ) -> Result<Standing, Failure> {
+        let look = async || {
+            let looks = self.prepared.look(self.site, reach, Depth::Quick, || {}).await;
+            let api = road::ask(reach, &self.prepared, &looks).await;
+            let asked = standing::ask_each(self.site, reach, &self.prepared, &looks).await;
+            forget_old_keys(state, &self.prepared, &looks)?;
+            let seen = Seen { looks: &looks, api: &api, asked: &asked };
+            // What was signed in this run is in the ledger since.
+            let ledger = state.ledger()?;
+            let prepared = (&self.prepared, &ledger);
+            let status = standing::standing(self.site, prepared, &seen, &self.sums);
+            let ailing = ailing(&status, before);
+            Ok((status, ailing))
+        };
+        let tell = |ailing: Vec<String>| {
+            if !self.json {
+                let what = some(ailing);
+                view::say(&format!("every step is done; waiting for what is not well yet: {what}"));
+            }
+        };
+        watching::settled(self.patience, look, tell).await
     }
 
     /// Records that the quorum was proven, the moment it was: from then on nothing starts as if new.
@@ -408,21 +429,30 @@ fn and_left_out<'a, T>(
 /// What is not well right after a run makes the run a failed one, whatever its steps said. Hosts that could
 /// not be reached from the beginning are told by themselves.
 fn all_well(status: &Standing, looks: &Looks) -> Result<(), Failure> {
-    let away = |host: &HostName| looks.get(host).is_some_and(Result::is_err);
-    let mut left = status.ailing(&away);
-    let more = left.len().saturating_sub(12);
-    left.truncate(12);
+    let left = ailing(status, looks);
     if left.is_empty() {
         return Ok(());
     }
-    if more > 0 {
-        left.push(format!("and {more} more"));
-    }
     Err(Failure::new(
         Kind::Run,
-        format!("after the run not all is well: {}", left.join("; ")),
+        format!("after the run not all is well: {}", some(left)),
         "run the same command again: it goes on from here; zoisite status shows all of it",
     ))
+}
+
+/// What is not well, but for hosts that could not be reached from the beginning.
+fn ailing(status: &Standing, before: &Looks) -> Vec<String> {
+    status.ailing(&|host| before.get(host).is_some_and(Result::is_err))
+}
+
+/// The first twelve, and how many more there are.
+fn some(mut lines: Vec<String>) -> String {
+    let more = lines.len().saturating_sub(12);
+    lines.truncate(12);
+    if more > 0 {
+        lines.push(format!("and {more} more"));
+    }
+    lines.join("; ")
 }
 
 /// A key that was replaced is of no use any more once the host holds the pair that took its place.
@@ -513,7 +543,9 @@ pub fn rehearse_on(
             let contents = site.contents(&sequence, state, site.strongbox()?)?;
             let reach = road::rehearsal(world, contents, run.generation);
             let (may_fail, events) = (args.may_fail, args.events);
-            let raise = Raise { site, json, sums, prepared, run, looked, may_fail, events };
+            let patience = Duration::from_secs(args.patience.into());
+            let raise =
+                Raise { site, json, sums, prepared, run, looked, patience, may_fail, events };
             if sequence.is_empty() {
                 return Ok(raise.tell_nothing(&looks));
             }
