@@ -54,6 +54,7 @@ fn sequence(c: &mut Criterion) {
                     sums: &sums,
                     api: &ApiLook::Absent,
                     objects: &objects(&cluster, &known.images),
+                    shelf: &[],
                     nodes: &nodes,
                     tokens: &[],
                     accepted: &[],

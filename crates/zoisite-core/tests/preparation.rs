@@ -4,15 +4,12 @@
 
 mod common;
 
-use base64::Engine as _;
-use base64::prelude::BASE64_STANDARD;
 use common::{Known, SALTMARSH, Trust, at, changed, host};
 use serde_json::{Value, json};
 use zoisite_core::cluster::{Cluster, Grade, read};
-use zoisite_core::holdings::{Holdings, HostFacts, Part, holdings, registry_logins};
+use zoisite_core::holdings::{Holdings, HostFacts, Part, holdings};
 use zoisite_core::item::Item;
 use zoisite_core::paths::Firewall;
-use zoisite_core::pki::Secret;
 
 const PINS: &str =
     "[components]\nruntime = \"2.4.2\"\nrunc = \"1.5.2\"\nnetwork-plugins = \"1.9.1\"\n";
@@ -165,29 +162,6 @@ fn a_firewall_is_told_what_is_needed_in_its_own_words() {
             .iter()
             .all(|held| { held.items.iter().all(|item| !matches!(item, Item::Rules(_))) })
     );
-}
-
-#[test]
-fn nodes_pull_with_the_sites_names_and_passwords_which_are_never_shown() {
-    let password = Secret::new("s3cret".into());
-    let all = registry_logins([("registry.saltmarsh.example", "warden", &password)].into_iter());
-    let read: Value = serde_json::from_str(all.expose()).unwrap();
-    let auth = read["auths"]["registry.saltmarsh.example"]["auth"].as_str().unwrap();
-    assert_eq!(BASE64_STANDARD.decode(auth).unwrap(), b"warden:s3cret");
-    let cluster = cluster(SALTMARSH);
-    let mut trust = Trust::new(&cluster, at("2026-11-23"));
-    trust.issue(&cluster, at("2026-11-23"));
-    let mut known = Known::of(&cluster);
-    known.registry_logins = Some("ab".repeat(32));
-    let sources = known.sources(&trust.ledger, "0123456789abcdef");
-    let holdings = holdings(&cluster, sources, Part::ALL).unwrap();
-    for held in &holdings.hosts {
-        let file = held.files().find(|file| file.path == "/var/lib/kubelet/config.json");
-        assert_eq!(file.is_some(), cluster.is_node(&held.host), "{}", held.host);
-        let Some(file) = file else { continue };
-        assert_eq!((file.mode, file.owner), (0o600, "root"));
-        assert!(file.content.whole_text().is_none(), "it is shown to nobody");
-    }
 }
 
 #[test]

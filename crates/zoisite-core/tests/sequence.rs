@@ -85,6 +85,7 @@ impl Scene {
             sums,
             api,
             objects,
+            shelf: &[],
             nodes,
             tokens,
             accepted,

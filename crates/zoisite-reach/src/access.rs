@@ -39,6 +39,8 @@ pub struct Access {
     pub certificate: String,
     /// Its key.
     pub key: Secret,
+    /// Name and password for the cluster's own registry, as basic authentication has them (RFC 7617).
+    pub registry_login: Option<Secret>,
 }
 
 impl Access {

@@ -12,6 +12,7 @@ mod hosts;
 mod probe;
 mod quorum;
 mod reach;
+mod registry;
 mod rehearsal;
 mod runner;
 mod ssh_hosts;
@@ -27,7 +28,8 @@ pub use hosts::{
 pub use probe::{NAMESPACE, Probe};
 pub use quorum::{MemberAnswer, judge};
 pub use reach::{Carried, Contents, Progress, Reach};
+pub use registry::Registry;
 pub use rehearsal::{Fault, Rehearsal, RehearsedField, World};
 pub use runner::{RunEvent, run};
 pub use ssh_hosts::{SshHost, ssh_hosts};
-pub use verify::{CHECKS, FromHost, Server, Tried, Verification, verify};
+pub use verify::{CHECKS, FromHost, Pushing, Server, Tried, Verification, verify};

@@ -3,6 +3,7 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
+use zoisite_core::components::Shelved;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{ApiObject, HostHoldings};
 use zoisite_core::item::Component;
@@ -91,8 +92,17 @@ pub trait Reach: Send + Sync {
     /// Gives it what it needs to dial the API.
     fn set_api_access(&mut self, access: Access);
 
-    /// Asks the API for what a plan needs. Nothing is changed.
-    async fn ask(&self, objects: &[ApiObject]) -> ApiLook;
+    /// Asks the API for what a plan needs, and the cluster's own registry for what of the shelf it lacks. Nothing
+    /// is changed.
+    async fn ask(&self, objects: &[ApiObject], shelf: &[Shelved]) -> ApiLook;
+
+    /// Puts images into the cluster's own registry on a host.
+    async fn fill(
+        &self,
+        host: &HostName,
+        images: &[Shelved],
+        progress: Progress<'_>,
+    ) -> StepOutcome;
 
     /// Does something through the API; `host` is whom it is about.
     async fn api(

@@ -198,6 +198,7 @@ async fn carry_out(
             }
             StepOutcome::Done { changed: total }
         }
+        Work::Fill { host, images } => reach.fill(&host, &images, &progress).await,
         // The engine turns a mark into an ordinary stretch once it knows what to write.
         Work::MarkFormed { .. } => StepOutcome::Done { changed: 0 },
     }

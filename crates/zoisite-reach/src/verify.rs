@@ -1,6 +1,8 @@
 //! Proving that a cluster works: writes, pods on every node, connections between them, service
 //! addresses, DNS, logs and exec; all in a namespace of its own that is removed afterwards.
 
+mod images;
+
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -17,6 +19,7 @@ use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
 use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
 
+pub use self::images::Pushing;
 use crate::access::Stream;
 use crate::api::{ApiClient, ApiError, ApiResult};
 use crate::probe::{ANSWERS, PORT, Probe};
@@ -47,6 +50,10 @@ pub struct Verification {
     pub patience: Duration,
     /// Node ports that balancers lead to, each with the ways there: their names, and what is dialled.
     pub forwards: BTreeMap<u16, Vec<(String, SocketAddr)>>,
+    /// Images that every node is to pull anew.
+    pub pulls: Vec<String>,
+    /// The cluster's own registry, where it takes images.
+    pub pushing: Option<Pushing>,
 }
 
 /// Dials an address as a host of the cluster reaches it.
@@ -57,7 +64,7 @@ pub trait FromHost: Send + Sync {
 }
 
 /// The checks, in the order of the scoreboard.
-pub const CHECKS: [&str; 11] = [
+pub const CHECKS: [&str; 13] = [
     "API server ready",
     "write and read",
     "node Ready",
@@ -68,6 +75,8 @@ pub const CHECKS: [&str; 11] = [
     "logs",
     "exec",
     "forwarded",
+    images::PUSHED,
+    images::PULLED,
     "cleaned up",
 ];
 
@@ -173,6 +182,7 @@ pub async fn verify(
             let pods = verifier.pods().await;
             verifier.connections(&pods).await;
             verifier.forwarded(host).await;
+            verifier.images().await;
         }
     };
     tokio::select! {
@@ -537,7 +547,7 @@ impl Verifier<'_> {
         let began = Instant::now();
         let gone = self.wanted.probe.end(self.api, self.wanted.patience).await;
         let namespace = self.wanted.probe.namespace.clone();
-        self.note(CHECKS[10], &namespace, began, gone);
+        self.note(CHECKS[12], &namespace, began, gone);
     }
 }
 

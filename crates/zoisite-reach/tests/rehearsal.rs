@@ -146,7 +146,7 @@ impl Stage {
             facts: &facts,
             departed: &Default::default(),
             images: &images,
-            registry_logins: None,
+            site_secrets: &BTreeMap::new(),
         };
         let holdings = holdings(cluster, sources, parts).unwrap();
         let (mut objects, mut nodes) = (Vec::new(), Vec::new());
@@ -192,7 +192,7 @@ impl Stage {
         let api = match looks.values().flatten().any(|seen| {
             seen.found.units.get("zoisite-api-server.service").is_some_and(|u| u.active == "active")
         }) {
-            true => reach.ask(objects).await,
+            true => reach.ask(objects, &[]).await,
             false => ApiLook::Absent,
         };
         let (looks, api) = (&looks, &api);
@@ -207,6 +207,7 @@ impl Stage {
             sums,
             api,
             objects,
+            shelf: &[],
             nodes,
             tokens,
             accepted,

@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 use sha2::{Digest as _, Sha256};
 use tar::{Archive, Builder, EntryType, Header};
 use zoisite_core::cluster::ImageName;
-use zoisite_core::components::Platform;
+use zoisite_core::components::{Blob, Manifest, Platform, ShelfContent};
 use zoisite_core::pki::hex;
 
 use crate::unpack::refused;
@@ -21,6 +21,7 @@ use crate::unpack::refused;
 const NAME: &str = "io.containerd.image.name";
 /// The one of the OCI image specification (annotations.md), which may be a tag alone.
 const REF_NAME: &str = "org.opencontainers.image.ref.name";
+const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
 /// A manifest or an index is not larger than this (the OCI distribution specification's least limit).
 pub(crate) const MANIFEST_LIMIT: u64 = 4 << 20;
 
@@ -114,8 +115,7 @@ pub(crate) fn write(
 ) -> Result<(), String> {
     let words = |error: std::io::Error| format!("writing {}: {error}", into.display());
     let mut out = Builder::new(File::create(into).map_err(words)?);
-    let media =
-        manifest["mediaType"].as_str().unwrap_or("application/vnd.oci.image.manifest.v1+json");
+    let media = manifest["mediaType"].as_str().unwrap_or(MANIFEST);
     let index = json!({
         "schemaVersion": 2,
         "manifests": [{
@@ -271,6 +271,70 @@ pub fn named(archive: &Path) -> Result<String, String> {
     name_in(&Layout::open(archive)?.index()?)
 }
 
+/// What a registry must be given of an image that stands in archives, one for each platform.
+///
+/// # Errors
+/// What is wrong with an archive.
+pub fn shelve(archives: &[(Platform, PathBuf)]) -> Result<ShelfContent, String> {
+    let mut content = ShelfContent::default();
+    let mut listed = Vec::new();
+    for (platform, archive) in archives {
+        let wrong = |why: String| format!("{}: {why}", archive.display());
+        let mut layout = Layout::open(archive).map_err(wrong)?;
+        let (_, digest, octets, value) = of_platform(&mut layout, platform).map_err(wrong)?;
+        let layers = value["layers"].as_array().map_or(&[][..], Vec::as_slice);
+        for object in std::iter::once(&value["config"]).chain(layers) {
+            let (digest, size) = described(object)
+                .ok_or_else(|| wrong("its manifest is none of an image".into()))?;
+            if content.blobs.iter().any(|blob| blob.digest == digest) {
+                continue;
+            }
+            let name = format!("blobs/sha256/{}", sum_of(digest).map_err(wrong)?);
+            let place = layout.entries.get(&name).filter(|(_, length)| *length == size);
+            let (at, size) = *place.ok_or_else(|| wrong(format!("it has no {name} as it says")))?;
+            let (digest, archive) = (digest.to_owned(), archive.clone());
+            content.blobs.push(Blob { digest, archive, at, size });
+        }
+        let media = value["mediaType"].as_str().unwrap_or(MANIFEST).to_owned();
+        listed.push(json!({
+            "mediaType": media,
+            "digest": digest,
+            "size": octets.len(),
+            "platform": {"os": platform.os, "architecture": platform.arch},
+        }));
+        content.manifests.push(Manifest { digest, media, text: octets });
+    }
+    if content.manifests.len() > 1 {
+        let media = "application/vnd.oci.image.index.v1+json";
+        let index = json!({"schemaVersion": 2, "mediaType": media, "manifests": listed});
+        let text = index.to_string().into_bytes();
+        content.manifests.push(Manifest { digest: digest_of(&text), media: media.into(), text });
+    }
+    Ok(content)
+}
+
+/// The image of one platform in a layout: the digest of what stands under its name; its own digest, manifest
+/// and the same, read.
+fn of_platform(
+    layout: &mut Layout,
+    platform: &Platform,
+) -> Result<(String, String, Vec<u8>, Value), String> {
+    let index = layout.index()?;
+    // Each architecture may stand in the outer index, or in one below it.
+    let only = index["manifests"].as_array().filter(|all| all.len() == 1);
+    let outer = match only.and_then(|all| all[0]["digest"].as_str()) {
+        Some(digest) => digest.to_owned(),
+        None => choose(&index, platform)?,
+    };
+    let (mut digest, (mut octets, mut value)) = (outer.clone(), manifest(layout, &outer)?);
+    if is_index(&value) {
+        digest = choose(&value, platform)?;
+        (octets, value) = manifest(layout, &digest)?;
+    }
+    fits(layout, &value, platform)?;
+    Ok((outer, digest, octets, value))
+}
+
 /// What was taken from an archive: the image's name, and the digest of what stands under it there.
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) struct Taken {
@@ -287,18 +351,7 @@ pub(crate) fn take(archive: &Path, platform: &Platform, into: &Path) -> Result<T
     let index = layout.index()?;
     let name = name_in(&index)?;
     let name = ImageName::new(&name).map_err(|why| format!("it is called {name}: {why}"))?;
-    // Each architecture may stand in the outer index, or in one below it.
-    let only = index["manifests"].as_array().filter(|all| all.len() == 1);
-    let outer = match only.and_then(|all| all[0]["digest"].as_str()) {
-        Some(digest) => digest.to_owned(),
-        None => choose(&index, platform)?,
-    };
-    let (mut digest, (mut octets, mut value)) = (outer.clone(), manifest(&mut layout, &outer)?);
-    if is_index(&value) {
-        digest = choose(&value, platform)?;
-        (octets, value) = manifest(&mut layout, &digest)?;
-    }
-    fits(&mut layout, &value, platform)?;
+    let (outer, digest, octets, value) = of_platform(&mut layout, platform)?;
     write(into, &name, platform, (&digest, &octets, &value), &mut layout)
         .map_err(|why| format!("{}: {why}", layout.path.display()))?;
     Ok(Taken { name, digest: outer })

@@ -12,7 +12,7 @@ mod ways;
 
 pub use fault::Fault;
 pub use fetch::{Event, Fetch, Fetched, fetch};
-pub use image::named as image_name;
+pub use image::{named as image_name, shelve};
 pub use pack::{Packed, pack, unpack};
 pub use ways::{Credentials, Ways};
 

@@ -10,7 +10,7 @@ use futures_util::stream::FuturesUnordered;
 use ipnet::IpNet;
 use jiff::Timestamp;
 use zoisite_core::cluster::HostName;
-use zoisite_core::components::NodeImages;
+use zoisite_core::components::{NodeImages, Shelved};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{
     self, API_SERVER_UNIT, ApiObject, Holdings, HoldingsError, HostHoldings, NodeWanted, Part,
@@ -50,6 +50,8 @@ pub struct Prepared {
     pub nodes: Vec<NodeWanted>,
     /// Images that every node holds.
     pub images: NodeImages,
+    /// Images that the cluster's own registry is to hold.
+    pub shelf: Vec<Shelved>,
     /// Hosts that were met and are no longer in the cluster file.
     pub departed: BTreeMap<HostName, Met>,
     /// What is recorded of the cluster's beginning.
@@ -76,9 +78,15 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
     let proof = prove_edges(site, &ledger, now)?;
     let subnets = state.subnets(&site.cluster)?;
     let (mut objects, mut nodes, mut images) = (Vec::new(), Vec::new(), NodeImages::default());
-    if parts.contains(&Part::Nodes) {
-        let manifests = site.manifests()?;
+    let asked = |part: Part| parts.contains(&part);
+    let manifests = match asked(Part::Nodes) || asked(Part::Registry) {
+        true => site.manifests()?,
+        false => Vec::new(),
+    };
+    if asked(Part::Nodes) || asked(Part::Registry) {
         images = site.node_images(&manifests)?;
+    }
+    if asked(Part::Nodes) {
         objects = holdings::objects(&site.cluster, &images);
         objects.extend(manifests);
         nodes.extend(site.cluster.nodes().iter().map(|host| {
@@ -89,6 +97,7 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
     let departed = state.departed(&site.cluster)?;
     let holdings = make_holdings(site, state, &ledger, (&subnets, &departed, &images), parts)?;
     Ok(Prepared {
+        shelf: if asked(Part::Registry) { site.shelf(&images) } else { Vec::new() },
         images,
         issued,
         ledger,
@@ -120,7 +129,9 @@ fn make_holdings(
     let shared = state.shared_secrets()?.unwrap_or_default();
     let facts = state.facts()?;
     let departed = departed.iter().map(|(host, met)| (host.clone(), met.address)).collect();
-    let logins = site.registry_logins()?.map(|logins| digest(logins.expose()));
+    let own = &site.own_secrets()?.on_hosts;
+    let site_secrets =
+        own.iter().map(|(secret, text)| (secret.clone(), digest(text.expose()))).collect();
     let sources = Sources {
         ledger,
         cluster_id: &cluster_id,
@@ -129,7 +140,7 @@ fn make_holdings(
         facts: &facts,
         departed: &departed,
         images,
-        registry_logins: logins.as_deref(),
+        site_secrets: &site_secrets,
     };
     holdings::holdings(&site.cluster, sources, parts).map_err(|errors| {
         let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
@@ -414,7 +425,7 @@ impl Sighting {
         accepted: &[HostName],
         patience: u32,
     ) -> Result<Sequence, Failure> {
-        let Prepared { holdings, objects, nodes, tokens, .. } = prepared;
+        let Prepared { holdings, objects, shelf, nodes, tokens, .. } = prepared;
         let departed = prepared.departed.keys().cloned().collect();
         let input = PlanInput {
             cluster: &site.cluster,
@@ -423,6 +434,7 @@ impl Sighting {
             sums,
             api: &self.api,
             objects,
+            shelf,
             nodes,
             tokens,
             accepted,
@@ -513,7 +525,7 @@ pub async fn sighting(
 /// Asks the API what there is to know of it, if there may be one.
 pub async fn ask(reach: &dyn Reach, prepared: &Prepared, looks: &Looks) -> ApiLook {
     match may_ask(prepared, looks) {
-        true => reach.ask(&prepared.objects).await,
+        true => reach.ask(&prepared.objects, &prepared.shelf).await,
         false => ApiLook::Absent,
     }
 }
@@ -592,8 +604,9 @@ pub fn api_access(site: &Site, state: &mut State, ledger: &Ledger) -> Result<Acc
     let strongbox = site.strongbox()?;
     let (entry, key) =
         trust::for_this_run(state, strongbox, &site.cluster, Profile::RunApi, &FreshKeys, now())?;
-    let authority = ledger.bundle(AuthorityKind::Cluster);
-    Ok(Access { authority: authority.unwrap_or_default(), certificate: entry.pem, key })
+    let authority = ledger.bundle(AuthorityKind::Cluster).unwrap_or_default();
+    let registry_login = site.own_secrets()?.registry_login.clone();
+    Ok(Access { authority, certificate: entry.pem, key, registry_login })
 }
 
 /// Holds the machines that answered against those met before (rule S4). Returns the pins of hosts met
@@ -652,8 +665,8 @@ pub fn etcd_access(site: &Site, state: &mut State, ledger: &Ledger) -> Result<Ac
     let strongbox = site.strongbox()?;
     let (entry, key) =
         trust::for_this_run(state, strongbox, &site.cluster, Profile::RunEtcd, &FreshKeys, now())?;
-    let authority = ledger.bundle(AuthorityKind::EtcdClient);
-    Ok(Access { authority: authority.unwrap_or_default(), certificate: entry.pem, key })
+    let authority = ledger.bundle(AuthorityKind::EtcdClient).unwrap_or_default();
+    Ok(Access { authority, certificate: entry.pem, key, registry_login: None })
 }
 
 /// Carries a sequence out under a watch. The engine tells afterwards how it went. `journal` may end the run:

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use jiff::{SignedDuration, Timestamp};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
-use zoisite_core::holdings::{ApiObject, Placeholders, registry_logins};
+use zoisite_core::holdings::{ApiObject, Placeholders, RegistryLogin, registry_secrets};
 use zoisite_core::item::Component;
 use zoisite_core::pki::{KeySource as _, NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Operation;
@@ -45,12 +45,78 @@ pub struct Site {
     /// Whether sudo's password is asked for, and what was answered: it is asked once.
     ask_sudo: bool,
     sudo_password: OnceLock<Secret>,
-    /// Names and passwords for registries, once they were read: what is sent is what was compared.
-    registry_logins: OnceLock<Secret>,
+    /// Secrets that stand in files beside the cluster file, once they were read: what is sent is what was compared.
+    own_secrets: OnceLock<OwnSecrets>,
     /// Opened when it is first needed.
     strongbox: OnceLock<Strongbox>,
     /// Whether it is a rehearsal's, with an identity that opens nothing of worth.
     staged: bool,
+}
+
+/// Secrets of registries, from files beside the cluster file.
+#[derive(Debug, Default)]
+pub struct OwnSecrets {
+    /// What hosts are given of them.
+    pub on_hosts: BTreeMap<SecretRef, Secret>,
+    /// Name and password for the cluster's own registry, as basic authentication has them.
+    pub registry_login: Option<Secret>,
+}
+
+impl OwnSecrets {
+    fn read(site: &Site) -> Result<Self, Failure> {
+        let (cluster, registry) = (&site.cluster, &site.cluster.registry);
+        let credentials = match &cluster.preparation.credentials {
+            Some(path) => Some(Ways::credentials_of(&site.folder.join(path))?),
+            None => None,
+        };
+        let logins: Option<Vec<RegistryLogin<'_>>> = credentials.as_ref().map(|all| {
+            let login = |(registry, name, password)| RegistryLogin { registry, name, password };
+            all.all().map(login).collect()
+        });
+        let passwords = match &registry.passwords {
+            Some(path) if registry.host.is_some() => Some(read_passwords(&site.folder.join(path))?),
+            _ => None,
+        };
+        let login = RegistryLogin::of(logins.as_deref().unwrap_or_default(), &registry.name);
+        if passwords.is_some() && login.is_none() {
+            let what = format!(
+                "the registry {} asks for passwords, and there is none to pull from it with",
+                registry.name
+            );
+            let mend = format!(
+                "add a line to the file that preparation.credentials names: machine {} login NAME password PASSWORD",
+                registry.name
+            );
+            return Err(Failure::new(Kind::Usage, what, mend));
+        }
+        let login = login.map(|login| Secret::new(std::mem::take(&mut *login.basic())));
+        let on_hosts = registry_secrets(cluster, logins.as_deref(), passwords);
+        Ok(Self { on_hosts, registry_login: login })
+    }
+}
+
+/// Names with bcrypt's digests of their passwords, as the registry reads them.
+fn read_passwords(path: &Path) -> Result<Secret, Failure> {
+    let text = fs::read_to_string(path).map_err(|e| Failure::file("reading", path, &e))?;
+    let lines: Vec<&str> = text.lines().filter(|line| !line.trim().is_empty()).collect();
+    let known = |line: &&&str| {
+        let digest = line.split_once(':').filter(|(name, _)| !name.is_empty()).map(|(_, d)| d);
+        digest.is_some_and(|d| ["$2a$", "$2b$", "$2y$"].iter().any(|kind| d.starts_with(kind)))
+    };
+    let good = lines.iter().filter(known).count();
+    if good == 0 || good < lines.len() {
+        let what = match lines.len() - good {
+            0 => format!("{} names nobody", path.display()),
+            n => format!(
+                "{n} of {} lines of {} hold no name with a digest of bcrypt",
+                lines.len(),
+                path.display()
+            ),
+        };
+        let mend = "write it with: htpasswd -B -c FILE NAME (of the package apache2-utils)";
+        return Err(Failure::new(Kind::Usage, what, mend));
+    }
+    Ok(Secret::new(text))
 }
 
 /// The store, locked for as long as this value lives (rule S11).
@@ -151,7 +217,7 @@ impl Site {
             ssh_config: options.ssh_config.clone(),
             ask_sudo: options.ask_sudo,
             sudo_password: OnceLock::new(),
-            registry_logins: OnceLock::new(),
+            own_secrets: OnceLock::new(),
             strongbox: OnceLock::new(),
             staged: false,
         }
@@ -302,14 +368,13 @@ impl Site {
         Ok(Some(self.sudo_password.get_or_init(|| Secret::new(answer)).clone()))
     }
 
-    /// Names and passwords for registries, as nodes read them, from the file that is named for them.
-    pub fn registry_logins(&self) -> Result<Option<Secret>, Failure> {
-        let Some(path) = &self.cluster.preparation.credentials else { return Ok(None) };
-        if let Some(known) = self.registry_logins.get() {
-            return Ok(Some(known.clone()));
+    /// Secrets that stand in files beside the cluster file.
+    pub fn own_secrets(&self) -> Result<&OwnSecrets, Failure> {
+        if let Some(known) = self.own_secrets.get() {
+            return Ok(known);
         }
-        let all = Ways::credentials_of(&self.folder.join(path)).map_err(Failure::from)?;
-        Ok(Some(self.registry_logins.get_or_init(|| registry_logins(all.all())).clone()))
+        let read = OwnSecrets::read(self)?;
+        Ok(self.own_secrets.get_or_init(|| read))
     }
 
     /// Enough for looking: no key, and nobody is let in.
@@ -335,8 +400,8 @@ impl Site {
             for operation in &stretch.operations {
                 let Operation::Put(item) = operation else { continue };
                 let Some((secret, label)) = item.secret() else { continue };
-                if secret == SecretRef::RegistryLogins {
-                    contents.secrets.extend(self.registry_logins()?.map(|all| (secret, all)));
+                if let Some(own) = self.own_secrets()?.on_hosts.get(&secret) {
+                    contents.secrets.insert(secret, own.clone());
                     continue;
                 }
                 // Tokens are made when they are published, not before.

@@ -52,6 +52,10 @@ pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks
             conditions.push((balancer_of(host), condition));
         }
     }
+    let registry = site.cluster.registry.host.iter().filter(|_| prepared.has(Part::Registry));
+    for host in registry.filter(|host| looks.get(*host).is_some_and(Result::is_ok)) {
+        conditions.push((registry_of(host), Condition::Registry { host: host.clone() }));
+    }
     // The stable address is dialled from a host of the cluster: its name is the site's.
     let from = prepared.nodes.iter().find(|node| looks.get(&node.host).is_some_and(Result::is_ok));
     if let Some(node) = from {
@@ -73,6 +77,11 @@ pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks
 /// The name under which a balancer stands in [`Asked`].
 fn balancer_of(host: &HostName) -> String {
     format!("the balancer on {host}")
+}
+
+/// The name under which the registry stands in [`Asked`].
+fn registry_of(host: &HostName) -> String {
+    format!("the registry on {host}")
 }
 
 /// The floating address, as `status` shows it.
@@ -255,6 +264,8 @@ pub struct Standing {
     pub control_planes: Vec<ServiceStatus>,
     pub balancers: Vec<ServiceStatus>,
     pub floating: Option<FloatingStatus>,
+    /// The cluster's own registry.
+    pub registries: Vec<ServiceStatus>,
     /// What came back from the stable address; `None` when it was not asked.
     pub stable: Option<Result<(), String>>,
     pub nodes: Vec<NodeStatus>,
@@ -340,7 +351,7 @@ impl Standing {
     /// Every host that serves a part.
     pub fn services(&self) -> impl Iterator<Item = &ServiceStatus> {
         let holders = self.floating.iter().flat_map(|floating| &floating.holders);
-        self.control_planes.iter().chain(&self.balancers).chain(holders)
+        self.control_planes.iter().chain(&self.balancers).chain(holders).chain(&self.registries)
     }
 
     /// Everything that differs on hosts.
@@ -385,6 +396,7 @@ pub fn standing(
         objects
             .extend(unknown.map(|(title, why)| format!("{title} could not be compared ({why})")));
         objects.extend(api.waiting.values().cloned());
+        objects.extend(api.lacking.iter().map(|image| format!("the registry lacks {image}")));
     }
     let mut mends: BTreeMap<String, Vec<HostName>> = BTreeMap::new();
     let mut hanging = BTreeMap::new();
@@ -405,6 +417,7 @@ pub fn standing(
         quorum,
         control_planes: services(Part::ControlPlane),
         balancers: services(Part::Balancer),
+        registries: services(Part::Registry),
         floating: FloatingStatus::of(prepared, seen, services(Part::Address)),
         stable: seen.asked.get(STABLE).cloned(),
         nodes: nodes((prepared, ledger), seen, &differing, now()),
@@ -444,6 +457,7 @@ fn services(
                     let asked = match part {
                         Part::ControlPlane => seen.asked.get(host.host.as_str()),
                         Part::Balancer => seen.asked.get(&balancer_of(&host.host)),
+                        Part::Registry => seen.asked.get(&registry_of(&host.host)),
                         _ => None,
                     };
                     out.state = match (runs, asked) {
@@ -561,6 +575,7 @@ mod tests {
             quorum,
             control_planes: Vec::new(),
             floating: None,
+            registries: Vec::new(),
             balancers: Vec::new(),
             stable: None,
             nodes,

@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-use zoisite_core::cluster::ImageSource;
+use zoisite_core::cluster::{ImageName, ImageSource};
 use zoisite_core::components::{
-    LOCK_FILE, Lock, Needed, NodeImages, Platform, image_pinned, needed, node_images,
+    LOCK_FILE, Lock, Needed, NodeImages, Platform, Shelved, image_pinned, needed, node_images,
 };
 use zoisite_core::holdings::ApiObject;
 use zoisite_core::item::ComponentSums;
@@ -128,6 +129,30 @@ impl Site {
         Ok(NodeImages { sources, names })
     }
 
+    /// The images that the cluster's own registry is to hold: those that nodes hold. What cannot be read in the
+    /// components folder now is told when it is to be brought.
+    pub fn shelf(&self, images: &NodeImages) -> Vec<Shelved> {
+        let registry = &self.cluster.registry;
+        if registry.host.is_none() || registry.read_only {
+            return Vec::new();
+        }
+        let one = |source: &ImageSource| {
+            let name = ImageName::new(&images.name_of(source)).ok()?;
+            let pinned = image_pinned(source);
+            let folder = self.components_folder();
+            let there =
+                Platform::ARCHES.map(|arch| (Platform::host(arch), folder.join(pinned.path(arch))));
+            let there: Vec<_> = there.into_iter().filter(|(_, path)| path.exists()).collect();
+            let content = zoisite_supply::shelve(&there).ok().filter(|_| !there.is_empty());
+            Some(Shelved {
+                name: registry.keeps(&name),
+                archives: there.into_iter().map(|(of, _)| (of, pinned.clone())).collect(),
+                content: content.map(Arc::new),
+            })
+        };
+        images.sources.iter().filter_map(one).collect()
+    }
+
     /// What an archive in the components folder calls its image, where nothing is pinned of it.
     fn name_in_folder(&self, source: &ImageSource, lock: &Lock) -> Result<Option<String>, Failure> {
         let pinned = image_pinned(source);
@@ -151,14 +176,29 @@ impl Site {
         &self,
         sequence: &Sequence,
         looks: &Looks,
+        sums: &ComponentSums,
     ) -> Result<HashMap<PathBuf, String>, Failure> {
         let mut found: HashMap<PathBuf, String> = HashMap::new();
         let mut wrong = BTreeMap::new();
         for step in &sequence.steps {
-            let Work::Upload { host, components } = &step.work else { continue };
-            let Some(Ok(observed)) = looks.get(host) else { continue };
-            for (component, pinned) in components {
-                let path = self.components_folder().join(component.pinned.path(&observed.arch));
+            let brought: Vec<(String, &str)> = match &step.work {
+                Work::Upload { host, components } => {
+                    let Some(Ok(observed)) = looks.get(host) else { continue };
+                    let all = components.iter();
+                    all.map(|(one, sum)| (one.pinned.path(&observed.arch), sum.as_str())).collect()
+                }
+                Work::Fill { images, .. } => images
+                    .iter()
+                    .flat_map(|image| &image.archives)
+                    .map(|(platform, pinned)| {
+                        let sum = sums.sha256(pinned, &platform.arch).unwrap_or("nothing");
+                        (pinned.path(&platform.arch), sum)
+                    })
+                    .collect(),
+                _ => continue,
+            };
+            for (place, pinned) in brought {
+                let path = self.components_folder().join(place);
                 let sum = match found.get(&path) {
                     Some(sum) => sum.clone(),
                     None => match zoisite_supply::sha256_of(&path) {
@@ -169,7 +209,7 @@ impl Site {
                         }
                     },
                 };
-                if sum != *pinned {
+                if sum != pinned {
                     let why = format!(
                         "its checksum is {sum}, and {pinned} is pinned: it is another file, or damaged"
                     );

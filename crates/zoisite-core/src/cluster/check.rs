@@ -42,6 +42,7 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.signer();
     check.ports();
     check.balancers();
+    check.registry();
     check.settings();
     check.single_points();
     check.resolvers();
@@ -395,6 +396,45 @@ impl Check<'_> {
             )
             .mend("set control-plane.port to another one, such as 6444, or balancers.floating to an unused address: the balancer listens there then");
             self.add(finding, "balancers.hosts", "two listeners on one port");
+        }
+    }
+
+    /// The cluster's own registry: a port that its host has free, a name of its own, a login where it asks for one.
+    fn registry(&mut self) {
+        let cluster = self.cluster;
+        let registry = &cluster.registry;
+        let Some(host) = registry.host.as_ref().and_then(|name| cluster.host(name)) else { return };
+        let served = crate::paths::served(cluster, host);
+        let mut there = served.iter().filter(|served| served.port == registry.port);
+        if let (Some(other), Some(_)) = (there.next(), there.next()) {
+            let finding = Finding::blocks(
+                "port-clash",
+                format!(
+                    "the registry on {} wants port {}, where {} is",
+                    host.name, registry.port, other.what
+                ),
+            )
+            .mend("set registry.port to another one, or name another host");
+            self.add(finding, "registry.port", "taken");
+        }
+        if registry.stands_in_for.contains(&registry.name) {
+            let finding = Finding::blocks(
+                "registry-loop",
+                format!("{} cannot stand in for itself", registry.name),
+            )
+            .mend("take it out of registry.stands-in-for: nodes know where it is");
+            self.add(finding, "registry.stands-in-for", "its own name");
+        }
+        if registry.passwords.is_some() && cluster.preparation.credentials.is_none() {
+            let finding = Finding::blocks(
+                "no-login",
+                "the registry asks for passwords, and no node has one to pull with",
+            )
+            .mend(format!(
+                "name a file with preparation.credentials, and write into it: machine {} login NAME password PASSWORD",
+                registry.name
+            ));
+            self.add(finding, "registry.passwords", "nobody could pull");
         }
     }
 

@@ -375,6 +375,7 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # runtime = \"2.1.4\"              # containerd, where hosts do not bring their own\n\
          # runc = \"1.3.0\"\n\
          # network-plugins = \"1.7.1\"\n\
+         # registry = \"3.1.2\"            # where [registry] names a host\n\
          # mirror = \"https://mirror.saltmarsh.example\"         # or a folder: files below their servers' names\n\
          # images-mirror = \"registry.saltmarsh.example\"\n\
          # sources = {{ etcd = \"https://mirror.saltmarsh.example/etcd\" }}\n\
@@ -395,6 +396,14 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # administrators = [\"10.77.0.0/24\"]                # SSH is open to these alone then\n\
          # clients = [\"10.0.0.0/8\"]      # and the stable address to these\n\
          # registries.\"registry.k8s.io\" = {{ addresses = [\"https://registry.saltmarsh.example\"] }}\n\n\
+         # [registry]                       # one of the cluster's own, with the images that nodes hold\n\
+         # host = \"jetty-a\"\n\
+         # name = \"registry.saltmarsh.example\"               # nodes need no DNS for it\n\
+         # port = 5000\n\
+         # folder = \"/var/lib/zoisite-registry\"\n\
+         # stands-in-for = [\"registry.k8s.io\"]               # nodes ask it first for these\n\
+         # passwords = \"registry.htpasswd\"                   # who may pull and push; everybody without it\n\
+         # read-only = true\n\n\
          # [drill]                          # what zoisite drill may show at most; beyond it ends with status 1\n\
          # longest-gap = \"10s\"            # the longest time without an answer\n\
          # whole-within = \"2m\"            # from the end of the loss until all is as before\n\n\

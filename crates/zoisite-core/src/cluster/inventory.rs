@@ -19,10 +19,11 @@ pub struct Inventory {
 }
 
 const COLUMNS: [&str; 6] = ["name", "address", "mac", "role", "site", "rack"];
-const ROLES: [(&str, Role); 4] = [
+const ROLES: [(&str, Role); 5] = [
     ("etcd", Role::EtcdMember),
     ("control-plane", Role::ControlPlane),
     ("balancer", Role::Balancer),
+    ("registry", Role::Registry),
     ("worker", Role::Worker),
 ];
 
@@ -30,7 +31,7 @@ const ROLES: [(&str, Role); 4] = [
 /// semicolons or tabs, whichever the line of titles has; lines that begin with `#` are passed over.
 ///
 /// Columns are `name`, `address` (one of each family at most, parted by a space), `mac`, `role` (`etcd`,
-/// `control-plane`, `balancer`, `worker`, several parted by `+`), `site` and `rack`; the first two must be
+/// `control-plane`, `balancer`, `registry`, `worker`, several parted by `+`), `site` and `rack`; the first two must be
 /// there.
 ///
 /// # Errors

@@ -79,18 +79,9 @@ struct Lan<'a> {
 }
 
 impl<'a> Lan<'a> {
-    /// The zone that the hosts are in: as the file says, or the one that the stable name is in.
-    fn zone(&self) -> Option<&'a str> {
-        let by_name = match &self.cluster.control_plane.address.host {
-            EndpointHost::Name(name) => name.split_once('.').map(|(_, zone)| zone),
-            EndpointHost::Address(_) => None,
-        };
-        self.cluster.network.zone.as_deref().or(by_name)
-    }
-
     fn needed_zone(&self) -> Result<&'a str, String> {
         let why = "the hosts' DNS zone is not known: set network.zone = \"saltmarsh.example\"";
-        self.zone().ok_or_else(|| why.to_owned())
+        self.cluster.zone().ok_or_else(|| why.to_owned())
     }
 
     /// The addresses by which the cluster dials its hosts.
@@ -110,7 +101,7 @@ impl<'a> Lan<'a> {
     /// Every name that leads to an address, the whole one first: of hosts, and the stable one.
     fn names(&self) -> impl Iterator<Item = (Vec<String>, IpAddr)> {
         let hosts = self.dialled().map(|(name, address)| {
-            let zone = self.zone().filter(|_| !name.as_str().contains('.'));
+            let zone = self.cluster.zone().filter(|_| !name.as_str().contains('.'));
             let whole = zone.map(|zone| format!("{name}.{zone}"));
             (whole.into_iter().chain([name.to_string()]).collect(), address)
         });

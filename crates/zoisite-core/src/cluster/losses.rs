@@ -85,7 +85,7 @@ struct Table<'a> {
     cluster: &'a Cluster,
     /// The host whose own address is the stable one.
     stable: Option<&'a HostName>,
-    layers: [BTreeSet<&'a HostName>; 4],
+    layers: [BTreeSet<&'a HostName>; Role::ALL.len()],
 }
 
 impl<'a> Table<'a> {

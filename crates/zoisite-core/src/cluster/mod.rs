@@ -32,10 +32,11 @@ pub use image::{ImageName, ImageSource};
 pub use inventory::{Inventory, inventory};
 pub use lan::{LanForm, LanText, lan};
 pub use losses::{Left, Loss, Lost, losses};
+pub(crate) use model::folder_of;
 pub use model::{
     Balancers, Certificates, Cluster, Components, ControlPlane, DrillLimits, Etcd, FirewallRules,
     Host, HostNames, Login, Names, Network, NodeSettings, Place, PodsBy, Preparation, Programs,
-    RegistryMirror, Role, ServicesBy, Settings, Signer, TimeService, Vrrp, Workers,
+    Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, TimeService, Vrrp, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 #[cfg(test)]

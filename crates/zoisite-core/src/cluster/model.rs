@@ -7,7 +7,7 @@ use serde::Serialize;
 use sha2::{Digest as _, Sha256};
 
 use super::address::{Endpoint, EndpointHost, Mac};
-use super::image::ImageSource;
+use super::image::{ImageName, ImageSource};
 use super::names::{ClusterName, HostName, Version};
 
 /// A component's own configuration fields, by their documented names.
@@ -23,13 +23,16 @@ pub enum Role {
     ControlPlane,
     /// Forwards the stable address to the API servers.
     Balancer,
+    /// Keeps images.
+    Registry,
     /// Runs workloads.
     Worker,
 }
 
 impl Role {
     /// Every role, in the order in which a cluster is brought up.
-    pub const ALL: [Self; 4] = [Self::EtcdMember, Self::ControlPlane, Self::Balancer, Self::Worker];
+    pub const ALL: [Self; 5] =
+        [Self::EtcdMember, Self::ControlPlane, Self::Balancer, Self::Registry, Self::Worker];
 }
 
 impl fmt::Display for Role {
@@ -38,6 +41,7 @@ impl fmt::Display for Role {
             Self::EtcdMember => "etcd member",
             Self::ControlPlane => "control plane",
             Self::Balancer => "balancer",
+            Self::Registry => "registry",
             Self::Worker => "worker",
         })
     }
@@ -72,6 +76,8 @@ pub struct Cluster {
     pub components: Components,
     /// `preparation`.
     pub preparation: Preparation,
+    /// `registry`.
+    pub registry: Registry,
     /// `drill`.
     pub drill: DrillLimits,
     /// `certificates`.
@@ -338,6 +344,8 @@ pub struct Components {
     pub runc: Option<Version>,
     /// Version of the reference plugins of container networks, likewise.
     pub network_plugins: Option<Version>,
+    /// Version of the registry that the cluster has itself.
+    pub registry: Version,
     /// Version of CoreDNS, the cluster's DNS server.
     pub dns: Version,
     /// Its image.
@@ -379,6 +387,41 @@ pub struct Preparation {
     pub clients: Vec<IpNet>,
     /// Registries that stand in for others, by the name of the other one.
     pub registries: BTreeMap<String, RegistryMirror>,
+}
+
+/// The registry that the cluster has itself, if the file names a host for it.
+#[derive(Clone, Debug)]
+pub struct Registry {
+    /// Where it runs.
+    pub host: Option<HostName>,
+    /// What its images begin with; nodes are told where that leads.
+    pub name: String,
+    /// TCP port.
+    pub port: u16,
+    /// Folder on the host that holds the images.
+    pub folder: String,
+    /// Registries for whose images nodes ask it first.
+    pub stands_in_for: Vec<String>,
+    /// File with names and passwords, as `htpasswd -B` writes it; everybody may pull and push where there is none.
+    pub passwords: Option<String>,
+    /// Whether nothing can be put there.
+    pub read_only: bool,
+}
+
+impl Registry {
+    /// Under what name it holds an image of another registry: below that one's name, in which no colon may stand.
+    pub fn keeps(&self, image: &ImageName) -> ImageName {
+        let repository = match image.registry == self.name {
+            true => image.repository.clone(),
+            false => format!("{}/{}", folder_of(&image.registry), image.repository),
+        };
+        ImageName { registry: self.name.clone(), repository, ..image.clone() }
+    }
+}
+
+/// A registry's name as a part of a repository's.
+pub(crate) fn folder_of(registry: &str) -> String {
+    registry.to_ascii_lowercase().replace([':', '[', ']'], "-")
 }
 
 /// A registry that holds what another one has.
@@ -537,6 +580,7 @@ impl Cluster {
             Role::EtcdMember => &self.etcd.members,
             Role::ControlPlane => &self.control_plane.hosts,
             Role::Balancer => &self.balancers.hosts,
+            Role::Registry => self.registry.host.as_slice(),
             Role::Worker => &self.workers.hosts,
         }
     }
@@ -600,6 +644,12 @@ impl Cluster {
             (Some(own), _) | (None, Some(own)) => vec![own],
             (None, None) => self.hosts_of(self.front()).iter().map(|host| host.address).collect(),
         }
+    }
+
+    /// The zone that the hosts are in: as the file says, or the one that the stable name is in.
+    pub fn zone(&self) -> Option<&str> {
+        let by_name = self.stable_name().and_then(|name| name.split_once('.'));
+        self.network.zone.as_deref().or(by_name.map(|(_, zone)| zone))
     }
 
     /// The stable name, when it is one and no address.

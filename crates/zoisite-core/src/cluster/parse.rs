@@ -105,6 +105,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
             "runtime",
             "runc",
             "network-plugins",
+            "registry",
             "dns",
             "dns-image",
             "sandbox",
@@ -129,6 +130,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
             "registries",
         ],
     ),
+    ("registry", &["host", "name", "port", "folder", "stands-in-for", "passwords", "read-only"]),
     ("drill", &["longest-gap", "whole-within"]),
     ("certificates", &["days", "authority-days", "key"]),
 ];
@@ -170,6 +172,7 @@ impl Parser {
         let login = open("login", false, f);
         let components = open("components", false, f);
         let preparation = open("preparation", false, f);
+        let registry = open("registry", false, f);
         let drill = open("drill", false, f);
         let certificates = open("certificates", false, f);
         let host_table = root.table("hosts", &mut self.findings);
@@ -185,9 +188,10 @@ impl Parser {
         let login = login.map(|section| self.login(&section)).unwrap_or_default();
         let components = self.components(components.as_ref());
         let preparation = self.preparation(preparation.as_ref());
+        let registry = self.registry(registry.as_ref(), &hosts);
         let drill = self.drill(drill.as_ref());
         let certificates = self.certificates(certificates.as_ref());
-        Some(Cluster {
+        let mut cluster = Cluster {
             name: root.name.or_else(|| ClusterName::new("unnamed").ok())?,
             kubernetes: root.kubernetes.unwrap_or(Version { major: 1, minor: 36, patch: 0 }),
             etcd_version: root.etcd.unwrap_or(Version { major: 3, minor: 6, patch: 0 }),
@@ -201,9 +205,15 @@ impl Parser {
             login,
             components,
             preparation,
+            registry,
             drill,
             certificates,
-        })
+        };
+        if cluster.registry.name.is_empty() {
+            let zone = cluster.zone().unwrap_or(cluster.name.as_str());
+            cluster.registry.name = format!("registry.{zone}");
+        }
+        Some(cluster)
     }
 
     fn required<T, E: std::fmt::Display>(

@@ -151,6 +151,18 @@ impl<'a> Section<'a> {
         }
     }
 
+    /// Whether `key` says `true`.
+    pub fn yes(&self, key: &str, findings: &mut Vec<Finding>) -> bool {
+        match self.table.get(key).map(|value| (value, value.get_ref())) {
+            None => false,
+            Some((_, DeValue::Boolean(yes))) => *yes,
+            Some((value, other)) => {
+                self.wrong_type(key, value, "true or false", other, findings);
+                false
+            }
+        }
+    }
+
     /// The whole number under `key`, within `range`; `code` names the finding when outside.
     pub fn number(
         &self,

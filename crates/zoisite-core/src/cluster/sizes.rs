@@ -43,6 +43,8 @@ const fn need(millicores: u64, memory_mib: u64, disk_mib: u64) -> Need {
 const SYSTEM: Need = need(100, 256, 4_096);
 /// A balancer for a few hundred connections.
 const BALANCER: Need = need(100, 64, 64);
+/// A registry, without its images.
+const REGISTRY: Need = need(100, 128, 128);
 /// Controller manager and scheduler.
 const CONTROLLERS: Need = need(150, 192, 128);
 /// kubelet, container runtime, kube-proxy: their processes, programs and images.
@@ -84,6 +86,9 @@ pub fn size_of(cluster: &Cluster, host: &HostName) -> Size {
     }
     if cluster.holds(host, Role::Balancer) {
         parts.push(("the balancer", BALANCER));
+    }
+    if cluster.holds(host, Role::Registry) {
+        parts.push(("the registry", REGISTRY));
     }
     if cluster.is_node(host) {
         parts.push(("the node", NODE));

@@ -3,11 +3,13 @@
 
 mod lock;
 mod published;
+mod shelf;
 
 use std::collections::{BTreeMap, BTreeSet};
 
 pub use lock::{LOCK_FILE, Lock, LockError};
 pub use published::{Published, SUMS_LIMIT, Sums, WEB, sum_in};
+pub use shelf::{Blob, Manifest, ShelfContent, Shelved};
 
 use serde_json::Value;
 
@@ -94,6 +96,9 @@ pub fn needed(
     for platform in arches.iter().map(|arch| Platform::host(arch)) {
         published.extend(of("etcd", &cluster.etcd_version, &platform));
         published.extend(of("kubernetes", &cluster.kubernetes, &platform));
+        if cluster.registry.host.is_some() {
+            published.extend(of("registry", &components.registry, &platform));
+        }
         for (component, version) in [
             ("runtime", &components.runtime),
             ("runc", &components.runc),

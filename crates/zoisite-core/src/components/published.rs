@@ -131,6 +131,16 @@ const ROWS: &[Row] = &[
         inside: Some(""),
         programs: &["bridge", "host-local", "loopback", "portmap"],
     },
+    Row {
+        component: "registry",
+        folder: "registry",
+        base: "https://github.com/distribution/distribution/releases/download",
+        file: "v{v}/registry_{v}_{os}_{arch}.tar.gz",
+        sums: "v{v}/registry_{v}_{os}_{arch}.tar.gz.sha256",
+        list: false,
+        inside: Some(""),
+        programs: &["registry"],
+    },
 ];
 
 /// What is published of a component; `bases` are addresses that the cluster file says in place of the projects' own.

@@ -15,6 +15,7 @@ mod node;
 mod objects;
 mod placeholders;
 mod preparation;
+mod registry;
 mod runtime;
 mod sources;
 mod unit;
@@ -33,11 +34,12 @@ pub use control_plane::API_SERVER_UNIT;
 pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
 pub use node::{
     KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
-    assign_subnets, node_wanted, registry_logins,
+    assign_subnets, node_wanted,
 };
 pub use objects::{ApiObject, objects};
 pub use placeholders::Placeholders;
 pub(crate) use preparation::{Bringing, bringing, swaps};
+pub use registry::{REGISTRY_UNIT, RegistryLogin, registry_address, registry_secrets};
 pub use sources::{HostFacts, SharedSecrets, Sources};
 pub use unit::UnitFile;
 
@@ -61,6 +63,8 @@ pub enum Part {
     Balancer,
     /// The floating address, held by one host at a time.
     Address,
+    /// The cluster's own registry.
+    Registry,
     /// Nodes: kubelet, kube-proxy, pod network; and what runs in the cluster itself.
     Nodes,
 }
@@ -73,6 +77,7 @@ impl Part {
         Self::ControlPlane,
         Self::Balancer,
         Self::Address,
+        Self::Registry,
         Self::Nodes,
     ];
 
@@ -84,6 +89,7 @@ impl Part {
             Self::ControlPlane => "control-plane",
             Self::Balancer => "balancers",
             Self::Address => "address",
+            Self::Registry => "registry",
             Self::Nodes => "nodes",
         }
     }
@@ -294,13 +300,14 @@ pub fn holdings(
     let control = named(&cluster.control_plane.hosts);
     let balancers = named(&cluster.balancers.hosts);
     let holders = named(cluster.floating_holders());
+    let keeps = named(cluster.registry.host.as_slice());
     let nodes: std::collections::HashSet<_> =
         cluster.nodes().iter().map(|host| host.name.clone()).collect();
     // A machine is prepared for what is to stand on it now; for all of it where nothing else is asked for.
     let whole = parts.iter().all(|part| *part == Part::Preparation);
     let brought = |part: Part| whole || parts.contains(&part);
     let any = |name: &HostName| {
-        [&members, &control, &balancers, &nodes].iter().any(|names| names.contains(name))
+        [&members, &control, &balancers, &keeps, &nodes].iter().any(|names| names.contains(name))
     };
     let shared = SharedTexts::default();
     let demands = match cluster.preparation.firewall {
@@ -340,12 +347,16 @@ pub fn holdings(
                 Part::Address if holders.contains(&host.name) => {
                     address::address(&mut shop, &mut made);
                 }
+                Part::Registry if keeps.contains(&host.name) => {
+                    registry::registry(&mut shop, &mut made);
+                }
                 Part::Nodes if nodes.contains(&host.name) => node::node(&mut shop, &mut made),
                 Part::Preparation
                 | Part::Etcd
                 | Part::ControlPlane
                 | Part::Balancer
                 | Part::Address
+                | Part::Registry
                 | Part::Nodes => {}
             }
         }

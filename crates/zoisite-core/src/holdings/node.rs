@@ -1,15 +1,11 @@
 //! A node: container runtime, pod network, kubelet and kube-proxy.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt::Write as _;
 use std::net::IpAddr;
 
-use base64::Engine as _;
-use base64::prelude::BASE64_STANDARD;
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
-use zeroize::Zeroizing;
 
 use super::config::{Credential, Flags, kubeconfig, merge};
 use super::runtime::{Layout, runtime};
@@ -17,7 +13,7 @@ use super::{HoldingsError, HostFacts, HostHoldings, Part, UnitFile, Workshop, ku
 use crate::cluster::{Cluster, Host, HostName, PodsBy, Role, ServicesBy, size_of};
 use crate::item::{Absent, Content, Item, Pods, ROUTE_PROTOCOL, Routes, Sysctl, Workspace};
 use crate::layout::{CNI_CONFIG, IP, MODPROBE, NFT, SYSTEMD_SYSCTL};
-use crate::pki::{AuthorityKind, Profile, Secret, SecretRef};
+use crate::pki::{AuthorityKind, Profile, SecretRef};
 
 /// Name of the kubelet's unit.
 pub const KUBELET_UNIT: &str = "zoisite-kubelet.service";
@@ -278,20 +274,6 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
     items
 }
 
-/// Names and passwords for registries, by host, as a kubelet reads them from `config.json` in its own folder
-/// (Kubernetes, "Configuring nodes to authenticate to a private registry").
-pub fn registry_logins<'a>(all: impl Iterator<Item = (&'a str, &'a str, &'a Secret)>) -> Secret {
-    let mut text = Zeroizing::new(String::from("{\"auths\":{"));
-    for (i, (host, login, password)) in all.enumerate() {
-        let both = Zeroizing::new(format!("{login}:{}", password.expose()));
-        let both = Zeroizing::new(BASE64_STANDARD.encode(both.as_bytes()));
-        let comma = if i == 0 { "" } else { "," };
-        let _ = write!(text, "{comma}{}:{{\"auth\":\"{}\"}}", json!(host), *both);
-    }
-    text.push_str("}}\n");
-    Secret::new(std::mem::take(&mut *text))
-}
-
 /// Pods keep their addresses among themselves and show their host's to the rest of the world.
 fn masquerade(cluster: &Cluster) -> String {
     let mut out = String::from(super::WRITTEN);
@@ -352,12 +334,10 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
         items.push(Item::Workspace(Workspace { path }));
     }
     items.push(Item::Pods(Pods));
-    if let Some(sha256) = shop.sources.registry_logins {
-        let content = Content::Secret {
-            secret: SecretRef::RegistryLogins,
-            label: "names and passwords for registries".into(),
-            sha256: sha256.to_owned(),
-        };
+    let secret = SecretRef::RegistryLogins;
+    if let Some(sha256) = shop.sources.site_secrets.get(&secret) {
+        let label = "names and passwords for registries".into();
+        let content = Content::Secret { secret, label, sha256: sha256.clone() };
         // The kubelet looks there by itself, and again when it pulls.
         items.push(Workshop::key(&format!("{KUBELET_STATE}/config.json"), "root", content, None));
     }

@@ -24,6 +24,7 @@ impl Placeholders {
         let network = &cluster.network;
         let floating: Vec<String> =
             cluster.balancers.floating.iter().map(ToString::to_string).collect();
+        let registry = cluster.registry.host.as_ref().map(|_| cluster.registry.name.clone());
         Self(BTreeMap::from([
             ("name", vec![cluster.name.to_string()]),
             ("domain", vec![cluster.domain.clone()]),
@@ -33,6 +34,7 @@ impl Placeholders {
             ("pods", texts(&network.pods)),
             ("services", texts(&network.services)),
             ("service-addresses", texts(&network.service_addresses)),
+            ("registry", registry.into_iter().collect()),
             ("workers", texts(&cluster.workers.hosts)),
         ]))
     }

@@ -1,11 +1,9 @@
 //! Where a host's programs come from, and its container runtime.
 
-use std::collections::BTreeMap;
-
 use serde_json::{Value, json};
 
 use super::config::merge;
-use super::{HostFacts, UnitFile, Workshop};
+use super::{HostFacts, UnitFile, Workshop, registry};
 use crate::cluster::{Cluster, PodsBy, Programs, Version};
 use crate::components::image_pinned;
 use crate::item::{Component, Image, Item, Pinned, Unit};
@@ -14,7 +12,6 @@ use crate::layout::{
 };
 
 const FOLDER: &str = "/etc/zoisite/runtime";
-const REGISTRIES: &str = "/etc/zoisite/runtime/registries";
 const IMAGES: &str = "/usr/local/lib/zoisite/images";
 
 /// Who brings a program to a host.
@@ -195,7 +192,7 @@ impl Layout {
 }
 
 /// The container runtime, what it may reach, and the images.
-pub(super) fn runtime(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Vec<Item> {
+pub(super) fn runtime(shop: &mut Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Vec<Item> {
     let mut items = layout.pinned();
     let reads = |name: &str, text: String| {
         Workshop::file(&format!("{FOLDER}/{name}"), text, Some(RUNTIME_UNIT))
@@ -217,7 +214,7 @@ pub(super) fn runtime(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -
     }
     let root = json!({"version": 2, "imports": imports});
     items.push(reads("containerd.toml", toml_text(&root)));
-    items.extend(registries(shop));
+    items.extend(registry::told(shop));
     items.extend(unit(shop, layout));
     items.push(Item::Unit(Unit { name: RUNTIME_UNIT, port: None }));
     items.push(Workshop::directory(IMAGES, "root", 0o755));
@@ -255,8 +252,8 @@ fn settings(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Value {
             "options": options,
         }}},
     });
-    if !shop.cluster.preparation.registries.is_empty() {
-        cri["registry"] = json!({"config_path": REGISTRIES});
+    if let Some(folder) = registry::told_of(shop.cluster) {
+        cri["registry"] = json!({"config_path": folder});
     }
     json!({"version": 2, "plugins": {"io.containerd.grpc.v1.cri": cri}})
 }
@@ -264,34 +261,6 @@ fn settings(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Value {
 fn toml_text(value: &Value) -> String {
     let text = toml::to_string(value).unwrap_or_default();
     format!("{}{text}", super::WRITTEN)
-}
-
-/// A file for each registry that another one stands in for (containerd's `hosts.toml`).
-fn registries(shop: &Workshop<'_>) -> Vec<Item> {
-    let all = &shop.cluster.preparation.registries;
-    if all.is_empty() {
-        return Vec::new();
-    }
-    let mut items = vec![Workshop::directory(REGISTRIES, "root", 0o755)];
-    for (name, mirror) in all {
-        let hosts: BTreeMap<&String, Value> = mirror
-            .addresses
-            .iter()
-            .map(|address| {
-                let mut host = json!({"capabilities": ["pull", "resolve"]});
-                if let Some(authority) = &mirror.authority {
-                    host["ca"] = authority.as_str().into();
-                }
-                (address, host)
-            })
-            .collect();
-        let text = toml_text(&json!({"server": format!("https://{name}"), "host": hosts}));
-        let folder = format!("{REGISTRIES}/{name}");
-        items.push(Workshop::directory(&folder, "root", 0o755));
-        // It is read whenever an image is pulled: nothing restarts.
-        items.push(Workshop::file(&format!("{folder}/hosts.toml"), text, None));
-    }
-    items
 }
 
 /// The runtime's unit: the distribution's own with a few lines of ours beside it, or one of ours where the programs

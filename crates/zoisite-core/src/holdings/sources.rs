@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::cluster::HostName;
 use crate::components::NodeImages;
 use crate::paths::Firewall;
-use crate::pki::{Ledger, Ring};
+use crate::pki::{Ledger, Ring, SecretRef};
 
 /// What holdings are made from, besides the cluster file.
 #[derive(Clone, Copy, Debug)]
@@ -20,8 +20,8 @@ pub struct Sources<'a> {
     pub subnets: &'a BTreeMap<HostName, Vec<ipnet::IpNet>>,
     /// What is known of hosts; one that was never met is taken for an ordinary one.
     pub facts: &'a BTreeMap<HostName, HostFacts>,
-    /// SHA-256 of the names and passwords for registries ([`super::registry_logins`]), where there are some.
-    pub registry_logins: Option<&'a str>,
+    /// SHA-256 of secrets that stand in files of the site's own ([`super::registry_secrets`]).
+    pub site_secrets: &'a BTreeMap<SecretRef, String>,
     /// The images that every node holds.
     pub images: &'a NodeImages,
     /// Addresses of hosts that were met and are no longer in the cluster file: they run on.

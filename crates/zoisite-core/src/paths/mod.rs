@@ -45,6 +45,8 @@ pub enum Service {
     Copies,
     /// Workloads, by ports that balancers forward.
     Forwarded,
+    /// Images, from the cluster's own registry.
+    Registry,
     /// Names.
     Dns,
     /// The time.
@@ -64,6 +66,7 @@ impl fmt::Display for Service {
             Self::Vrrp => "VRRP",
             Self::Copies => "copies",
             Self::Forwarded => "forwarded",
+            Self::Registry => "registry",
             Self::Dns => "DNS",
             Self::Time => "time",
         })
@@ -264,6 +267,12 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
         let from = vec![balancers.clone()];
         add(Service::Forwarded, Protocol::Tcp(*to), from, &workers, why, ALWAYS);
     }
+    if let Some(host) = &cluster.registry.host {
+        let why = "nodes pull images there, and people push them";
+        let port = Protocol::Tcp(cluster.registry.port);
+        let from = vec![nodes.clone(), End::Clients];
+        add(Service::Registry, port, from, &names(std::slice::from_ref(host)), why, ALWAYS);
+    }
     let everyone = End::Hosts(cluster.hosts.iter().map(|host| host.name.clone()).collect());
     let resolvers = End::Servers(cluster.network.resolvers.clone());
     let why = "hosts look up the stable name, pods names of the world";
@@ -306,6 +315,9 @@ pub fn served(cluster: &Cluster, host: &Host) -> Vec<Served> {
         for port in cluster.balancers.forward.keys() {
             add(*port, "the balancer", false);
         }
+    }
+    if holds(Role::Registry) {
+        add(cluster.registry.port, "the registry", false);
     }
     if cluster.is_node(&host.name) {
         add(KUBELET, "the kubelet", false);

@@ -124,6 +124,14 @@ pub fn edges(cluster: &Cluster) -> Vec<Edge> {
         to_api_server(cluster, api, &balancers, nodes.len(), &mut out);
         from_api_server(api, &nodes, &mut out);
     }
+    for registry in cluster.hosts_of(Role::Registry) {
+        // Nodes are told its address; whoever dials it shows a password at most.
+        for client in [(Party::Nodes(nodes.len()), None), (Party::Run, None)] {
+            let server = (host(registry), Some(Profile::RegistryServer));
+            let at = (San::Ip(registry.address), cluster.registry.port);
+            out.push(Edge::new(client, server, at));
+        }
+    }
     out
 }
 

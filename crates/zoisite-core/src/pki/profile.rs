@@ -154,6 +154,8 @@ const fn at(folder: &'static str, stem: &'static str, owner: &'static str) -> Op
 
 /// System user of the etcd members.
 pub(crate) const ETCD_USER: &str = "zoisite-etcd";
+/// System user of the registry.
+pub(crate) const REGISTRY_USER: &str = "zoisite-registry";
 const API_USER: &str = "zoisite-api";
 
 profiles! {
@@ -187,6 +189,9 @@ profiles! {
     /// The scheduler towards its API server.
     Scheduler = "scheduler", Cluster, Client, Holder::Role(Role::ControlPlane),
         at("scheduler", "client", "zoisite-scheduler");
+    /// The cluster's own registry towards everybody.
+    RegistryServer = "registry-server", Cluster, Server, Holder::Role(Role::Registry),
+        at("registry", "server", REGISTRY_USER);
     /// kube-proxy towards the stable address.
     KubeProxy = "kube-proxy", Cluster, Client, Holder::Nodes,
         at("kube-proxy", "client", "root");

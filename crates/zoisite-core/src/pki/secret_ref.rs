@@ -16,6 +16,10 @@ pub enum SecretRef {
     JoinToken(HostName),
     /// Names and passwords for registries: they stand in a file of the site's own.
     RegistryLogins,
+    /// Where nodes find a registry, with the password for it: likewise.
+    RegistryHosts(String),
+    /// Names and passwords of the cluster's own registry: likewise.
+    RegistryPasswords,
 }
 
 impl SecretRef {
@@ -26,7 +30,10 @@ impl SecretRef {
             Self::Authority(kind) => format!("authority/{kind}"),
             Self::ServiceAccounts => "service-accounts".into(),
             Self::EncryptionAtRest => "encryption-at-rest".into(),
-            Self::JoinToken(_) | Self::RegistryLogins => return None,
+            Self::JoinToken(_)
+            | Self::RegistryLogins
+            | Self::RegistryHosts(_)
+            | Self::RegistryPasswords => return None,
         })
     }
 }

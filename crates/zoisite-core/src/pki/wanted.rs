@@ -120,7 +120,7 @@ pub fn run_client(cluster: &Cluster, profile: Profile) -> Wanted {
 fn for_host(cluster: &Cluster, profile: Profile, host: &Host) -> Wanted {
     let name = host.name.to_string();
     let (common_name, organization) = match profile {
-        Profile::EtcdServer | Profile::EtcdPeer => (name, None),
+        Profile::EtcdServer | Profile::EtcdPeer | Profile::RegistryServer => (name, None),
         Profile::EtcdProbe => (format!("probe:{name}"), None),
         Profile::ApiServer => ("kube-apiserver".into(), None),
         Profile::ApiToEtcd => (format!("api:{name}"), None),
@@ -164,6 +164,12 @@ fn names(cluster: &Cluster, profile: Profile, host: &Host) -> Vec<San> {
             own().into_iter().chain([source]).collect()
         }
         Profile::KubeletServing => own(),
+        Profile::RegistryServer => {
+            let called = cluster.registry.name.rsplit_once(':');
+            let called = called.map_or(cluster.registry.name.as_str(), |(name, _)| name);
+            let called = called.parse().map_or_else(|_| San::Dns(called.to_owned()), San::Ip);
+            own().into_iter().chain(loopback).chain([called]).collect()
+        }
         Profile::EtcdServer => own().into_iter().chain(loopback).collect(),
         Profile::ApiServer => {
             let domain = &cluster.domain;

@@ -58,6 +58,10 @@ pub struct ApiObserved {
     pub dns: String,
     /// Ids of the join tokens that are published.
     pub tokens: BTreeSet<String>,
+    /// Images that the cluster's own registry is to hold and does not.
+    pub lacking: BTreeSet<String>,
+    /// Why it could not be asked, where it could not.
+    pub registry_silent: Option<String>,
 }
 
 /// What asking the API gave.

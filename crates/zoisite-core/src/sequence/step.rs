@@ -5,6 +5,7 @@ use serde::Serialize;
 
 use super::differences::Difference;
 use crate::cluster::{HostName, Signer};
+use crate::components::Shelved;
 use crate::diagnosis::Trouble;
 use crate::holdings::{ApiObject, NodeWanted, Part};
 use crate::item::Component;
@@ -38,6 +39,11 @@ pub enum Condition {
         from: HostName,
         /// Whether the balancer on that host is dialled, instead of what the name resolves to.
         balancer: bool,
+    },
+    /// The cluster's own registry answers at its host's address.
+    Registry {
+        /// The host.
+        host: HostName,
     },
     /// A node is Ready and stays so for some seconds, and its own kubelet reports anew.
     Ready {
@@ -133,6 +139,13 @@ pub enum Work {
     Gate(Gate),
     /// Do something through the API.
     Api(ApiWork),
+    /// Put images into the cluster's own registry.
+    Fill {
+        /// Its host.
+        host: HostName,
+        /// The images.
+        images: Vec<Shelved>,
+    },
     /// Note on a host that the quorum was proven; the gate before it says with which cluster id.
     MarkFormed {
         /// The host.
@@ -174,6 +187,8 @@ pub enum Phase {
     Balancers,
     /// The floating address.
     Address,
+    /// The cluster's own registry, and its images.
+    Registry,
     /// What the cluster itself must hold before nodes join.
     Rights,
     /// Nodes that are in.
@@ -197,6 +212,7 @@ impl Phase {
             Part::ControlPlane => Self::ControlPlane,
             Part::Balancer => Self::Balancers,
             Part::Address => Self::Address,
+            Part::Registry => Self::Registry,
             Part::Nodes => Self::Nodes,
         }
     }
@@ -212,6 +228,7 @@ impl fmt::Display for Phase {
             Self::ControlPlane => "control plane",
             Self::Balancers => "balancers",
             Self::Address => "address",
+            Self::Registry => "registry",
             Self::Rights => "rights",
             Self::Nodes => "nodes",
             Self::Joins => "joins",

@@ -12,7 +12,7 @@ use zoisite_core::cluster::{Cluster, ClusterName, Draft, DraftHost, HostName, dr
 use zoisite_core::components::{NodeImages, node_images};
 use zoisite_core::holdings::{HostFacts, SharedSecrets, Sources, assign_subnets};
 use zoisite_core::item::Item;
-use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, due, wanted};
+use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, SecretRef, due, wanted};
 use zoisite_core::script::Observed;
 use zoisite_core::token::TokenRecord;
 use zoisite_store::FreshKeys;
@@ -71,7 +71,7 @@ pub struct Known {
     pub facts: BTreeMap<HostName, HostFacts>,
     pub departed: BTreeMap<HostName, std::net::IpAddr>,
     pub images: NodeImages,
-    pub registry_logins: Option<String>,
+    pub site_secrets: BTreeMap<SecretRef, String>,
 }
 
 impl Known {
@@ -86,9 +86,8 @@ impl Known {
     }
 
     pub fn sources<'a>(&'a self, ledger: &'a Ledger, cluster_id: &'a str) -> Sources<'a> {
-        let Self { shared, subnets, facts, departed, images, registry_logins } = self;
-        let registry_logins = registry_logins.as_deref();
-        Sources { ledger, cluster_id, shared, subnets, facts, departed, images, registry_logins }
+        let Self { shared, subnets, facts, departed, images, site_secrets } = self;
+        Sources { ledger, cluster_id, shared, subnets, facts, departed, images, site_secrets }
     }
 }
 

@@ -27,6 +27,7 @@ pub struct Scene {
     pub departed: BTreeSet<HostName>,
     /// What is recorded of its beginning.
     pub begun: Option<Begun>,
+    pub shelf: Vec<zoisite_core::components::Shelved>,
 }
 
 impl Scene {
@@ -62,6 +63,7 @@ impl Scene {
             tokens: Vec::new(),
             departed: BTreeSet::new(),
             begun: None,
+            shelf: Vec::new(),
         }
     }
 
@@ -70,7 +72,7 @@ impl Scene {
         Self::raised_of(saltmarsh())
     }
 
-    fn raised_of(cluster: Cluster) -> Self {
+    pub fn raised_of(cluster: Cluster) -> Self {
         let mut scene = Self::of(cluster);
         let holdings = scene.holdings();
         let mut api = ApiObserved::default();
@@ -203,6 +205,7 @@ impl Scene {
             sums: &sums,
             api: &self.api,
             objects: &objects(&self.cluster, &self.known.images),
+            shelf: &self.shelf,
             nodes: &self.nodes(),
             tokens: &self.tokens,
             accepted,

@@ -215,6 +215,11 @@ impl ApiClient {
         self.upgradable.clone()
     }
 
+    /// The general client on one connection, for servers that speak something else than the API.
+    pub(crate) fn any_protocol(self) -> kube::Client {
+        self.client
+    }
+
     async fn text(&self, request: Request<Vec<u8>>) -> ApiResult<String> {
         match tokio::time::timeout(CALL, self.client.request_text(request)).await {
             Ok(answer) => Ok(answer?),

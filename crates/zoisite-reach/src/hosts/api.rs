@@ -1,6 +1,6 @@
 //! The API of the cluster, through the connections to its own hosts.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -11,8 +11,9 @@ use futures_util::future::BoxFuture;
 use futures_util::stream::FuturesUnordered;
 use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
+use zoisite_core::components::Shelved;
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::holdings::{ApiObject, KUBELET_UNIT};
+use zoisite_core::holdings::{ApiObject, KUBELET_UNIT, REGISTRY_UNIT};
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, StepOutcome};
 
 use super::Hosts;
@@ -20,6 +21,7 @@ use super::channel::Channel;
 use crate::access::Stream;
 use crate::api::{ApiClient, ApiResult, Readiness, look, rollout, work};
 use crate::reach::{Progress, Reach as _};
+use crate::registry::Registry;
 use crate::verify::FromHost;
 
 /// For how long work is tried again while API servers come and go.
@@ -71,6 +73,64 @@ impl Hosts {
     pub(super) fn address(&self, host: &HostName) -> Result<String, String> {
         let channel = self.channel(host).map_err(|trouble| trouble.answer)?;
         Ok(channel.target.address.to_string())
+    }
+
+    /// A client of the cluster's own registry, if there is one.
+    ///
+    /// # Errors
+    /// When there is none, or the certificates cannot be used.
+    pub fn registry(&self) -> Result<Registry, String> {
+        let (host, port) = self.places.registry.as_ref().ok_or("the cluster has no registry")?;
+        let address = self.address(host)?;
+        let client = self.dial(host, (address.clone(), *port), &address, true)?.any_protocol();
+        let login = self.api_access.as_ref().and_then(|access| access.registry_login.clone());
+        Ok(Registry::new(client, login))
+    }
+
+    /// What of the shelf the cluster's own registry lacks.
+    pub(super) async fn lacking(&self, shelf: &[Shelved]) -> Result<BTreeSet<String>, String> {
+        match shelf {
+            [] => Ok(BTreeSet::new()),
+            shelf => self.registry()?.lacking(shelf).await,
+        }
+    }
+
+    pub(super) async fn put_images(
+        &self,
+        host: &HostName,
+        images: &[Shelved],
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        let mut changed = 0;
+        for image in images {
+            let end = Instant::now() + AGAIN;
+            loop {
+                let put = match self.registry() {
+                    Ok(registry) => registry.put(image, progress).await,
+                    Err(why) => Err(why),
+                };
+                match put {
+                    Ok(new) => {
+                        changed += usize::from(new);
+                        break;
+                    }
+                    // The connection may be gone, or the registry for a moment: what went is not sent again.
+                    Err(why) if Instant::now() < end => progress(format!("again: {why}")),
+                    Err(why) => {
+                        let attempted = "putting images into the registry";
+                        let evidence = self.evidence(host, &[REGISTRY_UNIT]).await;
+                        return StepOutcome::Failed(Trouble::new(
+                            Some(host.clone()),
+                            attempted,
+                            why,
+                            evidence,
+                        ));
+                    }
+                }
+                tokio::time::sleep(Duration::from_secs(2)).await;
+            }
+        }
+        StepOutcome::Done { changed }
     }
 
     /// A client of any API server that is ready.
@@ -249,6 +309,10 @@ impl Hosts {
                 let client = self.any_api().await?;
                 let asked = readiness.ask(&client, host, machine.as_deref()).await;
                 (Some(host), "waiting for the node".to_owned(), asked)
+            }
+            Condition::Registry { host } => {
+                let asked = async { self.registry()?.answers().await };
+                (Some(host), "asking the registry".to_owned(), asked.await)
             }
             Condition::Rollout { workloads } => {
                 let client = self.any_api().await?;

@@ -22,9 +22,10 @@ use std::time::Duration;
 use async_trait::async_trait;
 use tokio::time::Instant;
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
+use zoisite_core::components::Shelved;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{
-    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, HostHoldings, KUBELET_UNIT,
+    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, HostHoldings, KUBELET_UNIT, REGISTRY_UNIT,
 };
 use zoisite_core::item::{Component, KeyText};
 use zoisite_core::pki::{Secret, SecretRef};
@@ -59,6 +60,8 @@ pub struct Places {
     pub api_port: u16,
     /// The stable address.
     pub stable: Endpoint,
+    /// The cluster's own registry: its host, and its port.
+    pub registry: Option<(HostName, u16)>,
 }
 
 impl Places {
@@ -69,6 +72,7 @@ impl Places {
             api_hosts: cluster.control_plane.hosts.clone(),
             api_port: cluster.control_plane.port,
             stable: cluster.control_plane.address.clone(),
+            registry: cluster.registry.host.clone().map(|host| (host, cluster.registry.port)),
         }
     }
 }
@@ -381,6 +385,7 @@ impl Hosts {
             (_, 0) => return trouble,
             (Condition::Ready { host, .. }, _) => self.evidence(host, &[KUBELET_UNIT]).await,
             (Condition::Api { host }, _) => self.evidence(host, &[API_SERVER_UNIT]).await,
+            (Condition::Registry { host }, _) => self.evidence(host, &[REGISTRY_UNIT]).await,
             (Condition::Stable { from, balancer: true }, _) => {
                 self.evidence(from, &[BALANCER_UNIT]).await
             }
@@ -546,8 +551,24 @@ impl Reach for Hosts {
         self.api_access = Some(access);
     }
 
-    async fn ask(&self, objects: &[ApiObject]) -> ApiLook {
-        self.look_at_api(objects).await
+    async fn ask(&self, objects: &[ApiObject], shelf: &[Shelved]) -> ApiLook {
+        let (mut looked, lacking) = tokio::join!(self.look_at_api(objects), self.lacking(shelf));
+        if let ApiLook::Answered(api) = &mut looked {
+            match lacking {
+                Ok(lacking) => api.lacking = lacking,
+                Err(why) => api.registry_silent = Some(why),
+            }
+        }
+        looked
+    }
+
+    async fn fill(
+        &self,
+        host: &HostName,
+        images: &[Shelved],
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        self.put_images(host, images, progress).await
     }
 
     async fn api(

@@ -4,9 +4,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use zoisite_core::cluster::HostName;
+use zoisite_core::components::Shelved;
 use zoisite_core::holdings::{
     ADDRESS_UNIT, API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted,
-    TOKEN_PATH,
+    REGISTRY_UNIT, TOKEN_PATH,
 };
 use zoisite_core::layout::{CNI_CONFIG, RUNTIME_UNIT};
 use zoisite_core::pki::Secret;
@@ -193,7 +194,21 @@ impl World {
         }
     }
 
-    pub(super) fn ask(&self, objects: &[ApiObject]) -> ApiLook {
+    /// Whether the registry on a host answers.
+    pub(super) fn registry_answers(&self, host: &HostName) -> Result<(), String> {
+        match self.hosts.get(host).is_some_and(|sim| sim.started(REGISTRY_UNIT)) {
+            true => Ok(()),
+            false => Err("Connection refused".into()),
+        }
+    }
+
+    /// Puts an image into the registry on a host; whether it was not there.
+    pub(super) fn shelve(&mut self, host: &HostName, image: &Shelved) -> Result<bool, String> {
+        self.registry_answers(host)?;
+        Ok(self.hosts.get_mut(host).is_some_and(|sim| sim.shelf.insert(image.name.to_string())))
+    }
+
+    pub(super) fn ask(&self, objects: &[ApiObject], shelf: &[Shelved]) -> ApiLook {
         if let Err(why) = self.any_api() {
             let host = None;
             return ApiLook::Silent(zoisite_core::diagnosis::Trouble::new(
@@ -221,6 +236,15 @@ impl World {
             waiting: BTreeMap::new(),
             uncompared: BTreeMap::new(),
             dns: String::new(),
+            lacking: shelf
+                .iter()
+                .map(|image| image.name.to_string())
+                .filter(|name| !self.hosts.values().any(|sim| sim.shelf.contains(name)))
+                .collect(),
+            registry_silent: match self.hosts.values().any(|sim| sim.started(REGISTRY_UNIT)) {
+                false if !shelf.is_empty() => Some("Connection refused".into()),
+                _ => None,
+            },
         }))
     }
 

@@ -19,6 +19,7 @@ use async_trait::async_trait;
 use tokio::sync::Notify;
 use tokio::time::Instant;
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
+use zoisite_core::components::Shelved;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{ApiObject, HostHoldings};
 use zoisite_core::item::{Component, Item};
@@ -146,6 +147,7 @@ impl Rehearsal {
                 (Some(from), world.stable(balancer.then_some(from)))
             }
             Condition::Ready { host, .. } => (Some(host), world.node_ready(host)),
+            Condition::Registry { host } => (Some(host), world.registry_answers(host)),
             Condition::LetsIn { host } => (Some(host), Ok(())),
             Condition::Rollout { .. } => (None, world.rolled_out()),
         };
@@ -239,6 +241,7 @@ impl Reach for Rehearsal {
             let asked = match &gate.condition {
                 Condition::Quorum { members } => members.first(),
                 Condition::Api { host }
+                | Condition::Registry { host }
                 | Condition::Ready { host, .. }
                 | Condition::LetsIn { host } => Some(host),
                 Condition::Stable { from, .. } => Some(from),
@@ -263,9 +266,34 @@ impl Reach for Rehearsal {
 
     fn set_api_access(&mut self, _: Access) {}
 
-    async fn ask(&self, objects: &[ApiObject]) -> ApiLook {
+    async fn ask(&self, objects: &[ApiObject], shelf: &[Shelved]) -> ApiLook {
         tokio::time::sleep(Duration::from_millis(80)).await;
-        self.world().ask(objects)
+        self.world().ask(objects, shelf)
+    }
+
+    async fn fill(
+        &self,
+        host: &HostName,
+        images: &[Shelved],
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        let mut changed = 0;
+        for image in images {
+            progress(image.name.to_string());
+            tokio::time::sleep(Duration::from_millis(400)).await;
+            if let Err(outcome) = self.operation(host, "putting images into the registry").await {
+                return Self::fail(host, outcome);
+            }
+            match self.world().shelve(host, image) {
+                Ok(new) => changed += usize::from(new),
+                Err(why) => {
+                    let attempted = "putting images into the registry";
+                    let trouble = Trouble::new(Some(host.clone()), attempted, why, Vec::new());
+                    return StepOutcome::Failed(trouble);
+                }
+            }
+        }
+        StepOutcome::Done { changed }
     }
 
     async fn api(

@@ -72,6 +72,9 @@ pub(super) struct SimHost {
     /// Whether it leaves the floating address to others.
     #[serde(default)]
     pub(super) away: bool,
+    /// Images that its registry holds, by name.
+    #[serde(default)]
+    pub(super) shelf: BTreeSet<String>,
 }
 
 /// Simulated hosts, and what goes wrong with them.

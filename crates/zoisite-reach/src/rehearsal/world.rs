@@ -69,6 +69,7 @@ impl World {
                 stray: None,
                 process: None,
                 away: false,
+                shelf: BTreeSet::new(),
             });
         }
     }

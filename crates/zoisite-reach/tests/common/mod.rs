@@ -383,6 +383,7 @@ pub fn hosts(carrier: &Arc<StandIn>, names: &[String], deadlines: Deadlines) -> 
         api_hosts: Vec::new(),
         api_port: 6443,
         stable: Endpoint::new("127.0.0.1:6443").unwrap(),
+        registry: None,
     };
     let targets = names.iter().map(target).collect();
     let contents = Arc::new(OneFile(carrier.state.join("component")));

@@ -80,6 +80,8 @@ enum PartArg {
     Balancers,
     /// The floating address
     Address,
+    /// The cluster's own registry, and its images
+    Registry,
     /// Nodes, and what runs in the cluster
     Nodes,
 }
@@ -93,6 +95,7 @@ impl PartArgs {
             PartArg::ControlPlane => Part::ControlPlane,
             PartArg::Balancers => Part::Balancer,
             PartArg::Address => Part::Address,
+            PartArg::Registry => Part::Registry,
             PartArg::Nodes => Part::Nodes,
         };
         let asked: Vec<Part> = self.part.iter().map(named).collect();

@@ -195,7 +195,7 @@ impl Raise<'_> {
             }
         }
         let looks = &sighting.looks;
-        let vouched = site.vouched(&sequence, looks)?;
+        let vouched = site.vouched(&sequence, looks, &self.sums)?;
         // It was judged: only now anything of it counts.
         self.prepared.keep(site, &mut draft, looks, &pins)?;
         drop(draft);

@@ -98,7 +98,7 @@ fn show_script(site: &Site, sequence: &Sequence, host: &str) -> Result<ExitCode,
                     shown += 1;
                 }
             }
-            Work::Gate(_) | Work::Api(_) | Work::MarkFormed { .. } => {}
+            Work::Gate(_) | Work::Api(_) | Work::Fill { .. } | Work::MarkFormed { .. } => {}
         }
     }
     if shown == 0 {

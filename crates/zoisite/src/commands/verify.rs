@@ -5,10 +5,12 @@ use std::time::Duration;
 
 use clap::Args;
 use serde_json::json;
-use zoisite_core::cluster::{Host, Role};
+use zoisite_core::cluster::{Host, ImageName, Role};
 use zoisite_core::holdings::Part;
 use zoisite_core::pki::KeySource as _;
-use zoisite_reach::{CHECKS, NAMESPACE, Probe, Reach as _, Tried, Verification, verify};
+use zoisite_reach::{
+    CHECKS, Hosts, NAMESPACE, Probe, Pushing, Reach as _, Tried, Verification, verify,
+};
 use zoisite_store::FreshKeys;
 
 use crate::failure::{Failure, Kind};
@@ -21,14 +23,23 @@ use crate::view::{self, Style, count, table::table};
 /// Prove that the cluster works, and remove what that needed
 ///
 /// Writes through the stable address and reads through every API server; runs a pod on every node;
-/// connects them to each other, to a service and to DNS; reads logs. Ends with status 1 when anything
-/// fails.
+/// connects them to each other, to a service and to DNS; reads logs; pushes into the cluster's own registry and
+/// pulls from it. Ends with status 1 when anything fails.
 #[derive(Args, Debug)]
-#[command(after_help = "Examples:\n  zoisite verify\n  zoisite verify --json")]
+#[command(
+    after_help = "Examples:\n  zoisite verify\n  zoisite verify --json\n  zoisite verify --pull registry.saltmarsh.example/gulls/counter:2.1"
+)]
 pub struct VerifyArgs {
     /// How long pods may take to run
     #[arg(long, value_name = "SECONDS", default_value_t = 120)]
     patience: u64,
+    /// Pull this image anew on every node; may be repeated
+    #[arg(long, value_name = "IMAGE", value_parser = image)]
+    pull: Vec<ImageName>,
+}
+
+fn image(text: &str) -> Result<ImageName, String> {
+    ImageName::new(text).map_err(|why| why.to_string())
 }
 
 pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
@@ -38,12 +49,15 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     let prepared = prepare(&site, &mut state, Part::ALL)?;
     let mut reach = road::hosts(&site, &prepared.departed, 0)?;
     reach.set_api_access(road::api_access(&site, &mut state, &prepared.ledger)?);
+    let probe = probe(&site, &prepared);
     let wanted = Verification {
         nodes: prepared.nodes.iter().map(|node| node.host.clone()).collect(),
-        probe: probe(&site, &prepared),
         domain: site.cluster.domain.clone(),
         patience: Duration::from_secs(args.patience),
         forwards: forwards(&site),
+        pulls: pulls(&site, &prepared, &args.pull),
+        pushing: pushing(&site, &reach, &probe),
+        probe,
     };
     let style = Style::stdout();
     let (tried, took, stopped) = super::block_on(async {
@@ -114,6 +128,29 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     if failed == 0 { Ok(ExitCode::SUCCESS) } else { Err(Failure::told(Kind::Run)) }
 }
 
+/// What nodes are to pull: what a person asks for, and of the cluster's own registry an image that it holds, by each
+/// name that leads there.
+fn pulls(site: &Site, prepared: &Prepared, asked: &[ImageName]) -> Vec<String> {
+    let registry = &site.cluster.registry;
+    let mut all: Vec<String> = asked.iter().map(ToString::to_string).collect();
+    let dns = prepared.images.name_of(&site.cluster.components.dns_image);
+    let dns = ImageName::new(&dns).ok().filter(|_| !prepared.shelf.is_empty());
+    if let Some(dns) = dns {
+        all.push(registry.keeps(&dns).to_string());
+        all.extend(registry.stands_in_for.contains(&dns.registry).then(|| dns.to_string()));
+    }
+    all
+}
+
+/// The cluster's own registry, with a name for an image that nobody else has.
+fn pushing(site: &Site, reach: &Hosts, probe: &Probe) -> Option<Pushing> {
+    let registry = &site.cluster.registry;
+    let host = registry.host.clone().filter(|_| !registry.read_only)?;
+    let tag = probe.namespace.trim_start_matches(NAMESPACE);
+    let image = ImageName::new(&format!("{}/zoisite/verify:{tag}", registry.name)).ok()?;
+    Some(Pushing { host, image, registry: reach.registry() })
+}
+
 /// The ways to each node port that balancers lead to: every worker, and every balancer at the ports that it forwards
 /// there, by its own address and the floating one.
 fn forwards(site: &Site) -> BTreeMap<u16, Vec<(String, SocketAddr)>> {
@@ -146,8 +183,8 @@ pub fn probe(site: &Site, prepared: &Prepared) -> Probe {
     }
 }
 
-/// Only tried where balancers forward something.
-const FORWARDED: &str = "forwarded";
+/// Only tried where there is something of it.
+const NOT_EVERYWHERE: [&str; 3] = ["forwarded", "image pushed", "image pulled"];
 
 fn line(tried: &Tried) -> String {
     match &tried.fault {
@@ -164,7 +201,7 @@ pub fn render(cluster: &str, tried: &[Tried], style: Style) -> String {
         let own: Vec<&Tried> = tried.iter().filter(|tried| tried.check == check).collect();
         let good = own.iter().filter(|tried| tried.fault.is_none()).count();
         let slowest = own.iter().map(|tried| tried.milliseconds).max().unwrap_or(0);
-        if own.is_empty() && check == FORWARDED {
+        if own.is_empty() && NOT_EVERYWHERE.contains(&check) {
             continue;
         }
         let result = match (own.len(), good) {

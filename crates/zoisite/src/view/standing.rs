@@ -107,6 +107,7 @@ fn render_control(site: &Site, standing: &Standing, now: Timestamp, style: Style
     let rows = rows.chain(standing.balancers.iter().map(|service| ("balancer", service)));
     let holders = standing.floating.iter().flat_map(|floating| &floating.holders);
     let rows = rows.chain(holders.map(|service| ("address", service)));
+    let rows = rows.chain(standing.registries.iter().map(|service| ("registry", service)));
     let rows = rows.map(|(what, service)| {
         let ailing: Vec<String> = service
             .units

@@ -47,6 +47,11 @@ pub fn render(cluster: &Cluster, topology: &Topology, style: Style) -> String {
     for range in &network.services {
         rows.push(vec!["services".into(), range.to_string(), String::new()]);
     }
+    let registry = &cluster.registry;
+    if let Some(host) = &registry.host {
+        let text = format!("on {host}, port {}", registry.port);
+        rows.push(vec!["registry".into(), registry.name.clone(), text]);
+    }
     out.push_str(&table(&["addresses", "", ""], rows));
     let whole = topology.tolerance.whole;
     let survives = match whole {

@@ -9,21 +9,23 @@ use super::super::finding::Finding;
 use super::super::image::{ImageName, ImageSource};
 use super::super::model::{
     Balancers, Certificates, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, Host,
-    HostNames, Names, Network, PodsBy, Preparation, Programs, RegistryMirror, ServicesBy,
+    HostNames, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror, ServicesBy,
     TimeService, Vrrp,
 };
-use super::super::names::{ClusterName, NameError, Version, dns_name};
+use super::super::names::{ClusterName, HostName, NameError, Version, dns_name};
 use super::super::reader::Section;
 use super::{ETCD, KUBERNETES, Parser, absolute, address, range, served};
 use crate::pki::KeyKind;
 
 /// The version of CoreDNS where the file says none.
 const DNS: Version = Version { major: 1, minor: 15, patch: 0 };
+/// The version of the registry where the file says none.
+const REGISTRY: Version = Version { major: 3, minor: 1, patch: 2 };
 /// In the list of images: all that the site's manifests name.
 const OF_MANIFESTS: &str = "of-manifests";
 /// Components whose base address can be set.
 pub(crate) const COMPONENT_SOURCES: &[&str] =
-    &["kubernetes", "etcd", "runtime", "runc", "network-plugins"];
+    &["kubernetes", "etcd", "runtime", "runc", "network-plugins", "registry"];
 
 /// An address on the web, in which no password may stand: the file is no place for one.
 fn web_address(text: &str) -> Result<String, NameError> {
@@ -59,6 +61,15 @@ fn images_mirror(text: &str) -> Result<String, NameError> {
         false => {
             Err(NameError("it begins with a host, such as \"registry.saltmarsh.example\"".into()))
         }
+    }
+}
+
+/// A registry's name, perhaps with a port, as images begin with it.
+fn registry_name(text: &str) -> Result<String, NameError> {
+    ImageName::new(&format!("{text}/a"))?;
+    match text.contains(['.', ':']) && !text.contains('/') {
+        true => Ok(text.to_owned()),
+        false => Err(NameError("a registry is named like \"registry.saltmarsh.example\"".into())),
     }
 }
 
@@ -225,6 +236,7 @@ impl Parser {
             runtime: self.version(table, "runtime"),
             runc: self.version(table, "runc"),
             network_plugins: self.version(table, "network-plugins"),
+            registry: self.version(table, "registry").unwrap_or(REGISTRY),
             dns,
             dns_image: self
                 .text(table, "dns-image", image)
@@ -267,6 +279,30 @@ impl Parser {
         }
     }
 
+    /// `[registry]`; its name is empty where the file says none.
+    pub(super) fn registry(&mut self, table: Table<'_, '_>, hosts: &[Host]) -> Registry {
+        let mut known = |name: &str| {
+            let host = HostName::new(name)?;
+            match hosts.iter().any(|known| known.name == host) {
+                true => Ok(host),
+                false => Err(NameError(format!("{name} is no host of this file"))),
+            }
+        };
+        let name = table.and_then(|s| self.optional(s, "name", "bad-name", registry_name));
+        Registry {
+            host: table
+                .and_then(|s| self.required(s, "host", "\"jetty-a\"", "unknown-host", &mut known)),
+            name: name.unwrap_or_default(),
+            port: self.port(table, "port", 5000),
+            folder: table
+                .and_then(|s| self.optional(s, "folder", "bad-path", absolute))
+                .unwrap_or_else(|| "/var/lib/zoisite-registry".into()),
+            stands_in_for: self.lists(table, "stands-in-for", registry_name),
+            passwords: self.text(table, "passwords", beside),
+            read_only: table.is_some_and(|s| s.yes("read-only", &mut self.findings)),
+        }
+    }
+
     /// Registries that stand in for others.
     fn registries(&mut self, preparation: &Section<'_>) -> BTreeMap<String, RegistryMirror> {
         let Some((all, _)) = preparation.table("registries", &mut self.findings) else {
@@ -275,7 +311,7 @@ impl Parser {
         let mut out = BTreeMap::new();
         for (name, value) in all.iter() {
             let name = name.get_ref().to_string();
-            if ImageName::new(&format!("{name}/a")).is_err() || !name.contains(['.', ':']) {
+            if registry_name(&name).is_err() {
                 self.findings.push(
                     Finding::blocks("bad-source", format!("'{name}' is no registry's name"))
                         .at(value.span(), "here")

@@ -1,14 +1,15 @@
 //! The control plane and the balancers in front of it: one after another, each ready at its own
 //! address before the next is touched.
 
+use super::registry::keeps;
 use super::rollout::one_by_one;
 use super::{Condition, Draft, Part, Phase, Share};
 use crate::cluster::{HostName, Role};
-use crate::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT};
+use crate::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT, REGISTRY_UNIT};
 use crate::script::Operation;
 
 /// A service that many hosts share, of which one may be away at a time.
-struct Service {
+pub(super) struct Service {
     part: Part,
     /// The unit whose restart interrupts what the host serves.
     main: &'static str,
@@ -50,6 +51,16 @@ const ADDRESS: Service = Service {
     gate: leads,
 };
 
+/// The registry: one host, and nothing that runs needs it.
+pub(super) const KEEPS: Service = Service {
+    part: Part::Registry,
+    main: REGISTRY_UNIT,
+    starting: "start the registry",
+    restarting: "put right what differs, and restart the registry",
+    first_alone: None,
+    gate: keeps,
+};
+
 /// Plans for control planes, balancers, then the floating address in front of them. Returns the last gates, for which later steps wait.
 pub(super) fn plan(draft: &mut Draft<'_>, quorum: Option<usize>) -> Vec<usize> {
     let quorum: Vec<usize> = quorum.into_iter().collect();
@@ -63,7 +74,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, quorum: Option<usize>) -> Vec<usize> {
 
 /// Starts what does not run, puts right what needs no interruption, and restarts the others one after
 /// another, each ready before the next. Returns the last gates.
-fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]) -> Vec<usize> {
+pub(super) fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]) -> Vec<usize> {
     let shares = draft.shares(service.part);
     let (running, absent): (Vec<_>, Vec<_>) =
         shares.iter().partition(|share| share.runs(service.main));

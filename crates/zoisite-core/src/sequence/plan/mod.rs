@@ -4,6 +4,7 @@ mod control_plane;
 mod etcd;
 mod nodes;
 mod preparation;
+mod registry;
 mod rollout;
 
 use std::borrow::Cow;
@@ -19,6 +20,7 @@ use super::looks::{ApiLook, Looks, NodeFacts};
 use super::rules::{self, Refusal};
 use super::step::{Condition, Gate, Phase, Sequence, Step, When, Work};
 use crate::cluster::{Cluster, HostName, Version};
+use crate::components::Shelved;
 use crate::diagnosis::Trouble;
 use crate::holdings::{
     API_SERVER_UNIT, ApiObject, ETCD_UNIT, Holdings, HostHoldings, NodePut, NodeWanted, Part,
@@ -44,6 +46,8 @@ pub struct PlanInput<'a> {
     pub api: &'a ApiLook,
     /// What the cluster itself must hold, in order: Zoisite's own objects, then the site's.
     pub objects: &'a [ApiObject],
+    /// The images that the cluster's own registry is to hold.
+    pub shelf: &'a [Shelved],
     /// What node objects must say.
     pub nodes: &'a [NodeWanted],
     /// Every join token that was made.
@@ -107,6 +111,7 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     let prepared = preparation::plan(&mut draft);
     let quorum = etcd::plan(&mut draft);
     let control = control_plane::plan(&mut draft, quorum);
+    registry::plan(&mut draft);
     nodes::plan(&mut draft, &control);
     preparation::first(&mut draft, &prepared);
     none = draft.none;
