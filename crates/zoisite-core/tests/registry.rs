@@ -15,7 +15,7 @@ use serde_json::{Value, json};
 use zoisite_core::cluster::{Cluster, Grade, ImageName, read};
 use zoisite_core::components::{Manifest, ShelfContent, Shelved};
 use zoisite_core::holdings::{
-    HostHoldings, Part, REGISTRY_UNIT, RegistryLogin, holdings, registry_secrets,
+    API_SERVER_UNIT, HostHoldings, Part, REGISTRY_UNIT, RegistryLogin, holdings, registry_secrets,
 };
 use zoisite_core::item::{Content, Item};
 use zoisite_core::paths::{Service, demands, served};
@@ -198,6 +198,15 @@ fn images_are_put_there_when_it_answers_and_only_what_it_lacks() {
     // It stands: what it lacks is put there once it was asked.
     let mut scene = Scene::raised_of(with(OWN));
     scene.shelf = shelf;
+    for (of, unit, path) in [
+        ("jetty-a", REGISTRY_UNIT, "registry-3.1.2/registry"),
+        ("curlew", API_SERVER_UNIT, "kubernetes-1.36.3/kube-apiserver"),
+    ] {
+        let runs = format!("/usr/local/lib/zoisite/{path}");
+        let seen = scene.looks.get_mut(&host(of)).unwrap().as_mut().unwrap();
+        seen.found.units.get_mut(unit).unwrap().runs = Some(runs);
+    }
+    // Its version is its own: no rule holds it against that of Kubernetes.
     assert!(scene.plan().unwrap().is_empty());
     scene.api(|api| api.lacking = BTreeSet::from([gulls.to_owned()]));
     let sequence = scene.plan().unwrap();

@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 
 use common::scene::{ID, Scene, index, needs};
 use common::{SALTMARSH, at, changed, host, saltmarsh};
-use zoisite_core::cluster::{Cluster, read};
+use zoisite_core::cluster::{Cluster, Version, read};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{ETCD_UNIT, HostFacts, NodePut, Taint};
 use zoisite_core::item::{Absent, Item};
@@ -378,11 +378,11 @@ fn what_hosts_say_of_versions_members_and_boots_is_read() {
     );
     let seen = Observed::read(&text).unwrap();
     assert_eq!(
-        seen.found.units[ETCD_UNIT].version().unwrap().to_string(),
-        "3.6.15",
+        seen.found.units[ETCD_UNIT].program(),
+        Some(("etcd", Version::new("3.6.15").unwrap())),
         "what runs counts"
     );
-    assert_eq!(seen.found.units["containerd.service"].version(), None);
+    assert_eq!(seen.found.units["containerd.service"].program(), None);
     assert_eq!(seen.cluster.as_deref(), Some("0123456789abcdef 1"));
     let listed = seen.etcd.members.unwrap();
     assert_eq!((listed[1].id.as_str(), listed[1].name.as_str()), ("8e9e05c52164694d", "heron"));

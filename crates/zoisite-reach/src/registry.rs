@@ -281,9 +281,19 @@ mod tests {
 
     use super::*;
 
-    /// A registry of a few lines: blobs by digest, manifests by path, every upload's octets.
+    /// What a registry of a few lines knows.
+    #[derive(Default)]
+    struct Known {
+        /// Blobs and manifests, by path.
+        stands: BTreeMap<String, Vec<u8>>,
+        /// What came of an upload.
+        upload: Vec<u8>,
+        /// Every request.
+        asked: Vec<String>,
+    }
+
     #[derive(Clone, Default)]
-    struct Kept(Arc<Mutex<(BTreeMap<String, Vec<u8>>, Vec<u8>, Vec<String>)>>);
+    struct Kept(Arc<Mutex<Known>>);
 
     impl Kept {
         fn answer(
@@ -295,7 +305,7 @@ mod tests {
         ) -> Response<Body> {
             let path = uri.path();
             let mut kept = self.0.lock().unwrap();
-            let (stands, upload, asked) = &mut *kept;
+            let Known { stands, upload, asked } = &mut *kept;
             asked.push(format!("{method} {path}"));
             let status = |code: u16| Response::builder().status(code);
             let to = "https://elsewhere.example/v2/gulls/blobs/uploads/1?state=x";
@@ -384,7 +394,7 @@ mod tests {
         assert!(registry.put(&image, &|_| ()).await.unwrap());
         assert!(registry.lacking(shelf).await.unwrap().is_empty());
         let tagged = "PUT /v2/gulls/manifests/2.1";
-        let asked = || kept.0.lock().unwrap().2.clone();
+        let asked = || kept.0.lock().unwrap().asked.clone();
         let puts = asked().iter().filter(|one| one.starts_with("P")).cloned().collect::<Vec<_>>();
         assert_eq!(puts.iter().filter(|one| one.starts_with("PATCH")).count(), 3, "{puts:?}");
         assert_eq!(puts.last().unwrap(), tagged);

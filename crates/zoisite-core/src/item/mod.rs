@@ -50,7 +50,7 @@ pub(crate) use rules::KEEP as KEEP_RULES;
 pub use rules::{Rules, RulesFacts, TRIAL_OF_RULES};
 pub use swap::NoSwap;
 pub use sysctl::Sysctl;
-pub use unit::{Unit, UnitFacts, program_version};
+pub use unit::{Unit, UnitFacts, program};
 pub use user::User;
 pub use workspace::Workspace;
 

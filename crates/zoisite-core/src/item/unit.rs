@@ -35,9 +35,9 @@ pub struct UnitFacts {
 }
 
 impl UnitFacts {
-    /// The version that runs, or else would be started: Zoisite's folders of programs name it.
-    pub fn version(&self) -> Option<Version> {
-        [&self.runs, &self.starts].into_iter().flatten().find_map(|path| program_version(path))
+    /// The component that runs, or else would be started, and its version: Zoisite's folders of programs name both.
+    pub fn program(&self) -> Option<(&str, Version)> {
+        [&self.runs, &self.starts].into_iter().flatten().find_map(|path| program(path))
     }
 
     /// Takes a property as systemctl(1) shows it, or what was found beside those.
@@ -65,10 +65,11 @@ impl UnitFacts {
     }
 }
 
-/// The version of a program of Zoisite's, as the folder in its path names it.
-pub fn program_version(path: &str) -> Option<Version> {
+/// The component and version of a program of Zoisite's, as the folder in its path names them.
+pub fn program(path: &str) -> Option<(&str, Version)> {
     let folder = path.strip_prefix("/usr/local/lib/zoisite/")?.split('/').next()?;
-    Version::new(folder.split_once('-')?.1).ok()
+    let (component, version) = folder.rsplit_once('-')?;
+    Some((component, Version::new(version).ok()?))
 }
 
 impl Kind for Unit {

@@ -10,7 +10,7 @@ use zoisite_core::holdings::{
 };
 use zoisite_core::item::{
     Component, ComponentSums, Content, FIRST_START, File, FileFacts, Found, Item, Pair, Seen,
-    UnitFacts, program_version,
+    UnitFacts, program,
 };
 use zoisite_core::layout::RUNTIME_UNIT;
 use zoisite_core::pki::{Secret, SecretRef};
@@ -488,8 +488,8 @@ impl World {
                 version: sim
                     .program(ETCD_UNIT)
                     .as_deref()
-                    .and_then(program_version)
-                    .map_or_else(String::new, |version| version.to_string()),
+                    .and_then(program)
+                    .map_or_else(String::new, |(_, version)| version.to_string()),
                 revision: 3,
                 raft_index: 12,
                 raft_term: 2,

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde_json::{Value, json};
 use sha2::{Digest as _, Sha256};
 use tokio::time::Instant;
-use zoisite_core::cluster::{HostName, ImageName};
+use zoisite_core::cluster::ImageName;
 use zoisite_core::components::Manifest;
 use zoisite_core::pki::hex;
 
@@ -18,43 +18,40 @@ pub(super) const PULLED: &str = "image pulled";
 /// The cluster's own registry, where images can be put into it.
 #[derive(Clone, Debug)]
 pub struct Pushing {
-    /// Its host.
-    pub host: HostName,
-    /// What the image that is pushed is called.
-    pub image: ImageName,
+    /// What is pushed, as the registry calls it, and what nodes pull it as: by its own name, and by that of each
+    /// registry for which it stands in. Nothing that nodes hold is among it: a pull would unpin that.
+    pub images: Vec<(ImageName, String)>,
     /// A client of it.
     pub registry: Result<Registry, String>,
 }
 
 impl Verifier<'_> {
-    /// Pushes an image, pulls it and the others on every node, and takes it away again.
+    /// Pushes images, pulls them and the others on every node, and takes them away again.
     pub(super) async fn images(&mut self) {
         let mut pulled = self.wanted.pulls.clone();
-        let mut pushed = None;
-        if let Some(Pushing { host, image, registry }) = &self.wanted.pushing {
+        let mut pushed = Vec::new();
+        for (image, pulled_as) in self.wanted.pushing.iter().flat_map(|pushing| &pushing.images) {
             let began = Instant::now();
+            let registry = self.wanted.pushing.as_ref().map(|pushing| &pushing.registry);
             let put = match registry {
-                Ok(registry) => push(registry, image).await,
-                Err(why) => Err(why.clone()),
+                Some(Ok(registry)) => push(registry, image).await.map(|digest| (registry, digest)),
+                Some(Err(why)) => Err(why.clone()),
+                None => continue,
             };
-            if let (Ok(registry), Ok(digest)) = (registry, &put) {
-                pulled.push(image.to_string());
-                pushed = Some((registry, image, digest.clone()));
-            }
-            self.note(PUSHED, host.as_str(), began, put.map(|_| ()));
+            let put = put.map(|(registry, digest)| {
+                pulled.push(pulled_as.clone());
+                pushed.push((registry, image, digest));
+            });
+            self.note(PUSHED, &image.to_string(), began, put);
         }
         for (i, image) in pulled.iter().enumerate() {
             self.pull(&format!("pull-{i}"), image).await;
         }
-        if let Some((registry, image, digest)) = pushed
-            && let Err(why) = registry.remove(image, &digest).await
-        {
-            self.note(
-                PUSHED,
-                &image.to_string(),
-                Instant::now(),
-                Err(format!("removing it: {why}")),
-            );
+        for (registry, image, digest) in pushed {
+            if let Err(why) = registry.remove(image, &digest).await {
+                let why = format!("removing it: {why}");
+                self.note(PUSHED, &image.to_string(), Instant::now(), Err(why));
+            }
         }
     }
 
@@ -74,7 +71,7 @@ impl Verifier<'_> {
                     waiting.insert(node, "it was not placed".into());
                 }
                 Err(error) => {
-                    self.note(PULLED, &format!("{node}: {image}"), began, Err(error.to_string()))
+                    self.note(PULLED, &format!("{node}: {image}"), began, Err(error.to_string()));
                 }
             }
         }

@@ -50,17 +50,18 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     let mut reach = road::hosts(&site, &prepared.departed, 0)?;
     reach.set_api_access(road::api_access(&site, &mut state, &prepared.ledger)?);
     let probe = probe(&site, &prepared);
-    let wanted = Verification {
+    let mut wanted = Verification {
         nodes: prepared.nodes.iter().map(|node| node.host.clone()).collect(),
         domain: site.cluster.domain.clone(),
         patience: Duration::from_secs(args.patience),
         forwards: forwards(&site),
-        pulls: pulls(&site, &prepared, &args.pull),
-        pushing: pushing(&site, &reach, &probe),
+        pulls: pulls(&prepared, &args.pull)?,
+        pushing: None,
         probe,
     };
     let style = Style::stdout();
     let (tried, took, stopped) = super::block_on(async {
+        wanted.pushing = pushing(&site, &reach, &wanted.probe);
         let mut servers = Vec::new();
         for host in &site.cluster.control_plane.hosts {
             servers.push((host.clone(), reach.api_of(host)));
@@ -128,27 +129,30 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     if failed == 0 { Ok(ExitCode::SUCCESS) } else { Err(Failure::told(Kind::Run)) }
 }
 
-/// What nodes are to pull: what a person asks for, and of the cluster's own registry an image that it holds, by each
-/// name that leads there.
-fn pulls(site: &Site, prepared: &Prepared, asked: &[ImageName]) -> Vec<String> {
-    let registry = &site.cluster.registry;
-    let mut all: Vec<String> = asked.iter().map(ToString::to_string).collect();
-    let dns = prepared.images.name_of(&site.cluster.components.dns_image);
-    let dns = ImageName::new(&dns).ok().filter(|_| !prepared.shelf.is_empty());
-    if let Some(dns) = dns {
-        all.push(registry.keeps(&dns).to_string());
-        all.extend(registry.stands_in_for.contains(&dns.registry).then(|| dns.to_string()));
+/// What nodes are to pull for a person, who may not mean an image that they hold.
+fn pulls(prepared: &Prepared, asked: &[ImageName]) -> Result<Vec<String>, Failure> {
+    let images = &prepared.images;
+    let held: Vec<String> = images.sources.iter().map(|source| images.name_of(source)).collect();
+    let asked: Vec<String> = asked.iter().map(ToString::to_string).collect();
+    match asked.iter().find(|image| held.contains(image)) {
+        None => Ok(asked),
+        Some(image) => Err(Failure::new(
+            Kind::Usage,
+            format!("--pull {image}: every node holds it, and a pull would unpin it there"),
+            "name another image that the registry has",
+        )),
     }
-    all
 }
 
-/// The cluster's own registry, with a name for an image that nobody else has.
+/// The cluster's own registry, with names for images that nobody else has.
 fn pushing(site: &Site, reach: &Hosts, probe: &Probe) -> Option<Pushing> {
     let registry = &site.cluster.registry;
-    let host = registry.host.clone().filter(|_| !registry.read_only)?;
+    registry.host.as_ref().filter(|_| !registry.read_only)?;
     let tag = probe.namespace.trim_start_matches(NAMESPACE);
-    let image = ImageName::new(&format!("{}/zoisite/verify:{tag}", registry.name)).ok()?;
-    Some(Pushing { host, image, registry: reach.registry() })
+    let image = |of: &String| ImageName::new(&format!("{of}/zoisite/verify:{tag}")).ok();
+    let names = std::iter::once(&registry.name).chain(&registry.stands_in_for).filter_map(image);
+    let images = names.map(|name| (registry.keeps(&name), name.to_string())).collect();
+    Some(Pushing { images, registry: reach.registry() })
 }
 
 /// The ways to each node port that balancers lead to: every worker, and every balancer at the ports that it forwards

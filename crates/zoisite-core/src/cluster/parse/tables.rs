@@ -281,7 +281,7 @@ impl Parser {
 
     /// `[registry]`; its name is empty where the file says none.
     pub(super) fn registry(&mut self, table: Table<'_, '_>, hosts: &[Host]) -> Registry {
-        let mut known = |name: &str| {
+        let known = |name: &str| {
             let host = HostName::new(name)?;
             match hosts.iter().any(|known| known.name == host) {
                 true => Ok(host),
@@ -291,7 +291,7 @@ impl Parser {
         let name = table.and_then(|s| self.optional(s, "name", "bad-name", registry_name));
         Registry {
             host: table
-                .and_then(|s| self.required(s, "host", "\"jetty-a\"", "unknown-host", &mut known)),
+                .and_then(|s| self.required(s, "host", "\"jetty-a\"", "unknown-host", known)),
             name: name.unwrap_or_default(),
             port: self.port(table, "port", 5000),
             folder: table

@@ -23,8 +23,7 @@ use crate::cluster::{Cluster, HostName, Version};
 use crate::components::Shelved;
 use crate::diagnosis::Trouble;
 use crate::holdings::{
-    API_SERVER_UNIT, ApiObject, ETCD_UNIT, Holdings, HostHoldings, NodePut, NodeWanted, Part,
-    Taint, swaps,
+    API_SERVER_UNIT, ApiObject, Holdings, HostHoldings, NodePut, NodeWanted, Part, Taint, swaps,
 };
 use crate::item::{Component, ComponentSums, Item, Pinned, Unit};
 use crate::layout::Distribution;
@@ -188,10 +187,12 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
     let mut kubernetes = etcd.clone();
     let mut dns = etcd.clone();
     for (host, seen) in observed() {
-        for (name, unit) in seen.found.units.iter().filter(|(name, _)| name.starts_with("zoisite-"))
-        {
-            let Some(version) = unit.version() else { continue };
-            let found = if name == ETCD_UNIT { &mut etcd } else { &mut kubernetes };
+        for unit in seen.found.units.values() {
+            let (found, version) = match unit.program() {
+                Some(("etcd", version)) => (&mut etcd, version),
+                Some(("kubernetes", version)) => (&mut kubernetes, version),
+                _ => continue,
+            };
             found.entry(version).or_default().insert(host.to_string());
         }
     }
