@@ -33,6 +33,9 @@ impl Role {
     /// Every role, in the order in which a cluster is brought up.
     pub const ALL: [Self; 5] =
         [Self::EtcdMember, Self::ControlPlane, Self::Balancer, Self::Registry, Self::Worker];
+    /// Those that other hosts depend on.
+    pub const DEPENDED_ON: [Self; 4] =
+        [Self::EtcdMember, Self::ControlPlane, Self::Balancer, Self::Registry];
 }
 
 impl fmt::Display for Role {

@@ -459,8 +459,7 @@ fn eviction(facts: &HostFacts) -> Value {
 
 /// What pods may not have: what the host itself and the cluster's own services on it need at least.
 fn reserved(cluster: &Cluster, host: &HostName) -> Value {
-    let carries = [Role::EtcdMember, Role::ControlPlane, Role::Balancer];
-    let (cpu, memory) = match carries.iter().any(|role| cluster.holds(host, *role)) {
+    let (cpu, memory) = match Role::DEPENDED_ON.iter().any(|role| cluster.holds(host, *role)) {
         true => {
             let need = size_of(cluster, host).need;
             (need.millicores, need.memory_mib)

@@ -74,8 +74,7 @@ fn known<'a>(shop: &Workshop<'a>) -> Vec<&'a Host> {
     if cluster.hosts.len() <= ALL_NAMES {
         return cluster.hosts.iter().collect();
     }
-    let depended = [Role::EtcdMember, Role::ControlPlane, Role::Balancer];
-    let names = depended.iter().flat_map(|role| cluster.holders(*role));
+    let names = Role::DEPENDED_ON.iter().flat_map(|role| cluster.holders(*role));
     let names: BTreeSet<&HostName> = names.chain([&shop.host.name]).collect();
     names.into_iter().filter_map(|name| shop.by_name.get(name).copied()).collect()
 }

@@ -88,7 +88,8 @@ fn config(shop: &Workshop<'_>, passwords: Option<&str>) -> serde_json::Value {
         .map_or_else(Default::default, |place| (place.certificate(), place.key()));
     let mut config = json!({
         "version": "0.1",
-        "log": {"level": "info", "formatter": "text", "accesslog": {"disabled": true}},
+        // Every request would be a line.
+        "log": {"level": "warn", "formatter": "text", "accesslog": {"disabled": true}},
         "storage": {
             "filesystem": {"rootdirectory": own.folder},
             "delete": {"enabled": !own.read_only},

@@ -20,7 +20,7 @@ pub(super) const PULLED: &str = "image pulled";
 pub struct Pushing {
     /// What is pushed, as the registry calls it, and what nodes pull it as: by its own name, and by that of each
     /// registry for which it stands in. Nothing that nodes hold is among it: a pull would unpin that.
-    pub images: Vec<(ImageName, String)>,
+    pub images: Vec<(ImageName, ImageName)>,
     /// A client of it.
     pub registry: Result<Registry, String>,
 }
@@ -28,9 +28,11 @@ pub struct Pushing {
 impl Verifier<'_> {
     /// Pushes images, pulls them and the others on every node, and takes them away again.
     pub(super) async fn images(&mut self) {
-        let mut pulled = self.wanted.pulls.clone();
+        let asked = self.wanted.pulls.iter();
+        let mut pulled: Vec<(String, String)> =
+            asked.map(|one| (one.clone(), one.clone())).collect();
         let mut pushed = Vec::new();
-        for (image, pulled_as) in self.wanted.pushing.iter().flat_map(|pushing| &pushing.images) {
+        for (image, of) in self.wanted.pushing.iter().flat_map(|pushing| &pushing.images) {
             let began = Instant::now();
             let registry = self.wanted.pushing.as_ref().map(|pushing| &pushing.registry);
             let put = match registry {
@@ -39,13 +41,13 @@ impl Verifier<'_> {
                 None => continue,
             };
             let put = put.map(|(registry, digest)| {
-                pulled.push(pulled_as.clone());
+                pulled.push((of.registry.clone(), of.to_string()));
                 pushed.push((registry, image, digest));
             });
-            self.note(PUSHED, &image.to_string(), began, put);
+            self.note(PUSHED, &of.registry, began, put);
         }
-        for (i, image) in pulled.iter().enumerate() {
-            self.pull(&format!("pull-{i}"), image).await;
+        for (i, (called, image)) in pulled.iter().enumerate() {
+            self.pull(&format!("pull-{i}"), called, image).await;
         }
         for (registry, image, digest) in pushed {
             if let Err(why) = registry.remove(image, &digest).await {
@@ -56,7 +58,8 @@ impl Verifier<'_> {
     }
 
     /// A pod on every node that begins with a pull, whatever the node has; whether it then runs is not asked.
-    async fn pull(&mut self, app: &str, image: &str) {
+    /// `called` is the image in what is told.
+    async fn pull(&mut self, app: &str, called: &str, image: &str) {
         let path = self.path("/pods");
         let began = Instant::now();
         let mut waiting: BTreeMap<String, String> = BTreeMap::new();
@@ -71,7 +74,7 @@ impl Verifier<'_> {
                     waiting.insert(node, "it was not placed".into());
                 }
                 Err(error) => {
-                    self.note(PULLED, &format!("{node}: {image}"), began, Err(error.to_string()));
+                    self.note(PULLED, &format!("{node}: {called}"), began, Err(error.to_string()));
                 }
             }
         }
@@ -85,7 +88,7 @@ impl Verifier<'_> {
                 }
                 if is_pulled(&pod) {
                     waiting.remove(node);
-                    self.note(PULLED, &format!("{node}: {image}"), began, Ok(()));
+                    self.note(PULLED, &format!("{node}: {called}"), began, Ok(()));
                 } else {
                     waiting.insert(node.to_owned(), why_waiting(&pod));
                 }
@@ -93,7 +96,7 @@ impl Verifier<'_> {
             tokio::time::sleep(std::time::Duration::from_millis(300)).await;
         }
         for (node, why) in waiting {
-            self.note(PULLED, &format!("{node}: {image}"), began, Err(why));
+            self.note(PULLED, &format!("{node}: {called}"), began, Err(why));
         }
     }
 }

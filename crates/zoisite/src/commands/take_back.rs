@@ -21,8 +21,8 @@ use crate::view::{self, count, names};
 /// Take everything back that was put on hosts: they are as they were
 ///
 /// Each host keeps a list of what was put on it, with what stood there before, and that is read backwards: files,
-/// links, lines, settings, swap, packages that were brought, units, users, images, pods. Data that etcd wrote stays.
-/// A host that carries others (etcd member, control plane, balancer) goes back with the whole cluster only.
+/// links, lines, settings, swap, packages that were brought, units, users, images, pods. What etcd and a registry wrote stays.
+/// A host that carries others (etcd member, control plane, balancer, registry) goes back with the whole cluster only.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite take-back tern-3 --list       # what was put there, and what stood there before\n  zoisite take-back tern-3\n  zoisite take-back --whole-cluster"
@@ -96,8 +96,8 @@ fn carries_nobody(site: &Site, whole: bool, hosts: &[HostName]) -> Result<(), Fa
         Some(state) => state.begun()?.is_some(),
         None => false,
     };
-    let depended = [Role::EtcdMember, Role::ControlPlane, Role::Balancer];
-    let carries = |host: &&HostName| depended.iter().any(|role| site.cluster.holds(host, *role));
+    let carries =
+        |host: &&HostName| Role::DEPENDED_ON.iter().any(|role| site.cluster.holds(host, *role));
     let carriers: Vec<&HostName> = hosts.iter().filter(carries).collect();
     if whole || !begun || carriers.is_empty() {
         return Ok(());
@@ -213,8 +213,7 @@ async fn take_back(
     // Who depends on others goes first.
     let order = |host: &HostName| match () {
         () if site.cluster.holds(host, Role::EtcdMember) => 2,
-        () if site.cluster.holds(host, Role::ControlPlane) => 1,
-        () if site.cluster.holds(host, Role::Balancer) => 1,
+        () if Role::DEPENDED_ON.iter().any(|role| site.cluster.holds(host, *role)) => 1,
         () => 0,
     };
     let doing = Doing::begin();

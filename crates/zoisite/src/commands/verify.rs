@@ -151,7 +151,7 @@ fn pushing(site: &Site, reach: &Hosts, probe: &Probe) -> Option<Pushing> {
     let tag = probe.namespace.trim_start_matches(NAMESPACE);
     let image = |of: &String| ImageName::new(&format!("{of}/zoisite/verify:{tag}")).ok();
     let names = std::iter::once(&registry.name).chain(&registry.stands_in_for).filter_map(image);
-    let images = names.map(|name| (registry.keeps(&name), name.to_string())).collect();
+    let images = names.map(|name| (registry.keeps(&name), name)).collect();
     Some(Pushing { images, registry: reach.registry() })
 }
 
