@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use sha2::Digest as _;
-use zoisite_core::cluster::{Endpoint, read};
+use zoisite_core::cluster::{Endpoint, Vrrp, read};
 use zoisite_core::holdings::HostHoldings;
 use zoisite_core::item::{Component, Content, File, Item, Pinned};
 use zoisite_core::paths::{Link, Outcome, Service, probe_script, read_probes};
@@ -447,7 +447,7 @@ async fn paths_are_dialled_for_real_and_told_apart() {
     carrier.program("ss", "exit 0");
     carrier.program("cat", "exit 0");
     carrier.program("rm", "exit 0");
-    let trials = hosts.try_paths(&[link], "word", &|_| ()).await;
+    let trials = hosts.try_paths((&[link], Vrrp::Unicast), "word", &|_| ()).await;
     assert!(
         matches!(&trials[0].outcome, Outcome::Untried(why) if why.contains("timer")),
         "{trials:?}"

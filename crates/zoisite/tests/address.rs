@@ -213,3 +213,47 @@ fn balancers_hold_the_address_beside_api_servers_at_the_same_port() {
     let all = ["heron:30080", "egret:30080", "ibis:30080", "egret:80", "ibis:80", "10.77.0.5:80"];
     assert_eq!(ways, all, "{verified:#}");
 }
+
+/// Before anything is raised: whether those who are to share the address would hear one another, and whether somebody
+/// else has its id already.
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn who_is_to_share_the_address_hears_the_others_and_strangers() {
+    let lab_ = Lab::of("floating", None, 3);
+    let text = lab_.place.read("zoisite.toml");
+    lab_.place
+        .write("zoisite.toml", text.replace("[balancers]\n", "[balancers]\nrouter-id = 77\n"));
+    let _ = lab_.zoisite(&["paths", "try"]).ended(0).says("IP 112").says("6 of 6 paths");
+    let nothing_stays = || {
+        for host in MEMBERS {
+            assert!(!lab_.on(host, "nft list tables").stdout.contains("zoisite"), "{host}");
+        }
+    };
+    nothing_stays();
+    // Dropped on one host: told with who does not hear whom, and that it is the protocol.
+    let rules = "nft -f - <<RULES\ntable inet deaf {\n chain in { type filter hook input priority 0; meta l4proto 112 drop; }\n}\nRULES";
+    let _ = lab_.on("egret", rules).ended(0);
+    let told =
+        lab_.zoisite(&["paths", "try"]).ended(3).says("IP protocol 112 does not come through");
+    let told = told.says("heron and ibis → egret").says("4 of 6 paths");
+    assert!(!told.stdout.contains("→ heron, IP 112"), "{told:?}");
+    let _ = lab_.on("egret", "nft delete table inet deaf").ended(0);
+    let multicast =
+        text.replace("[balancers]\n", "[balancers]\nrouter-id = 77\nvrrp = \"multicast\"\n");
+    lab_.place.write("zoisite.toml", &multicast);
+    let _ = lab_.zoisite(&["paths", "try"]).ended(0).says("6 of 6 paths");
+    nothing_stays();
+
+    // A stranger with the same id is heard by the survey: it advertises to heron for as long as this takes.
+    let strange = "nft -f - <<RULES\ntable inet strange {\n chain out { type filter hook output priority -300;\n\
+                   ip daddr 10.77.0.11 udp dport 9 udp sport set 0x214d ip saddr set 10.77.0.99 ip ttl set 255 ip protocol set 112\n }\n}\nRULES";
+    let _ = lab_.on("ibis", strange).ended(0);
+    let forever = "systemd-run -q --unit=strange bash -c 'while :; do echo x >/dev/udp/10.77.0.11/9; sleep 0.2; done'";
+    let _ = lab_.on("ibis", forever).ended(0);
+    let told = lab_.zoisite(&["survey"]).ended(3).says("router-id-taken").says("10.77.0.99");
+    assert!(told.stdout.contains("77"), "{told:?}");
+    let _ = lab_.on("ibis", "systemctl stop strange; nft delete table inet strange").ended(0);
+    let after = lab_.zoisite(&["survey"]);
+    assert!(!after.stdout.contains("router-id-taken"), "{after:?}");
+    nothing_stays();
+}

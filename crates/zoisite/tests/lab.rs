@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 
 use common::lab::{Lab, MEMBERS, lab, lab_root, project};
 use common::{Done, Place};
+use zoisite_core::cluster::Vrrp;
 use zoisite_core::drill::{By, Drill, Kind, lose_script, mend_script, watch_script};
 use zoisite_core::holdings::HostHoldings;
 use zoisite_core::item::{
@@ -19,7 +20,7 @@ use zoisite_core::item::{
     Sysctl, Unit, User, Workspace,
 };
 use zoisite_core::layout::RUNTIME_UNIT;
-use zoisite_core::paths::Firewall;
+use zoisite_core::paths::{Firewall, advertise_script, hear_script, told_script};
 use zoisite_core::script::Depth;
 
 #[test]
@@ -487,6 +488,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     let ports = [(heron.address, 2380)];
     let stable = std::slice::from_ref(&cluster.control_plane.address);
     let drill = |kind, by| Drill { kind, host: heron.name.clone(), from: None, by, seconds: 20 };
+    let other = "10.77.0.12".parse().unwrap();
     let looking = [
         zoisite_core::script::observe(&holdings, Depth::Quick),
         zoisite_core::script::take_back_script(&heron.name, 1),
@@ -500,6 +502,9 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         zoisite_core::paths::listen_script(&heron.name, &ports, "word"),
         zoisite_core::paths::probe_script(&heron.name, &[(heron.address, 2380, Some("word"))]),
         zoisite_core::paths::end_script(&heron.name),
+        hear_script(&heron.name, heron.address, &[other], Vrrp::Multicast),
+        advertise_script(&heron.name, heron.address, &[other], Vrrp::Unicast),
+        told_script(&heron.name),
         lose_script(&cluster, &drill(Kind::Holder, By::Cut), 1),
         lose_script(&cluster, &drill(Kind::Leader, By::Stop), 1),
         lose_script(&cluster, &drill(Kind::Worker, By::Reboot), 1),

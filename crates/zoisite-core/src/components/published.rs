@@ -246,6 +246,9 @@ mod tests {
         assert!(all[0].is_archive());
         let give = ("bridge".to_owned(), "network-plugins/1.6.2/linux-arm64/bridge".to_owned());
         assert_eq!(all[0].gives[0], give);
+        let registry = of("registry", "3.1.2", &arm, &BTreeMap::new());
+        assert_eq!(registry[0].file(), "registry_3.1.2_linux_arm64.tar.gz");
+        assert_eq!(registry[0].gives[0].0, "registry");
         let own =
             BTreeMap::from([("kubernetes".to_owned(), "https://mirror.example/k/".to_owned())]);
         let client = of("client", "1.36.3", &Platform::named("macos", "aarch64"), &own);

@@ -4,6 +4,7 @@
 //! [`demands`] is the one list; everything else is read from it: [`links`] pairs of hosts, [`served`] what a
 //! host serves, [`rules`] what its firewall must let in, [`outside`] what devices in front must.
 
+mod routers;
 mod rules;
 mod trial;
 
@@ -12,6 +13,7 @@ use std::net::IpAddr;
 
 use serde::Serialize;
 
+pub use routers::{RoutersHeard, advertise_script, hear_script, told_script};
 pub use rules::{Firewall, OutsideRow, outside, rules};
 pub(crate) use rules::{own_rules, table};
 pub use trial::{

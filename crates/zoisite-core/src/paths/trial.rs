@@ -25,15 +25,30 @@ pub struct Link {
     pub service: Service,
     /// At which address.
     pub address: IpAddr,
-    /// At which TCP port.
+    /// At which TCP port; 0 where it is VRRP, which has none.
     pub port: u16,
 }
 
-/// Every pair of hosts that must reach one another on a TCP port.
+impl Link {
+    /// How it travels.
+    pub fn protocol(&self) -> Protocol {
+        match self.service {
+            Service::Vrrp => Protocol::Vrrp,
+            _ => Protocol::Tcp(self.port),
+        }
+    }
+}
+
+/// Every pair of hosts that must reach one another on a TCP port, or by VRRP.
 pub fn links(cluster: &Cluster) -> Vec<Link> {
     let mut out = BTreeSet::new();
     for demand in demands(cluster) {
-        let Protocol::Tcp(port) = demand.protocol else { continue };
+        let port = match demand.protocol {
+            Protocol::Tcp(port) => port,
+            Protocol::Vrrp => 0,
+            Protocol::UdpAndTcp(_) | Protocol::Udp(_) | Protocol::All => continue,
+        };
+        let floating = cluster.balancers.floating.filter(|_| demand.protocol == Protocol::Vrrp);
         for from in demand.from.iter().flat_map(End::hosts) {
             for to in demand.to.hosts().iter().filter(|to| *to != from) {
                 let Some(host) = cluster.host(to) else { continue };
@@ -41,7 +56,9 @@ pub fn links(cluster: &Cluster) -> Vec<Link> {
                     from: from.clone(),
                     to: to.clone(),
                     service: demand.service,
-                    address: host.address,
+                    address: floating
+                        .and_then(|floating| host.address_beside(floating))
+                        .unwrap_or(host.address),
                     port,
                 });
             }
@@ -257,7 +274,7 @@ pub struct Blocked {
     pub to: HostName,
     /// What for.
     pub services: Vec<Service>,
-    /// At which TCP ports.
+    /// At which TCP ports; 0 where it is VRRP, which has none.
     pub ports: Vec<u16>,
     /// From whom it is not reached.
     pub from: Vec<HostName>,
@@ -337,6 +354,13 @@ fn meaning(
     let rules = format!("zoisite paths rules {to} prints what its firewall must let in");
     let others_reach = trials.iter().any(|t| t.link.to == *to && t.outcome == Outcome::Open);
     match outcome {
+        Outcome::Silent if port == 0 => (
+            match others_reach {
+                true => format!("IP protocol 112 does not come through: {to} is reached at its ports, so a firewall drops it, there, on {first} or in front of either"),
+                false => format!("nothing of {to} is reached: it may be the host, not the protocol"),
+            },
+            format!("two hosts that do not hear one another both hold the floating address: let IP protocol 112 (VRRP) through between them; {rules}"),
+        ),
         Outcome::Silent | Outcome::Refused => {
             let how = match outcome {
                 Outcome::Silent => "drops",

@@ -6,11 +6,11 @@ use std::time::SystemTime;
 
 use futures_util::future::join_all;
 use tokio::time::Instant;
-use zoisite_core::cluster::{Cluster, HostName};
+use zoisite_core::cluster::{Cluster, HostName, Vrrp};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::paths::{
-    Link, Listener, Outcome, TRIAL_SECONDS, Trial, end_script, listen_script, probe_script,
-    read_listeners, read_probes,
+    Link, Listener, Outcome, RoutersHeard, Service, TRIAL_SECONDS, Trial, advertise_script,
+    end_script, hear_script, listen_script, probe_script, read_listeners, read_probes, told_script,
 };
 use zoisite_core::survey::{Facts, Times, survey_script};
 
@@ -45,7 +45,72 @@ impl Hosts {
     /// hears how far it is. What is cut off in the midst is ended by the hosts themselves.
     pub async fn try_paths(
         &self,
-        links: &[Link],
+        (links, by): (&[Link], Vrrp),
+        word: &str,
+        progress: &(dyn Fn(&str) + Sync),
+    ) -> Vec<Trial> {
+        let (routers, links): (Vec<&Link>, Vec<&Link>) =
+            links.iter().partition(|link| link.service == Service::Vrrp);
+        let mut trials = self.try_ports(&links, word, progress).await;
+        if !routers.is_empty() {
+            progress("hosts that share the floating address hear one another");
+            trials.extend(self.try_routers(&routers, by).await);
+        }
+        trials.sort_by(|a, b| a.link.cmp(&b.link));
+        trials
+    }
+
+    /// Whether those who share the floating address hear one another.
+    async fn try_routers(&self, links: &[&Link], by: Vrrp) -> Vec<Trial> {
+        let own: BTreeMap<&HostName, IpAddr> =
+            links.iter().map(|link| (&link.to, link.address)).collect();
+        let others = |host: &HostName| -> Vec<IpAddr> {
+            links.iter().filter(|link| link.from == *host).map(|link| link.address).collect()
+        };
+        let ask = async |host: &HostName, script: String| match self
+            .report(host, &script, "hearing who shares the floating address")
+            .await
+        {
+            Ok(text) => RoutersHeard::read(&text),
+            Err(trouble) => {
+                RoutersHeard { fault: Some(trouble.to_string()), ..RoutersHeard::default() }
+            }
+        };
+        let mut faults: BTreeMap<&HostName, String> = BTreeMap::new();
+        let mut heard: BTreeMap<&HostName, BTreeSet<IpAddr>> = BTreeMap::new();
+        let scripts: [&dyn Fn(&HostName, IpAddr) -> String; 3] = [
+            &|host, own| hear_script(host, own, &others(host), by),
+            &|host, own| advertise_script(host, own, &others(host), by),
+            &|host, _| told_script(host),
+        ];
+        // Everybody hears before anybody speaks.
+        for script in scripts {
+            let said = own.iter().map(|(host, at)| {
+                let script = script(host, *at);
+                let ask = &ask;
+                async move { (*host, ask(host, script).await) }
+            });
+            for (host, said) in join_all(said).await {
+                heard.entry(host).or_default().extend(said.who);
+                faults.extend(said.fault.map(|why| (host, format!("{host}: {why}"))));
+            }
+        }
+        let outcome = |link: &Link| {
+            let from = own.get(&link.from);
+            let came = heard.get(&link.to).zip(from).is_some_and(|(who, from)| who.contains(from));
+            let fault = faults.get(&link.to).or_else(|| faults.get(&link.from));
+            match (came, fault) {
+                (true, _) => Outcome::Open,
+                (false, Some(why)) => Outcome::Untried(why.clone()),
+                (false, None) => Outcome::Silent,
+            }
+        };
+        links.iter().map(|link| Trial { link: (*link).clone(), outcome: outcome(link) }).collect()
+    }
+
+    async fn try_ports(
+        &self,
+        links: &[&Link],
         word: &str,
         progress: &(dyn Fn(&str) + Sync),
     ) -> Vec<Trial> {
@@ -85,7 +150,7 @@ impl Hosts {
                 Some(Listener::Failed(why)) => Outcome::Untried(why.clone()),
                 None => Outcome::Untried("its port was not served".into()),
             };
-            trials.push(Trial { link: link.clone(), outcome });
+            trials.push(Trial { link: (*link).clone(), outcome });
         }
         let dialling = dialled.into_iter().map(|(host, paths)| async move {
             let words: Vec<(IpAddr, u16, Option<&str>)> = paths
@@ -114,14 +179,13 @@ impl Hosts {
         }));
 
         progress("hosts close them again");
-        self.end_paths(links).await;
-        trials.sort_by(|a, b| a.link.cmp(&b.link));
+        self.end_paths(links.iter().copied()).await;
         trials
     }
 
     /// Ends a trial of these paths on every host that is dialled.
-    pub async fn end_paths(&self, links: &[Link]) {
-        let hosts: BTreeSet<&HostName> = links.iter().map(|link| &link.to).collect();
+    pub async fn end_paths<'a>(&self, links: impl IntoIterator<Item = &'a Link>) {
+        let hosts: BTreeSet<&HostName> = links.into_iter().map(|link| &link.to).collect();
         let ending = hosts.into_iter().map(|host| async move {
             // Where this does not get through, the host's own timer does it.
             let _ = self.report(host, &end_script(host), "ending the trial").await;

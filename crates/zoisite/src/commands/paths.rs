@@ -154,7 +154,7 @@ fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, 
         let interrupts = Interrupts::listen();
         let say = |text: &str| progress.says(text);
         let trials = tokio::select! {
-            trials = reach.try_paths(&links, &word, &say) => Some(trials),
+            trials = reach.try_paths((&links, cluster.balancers.vrrp), &word, &say) => Some(trials),
             () = interrupts.asked(1) => None,
         };
         if trials.is_none() {

@@ -5,7 +5,8 @@ use std::fmt::Write as _;
 
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::paths::{
-    Blocked, Demand, Outcome, OutsideRow, Protocol, Sampling, Service, Trial, demands, untried,
+    Blocked, Demand, Link, Outcome, OutsideRow, Protocol, Sampling, Service, Trial, demands,
+    untried,
 };
 
 use super::table::{Column, ranked, table};
@@ -65,16 +66,16 @@ pub fn tried(
     sampling: &Sampling,
     style: Style,
 ) -> String {
-    let mut by: BTreeMap<(Service, u16), (usize, usize)> = BTreeMap::new();
+    let mut by: BTreeMap<(Service, Protocol), (usize, usize)> = BTreeMap::new();
     for trial in trials {
-        let (all, open) = by.entry((trial.link.service, trial.link.port)).or_default();
+        let (all, open) = by.entry((trial.link.service, trial.link.protocol())).or_default();
         *all += 1;
         *open += usize::from(trial.outcome == Outcome::Open);
     }
-    let rows = by.iter().map(|((service, port), (all, open))| {
+    let rows = by.iter().map(|((service, protocol), (all, open))| {
         let mark = if all == open { style.good("✓") } else { style.bad("✗") };
         let said = format!("{open} of {}", count(*all, "path"));
-        vec![mark, service.to_string(), Protocol::Tcp(*port).to_string(), said]
+        vec![mark, service.to_string(), protocol.to_string(), said]
     });
     let mut out = table(&["", "what", "by", "open"], rows);
     if let Some(picture) = picture(cluster, trials, style) {
@@ -85,11 +86,17 @@ pub fn tried(
         let services: Vec<String> = block.services.iter().map(ToString::to_string).collect();
         let _ = writeln!(
             out,
-            "\n{} {} → {}, TCP {} ({}): {}",
+            "\n{} {} → {}, {} ({}): {}",
             style.bad("✗"),
             names(&block.from),
             style.bold(block.to.as_str()),
-            block.ports.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
+            match block.ports.as_slice() {
+                [0] => Protocol::Vrrp.to_string(),
+                ports => {
+                    let ports: Vec<String> = ports.iter().map(ToString::to_string).collect();
+                    format!("TCP {}", ports.join(", "))
+                }
+            },
             services.join(", "),
             word(&block.outcome)
         );
@@ -159,14 +166,18 @@ fn picture(cluster: &Cluster, trials: &[Trial], style: Style) -> Option<String> 
     let rows = hosts.iter().map(|from| {
         let mut row = vec![from.to_string()];
         row.extend(hosts.iter().map(|to| {
+            let at = |link: &Link| match link.protocol() {
+                Protocol::Vrrp => Protocol::Vrrp.to_string(),
+                _ => link.port.to_string(),
+            };
             let Some(trials) = pairs.get(&(*from, *to)) else { return style.dim("·") };
             let not: Vec<&&Trial> =
                 trials.iter().filter(|trial| trial.outcome != Outcome::Open).collect();
             match not.as_slice() {
                 [] => style.good("✓"),
-                [one] => style.bad(&format!("{} {}", one.link.port, word(&one.outcome))),
+                [one] => style.bad(&format!("{} {}", at(&one.link), word(&one.outcome))),
                 [one, rest @ ..] => {
-                    style.bad(&format!("{} +{} {}", one.link.port, rest.len(), word(&one.outcome)))
+                    style.bad(&format!("{} +{} {}", at(&one.link), rest.len(), word(&one.outcome)))
                 }
             }
         }));
