@@ -76,24 +76,22 @@ impl Hosts {
                 RoutersHeard { fault: Some(trouble.to_string()), ..RoutersHeard::default() }
             }
         };
-        let mut faults: BTreeMap<&HostName, String> = BTreeMap::new();
-        let mut heard: BTreeMap<&HostName, BTreeSet<IpAddr>> = BTreeMap::new();
-        let scripts: [&dyn Fn(&HostName, IpAddr) -> String; 3] = [
-            &|host, own| hear_script(host, own, &others(host), by),
-            &|host, own| advertise_script(host, own, &others(host), by),
-            &|host, _| told_script(host),
-        ];
-        // Everybody hears before anybody speaks.
-        for script in scripts {
+        let round = async |script: &dyn Fn(&HostName, IpAddr) -> String| {
             let said = own.iter().map(|(host, at)| {
-                let script = script(host, *at);
-                let ask = &ask;
+                let (script, ask) = (script(host, *at), &ask);
                 async move { (*host, ask(host, script).await) }
             });
-            for (host, said) in join_all(said).await {
-                heard.entry(host).or_default().extend(said.who);
-                faults.extend(said.fault.map(|why| (host, format!("{host}: {why}"))));
-            }
+            join_all(said).await
+        };
+        // Everybody hears before anybody speaks.
+        let mut said = round(&|host, own| hear_script(host, own, &others(host), by)).await;
+        said.extend(round(&|host, own| advertise_script(host, own, &others(host), by)).await);
+        said.extend(round(&|host, _| told_script(host)).await);
+        let mut faults: BTreeMap<&HostName, String> = BTreeMap::new();
+        let mut heard: BTreeMap<&HostName, BTreeSet<IpAddr>> = BTreeMap::new();
+        for (host, said) in said {
+            heard.entry(host).or_default().extend(said.who);
+            faults.extend(said.fault.map(|why| (host, format!("{host}: {why}"))));
         }
         let outcome = |link: &Link| {
             let from = own.get(&link.from);
