@@ -235,7 +235,7 @@ fn who_is_to_share_the_address_hears_the_others_and_strangers() {
     let _ = lab_.on("egret", rules).ended(0);
     let told =
         lab_.zoisite(&["paths", "try"]).ended(3).says("IP protocol 112 does not come through");
-    let told = told.says("heron and ibis → egret").says("4 of 6 paths");
+    let told = told.says("heron, ibis → egret").says("4 of 6 paths");
     assert!(!told.stdout.contains("→ heron, IP 112"), "{told:?}");
     let _ = lab_.on("egret", "nft delete table inet deaf").ended(0);
     let multicast =

@@ -114,7 +114,7 @@ pub fn tried(
         );
     }
     for demand in demands(cluster) {
-        if matches!(demand.protocol, Protocol::All | Protocol::Vrrp) {
+        if demand.protocol == Protocol::All {
             let _ = writeln!(
                 out,
                 "\n{} not tried: {} ({}): {}",
