@@ -172,6 +172,8 @@ fn tolerances_follow_the_topology() {
     assert_eq!(four.etcd, 1, "an even count adds no tolerance");
     let own = changed("[balancers]\nhosts = [\"jetty-{a,b}\"]\nfloating = \"10.77.0.5\"\n", "");
     assert_eq!(tolerance(&own).balancers, None, "the site's own");
+    let held = changed("[balancers]\nhosts = [\"jetty-{a,b}\"]\n", "[balancers]\n");
+    assert_eq!(tolerance(&held).balancers, Some(1), "control planes hold the address");
 }
 
 #[test]

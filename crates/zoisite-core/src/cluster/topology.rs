@@ -60,7 +60,8 @@ impl Topology {
         let api_alone = api.len().saturating_sub(1);
         let balancers_alone = match (balancers.len(), stable_host) {
             (_, Some(_)) => Some(0),
-            (0, None) => None,
+            // Control planes hold the address themselves, or the site leads to them.
+            (0, None) => cluster.balancers.floating.map(|_| api_alone),
             (n, None) => Some(n - 1),
         };
         let on_etcd = api_alone.min(etcd_alone);
