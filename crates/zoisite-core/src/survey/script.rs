@@ -1,5 +1,5 @@
 use super::names::names_to_ask;
-use crate::cluster::{Cluster, Host, HostName};
+use crate::cluster::{Cluster, Host, HostName, Role};
 use crate::holdings::EtcdPaths;
 use crate::item::ROUTE_PROTOCOL;
 use crate::script::wrapped_look;
@@ -16,6 +16,9 @@ fn places(cluster: &Cluster, host: &Host) -> Vec<(&'static str, String)> {
     if cluster.is_node(&host.name) {
         out.push(("images", "/var/lib/containerd".into()));
         out.push(("pods", "/var/lib/kubelet".into()));
+    }
+    if cluster.holds(&host.name, Role::Registry) {
+        out.push(("registry", cluster.registry.folder.clone()));
     }
     out.push(("logs", "/var/log".into()));
     out.push(("temporary files", "/tmp".into()));

@@ -103,8 +103,9 @@ impl Hosts {
     ) -> StepOutcome {
         let mut changed = 0;
         for image in images {
-            let end = Instant::now() + AGAIN;
+            let mut end = Instant::now() + AGAIN;
             loop {
+                let begun = Instant::now();
                 let put = match self.registry() {
                     Ok(registry) => registry.put(image, progress).await,
                     Err(why) => Err(why),
@@ -115,7 +116,7 @@ impl Hosts {
                         break;
                     }
                     // The connection may be gone, or the registry for a moment: what went is not sent again.
-                    Err(why) if Instant::now() < end => progress(format!("again: {why}")),
+                    Err(why) if begun < end => progress(format!("again: {why}")),
                     Err(why) => {
                         let attempted = "putting images into the registry";
                         let evidence = self.evidence(host, &[REGISTRY_UNIT]).await;
@@ -126,6 +127,10 @@ impl Hosts {
                             evidence,
                         ));
                     }
+                }
+                // An attempt that lasted got further than the one before.
+                if begun.elapsed() > AGAIN {
+                    end = Instant::now() + AGAIN;
                 }
                 tokio::time::sleep(Duration::from_secs(2)).await;
             }

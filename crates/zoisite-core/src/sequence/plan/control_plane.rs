@@ -1,27 +1,10 @@
 //! The control plane and the balancers in front of it: one after another, each ready at its own
 //! address before the next is touched.
 
-use super::registry::keeps;
-use super::rollout::one_by_one;
-use super::{Condition, Draft, Part, Phase, Share};
-use crate::cluster::{HostName, Role};
-use crate::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT, REGISTRY_UNIT};
-use crate::script::Operation;
-
-/// A service that many hosts share, of which one may be away at a time.
-pub(super) struct Service {
-    part: Part,
-    /// The unit whose restart interrupts what the host serves.
-    main: &'static str,
-    /// What starting a host's units is, in a few words.
-    starting: &'static str,
-    /// What restarting them is.
-    restarting: &'static str,
-    /// The first one ever starts alone: why, and why the others wait for it.
-    first_alone: Option<(&'static str, &'static str)>,
-    /// Adds the gate at which a host answers; the words are the end of the gate's name.
-    gate: fn(&mut Draft<'_>, &HostName, &str, Vec<usize>) -> usize,
-}
+use super::service::{Service, service};
+use super::{Condition, Draft, Part, Phase};
+use crate::cluster::HostName;
+use crate::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT};
 
 const API_SERVERS: Service = Service {
     part: Part::ControlPlane,
@@ -51,16 +34,6 @@ const ADDRESS: Service = Service {
     gate: leads,
 };
 
-/// The registry: one host, and nothing that runs needs it.
-pub(super) const KEEPS: Service = Service {
-    part: Part::Registry,
-    main: REGISTRY_UNIT,
-    starting: "start the registry",
-    restarting: "put right what differs, and restart the registry",
-    first_alone: None,
-    gate: keeps,
-};
-
 /// Plans for control planes, balancers, then the floating address in front of them. Returns the last gates, for which later steps wait.
 pub(super) fn plan(draft: &mut Draft<'_>, quorum: Option<usize>) -> Vec<usize> {
     let quorum: Vec<usize> = quorum.into_iter().collect();
@@ -72,53 +45,6 @@ pub(super) fn plan(draft: &mut Draft<'_>, quorum: Option<usize>) -> Vec<usize> {
     before
 }
 
-/// Starts what does not run, puts right what needs no interruption, and restarts the others one after
-/// another, each ready before the next. Returns the last gates.
-pub(super) fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]) -> Vec<usize> {
-    let shares = draft.shares(service.part);
-    let (running, absent): (Vec<_>, Vec<_>) =
-        shares.iter().partition(|share| share.runs(service.main));
-    let rolls = |share: &&Share<'_>| share.restarts().iter().any(|unit| share.runs(unit));
-    let part = service.part;
-    let alone = service.first_alone.filter(|_| running.is_empty());
-    let (rolling, quiet): (Vec<_>, Vec<_>) = running.into_iter().partition(rolls);
-    let mut gates = Vec::new();
-    for share in absent {
-        let configured = configure(draft, share);
-        let mut needs: Vec<usize> = before.iter().copied().chain(configured).collect();
-        let why = match (alone, gates.first()) {
-            (None, _) => "it does not run",
-            (Some((first, _)), None) => first,
-            (Some((_, others)), Some(gate)) => {
-                needs.push(*gate);
-                others
-            }
-        };
-        let id = format!("{part}-start");
-        let operations = starts(share, draft.options.patience);
-        let what = (Phase::of(part), id.as_str(), service.starting);
-        let started = draft.act(share.host(), what, vec![why.to_owned()], operations, needs);
-        gates.push((service.gate)(draft, share.host(), "", vec![started]));
-    }
-    for share in quiet {
-        draft.put_right(share, "put right what differs");
-    }
-    let restart = |draft: &mut Draft<'_>, share: &&Share<'_>, after: &[usize]| {
-        let uploaded = draft.upload(share);
-        let needs = uploaded.iter().chain(after).chain(before).copied().collect();
-        let id = format!("{part}-restart");
-        let operations = aside(draft, share, share.all(|_| true, draft.options.patience));
-        let what = (Phase::of(part), id.as_str(), service.restarting);
-        let restarted = draft.act(share.host(), what, share.why(), operations, needs);
-        draft.steps[restarted].disrupts.insert(part);
-        restarted
-    };
-    let gate = |draft: &mut Draft<'_>, share: &&Share<'_>, restarted| {
-        (service.gate)(draft, share.host(), "-after-restart", vec![restarted])
-    };
-    one_by_one(draft, &rolling, gates, restart, gate)
-}
-
 fn answers(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {
     draft.gate(
         (Phase::ControlPlane, format!("api-{host}{after}")),
@@ -127,53 +53,6 @@ fn answers(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize
         Condition::Api { host: host.clone() },
         needs,
     )
-}
-
-/// Puts everything but starts nothing.
-fn configure(draft: &mut Draft<'_>, share: &Share<'_>) -> Option<usize> {
-    let uploaded = draft.upload(share);
-    let operations = share.puts();
-    if operations.is_empty() {
-        return uploaded;
-    }
-    let id = format!("{}-configure", share.part);
-    Some(draft.act(
-        share.host(),
-        (Phase::Configuration, &id, "write configuration and certificates"),
-        share.why_but_components(),
-        operations,
-        uploaded.into_iter().collect(),
-    ))
-}
-
-/// Starts every unit of a part, and waits for them.
-fn starts(share: &Share<'_>, seconds: u32) -> Vec<Operation> {
-    use Operation::{Enable, Restart, Settle, Start};
-    let units: Vec<_> = share.holdings.units_of(share.part).collect();
-    let restarts = share.restarts();
-    let begin = units.iter().flat_map(|unit| {
-        let restart = share.runs(unit.name) && restarts.contains(unit.name);
-        [Enable(unit.name), if restart { Restart(unit.name) } else { Start(unit.name) }]
-    });
-    // The others dial the API server, and come and go until it is ready: its own gate is what counts.
-    let settle = units.iter().map(|unit| Settle { unit: unit.name, port: None, seconds });
-    begin.chain(settle).collect()
-}
-
-/// What interrupts what a host serves at the floating address is done while another one holds it (rule S2).
-fn aside(draft: &Draft<'_>, share: &Share<'_>, operations: Vec<Operation>) -> Vec<Operation> {
-    let serves = match draft.input.cluster.front() {
-        Role::Balancer => Part::Balancer,
-        _ => Part::ControlPlane,
-    };
-    let interrupts = share.part == serves && share.runs(ADDRESS_UNIT) && !share.only_reloads();
-    match share.holdings.address.filter(|_| interrupts) {
-        None => operations,
-        Some(address) => std::iter::once(Operation::GiveAway(address))
-            .chain(operations)
-            .chain([Operation::TakePart])
-            .collect(),
-    }
 }
 
 fn leads(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {

@@ -6,6 +6,7 @@ mod nodes;
 mod preparation;
 mod registry;
 mod rollout;
+mod service;
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};

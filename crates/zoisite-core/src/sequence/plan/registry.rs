@@ -1,15 +1,26 @@
 //! The cluster's own registry: the service, then the images that it is to hold.
 
-use super::control_plane::{KEEPS, service};
+use super::service::{Service, service};
 use super::{Condition, Draft, Part, Phase, Step, Work};
 use crate::cluster::HostName;
 use crate::components::Shelved;
+use crate::holdings::REGISTRY_UNIT;
+
+/// The registry: one host, and nothing that runs needs it.
+const REGISTRY: Service = Service {
+    part: Part::Registry,
+    main: REGISTRY_UNIT,
+    starting: "start the registry",
+    restarting: "put right what differs, and restart the registry",
+    first_alone: None,
+    gate: keeps,
+};
 
 /// Plans for the registry; nothing else waits for it.
 pub(super) fn plan(draft: &mut Draft<'_>) {
     let shares = draft.shares(Part::Registry);
     let Some(host) = shares.first().map(|share| share.host().clone()) else { return };
-    let gates = service(draft, &KEEPS, &[]);
+    let gates = service(draft, &REGISTRY, &[]);
     let answered = draft.input.api.answered();
     let silent = answered.map(|api| api.registry_silent.as_deref());
     let (known, why) = match silent {
@@ -31,12 +42,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) {
 }
 
 /// The gate at which the registry answers.
-pub(super) fn keeps(
-    draft: &mut Draft<'_>,
-    host: &HostName,
-    after: &str,
-    needs: Vec<usize>,
-) -> usize {
+fn keeps(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {
     draft.gate(
         (Phase::Registry, format!("registry-{host}{after}")),
         format!("the registry on {host} answers at its own address"),

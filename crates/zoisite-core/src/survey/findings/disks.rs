@@ -63,7 +63,12 @@ fn needed(case: &Case<'_>, mount: &str) -> u64 {
         let mut parts = size.parts.iter().filter(|(name, _)| *name == part);
         parts.next().map_or(0, |(_, need)| need.disk_mib)
     };
-    let places = [("etcd", "etcd"), ("images", "the node"), ("logs", "the API server")];
+    let places = [
+        ("etcd", "etcd"),
+        ("images", "the node"),
+        ("registry", "the registry"),
+        ("logs", "the API server"),
+    ];
     places.iter().filter(|(purpose, _)| lives(purpose)).map(|(_, part)| of(part)).sum()
 }
 
