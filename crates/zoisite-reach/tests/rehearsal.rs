@@ -569,6 +569,51 @@ fn s11_an_older_run_never_acts_after_a_newer_one() {
     );
 }
 
+#[test]
+fn what_is_acknowledged_is_there_after_any_change_and_a_wrong_one_would_lose_it() {
+    let members = ["heron", "egret", "ibis"].map(host);
+    let mut stage = Stage::etcd();
+    stage.raise();
+    stage.world().write_all_the_while();
+    stage.world().write(&members[0], "eggs", "3").unwrap();
+    // A change of all members, one after another.
+    for name in ["heron", "egret", "ibis"] {
+        stage.edit(name);
+    }
+    let before = stage.world().acknowledged();
+    stage.must_converge("a change of all");
+    assert!(stage.world().acknowledged() > before + 10, "somebody wrote meanwhile");
+    // Two without power: nothing is read, and nothing acknowledged.
+    for member in &members[1..] {
+        stage.world().power(member, false);
+    }
+    assert!(stage.world().read(&members[0], "eggs").is_err());
+    assert!(stage.world().write(&members[0], "eggs", "4").is_err());
+    for member in &members[1..] {
+        stage.world().power(member, true);
+    }
+    for member in &members {
+        assert_eq!(stage.world().read(member, "eggs"), Ok(Some("3")), "{member}");
+    }
+    // One that was away while others wrote does not lead, and catches up.
+    stage.world().power(&members[0], false);
+    stage.world().write(&members[1], "eggs", "5").unwrap();
+    stage.world().power(&members[0], true);
+    assert_eq!(stage.world().leads(), Some(members[1].clone()));
+    assert_eq!(stage.world().read(&members[0], "eggs"), Ok(Some("5")));
+    assert_eq!(stage.world().broken(), [""; 0]);
+
+    // What rule S1 keeps from happening: two that lost their disks begin as if new, without the third.
+    stage.world().power(&members[0], false);
+    for member in &members[1..] {
+        stage.world().lose_data(member);
+        stage.world().power(member, true);
+    }
+    stage.world().write(&members[1], "eggs", "1").unwrap();
+    let broken = stage.world().broken().to_vec();
+    assert!(broken[0].starts_with("S1: ") && broken[0].contains("are lost"), "{broken:?}");
+}
+
 #[derive(Clone, Debug)]
 enum Mishap {
     /// This program is killed after so many operations.
@@ -607,6 +652,7 @@ fn cases(usual: u32) -> ProptestConfig {
 /// Whatever happens in whatever order, no rule is broken, and once all is mended one raise converges.
 fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
     let hosts = stage.holdings.hosts.clone();
+    stage.world().write_all_the_while();
     for mishap in mishaps {
         let now = stage.world().operations();
         match mishap {

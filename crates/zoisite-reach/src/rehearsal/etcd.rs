@@ -142,34 +142,116 @@ impl Config {
             token: self.token,
             peers,
             listens: self.listens,
+            holds: 0,
             was_ready: false,
         })
     }
 }
 
 impl World {
-    /// The leader that a member follows, when it reaches a quorum: the first by name.
-    pub(super) fn leader(&self, host: &HostName) -> Option<u64> {
-        let sim = self.hosts.get(host).filter(|sim| sim.up)?;
-        let member = sim.process.as_ref()?;
-        let reached: Vec<&Member> = self
-            .hosts
-            .iter()
-            .filter(|(name, other)| {
-                let Some(peer) = other.process.as_ref().filter(|_| other.up) else { return false };
-                let knows = |a: &Member, b: &Member| a.peers.get(&b.name) == Some(&b.listens);
-                *name == host
-                    || (peer.cluster_id == member.cluster_id
-                        && knows(member, peer)
-                        && knows(peer, member)
-                        && !self.cut(host, name))
-            })
-            .filter_map(|(_, other)| other.process.as_ref())
-            .collect();
-        if reached.len() < member.peers.len() / 2 + 1 {
+    /// The members that one reaches in both directions, itself among them; none where it does not run.
+    fn reached(&self, host: &HostName) -> Vec<(&HostName, &Member)> {
+        let running = |sim: &SimHost| sim.process.clone().filter(|_| sim.up);
+        let Some(member) = self.hosts.get(host).and_then(running) else { return Vec::new() };
+        let knows = |a: &Member, b: &Member| a.peers.get(&b.name) == Some(&b.listens);
+        let hears = |name: &HostName, peer: &Member| {
+            name == host
+                || (peer.cluster_id == member.cluster_id
+                    && knows(&member, peer)
+                    && knows(peer, &member)
+                    && !self.cut(host, name))
+        };
+        let others = self.hosts.iter().filter(|(_, sim)| sim.up);
+        let others = others.filter_map(|(name, sim)| Some((name, sim.process.as_ref()?)));
+        others.filter(|(name, peer)| hears(name, peer)).collect()
+    }
+
+    /// How many of the acknowledged writes a host's data holds.
+    fn held(&self, host: &HostName) -> usize {
+        self.hosts.get(host).and_then(|sim| sim.data.as_ref()).map_or(0, |data| data.holds)
+    }
+
+    /// Whose member leads the one on a host, where that reaches a majority of the voters: nobody is elected whose
+    /// log lacks what another one's has; among equals it is the first by name.
+    fn led_by(&self, host: &HostName) -> Option<&HostName> {
+        let voters = self.hosts.get(host)?.process.as_ref()?.peers.len();
+        let reached = self.reached(host);
+        if reached.len() < voters / 2 + 1 {
             return None;
         }
-        reached.iter().min_by_key(|peer| &peer.name).map(|peer| peer.own_id())
+        let first =
+            |(name, _): &(&HostName, &Member)| (usize::MAX - self.held(name), (*name).clone());
+        reached.into_iter().min_by_key(first).map(|(name, _)| name)
+    }
+
+    /// The leader that a member follows, by its id.
+    pub(super) fn leader(&self, host: &HostName) -> Option<u64> {
+        let leader = self.led_by(host)?;
+        self.hosts.get(leader)?.process.as_ref().map(Member::own_id)
+    }
+
+    /// Writes through a member. The leader takes it, and whoever it reaches follows; a majority of the voters makes
+    /// it acknowledged. What was acknowledged before and is not on the leader's disk is lost: that breaks rule S1.
+    ///
+    /// # Errors
+    /// Where no majority is reached.
+    pub fn write(&mut self, via: &HostName, key: &str, value: &str) -> Result<(), String> {
+        let timed_out = || "etcdserver: request timed out".to_owned();
+        let leader = self.led_by(via).cloned().ok_or_else(timed_out)?;
+        let voters = self.hosts[&leader].process.as_ref().map_or(0, |member| member.peers.len());
+        let follow: Vec<HostName> =
+            self.reached(&leader).into_iter().map(|(name, _)| name.clone()).collect();
+        if follow.len() < voters / 2 + 1 {
+            return Err(timed_out());
+        }
+        let (held, all) = (self.held(&leader), self.acknowledged.len());
+        if held < all {
+            self.broken.push(format!(
+                "S1: {} acknowledged writes are lost: {leader} leads without them",
+                all - held
+            ));
+            self.acknowledged.truncate(held);
+        }
+        self.acknowledged.push((key.to_owned(), value.to_owned()));
+        let all = self.acknowledged.len();
+        for data in self.hosts.values_mut().filter_map(|sim| sim.data.as_mut()) {
+            data.holds = data.holds.min(all - 1);
+        }
+        for host in &follow {
+            if let Some(data) = self.hosts.get_mut(host).and_then(|sim| sim.data.as_mut()) {
+                data.holds = all;
+            }
+        }
+        Ok(())
+    }
+
+    /// What a member answers for a key, as its leader has it.
+    ///
+    /// # Errors
+    /// Where no majority is reached.
+    pub fn read(&self, via: &HostName, key: &str) -> Result<Option<&str>, String> {
+        let leader = self.led_by(via).ok_or("etcdserver: request timed out")?;
+        let log = &self.acknowledged[..self.held(leader).min(self.acknowledged.len())];
+        let found = log.iter().rev().find(|(known, _)| known == key);
+        Ok(found.map(|(_, value)| value.as_str()))
+    }
+
+    /// From now on somebody writes through whichever member takes it, at every operation of a run.
+    pub fn write_all_the_while(&mut self) {
+        self.under_load = true;
+    }
+
+    /// How many writes were acknowledged so far.
+    pub fn acknowledged(&self) -> usize {
+        self.acknowledged.len()
+    }
+
+    /// One more of those writes.
+    pub(super) fn load(&mut self) {
+        let members = self.hosts.iter().filter(|(_, sim)| sim.process.is_some());
+        let members: Vec<HostName> = members.map(|(name, _)| name.clone()).collect();
+        let value = self.operations.to_string();
+        let _ = members.iter().any(|via| self.write(via, "load", &value).is_ok());
     }
 
     pub(super) fn waiting_log(&self, host: &HostName, unit: &str) -> Vec<String> {

@@ -25,7 +25,7 @@ use zoisite_core::holdings::{ApiObject, HostHoldings};
 use zoisite_core::item::{Component, Item};
 use zoisite_core::pki::SecretRef;
 use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
-use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
+use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, StepOutcome};
 use zoisite_core::survey::Facts;
 
 pub use self::drill::RehearsedField;
@@ -130,17 +130,34 @@ impl Rehearsal {
 
     /// Whether a gate's condition holds now.
     fn holds(&self, condition: &Condition) -> Result<StepOutcome, Trouble> {
-        let world = self.world();
+        let mut world = self.world();
         let (host, held) = match condition {
             Condition::Quorum { members } => {
                 let answers =
                     members.iter().map(|host| world.answer(host)).collect::<Result<Vec<_>, _>>()?;
-                let names: Vec<String> = members.iter().map(ToString::to_string).collect();
-                return Ok(StepOutcome::Proven(Proven {
-                    wrote: names[0].clone(),
-                    read: names[1..].to_vec(),
-                    ..judge(&answers)?
-                }));
+                let mut proven = judge(&answers)?;
+                let failed = |host: &HostName, what: &str, why: String| {
+                    Trouble::new(Some(host.clone()), what, why, Vec::new())
+                };
+                let (key, value) = ("/zoisite/proof", world.operations().to_string());
+                let writer = &members[0];
+                world
+                    .write(writer, key, &value)
+                    .map_err(|why| failed(writer, "writing a key through the member", why))?;
+                for other in if members.len() > 1 { &members[1..] } else { members.as_slice() } {
+                    let what = "reading the key through the member";
+                    match world.read(other, key) {
+                        Ok(Some(found)) if found == value => proven.read.push(other.to_string()),
+                        Ok(found) => {
+                            let why =
+                                format!("it read {found:?} where {writer} had written {value:?}");
+                            return Err(failed(other, what, why));
+                        }
+                        Err(why) => return Err(failed(other, what, why)),
+                    }
+                }
+                proven.wrote = writer.to_string();
+                return Ok(StepOutcome::Proven(proven));
             }
             Condition::Api { host } => (Some(host), world.api_ready(host)),
             Condition::Stable { from, balancer } => {

@@ -88,6 +88,12 @@ pub struct World {
     pub(super) operations: u64,
     /// Rules that were broken, in words; empty unless the program is wrong.
     pub(super) broken: Vec<String>,
+    /// Every write that etcd acknowledged, key and value, in order. A member's data holds the first so many of it.
+    #[serde(default)]
+    pub(super) acknowledged: Vec<(String, String)>,
+    /// Whether somebody writes all the while.
+    #[serde(skip)]
+    pub(super) under_load: bool,
 }
 
 /// What the API holds.
@@ -109,6 +115,9 @@ pub(super) struct Member {
     pub peers: BTreeMap<String, String>,
     /// Where it listens for the others.
     pub(super) listens: String,
+    /// How many of the acknowledged writes its data holds, from the first on.
+    #[serde(default)]
+    pub(super) holds: usize,
     /// It once reported ready; systemd then calls it active until it stops.
     pub was_ready: bool,
 }

@@ -224,6 +224,9 @@ impl World {
     ) -> Result<(), Option<Outcome>> {
         let number = self.operations;
         self.operations += 1;
+        if self.under_load {
+            self.load();
+        }
         let struck = |fault: &Fault| match fault {
             Fault::Killed { operation } | Fault::Fails { operation } => *operation == number,
             Fault::DiskFull(full) => {
