@@ -22,6 +22,9 @@ fn here() -> i64 {
     i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
 }
 
+/// Makes the script of a host, which has this address.
+type Script<'a> = &'a dyn Fn(&HostName, IpAddr) -> String;
+
 impl Hosts {
     pub(super) async fn facts_of(
         &self,
@@ -67,31 +70,38 @@ impl Hosts {
         let others = |host: &HostName| -> Vec<IpAddr> {
             links.iter().filter(|link| link.from == *host).map(|link| link.address).collect()
         };
-        let ask = async |host: &HostName, script: String| match self
-            .report(host, &script, "hearing who shares the floating address")
-            .await
-        {
-            Ok(text) => RoutersHeard::read(&text),
-            Err(trouble) => {
-                RoutersHeard { fault: Some(trouble.to_string()), ..RoutersHeard::default() }
-            }
+        let ask = async |host: &HostName, script: String| {
+            let asked = self.report(host, &script, "hearing who shares the floating address").await;
+            let mut said = match asked {
+                Ok(text) => RoutersHeard::read(&text),
+                Err(trouble) => {
+                    let fault = Some(trouble.to_string());
+                    return RoutersHeard { fault, ..RoutersHeard::default() };
+                }
+            };
+            said.fault = said.fault.map(|why| format!("{host}: {why}"));
+            said
         };
-        let round = async |script: &dyn Fn(&HostName, IpAddr) -> String| {
-            let said = own.iter().map(|(host, at)| {
-                let (script, ask) = (script(host, *at), &ask);
-                async move { (*host, ask(host, script).await) }
-            });
-            join_all(said).await
-        };
-        // Everybody hears before anybody speaks.
-        let mut said = round(&|host, own| hear_script(host, own, &others(host), by)).await;
-        said.extend(round(&|host, own| advertise_script(host, own, &others(host), by)).await);
-        said.extend(round(&|host, _| told_script(host)).await);
+        // Everybody hears before anybody speaks; a host that cannot is not asked again.
+        let scripts: [Script<'_>; 3] = [
+            &|host, own| hear_script(host, own, &others(host), by),
+            &|host, own| advertise_script(host, own, &others(host), by),
+            &|host, _| told_script(host),
+        ];
         let mut faults: BTreeMap<&HostName, String> = BTreeMap::new();
         let mut heard: BTreeMap<&HostName, BTreeSet<IpAddr>> = BTreeMap::new();
-        for (host, said) in said {
-            heard.entry(host).or_default().extend(said.who);
-            faults.extend(said.fault.map(|why| (host, format!("{host}: {why}"))));
+        for script in scripts {
+            let able = own.iter().filter(|(host, _)| !faults.contains_key(*host));
+            let asking: Vec<_> = able
+                .map(|(host, at)| {
+                    let (script, ask) = (script(host, *at), &ask);
+                    async move { (*host, ask(host, script).await) }
+                })
+                .collect();
+            for (host, said) in join_all(asking).await {
+                heard.entry(host).or_default().extend(said.who);
+                faults.extend(said.fault.map(|why| (host, why)));
+            }
         }
         let outcome = |link: &Link| {
             let from = own.get(&link.from);
