@@ -614,6 +614,31 @@ fn what_is_acknowledged_is_there_after_any_change_and_a_wrong_one_would_lose_it(
     assert!(broken[0].starts_with("S1: ") && broken[0].contains("are lost"), "{broken:?}");
 }
 
+#[test]
+fn a_host_that_loses_its_power_in_the_midst_of_a_run_is_told_and_costs_no_write() {
+    let mut stage = Stage::etcd();
+    stage.raise();
+    stage.world().write_all_the_while();
+    for at in 0..16 {
+        for name in ["heron", "egret", "ibis"] {
+            stage.edit(name);
+        }
+        let operation = stage.world().operations() + at;
+        stage.world().fault(Fault::Power { operation, host: host("egret"), on: false });
+        match stage.raise() {
+            Ended::Done(tally) => assert!(tally.failed > 0, "{at}: {tally:?}"),
+            other => panic!("{at}: {other:?}"),
+        }
+        assert!(
+            stage.world().serves(&host("heron")) && stage.world().serves(&host("ibis")),
+            "{at}"
+        );
+        stage.world().mend();
+        stage.world().power(&host("egret"), true);
+        stage.must_converge(&format!("power lost {at} operations later"));
+    }
+}
+
 #[derive(Clone, Debug)]
 enum Mishap {
     /// This program is killed after so many operations.
@@ -622,6 +647,8 @@ enum Mishap {
     Fail(u64),
     Off(Index),
     On(Index),
+    /// A host loses its power so many operations later, in the midst of a run, and has it again later still.
+    Dip(u64, u64, Index),
     /// Somebody changes a file of a host.
     Edit(Index, Index),
     Raise,
@@ -633,6 +660,7 @@ fn mishap(operations: u64) -> impl Strategy<Value = Mishap> {
         (0..operations).prop_map(Mishap::Fail),
         any::<Index>().prop_map(Mishap::Off),
         any::<Index>().prop_map(Mishap::On),
+        (0..operations, 1..operations, any::<Index>()).prop_map(|(n, m, i)| Mishap::Dip(n, m, i)),
         any::<(Index, Index)>().prop_map(|(host, file)| Mishap::Edit(host, file)),
         Just(Mishap::Raise),
         Just(Mishap::Raise),
@@ -660,6 +688,12 @@ fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
             Mishap::Fail(n) => stage.world().fault(Fault::Fails { operation: now + n }),
             Mishap::Off(i) => stage.world().power(&i.get(&hosts).host, false),
             Mishap::On(i) => stage.world().power(&i.get(&hosts).host, true),
+            Mishap::Dip(n, m, i) => {
+                let host = i.get(&hosts).host.clone();
+                for (operation, on) in [(now + n, false), (now + n + m, true)] {
+                    stage.world().fault(Fault::Power { operation, host: host.clone(), on });
+                }
+            }
             Mishap::Edit(i, j) => {
                 let changed = i.get(&hosts);
                 let files: Vec<_> = changed.files().collect();

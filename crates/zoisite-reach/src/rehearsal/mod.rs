@@ -100,6 +100,10 @@ impl Rehearsal {
         progress(text.clone());
         self.operation(host, &text).await?;
         tokio::time::sleep(takes(operation)).await;
+        if let Some(why) = self.world().unreachable(host) {
+            let answer = format!("the connection is gone ({why})");
+            return Err(Outcome::Failed { attempted: text, answer, evidence: Vec::new() });
+        }
         if let Operation::Settle { unit, seconds, .. } = operation {
             let end = Instant::now() + Duration::from_secs(u64::from(*seconds));
             loop {
@@ -157,6 +161,7 @@ impl Rehearsal {
                     }
                 }
                 proven.wrote = writer.to_string();
+                world.proved = world.operations();
                 return Ok(StepOutcome::Proven(proven));
             }
             Condition::Api { host } => (Some(host), world.api_ready(host)),

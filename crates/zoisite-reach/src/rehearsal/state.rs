@@ -23,6 +23,15 @@ pub enum Fault {
         /// Number of the operation.
         operation: u64,
     },
+    /// A host loses its power, or has it again, just before the operation of this number.
+    Power {
+        /// Number of the operation.
+        operation: u64,
+        /// The host.
+        host: HostName,
+        /// Whether it has power from then on.
+        on: bool,
+    },
     /// Two hosts do not reach each other.
     Cut(HostName, HostName),
     /// A host's disk is full.
@@ -69,6 +78,9 @@ pub(super) struct SimHost {
     pub(super) stray: Option<String>,
     /// The running etcd process.
     pub process: Option<Member>,
+    /// At which operation it lost its power in the midst of a run, if it did.
+    #[serde(default)]
+    pub(super) lost: u64,
     /// Whether it leaves the floating address to others.
     #[serde(default)]
     pub(super) away: bool,
@@ -86,6 +98,9 @@ pub struct World {
     #[serde(skip)]
     pub(super) faults: Vec<Fault>,
     pub(super) operations: u64,
+    /// At which operation a quorum was proven last.
+    #[serde(default)]
+    pub(super) proved: u64,
     /// Rules that were broken, in words; empty unless the program is wrong.
     pub(super) broken: Vec<String>,
     /// Every write that etcd acknowledged, key and value, in order. A member's data holds the first so many of it.

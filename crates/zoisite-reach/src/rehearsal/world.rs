@@ -68,6 +68,7 @@ impl World {
                 data: None,
                 stray: None,
                 process: None,
+                lost: 0,
                 away: false,
                 shelf: BTreeSet::new(),
             });
@@ -224,6 +225,16 @@ impl World {
     ) -> Result<(), Option<Outcome>> {
         let number = self.operations;
         self.operations += 1;
+        for fault in self.faults.clone() {
+            if let Fault::Power { operation, host, on } = fault
+                && operation == number
+            {
+                self.power(&host, on);
+                if let Some(sim) = self.hosts.get_mut(&host).filter(|_| !on) {
+                    sim.lost = self.operations;
+                }
+            }
+        }
         if self.under_load {
             self.load();
         }
@@ -232,7 +243,9 @@ impl World {
             Fault::DiskFull(full) => {
                 full == host && (what.starts_with("file") || what.starts_with('/'))
             }
-            Fault::Cut(..) | Fault::DiskDead(_) | Fault::ClockAhead(..) => false,
+            Fault::Power { .. } | Fault::Cut(..) | Fault::DiskDead(_) | Fault::ClockAhead(..) => {
+                false
+            }
         };
         match self.faults.iter().find(|fault| struck(fault)) {
             Some(Fault::Killed { .. }) => Err(None),
@@ -329,8 +342,12 @@ impl World {
         if self.answer(host).is_err() || member.peers.len() == 1 {
             return;
         }
-        let serving =
-            self.hosts.keys().filter(|other| *other != host && self.serves(other)).count();
+        // One that was lost after the last proof nobody could know of.
+        let unknown = |name: &HostName| {
+            self.hosts.get(name).is_some_and(|sim| !sim.up && sim.lost > self.proved)
+        };
+        let counts = |name: &HostName| self.serves(name) || unknown(name);
+        let serving = self.hosts.keys().filter(|other| *other != host && counts(other)).count();
         if serving < member.peers.len() / 2 + 1 {
             self.broken.push(format!("S2: {host} was restarted while {serving} others served"));
         }
