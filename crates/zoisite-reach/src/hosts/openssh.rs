@@ -7,7 +7,7 @@
 
 use std::collections::BTreeMap;
 use std::io::IsTerminal as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -77,7 +77,7 @@ pub const ANSWERS: &str = "ZOISITE_ANSWERS";
 ///
 /// # Errors
 /// When it is another question, or nobody answers any more.
-pub fn answer(socket: &std::path::Path, prompt: &str) -> std::io::Result<String> {
+pub fn answer(socket: &Path, prompt: &str) -> std::io::Result<String> {
     use std::io::Read as _;
     if !prompt.to_lowercase().contains("password") {
         return Err(std::io::Error::other("only a password is known"));
@@ -345,6 +345,13 @@ impl OpenSsh {
     }
 }
 
+/// The words that lead through a jump host's shared connection. Of ProxyCommand and ProxyJump the first counts, a
+/// jump to `none` too (ssh_config(5)): the command line comes before any configuration.
+fn through(socket: &Path, name: &str) -> [String; 2] {
+    let socket = socket.display();
+    ["-o".into(), format!("ProxyCommand=ssh -F none -S {socket} -W [%h]:%p {name}")]
+}
+
 /// As many open files as the system allows without asking: hundreds of hosts need them.
 fn raise_descriptors() {
     use rustix::process::{Resource, getrlimit, setrlimit};
@@ -400,9 +407,7 @@ impl Carrier for OpenSsh {
             return Err(NotOpened { hope: Hope::None, said, mend });
         }
         if let Some((name, jump)) = jump {
-            let socket = jump.socket.display();
-            words.extend(["-o".into(), "ProxyJump=none".into(), "-o".into()]);
-            words.push(format!("ProxyCommand=ssh -F none -S {socket} -W [%h]:%p {name}"));
+            words.extend(through(&jump.socket, &name));
         }
         let name = target.name.as_str();
         let prompts = match &self.asking {
@@ -721,6 +726,21 @@ mod tests {
         ] {
             assert_eq!(hope(said), wanted, "{said}");
         }
+    }
+
+    #[test]
+    fn ssh_goes_through_the_shared_connection_where_the_configuration_names_a_jump() {
+        let folder = tempfile::tempdir().unwrap();
+        let config = folder.path().join("config");
+        std::fs::write(&config, "Host ibis\n  ProxyJump egret\n").unwrap();
+        let words = through(&folder.path().join("m1"), "egret");
+        // What ssh itself makes of it.
+        let mut ssh = std::process::Command::new("ssh");
+        let read = ssh.arg("-G").arg("-F").arg(&config).args(words).arg("ibis").output().unwrap();
+        let read = String::from_utf8(read.stdout).unwrap();
+        let proxy = read.lines().find(|line| line.starts_with("proxycommand "));
+        assert!(proxy.is_some_and(|line| line.contains("m1 -W [%h]:%p egret")), "{read}");
+        assert!(!read.lines().any(|line| line.starts_with("proxyjump ")), "{read}");
     }
 
     #[test]
