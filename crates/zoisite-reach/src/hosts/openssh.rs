@@ -485,7 +485,7 @@ enum Prompts<'a> {
     /// It asks at the terminal.
     Shown,
     /// It asks at this socket, once.
-    Told(&'a std::path::Path),
+    Told(&'a Path),
 }
 
 /// Whether ssh stopped for want of a host's key, and not because it is another one than before.
