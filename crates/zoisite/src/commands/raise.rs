@@ -326,6 +326,8 @@ impl Raise<'_> {
         before: &Looks,
     ) -> Result<Standing, Failure> {
         let look = async || {
+            // Nobody else begins meanwhile.
+            Working::lock(state)?;
             let looks = self.prepared.look(self.site, reach, Depth::Quick, || {}).await;
             let api = road::ask(reach, &self.prepared, &looks).await;
             let asked = standing::ask_each(self.site, reach, &self.prepared, &looks).await;
