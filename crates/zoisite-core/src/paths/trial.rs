@@ -359,7 +359,7 @@ fn meaning(
                 true => format!("IP protocol 112 does not come through: {to} is reached at its ports, so a firewall drops it, there, on {first} or in front of either"),
                 false => format!("nothing of {to} is reached: it may be the host, not the protocol"),
             },
-            format!("two hosts that do not hear one another both hold the floating address: let IP protocol 112 (VRRP) through between them; {rules}"),
+            format!("two hosts that do not hear one another both hold the floating address: let IP protocol 112 (VRRP) through; {rules}"),
         ),
         Outcome::Silent | Outcome::Refused => {
             let how = match outcome {
