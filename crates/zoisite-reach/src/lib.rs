@@ -32,4 +32,4 @@ pub use registry::Registry;
 pub use rehearsal::{Fault, Rehearsal, RehearsedField, World};
 pub use runner::{RunEvent, run};
 pub use ssh_hosts::{SshHost, ssh_hosts};
-pub use verify::{CHECKS, FromHost, Pushing, Server, Tried, Verification, verify};
+pub use verify::{CHECKS, FromHost, NOT_EVERYWHERE, Pushing, Server, Tried, Verification, verify};

@@ -275,9 +275,7 @@ mod tests {
     use std::collections::BTreeMap;
     use std::sync::{Arc, Mutex};
 
-    use sha2::{Digest as _, Sha256};
-    use zoisite_core::components::ShelfContent;
-    use zoisite_core::pki::hex;
+    use zoisite_core::components::{ShelfContent, digest_of};
 
     use super::*;
 
@@ -313,7 +311,7 @@ mod tests {
                 _ if !login => status(401),
                 "HEAD" => match stands.get(path) {
                     None => status(404),
-                    Some(octets) => status(200).header(DIGEST, sum(octets)),
+                    Some(octets) => status(200).header(DIGEST, digest_of(octets)),
                 },
                 "POST" => {
                     upload.clear();
@@ -326,7 +324,7 @@ mod tests {
                 "PUT" if path.contains("/uploads/") => {
                     let digest = uri.query().unwrap_or_default().rsplit('=').next().unwrap();
                     assert!(uri.query().unwrap().starts_with("state=x&"), "{uri}");
-                    match sum(upload) == digest {
+                    match digest_of(upload) == digest {
                         false => status(400),
                         true => {
                             stands.insert(format!("/v2/gulls/blobs/{digest}"), upload.clone());
@@ -360,10 +358,6 @@ mod tests {
         }
     }
 
-    fn sum(octets: &[u8]) -> String {
-        format!("sha256:{}", hex(&Sha256::digest(octets)))
-    }
-
     #[tokio::test]
     async fn an_image_is_put_there_once_its_blobs_before_its_manifest() {
         let folder = tempfile::tempdir().unwrap();
@@ -371,7 +365,7 @@ mod tests {
         let layer = vec![7_u8; PIECE + 100];
         std::fs::write(&archive, [b"before".as_slice(), &layer, b"{}after"].concat()).unwrap();
         let blob = |octets: &[u8], at: u64| Blob {
-            digest: sum(octets),
+            digest: digest_of(octets),
             archive: archive.clone(),
             at,
             size: octets.len() as u64,
@@ -380,7 +374,7 @@ mod tests {
         let content = ShelfContent {
             blobs: vec![blob(b"{}", 6 + layer.len() as u64), blob(&layer, 6)],
             manifests: vec![Manifest {
-                digest: sum(&manifest),
+                digest: digest_of(&manifest),
                 media: "application/vnd.oci.image.manifest.v1+json".into(),
                 text: manifest,
             }],
@@ -403,12 +397,13 @@ mod tests {
         assert_eq!(asked().iter().filter(|one| *one == tagged).count(), 1);
         // Another one under the same tag is not taken for it.
         let mut other = image.clone();
-        let manifest = Manifest { digest: sum(b"{ }"), media: "a/b".into(), text: b"{ }".to_vec() };
+        let manifest =
+            Manifest { digest: digest_of(b"{ }"), media: "a/b".into(), text: b"{ }".to_vec() };
         other.content = Some(Arc::new(ShelfContent { blobs: vec![], manifests: vec![manifest] }));
         assert_eq!(registry.lacking(&[other]).await.unwrap().len(), 1);
         // Octets that are not what the digest says are refused.
         let mut wrong = image.clone();
-        let blobs = vec![Blob { digest: sum(b"else"), at: 0, size: 4, archive }];
+        let blobs = vec![Blob { digest: digest_of(b"else"), at: 0, size: 4, archive }];
         wrong.name.tag = Some("2.2".into());
         wrong.content = Some(Arc::new(ShelfContent { blobs, manifests: vec![] }));
         let told = registry.put(&wrong, &|_| ()).await.unwrap_err();

@@ -80,6 +80,9 @@ pub const CHECKS: [&str; 13] = [
     "cleaned up",
 ];
 
+/// Those that are tried only where there is something of it.
+pub const NOT_EVERYWHERE: [&str; 3] = [CHECKS[9], images::PUSHED, images::PULLED];
+
 /// Configuration of a pod that asks on: of each name somebody else, over TCP as it is asked, and once over UDP.
 fn asking((next, last): (&str, &str), service: Option<&str>, domain: &str) -> String {
     let zone = |name: &str, to: &str, how: &str| {

@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 use sha2::{Digest as _, Sha256};
 use tar::{Archive, Builder, EntryType, Header};
 use zoisite_core::cluster::ImageName;
-use zoisite_core::components::{Blob, Manifest, Platform, ShelfContent};
+use zoisite_core::components::{Blob, Manifest, Platform, ShelfContent, digest_of};
 use zoisite_core::pki::hex;
 
 use crate::unpack::refused;
@@ -44,8 +44,9 @@ pub(crate) fn sum_of(digest: &str) -> Result<&str, String> {
     sum.ok_or_else(|| format!("its digest {digest} is not one of SHA-256"))
 }
 
-pub(crate) fn digest_of(octets: &[u8]) -> String {
-    format!("sha256:{}", hex(&Sha256::digest(octets)))
+/// Where a blob stands in a layout.
+fn blob_path(digest: &str) -> Result<String, String> {
+    Ok(format!("blobs/sha256/{}", sum_of(digest)?))
 }
 
 /// A manifest or index, held against its digest.
@@ -130,8 +131,7 @@ pub(crate) fn write(
     append(&mut out, "oci-layout", layout.len() as u64, &mut &layout[..]).map_err(words)?;
     let index = index.to_string();
     append(&mut out, "index.json", index.len() as u64, &mut index.as_bytes()).map_err(words)?;
-    let path = |digest: &str| Ok::<_, String>(format!("blobs/sha256/{}", sum_of(digest)?));
-    append(&mut out, &path(digest)?, octets.len() as u64, &mut &octets[..]).map_err(words)?;
+    append(&mut out, &blob_path(digest)?, octets.len() as u64, &mut &octets[..]).map_err(words)?;
     let layers = manifest["layers"].as_array().map_or(&[][..], Vec::as_slice);
     let mut seen = BTreeMap::new();
     for object in std::iter::once(&manifest["config"]).chain(layers) {
@@ -140,7 +140,7 @@ pub(crate) fn write(
             continue;
         }
         let mut blob = Checked { inner: blobs.open(digest)?, digest: Sha256::new(), left: size };
-        append(&mut out, &path(digest)?, size, &mut blob).map_err(words)?;
+        append(&mut out, &blob_path(digest)?, size, &mut blob).map_err(words)?;
         let found = hex(&blob.digest.finalize());
         if found != sum_of(digest)? {
             return Err(format!("a layer of it is sha256:{found}, not {digest}"));
@@ -238,7 +238,7 @@ impl Layout {
 
 impl Blobs for Layout {
     fn open(&mut self, digest: &str) -> Result<Box<dyn Read + '_>, String> {
-        self.at(&format!("blobs/sha256/{}", sum_of(digest)?))
+        self.at(&blob_path(digest)?)
     }
 }
 
@@ -289,7 +289,7 @@ pub fn shelve(archives: &[(Platform, PathBuf)]) -> Result<ShelfContent, String> 
             if content.blobs.iter().any(|blob| blob.digest == digest) {
                 continue;
             }
-            let name = format!("blobs/sha256/{}", sum_of(digest).map_err(wrong)?);
+            let name = blob_path(digest).map_err(wrong)?;
             let place = layout.entries.get(&name).filter(|(_, length)| *length == size);
             let (at, size) = *place.ok_or_else(|| wrong(format!("it has no {name} as it says")))?;
             let (digest, archive) = (digest.to_owned(), archive.clone());

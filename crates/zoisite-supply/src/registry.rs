@@ -15,7 +15,7 @@ use oci_client::secrets::RegistryAuth;
 use oci_client::{Client, Reference};
 use serde_json::Value;
 use zoisite_core::cluster::ImageName;
-use zoisite_core::components::Platform;
+use zoisite_core::components::{Platform, digest_of};
 
 use crate::download::{Broken, TRIES, Told, pause, pour};
 use crate::fault::Fault;
@@ -126,7 +126,7 @@ impl Registries {
                 Err(error) => return Err(said(&error)),
             }
         };
-        let digest = reference.digest().map_or_else(|| image::digest_of(&octets), str::to_owned);
+        let digest = reference.digest().map_or_else(|| digest_of(&octets), str::to_owned);
         let (octets, value) = image::parsed(&digest, octets)?;
         Ok((digest, octets, value))
     }

@@ -79,20 +79,17 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
     let subnets = state.subnets(&site.cluster)?;
     let (mut objects, mut nodes, mut images) = (Vec::new(), Vec::new(), NodeImages::default());
     let asked = |part: Part| parts.contains(&part);
-    let manifests = match asked(Part::Nodes) || asked(Part::Registry) {
-        true => site.manifests()?,
-        false => Vec::new(),
-    };
     if asked(Part::Nodes) || asked(Part::Registry) {
+        let manifests = site.manifests()?;
         images = site.node_images(&manifests)?;
-    }
-    if asked(Part::Nodes) {
-        objects = holdings::objects(&site.cluster, &images);
-        objects.extend(manifests);
-        nodes.extend(site.cluster.nodes().iter().map(|host| {
-            let nets = subnets.get(&host.name).map_or(&[][..], Vec::as_slice);
-            node_wanted(&site.cluster, &host.name, nets)
-        }));
+        if asked(Part::Nodes) {
+            objects = holdings::objects(&site.cluster, &images);
+            objects.extend(manifests);
+            nodes.extend(site.cluster.nodes().iter().map(|host| {
+                let nets = subnets.get(&host.name).map_or(&[][..], Vec::as_slice);
+                node_wanted(&site.cluster, &host.name, nets)
+            }));
+        }
     }
     let departed = state.departed(&site.cluster)?;
     let holdings = make_holdings(site, state, &ledger, (&subnets, &departed, &images), parts)?;

@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 pub use lock::{LOCK_FILE, Lock, LockError};
 pub use published::{Published, SUMS_LIMIT, Sums, WEB, sum_in};
-pub use shelf::{Blob, Manifest, ShelfContent, Shelved};
+pub use shelf::{Blob, Manifest, ShelfContent, Shelved, digest_of};
 
 use serde_json::Value;
 

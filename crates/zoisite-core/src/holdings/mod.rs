@@ -39,7 +39,7 @@ pub use node::{
 pub use objects::{ApiObject, objects};
 pub use placeholders::Placeholders;
 pub(crate) use preparation::{Bringing, bringing, swaps};
-pub use registry::{REGISTRY_UNIT, RegistryLogin, registry_address, registry_secrets};
+pub use registry::{REGISTRY_UNIT, RegistryLogin, registry_secrets};
 pub use sources::{HostFacts, SharedSecrets, Sources};
 pub use unit::UnitFile;
 

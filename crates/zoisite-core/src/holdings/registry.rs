@@ -114,7 +114,7 @@ fn config(shop: &Workshop<'_>, passwords: Option<&str>) -> serde_json::Value {
 }
 
 /// Where the cluster's own registry is dialled.
-pub fn registry_address(cluster: &Cluster) -> Option<SocketAddr> {
+fn registry_address(cluster: &Cluster) -> Option<SocketAddr> {
     let host = cluster.host(cluster.registry.host.as_ref()?)?;
     Some(SocketAddr::new(host.address, cluster.registry.port))
 }

@@ -13,6 +13,7 @@ use std::net::IpAddr;
 
 use serde::Serialize;
 
+pub(crate) use routers::group;
 pub use routers::{RoutersHeard, advertise_script, hear_script, told_script};
 pub use rules::{Firewall, OutsideRow, outside, rules};
 pub(crate) use rules::{own_rules, table};

@@ -11,8 +11,8 @@ use crate::text::plain;
 
 const ROUTERS: &str = include_str!("routers.sh");
 
-/// The group to which advertisements go (RFC 9568, 5.1), and its hardware's address.
-fn group(beside: IpAddr) -> (&'static str, &'static str) {
+/// The group to which advertisements go in a family of addresses (RFC 9568, 5.1), and its hardware's address.
+pub(crate) fn group(beside: IpAddr) -> (&'static str, &'static str) {
     match beside {
         IpAddr::V4(_) => ("224.0.0.18", "01:00:5e:00:00:12"),
         IpAddr::V6(_) => ("ff02::12", "33:33:00:00:00:12"),

@@ -2,6 +2,7 @@ use super::names::names_to_ask;
 use crate::cluster::{Cluster, Host, HostName, Role};
 use crate::holdings::EtcdPaths;
 use crate::item::ROUTE_PROTOCOL;
+use crate::paths::group;
 use crate::script::wrapped_look;
 use crate::text::quote;
 
@@ -47,8 +48,7 @@ pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
         let own = cluster.floating_holders().iter().filter_map(|name| cluster.host(name));
         let own = own.filter_map(|host| host.address_beside(floating));
         let own: String = own.map(|address| format!(" {address}")).collect();
-        // The hardware's addresses of 224.0.0.18 and ff02::12.
-        let group = if floating.is_ipv4() { "01:00:5e:00:00:12" } else { "33:33:00:00:00:12" };
+        let (_, group) = group(floating);
         let beside = host.address_beside(floating).unwrap_or(host.address);
         body.push_str(&format!("routers_begin {id} {group} {beside}{own}\n"));
     }

@@ -1,5 +1,6 @@
 //! A small model of etcd: what it reads from its configuration, when it starts, and when it serves.
 
+use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
 use sha2::{Digest as _, Sha256};
@@ -148,21 +149,28 @@ impl Config {
     }
 }
 
+impl SimHost {
+    /// The member that runs there.
+    fn member(&self) -> Option<&Member> {
+        self.process.as_ref().filter(|_| self.up)
+    }
+}
+
 impl World {
     /// The members that one reaches in both directions, itself among them; none where it does not run.
     fn reached(&self, host: &HostName) -> Vec<(&HostName, &Member)> {
-        let running = |sim: &SimHost| sim.process.clone().filter(|_| sim.up);
-        let Some(member) = self.hosts.get(host).and_then(running) else { return Vec::new() };
+        let Some(member) = self.hosts.get(host).and_then(SimHost::member) else {
+            return Vec::new();
+        };
         let knows = |a: &Member, b: &Member| a.peers.get(&b.name) == Some(&b.listens);
         let hears = |name: &HostName, peer: &Member| {
             name == host
                 || (peer.cluster_id == member.cluster_id
-                    && knows(&member, peer)
-                    && knows(peer, &member)
+                    && knows(member, peer)
+                    && knows(peer, member)
                     && !self.cut(host, name))
         };
-        let others = self.hosts.iter().filter(|(_, sim)| sim.up);
-        let others = others.filter_map(|(name, sim)| Some((name, sim.process.as_ref()?)));
+        let others = self.hosts.iter().filter_map(|(name, sim)| Some((name, sim.member()?)));
         others.filter(|(name, peer)| hears(name, peer)).collect()
     }
 
@@ -179,9 +187,8 @@ impl World {
         if reached.len() < voters / 2 + 1 {
             return None;
         }
-        let first =
-            |(name, _): &(&HostName, &Member)| (usize::MAX - self.held(name), (*name).clone());
-        reached.into_iter().min_by_key(first).map(|(name, _)| name)
+        let names = reached.into_iter().map(|(name, _)| name);
+        names.min_by_key(|name| (Reverse(self.held(name)), *name))
     }
 
     /// The leader that a member follows, by its id.

@@ -3,11 +3,9 @@
 use std::collections::BTreeMap;
 
 use serde_json::{Value, json};
-use sha2::{Digest as _, Sha256};
 use tokio::time::Instant;
 use zoisite_core::cluster::ImageName;
-use zoisite_core::components::Manifest;
-use zoisite_core::pki::hex;
+use zoisite_core::components::{Manifest, digest_of};
 
 use super::{Verifier, why_waiting};
 use crate::registry::Registry;
@@ -28,23 +26,23 @@ pub struct Pushing {
 impl Verifier<'_> {
     /// Pushes images, pulls them and the others on every node, and takes them away again.
     pub(super) async fn images(&mut self) {
-        let asked = self.wanted.pulls.iter();
+        let wanted = self.wanted;
+        let asked = wanted.pulls.iter();
         let mut pulled: Vec<(String, String)> =
             asked.map(|one| (one.clone(), one.clone())).collect();
         let mut pushed = Vec::new();
-        for (image, of) in self.wanted.pushing.iter().flat_map(|pushing| &pushing.images) {
-            let began = Instant::now();
-            let registry = self.wanted.pushing.as_ref().map(|pushing| &pushing.registry);
-            let put = match registry {
-                Some(Ok(registry)) => push(registry, image).await.map(|digest| (registry, digest)),
-                Some(Err(why)) => Err(why.clone()),
-                None => continue,
-            };
-            let put = put.map(|(registry, digest)| {
-                pulled.push((of.registry.clone(), of.to_string()));
-                pushed.push((registry, image, digest));
-            });
-            self.note(PUSHED, &of.registry, began, put);
+        if let Some(Pushing { images, registry }) = &wanted.pushing {
+            for (image, of) in images {
+                let began = Instant::now();
+                let put = match registry {
+                    Ok(registry) => push(registry, image).await.map(|digest| {
+                        pulled.push((of.registry.clone(), of.to_string()));
+                        pushed.push((registry, image, digest));
+                    }),
+                    Err(why) => Err(why.clone()),
+                };
+                self.note(PUSHED, &of.registry, began, put);
+            }
         }
         for (i, (called, image)) in pulled.iter().enumerate() {
             self.pull(&format!("pull-{i}"), called, image).await;
@@ -143,10 +141,6 @@ async fn push(registry: &Registry, image: &ImageName) -> Result<String, String> 
         Some(digest) if digest == manifest.digest => Ok(digest),
         other => Err(format!("what was pushed as {} stands there as {other:?}", manifest.digest)),
     }
-}
-
-fn digest_of(octets: &[u8]) -> String {
-    format!("sha256:{}", hex(&Sha256::digest(octets)))
 }
 
 #[cfg(test)]

@@ -9,7 +9,8 @@ use zoisite_core::cluster::{Host, ImageName, Role};
 use zoisite_core::holdings::Part;
 use zoisite_core::pki::KeySource as _;
 use zoisite_reach::{
-    CHECKS, Hosts, NAMESPACE, Probe, Pushing, Reach as _, Tried, Verification, verify,
+    CHECKS, Hosts, NAMESPACE, NOT_EVERYWHERE, Probe, Pushing, Reach as _, Tried, Verification,
+    verify,
 };
 use zoisite_store::FreshKeys;
 
@@ -186,9 +187,6 @@ pub fn probe(site: &Site, prepared: &Prepared) -> Probe {
         image: prepared.images.name_of(&site.cluster.components.dns_image),
     }
 }
-
-/// Only tried where there is something of it.
-const NOT_EVERYWHERE: [&str; 3] = ["forwarded", "image pushed", "image pulled"];
 
 fn line(tried: &Tried) -> String {
     match &tried.fault {
