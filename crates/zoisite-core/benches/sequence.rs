@@ -47,8 +47,11 @@ fn sequence(c: &mut Criterion) {
                     .iter()
                     .map(|host| node_wanted(&cluster, &host.name, &known.subnets[&host.name]))
                     .collect();
+                let (next, real) = common::next(&cluster, &looks, None, true);
                 let input = PlanInput {
                     cluster: &cluster,
+                    aim: &common::leg(next),
+                    real: &real,
                     holdings: &holdings,
                     looks: &looks,
                     sums: &sums,

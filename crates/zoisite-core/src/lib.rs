@@ -31,6 +31,7 @@
 //! | [`drill`] | losing something on purpose: what, where, measured and drawn |
 //! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
 
+pub mod aim;
 pub mod cluster;
 pub mod components;
 pub mod diagnosis;

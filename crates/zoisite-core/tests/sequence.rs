@@ -78,8 +78,12 @@ impl Scene {
         let Self { cluster, holdings, sums, looks, .. } = self;
         let api = &ApiLook::Absent;
         let (objects, nodes, tokens, accepted) = (&[], &[], &[], &[]);
+        let (next, real) = common::next(cluster, looks, self.begun.as_ref(), true);
+        let (aim, real) = (&common::leg(next), &real);
         let input = PlanInput {
             cluster,
+            aim,
+            real,
             holdings,
             looks,
             sums,

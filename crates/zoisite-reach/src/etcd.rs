@@ -1,4 +1,4 @@
-//! etcd's own protocol, as far as proving a quorum needs it.
+//! etcd's own protocol, as far as proving a quorum and changing its members needs it.
 //!
 //! The messages are those of etcd's `rpc.proto` and `kv.proto` with only the fields used here; field
 //! numbers are its own. (A generated client would ask every builder of this program for a protocol
@@ -88,6 +88,8 @@ struct StatusResponse {
     header: Option<Header>,
     #[prost(uint64, tag = "4")]
     leader: u64,
+    #[prost(uint64, tag = "5")]
+    raft_index: u64,
 }
 
 #[derive(Clone, PartialEq, Message)]
@@ -96,12 +98,40 @@ struct MemberListRequest {
     linearizable: bool,
 }
 
+/// A member, as the quorum's own list has it.
 #[derive(Clone, PartialEq, Message)]
-struct Member {
+pub(crate) struct Member {
+    #[prost(uint64, tag = "1")]
+    pub id: u64,
+    #[prost(string, tag = "2")]
+    pub name: String,
+    #[prost(string, repeated, tag = "3")]
+    pub peer_urls: Vec<String>,
+    #[prost(bool, tag = "5")]
+    pub is_learner: bool,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct MemberAddRequest {
+    #[prost(string, repeated, tag = "1")]
+    peer_urls: Vec<String>,
+    #[prost(bool, tag = "2")]
+    is_learner: bool,
+}
+
+/// What names one member and says no more: `MemberRemoveRequest`, `MemberPromoteRequest`, `MoveLeaderRequest`.
+#[derive(Clone, PartialEq, Message)]
+struct MemberId {
     #[prost(uint64, tag = "1")]
     id: u64,
-    #[prost(string, tag = "2")]
-    name: String,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct MemberUpdateRequest {
+    #[prost(uint64, tag = "1")]
+    id: u64,
+    #[prost(string, repeated, tag = "2")]
+    peer_urls: Vec<String>,
 }
 
 #[derive(Clone, PartialEq, Message)]
@@ -155,26 +185,75 @@ impl EtcdClient {
             .map_err(|status| status.message().to_owned())
     }
 
+    /// The same, where the answer says no more than that it was done.
+    async fn tell<Q>(&self, path: &'static str, request: Q) -> Result<(), String>
+    where
+        Q: Message + Send + Sync + 'static,
+    {
+        self.call::<Q, HeaderOnly>(path, request).await.map(|_| ())
+    }
+
+    async fn status(&self) -> Result<StatusResponse, String> {
+        self.call("/etcdserverpb.Maintenance/Status", Empty {}).await
+    }
+
     /// What the member says of itself and the others.
     pub async fn answer(&self) -> Result<MemberAnswer, String> {
-        let status: StatusResponse =
-            self.call("/etcdserverpb.Maintenance/Status", Empty {}).await?;
-        let list: MemberListResponse = self
-            .call("/etcdserverpb.Cluster/MemberList", MemberListRequest { linearizable: true })
-            .await?;
+        let status = self.status().await?;
+        let members = self.members().await?;
         let header = status.header.unwrap_or_default();
         Ok(MemberAnswer {
             cluster_id: header.cluster_id,
             member_id: header.member_id,
             leader: status.leader,
-            members: list.members.into_iter().map(|m| (m.id, m.name)).collect(),
+            members: members.into_iter().map(|m| (m.id, m.name)).collect(),
         })
+    }
+
+    /// All members, by the quorum's word.
+    pub async fn members(&self) -> Result<Vec<Member>, String> {
+        let request = MemberListRequest { linearizable: true };
+        let list: MemberListResponse =
+            self.call("/etcdserverpb.Cluster/MemberList", request).await?;
+        Ok(list.members)
+    }
+
+    /// Lets a member in as a learner that the others will dial there.
+    pub async fn add_learner(&self, url: &str) -> Result<(), String> {
+        let request = MemberAddRequest { peer_urls: vec![url.to_owned()], is_learner: true };
+        self.tell("/etcdserverpb.Cluster/MemberAdd", request).await
+    }
+
+    /// Gives a learner its vote; etcd refuses while it has not caught up.
+    pub async fn promote(&self, id: u64) -> Result<(), String> {
+        self.tell("/etcdserverpb.Cluster/MemberPromote", MemberId { id }).await
+    }
+
+    /// Takes a member out.
+    pub async fn remove(&self, id: u64) -> Result<(), String> {
+        self.tell("/etcdserverpb.Cluster/MemberRemove", MemberId { id }).await
+    }
+
+    /// Has the others dial a member elsewhere.
+    pub async fn move_to(&self, id: u64, url: &str) -> Result<(), String> {
+        let request = MemberUpdateRequest { id, peer_urls: vec![url.to_owned()] };
+        self.tell("/etcdserverpb.Cluster/MemberUpdate", request).await
+    }
+
+    /// Asked of the leader: another one leads from now on.
+    pub async fn lead_by(&self, id: u64) -> Result<(), String> {
+        self.tell("/etcdserverpb.Maintenance/MoveLeader", MemberId { id }).await
+    }
+
+    /// How far its log goes, in entries.
+    pub async fn index(&self) -> Result<u64, String> {
+        let status = self.status().await?;
+        Ok(status.raft_index)
     }
 
     /// The id of the member that leads, as this one knows; 0 where none does.
     pub async fn leader(&self) -> Result<u64, String> {
-        let status: StatusResponse =
-            self.call("/etcdserverpb.Maintenance/Status", Empty {}).await?;
+        let status = self.status().await?;
         Ok(status.leader)
     }
 

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::sequence::Proven;
+use zoisite_core::sequence::{MemberWork, Proven};
 
 /// What one member says of itself and of the others.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -17,6 +17,38 @@ pub struct MemberAnswer {
     pub leader: u64,
     /// Ids and names of all members, as this one knows them.
     pub members: BTreeSet<(u64, String)>,
+}
+
+/// A change of members that did not come about, and what became of a learner that did not catch up.
+pub fn not_changed(
+    work: &MemberWork,
+    why: String,
+    taken_back: Option<Result<(), String>>,
+) -> Trouble {
+    let (host, attempted) = match work {
+        MemberWork::Learn { host, .. } => (Some(host.clone()), "letting it into the quorum"),
+        MemberWork::Promote { host, .. } => (Some(host.clone()), "giving it its vote"),
+        MemberWork::Remove { who, .. } => (HostName::new(who).ok(), "taking it out of the quorum"),
+        MemberWork::Move { host, .. } => {
+            (Some(host.clone()), "having the others dial it elsewhere")
+        }
+    };
+    let (answer, mend) = match taken_back {
+        None => {
+            (why, "zoisite status shows the members; run the same command again when they are well")
+        }
+        Some(Ok(())) => (
+            format!(
+                "it did not catch up in time ({why}), and was taken back: the quorum is as it was before"
+            ),
+            "look at its disk and at the path to it (zoisite paths try); or give it more time with --patience",
+        ),
+        Some(Err(also)) => (
+            format!("it did not catch up in time ({why}), and could not be taken back ({also})"),
+            "it has no vote and costs nothing; run the same command again",
+        ),
+    };
+    Trouble::new(host, attempted, answer, Vec::new()).mend(mend)
 }
 
 /// Whether the members agree: one cluster id, one member list, one leader, and each is who it should be.

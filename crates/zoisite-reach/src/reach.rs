@@ -9,7 +9,7 @@ use zoisite_core::holdings::{ApiObject, HostHoldings};
 use zoisite_core::item::Component;
 use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
 use zoisite_core::script::{Depth, Stretch};
-use zoisite_core::sequence::{ApiLook, ApiWork, Gate, Look, StepOutcome};
+use zoisite_core::sequence::{ApiLook, ApiWork, Gate, Look, MemberWork, StepOutcome};
 use zoisite_core::survey::Facts;
 use zoisite_core::token::TokenRecord;
 
@@ -101,6 +101,15 @@ pub trait Reach: Send + Sync {
         &self,
         host: &HostName,
         images: &[Shelved],
+        progress: Progress<'_>,
+    ) -> StepOutcome;
+
+    /// Changes who is a member of the quorum, through one of these members; within so many seconds.
+    async fn change_members(
+        &self,
+        work: &MemberWork,
+        through: &[HostName],
+        seconds: u32,
         progress: Progress<'_>,
     ) -> StepOutcome;
 

@@ -198,6 +198,9 @@ async fn carry_out(
             }
             StepOutcome::Done { changed: total }
         }
+        Work::Member { work, through, seconds } => {
+            reach.change_members(&work, &through, seconds, &progress).await
+        }
         Work::Fill { host, images } => reach.fill(&host, &images, &progress).await,
         // The engine turns a mark into an ordinary stretch once it knows what to write.
         Work::MarkFormed { .. } => StepOutcome::Done { changed: 0 },

@@ -30,7 +30,7 @@ fn wide() -> Deadlines {
 /// What is looked at on a host.
 fn holdings(host: &str) -> HostHoldings {
     let cluster = read(SALTMARSH).cluster.unwrap();
-    HostHoldings::of_old_member(&cluster, &name(host), "identity", None)
+    HostHoldings::of_old_member(&cluster, (&name(host), None), "identity", None)
 }
 
 fn one(carrier: StandIn) -> (Arc<StandIn>, Hosts) {

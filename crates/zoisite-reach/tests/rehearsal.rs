@@ -7,17 +7,16 @@ use std::collections::BTreeMap;
 use std::future::pending;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
-use jiff::Timestamp;
 use proptest::prelude::*;
 use proptest::sample::Index;
-use zoisite_core::cluster::{Cluster, Host, HostName, read};
+use zoisite_core::aim::Aim;
+use zoisite_core::cluster::{Cluster, Host, HostName};
 use zoisite_core::components::{NodeImages, node_images};
 use zoisite_core::holdings::{
-    ApiObject, Holdings, NodeWanted, Part, SharedSecrets, Sources, assign_subnets, holdings,
-    node_wanted,
+    ApiObject, Holdings, NodeWanted, Part, Sources, assign_subnets, holdings, node_wanted,
+    peer_urls,
 };
-use zoisite_core::item::{Component, ComponentSums, Content, Item};
-use zoisite_core::pki::{Ledger, NodeRequest, Secret, SecretRef};
+use zoisite_core::item::{ComponentSums, Content, Item};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
     ApiLook, Begun, Engine, Looks, PlanInput, PlanOptions, Rule, Sequence, Tally, Unplannable, plan,
@@ -25,79 +24,17 @@ use zoisite_core::sequence::{
 use zoisite_core::survey::{Mender, judge};
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::{Contents, Fault, Reach as _, Rehearsal, World, run};
-use zoisite_store::{FreshKeys, Overlay, State, Strongbox, trust};
 
-const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
+#[path = "common/simulated.rs"]
+mod simulated;
+
+use simulated::{ID, Issued, TestContents, host, now, on_virtual_time};
+
 const CONFIG: &str = "/etc/zoisite/etcd/etcd.yaml";
 
-const ID: &str = "0123456789abcdef";
-
-fn now() -> Timestamp {
-    "2026-11-23T12:00:00Z".parse().unwrap()
-}
-
-fn host(name: &str) -> HostName {
-    HostName::new(name).unwrap()
-}
-
-fn on_virtual_time<T>(future: impl Future<Output = T>) -> T {
-    let mut runtime = tokio::runtime::Builder::new_current_thread();
-    runtime.enable_time().start_paused(true).build().unwrap().block_on(future)
-}
-
-type Keys = Vec<(SecretRef, Secret)>;
-
-/// The strongbox of a test.
-struct TestContents(Keys);
-
-impl Contents for TestContents {
-    fn secret(&self, secret: &SecretRef) -> Option<Secret> {
-        if let SecretRef::JoinToken(host) = secret {
-            return self.join_token(host).ok().map(|(_, token)| token);
-        }
-        self.0.iter().find(|(known, _)| known == secret).map(|(_, key)| key.clone())
-    }
-
-    fn component(&self, _: &Component, _: &str, _: &str) -> Result<std::path::PathBuf, String> {
-        Ok("/dev/null".into())
-    }
-
-    fn join_token(&self, host: &HostName) -> Result<(TokenRecord, Secret), String> {
-        let now = Timestamp::UNIX_EPOCH;
-        let id = format!("{:0>6}", host.as_str().replace('-', ""))[..6].to_owned();
-        let token = Secret::new(format!("{id}.secretofthistoken"));
-        let hosts = vec![host.clone()];
-        let (used, gone) = (Vec::new(), None);
-        let by_run = true;
-        Ok((TokenRecord { id, hosts, uses: 1, made: now, ends: now, used, gone, by_run }, token))
-    }
-
-    fn retire_tokens(&self, _: &HostName, _: bool) -> Result<Vec<String>, String> {
-        Ok(Vec::new())
-    }
-
-    fn sign(&self, _: &HostName, _: &NodeRequest) -> Result<String, Vec<String>> {
-        Err(vec!["simulated kubelets ask for nothing".into()])
-    }
-}
-
-/// Certificates are made once: they are the same for every stage.
-fn issued() -> &'static (Cluster, Ledger, Keys, SharedSecrets) {
-    static ISSUED: OnceLock<(Cluster, Ledger, Keys, SharedSecrets)> = OnceLock::new();
-    ISSUED.get_or_init(|| {
-        let cluster = read(SALTMARSH).cluster.unwrap();
-        let mut state = State::new(Box::new(Overlay::over(None)));
-        let strongbox = Strongbox::fleeting();
-        trust::issue(&mut state, &strongbox, &cluster, &FreshKeys, now(), false).unwrap();
-        let ledger = state.ledger().unwrap();
-        let serials =
-            ledger.entries.iter().map(|entry| SecretRef::Certificate(entry.serial.clone()));
-        let shared = [SecretRef::ServiceAccounts, SecretRef::EncryptionAtRest];
-        let serials = serials.chain(shared);
-        let keys = serials.map(|s| (s.clone(), state.secret(&s, &strongbox).unwrap())).collect();
-        let shared = state.shared_secrets().unwrap().unwrap();
-        (cluster, ledger, keys, shared)
-    })
+fn issued() -> &'static Issued {
+    static ISSUED: OnceLock<Issued> = OnceLock::new();
+    ISSUED.get_or_init(|| Issued::of(simulated::saltmarsh()))
 }
 
 struct Stage {
@@ -133,7 +70,7 @@ impl Stage {
     }
 
     fn of(parts: &[Part]) -> Self {
-        let (cluster, ledger, _, shared) = issued();
+        let Issued { cluster, ledger, shared, .. } = issued();
         let mut subnets = BTreeMap::new();
         assign_subnets(cluster, &mut subnets);
         let facts = BTreeMap::new();
@@ -147,6 +84,7 @@ impl Stage {
             departed: &Default::default(),
             images: &images,
             site_secrets: &BTreeMap::new(),
+            etcd: None,
         };
         let holdings = holdings(cluster, sources, parts).unwrap();
         let (mut objects, mut nodes) = (Vec::new(), Vec::new());
@@ -196,12 +134,15 @@ impl Stage {
             false => ApiLook::Absent,
         };
         let (looks, api) = (&looks, &api);
-        let record =
-            |node: &NodeWanted| TestContents(Keys::new()).join_token(&node.host).unwrap().0;
+        let record = |node: &NodeWanted| TestContents(Vec::new()).join_token(&node.host).unwrap().0;
         let tokens: Vec<TokenRecord> = nodes.iter().map(record).collect();
         let (tokens, accepted) = (&tokens, &[]);
+        let real = zoisite_core::sequence::real(looks, self.begun.as_ref());
+        let aim = &Aim::of_file(cluster, &peer_urls(cluster).into_iter().collect());
         let input = PlanInput {
             cluster,
+            aim,
+            real: &real,
             holdings,
             looks,
             sums,
@@ -223,7 +164,7 @@ impl Stage {
     fn raise(&mut self) -> Ended {
         self.runs += 1;
         on_virtual_time(async {
-            let contents = Arc::new(TestContents(issued().2.clone()));
+            let contents = Arc::new(TestContents(issued().keys.clone()));
             let reach = Rehearsal::new(self.world.clone(), contents, self.runs);
             let sequence = match self.planned(&reach).await {
                 Ok(sequence) if sequence.is_empty() => return Ended::Nothing,
@@ -506,7 +447,7 @@ fn simulated_hosts_are_surveyed_and_their_clocks_and_disks_are_judged() {
     let stage = Stage::whole();
     let facts = || {
         on_virtual_time(async {
-            let contents = Arc::new(TestContents(issued().2.clone()));
+            let contents = Arc::new(TestContents(issued().keys.clone()));
             let reach = Rehearsal::new(stage.world.clone(), contents, 1);
             let mut facts = BTreeMap::new();
             for host in &stage.cluster.hosts {
@@ -536,7 +477,7 @@ fn simulated_hosts_are_surveyed_and_their_clocks_and_disks_are_judged() {
 fn lost_and_foreign_data_are_refused_by_name_of_the_rule() {
     let mut stage = Stage::raised();
     let before = stage.world().operations();
-    stage.world().lose_data(&host("egret"));
+    stage.world().lose_data(&host("egret"), false);
     match stage.raise() {
         Ended::Refused(none) => assert_eq!(none.refusals[0].rule, Rule::QuorumFirst),
         other => panic!("{other:?}"),
@@ -603,10 +544,17 @@ fn what_is_acknowledged_is_there_after_any_change_and_a_wrong_one_would_lose_it(
     assert_eq!(stage.world().read(&members[0], "eggs"), Ok(Some("5")));
     assert_eq!(stage.world().broken(), [""; 0]);
 
-    // What rule S1 keeps from happening: two that lost their disks begin as if new, without the third.
+    // What rule S1 keeps from happening: two that lost their data begin as if new, without the third. Their units
+    // would not let them.
     stage.world().power(&members[0], false);
     for member in &members[1..] {
-        stage.world().lose_data(member);
+        stage.world().lose_data(member, true);
+        stage.world().power(member, true);
+        assert!(!stage.world().serves(member));
+        let unit = "/etc/systemd/system/zoisite-etcd.service";
+        stage.world().edit(member, unit, |text| text.replace("ExecCondition=", "# "));
+    }
+    for member in &members[1..] {
         stage.world().power(member, true);
     }
     stage.world().write(&members[1], "eggs", "1").unwrap();

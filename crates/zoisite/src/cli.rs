@@ -4,7 +4,7 @@ use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
     access, check, components, demo, drawing, drill, files, history, lan, login, manual, new, open,
-    paths, pki, raise, sequence, status, survey, take_back, tokens, verify,
+    paths, pki, raise, rehearse, sequence, status, survey, take_back, tokens, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -71,6 +71,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Pki(args) => pki::run(&options, &args),
         Command::Files(args) => files::run(&options, &args),
         Command::Sequence(args) => sequence::run(&options, &args),
+        Command::Raise(args) if args.rehearse => rehearse::run(&options, &args),
         Command::Raise(args) => raise::run(&options, &args),
         Command::TakeBack(args) => take_back::run(&options, &args),
         Command::Status(args) => status::run(&options, &args),

@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 use std::process::ExitCode;
 
+use zoisite_core::aim::Held;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::sequence::{Refusal, Unplannable};
 use zoisite_store::StoreError;
@@ -60,6 +61,15 @@ impl Failure {
     /// Troubles of hosts.
     pub fn troubles<'a>(troubles: impl IntoIterator<Item = &'a Trouble>) -> Self {
         Self { kind: Kind::Run, problems: troubles.into_iter().map(trouble).collect() }
+    }
+
+    /// What the file wants and a run leaves as it is.
+    pub fn held<'a>(held: impl IntoIterator<Item = &'a Held>) -> Self {
+        let problem = |held: &Held| Problem {
+            what: held.to_string(),
+            notes: vec![("mend", held.mend.clone())],
+        };
+        Self { kind: Kind::Run, problems: held.into_iter().map(problem).collect() }
     }
 
     /// Adds a note to the last problem.

@@ -14,6 +14,7 @@ mod forecast;
 mod interrupt;
 mod kubeconfig;
 mod options;
+mod phases;
 mod road;
 mod site;
 mod standing;

@@ -9,19 +9,20 @@ use futures_util::StreamExt as _;
 use futures_util::stream::FuturesUnordered;
 use ipnet::IpNet;
 use jiff::Timestamp;
-use zoisite_core::cluster::HostName;
+use zoisite_core::aim::{Aim, Next, Real, Records, Scope, as_it_stands, forecast, next_aim};
+use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::components::{NodeImages, Shelved};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{
     self, API_SERVER_UNIT, ApiObject, Holdings, HoldingsError, HostHoldings, NodeWanted, Part,
-    Sources, node_wanted,
+    Sources, node_wanted, peer_urls,
 };
 use zoisite_core::item::{ComponentSums, Content};
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Proof, Secret, edges, prove};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
     ApiLook, Begun, Condition, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions, Refusal,
-    Sequence, Work, plan, same_machine,
+    Rule, Sequence, Work, plan, real, recorded, same_machine,
 };
 use zoisite_core::text::digest;
 use zoisite_core::token::TokenRecord;
@@ -56,6 +57,12 @@ pub struct Prepared {
     pub departed: BTreeMap<HostName, Met>,
     /// What is recorded of the cluster's beginning.
     pub begun: Option<Begun>,
+    /// Where this leg ends.
+    pub aim: Aim,
+    /// What is real of the quorum, once it was looked at.
+    pub real: Real,
+    /// The cluster file, with the members of this leg.
+    pub cluster: Cluster,
     identity: String,
     subnets: BTreeMap<HostName, Vec<IpNet>>,
     tokens: Vec<TokenRecord>,
@@ -92,7 +99,15 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
         }
     }
     let departed = state.departed(&site.cluster)?;
-    let holdings = make_holdings(site, state, &ledger, (&subnets, &departed, &images), parts)?;
+    let known = (&subnets, &departed, &images);
+    let begun = state.begun()?;
+    let mut aim = Aim::of_file(&site.cluster, &wanted_members(site));
+    if let Some(begun) = begun.as_ref().filter(|begun| begun.formed.is_some()) {
+        // Of a quorum that stands nobody is told to begin another one, whoever carries the files there.
+        let told = begun.members.iter().map(|(host, url)| (host.to_string(), url.clone()));
+        aim.etcd.initial = Some(told.collect());
+    }
+    let holdings = make_holdings(site, state, &ledger, known, (parts, &aim))?;
     Ok(Prepared {
         shelf: if asked(Part::Registry) { site.shelf(&images) } else { Vec::new() },
         images,
@@ -103,7 +118,10 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
         objects,
         nodes,
         departed,
-        begun: state.begun()?,
+        begun,
+        aim,
+        real: Real::default(),
+        cluster: site.cluster.clone(),
         identity: state.cluster_id()?,
         subnets,
         tokens: state.tokens()?,
@@ -120,7 +138,7 @@ fn make_holdings(
         &BTreeMap<HostName, Met>,
         &NodeImages,
     ),
-    parts: &[Part],
+    (parts, aim): (&[Part], &Aim),
 ) -> Result<Holdings, Failure> {
     let cluster_id = state.cluster_id()?;
     let shared = state.shared_secrets()?.unwrap_or_default();
@@ -138,8 +156,10 @@ fn make_holdings(
         departed: &departed,
         images,
         site_secrets: &site_secrets,
+        etcd: Some(&aim.etcd),
     };
-    holdings::holdings(&site.cluster, sources, parts).map_err(|errors| {
+    let cluster = aim.cluster(&site.cluster);
+    let made = holdings::holdings(&cluster, sources, parts).map_err(|errors| {
         let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
         let exhausted = errors.iter().any(|e| matches!(e, HoldingsError::NoSubnet { .. }));
         let mend = match exhausted {
@@ -147,10 +167,80 @@ fn make_holdings(
             false => "zoisite pki issue makes what is missing",
         };
         Failure::new(Kind::Run, all.join("; "), mend)
-    })
+    })?;
+    Ok(made.within(&aim.scope))
+}
+
+/// The members that the file wants, and where the others are to dial each.
+fn wanted_members(site: &Site) -> BTreeMap<HostName, String> {
+    peer_urls(&site.cluster).into_iter().collect()
 }
 
 impl Prepared {
+    /// Turns to the next aim: what hosts must hold is made for it. `consent` says whether a person wants the
+    /// membership changed.
+    ///
+    /// # Errors
+    /// Where there is no safe way on.
+    pub fn turn(
+        &mut self,
+        site: &Site,
+        state: &mut State,
+        looks: &Looks,
+        consent: bool,
+    ) -> Result<(), Failure> {
+        self.real = real(looks, self.begun.as_ref());
+        let wanted = wanted_members(site);
+        let aim = match self.has(Part::Etcd) {
+            true => next_aim(&site.cluster, &wanted, &self.records(), &self.real, consent),
+            false => Next::Leg(Box::new(self.standing_aim(site))),
+        };
+        match aim {
+            Next::Leg(aim) => self.take(site, state, *aim),
+            Next::Refused { found, mend } => {
+                Err(vec![Refusal { rule: Rule::QuorumFirst, host: None, found, mend }].into())
+            }
+        }
+    }
+
+    /// Turns to the cluster with the members that it has, whatever the file says of them.
+    pub fn turn_to_what_stands(
+        &mut self,
+        site: &Site,
+        state: &mut State,
+        looks: &Looks,
+    ) -> Result<(), Failure> {
+        self.real = real(looks, self.begun.as_ref());
+        let aim = self.standing_aim(site);
+        self.take(site, state, aim)
+    }
+
+    fn standing_aim(&self, site: &Site) -> Aim {
+        as_it_stands(&site.cluster, &wanted_members(site), &self.records(), &self.real)
+    }
+
+    /// Every leg from here to what the file says.
+    pub fn forecast(&self, site: &Site, consent: bool) -> Vec<Aim> {
+        forecast(&site.cluster, &wanted_members(site), &self.records(), &self.real, consent)
+    }
+
+    fn records(&self) -> Records {
+        self.begun.as_ref().map(Begun::records).unwrap_or_default()
+    }
+
+    fn take(&mut self, site: &Site, state: &mut State, aim: Aim) -> Result<(), Failure> {
+        // What was made to look by is what this leg must hold, where the members are those of the file.
+        let same = aim.scope == self.aim.scope && aim.etcd.is_like(&self.aim.etcd);
+        if !same {
+            let known = (&self.subnets, &self.departed, &self.images);
+            let how = (&self.parts[..], &aim);
+            self.holdings = make_holdings(site, state, &self.ledger, known, how)?;
+        }
+        self.cluster = aim.cluster(&site.cluster);
+        self.aim = aim;
+        Ok(())
+    }
+
     /// Whether a part was asked for.
     pub fn has(&self, part: Part) -> bool {
         self.parts.contains(&part)
@@ -171,7 +261,8 @@ impl Prepared {
             return Ok(Vec::new());
         }
         let known = (&self.subnets, &self.departed, &self.images);
-        let before = make_holdings(site, state, &self.ledger, known, &self.parts)?;
+        let how = (&self.parts[..], &self.aim);
+        let before = make_holdings(site, state, &self.ledger, known, how)?;
         let before = std::mem::replace(&mut self.holdings, before);
         // Both are in the order of the cluster file, and have the same hosts.
         let both = self.holdings.hosts.iter().zip(&before.hosts);
@@ -179,23 +270,26 @@ impl Prepared {
         Ok(other.map(|(now, _)| now.host.clone()).collect())
     }
 
-    /// Members of an interrupted first start that the file no longer names: they are looked at too, as
-    /// nothing may start as if new while one of them holds data.
+    /// Members that the file no longer names: they are looked at too. Nothing may start as if new while one of an
+    /// interrupted first start holds data, and nothing is left of one that was taken out.
     fn old_members(&self, site: &Site) -> Vec<HostHoldings> {
-        let Some(begun) = self.begun.as_ref().filter(|begun| begun.formed.is_none()) else {
+        let Some(begun) = self.begun.as_ref().filter(|_| self.has(Part::Etcd)) else {
             return Vec::new();
         };
-        let can_be_dialled = |host: &&HostName| {
-            site.cluster.host(host).is_some() || self.departed.contains_key(*host)
-        };
+        let stands = |host: &&HostName| site.cluster.host(host).is_some();
+        let can_be_dialled = |host: &&HostName| stands(host) || self.departed.contains_key(*host);
         let old = |host| {
             let known = self.holdings.host(host);
-            HostHoldings::of_old_member(&site.cluster, host, &self.identity, known)
+            let address = site.cluster.host(host).map(|host| host.address);
+            let address = address.or_else(|| self.departed.get(host).map(|met| met.address));
+            HostHoldings::of_old_member(&site.cluster, (host, address), &self.identity, known)
         };
-        begun.dropped(&site.cluster).filter(can_be_dialled).map(old).collect()
+        // Of those that were taken out only hosts that the file still has are looked after.
+        let left = begun.left.iter().filter(stands);
+        begun.dropped(&site.cluster).filter(can_be_dialled).chain(left).map(old).collect()
     }
 
-    /// Looks at every host that holds anything, and at members of an interrupted first start; see [`look_at`].
+    /// Looks at every host that holds anything, and at members that the file no longer names; see [`look_at`].
     pub async fn look(
         &self,
         site: &Site,
@@ -225,7 +319,9 @@ impl Prepared {
             return None;
         }
         let since = known.as_ref().map_or(fresh.since, |begun| begun.since);
-        let wanted = Begun { since, formed, ..fresh };
+        let Records { members, left } =
+            recorded(known.as_ref(), &site.cluster, &self.real, &self.aim.arm);
+        let wanted = Begun { since, formed, members, left, ..fresh };
         (known.as_ref() != Some(&wanted)).then_some(wanted)
     }
 
@@ -402,6 +498,8 @@ pub struct Sighting {
     met: Result<Vec<(HostName, MachinePin)>, Failure>,
     /// What else makes hosts unfit that are left out.
     also: Vec<Trouble>,
+    /// Hosts that were members and are nothing else: one that does not answer is nobody's trouble.
+    were: BTreeSet<HostName>,
 }
 
 impl Sighting {
@@ -416,16 +514,22 @@ impl Sighting {
     /// Plans; every refusal and trouble is a failure.
     pub fn plan(
         &mut self,
-        site: &Site,
         prepared: &Prepared,
         sums: &ComponentSums,
         accepted: &[HostName],
         patience: u32,
     ) -> Result<Sequence, Failure> {
-        let Prepared { holdings, objects, shelf, nodes, tokens, .. } = prepared;
+        let Prepared { holdings, tokens, .. } = prepared;
+        // A leg that is about members alone leaves all else as it is.
+        let (objects, shelf, nodes) = match prepared.aim.scope {
+            Scope::Whole => (&prepared.objects[..], &prepared.shelf[..], &prepared.nodes[..]),
+            Scope::Members(_) | Scope::Dialling => (&[][..], &[][..], &[][..]),
+        };
         let departed = prepared.departed.keys().cloned().collect();
         let input = PlanInput {
-            cluster: &site.cluster,
+            cluster: &prepared.cluster,
+            aim: &prepared.aim,
+            real: &prepared.real,
             holdings,
             looks: &self.looks,
             sums,
@@ -475,7 +579,8 @@ impl Sighting {
 
     /// Hosts that could not be looked at, or were left out.
     pub fn troubles(&self) -> Vec<&Trouble> {
-        let looks = self.looks.values().filter_map(|look| look.as_ref().err());
+        let looks = self.looks.iter().filter(|(host, _)| !self.were.contains(*host));
+        let looks = looks.filter_map(|(_, look)| look.as_ref().err());
         looks.chain(&self.also).collect()
     }
 }
@@ -516,7 +621,9 @@ pub async fn sighting(
         reach.set_api_access(access);
     }
     let api = ask(reach, prepared, &looks).await;
-    Ok(Sighting { looks, api, met, also: Vec::new() })
+    let is = |host: &&HostName| prepared.holdings.host(host).is_some();
+    let were = looks.keys().filter(|host| !is(host)).cloned().collect();
+    Ok(Sighting { looks, api, met, also: Vec::new(), were })
 }
 
 /// Asks the API what there is to know of it, if there may be one.
@@ -539,7 +646,7 @@ pub struct Ahead {
 pub async fn look_ahead<T>(
     site: &Site,
     (parts, deep): (&[Part], bool),
-    further: impl AsyncFnOnce(&Hosts, &Prepared, &mut Sighting) -> T,
+    further: impl AsyncFnOnce(&Hosts, &mut Prepared, &mut State, &mut Sighting) -> T,
 ) -> Result<(Ahead, T), Failure> {
     let sums = site.sums_if_any()?;
     let mut state = site.scratch()?;
@@ -550,7 +657,7 @@ pub async fn look_ahead<T>(
     let found = sighting(site, &mut state, &mut reach, &mut prepared, how).await;
     let all = match found {
         Ok(mut sighting) => {
-            let further = further(&reach, &prepared, &mut sighting).await;
+            let further = further(&reach, &mut prepared, &mut state, &mut sighting).await;
             Ok((sighting, further))
         }
         Err(failure) => Err(failure),
@@ -565,35 +672,6 @@ pub fn tell_departed(prepared: &Prepared) {
     for (host, met) in &prepared.departed {
         view::note(&view::departed(host, met.address));
     }
-}
-
-/// Where there is no components folder: what would be brought from where.
-pub fn tell_components(site: &Site, sums: &ComponentSums, sequence: &Sequence) {
-    if sums.are_known() {
-        return;
-    }
-    let mut files: BTreeMap<(&str, &str), BTreeSet<&str>> = BTreeMap::new();
-    for step in &sequence.steps {
-        let Work::Upload { components, .. } = &step.work else { continue };
-        for (component, _) in components {
-            let pinned = &component.pinned;
-            let known = files.entry((pinned.name, &pinned.version)).or_default();
-            known.insert(pinned.file);
-        }
-    }
-    let folder = site.components_folder();
-    let all: Vec<String> = files
-        .iter()
-        .map(|((name, version), files)| {
-            let files: Vec<&str> = files.iter().copied().collect();
-            format!("{name}/{version} ({})", files.join(", "))
-        })
-        .collect();
-    let what = match all.is_empty() {
-        true => "nothing would be brought from it".to_owned(),
-        false => format!("from it would be brought: {}", all.join("; ")),
-    };
-    view::note(&format!("there is no {} yet; {what}", folder.join("SHA256SUMS").display()));
 }
 
 /// The run's own certificate for the API.
@@ -621,7 +699,7 @@ pub fn meet(
         let Ok(observed) = look else { continue };
         if let Some(other) = seen.insert(&observed.machine, host) {
             refusals.push(Refusal {
-                rule: zoisite_core::sequence::Rule::SameMachine,
+                rule: Rule::SameMachine,
                 host: Some(host.clone()),
                 found: format!(
                     "it has the machine id of {other}: one machine behind two names, or a clone"
@@ -649,8 +727,10 @@ pub fn access(
     ledger: &Ledger,
     sequence: &Sequence,
 ) -> Result<Option<Access>, Failure> {
-    let quorum =
-        |work: &Work| matches!(work, Work::Gate(Gate { condition: Condition::Quorum { .. }, .. }));
+    let quorum = |work: &Work| {
+        let gate = matches!(work, Work::Gate(Gate { condition: Condition::Quorum { .. }, .. }));
+        gate || matches!(work, Work::Member { .. })
+    };
     if !sequence.steps.iter().any(|step| quorum(&step.work)) {
         return Ok(None);
     }
@@ -694,31 +774,4 @@ pub async fn carry_out(
     .await;
     watch.end(&engine);
     engine
-}
-
-/// Time that each kind of step took, first begin to last end, in order.
-#[derive(Debug, Default)]
-pub struct Phases(Vec<(String, Duration, Duration)>);
-
-impl Phases {
-    /// Adds one span of time to a phase.
-    pub fn add(&mut self, name: &str, from: Duration, to: Duration) {
-        match self.0.iter_mut().find(|(known, _, _)| known == name) {
-            Some((_, start, end)) => {
-                *start = (*start).min(from);
-                *end = (*end).max(to);
-            }
-            None => self.0.push((name.to_owned(), from, to)),
-        }
-    }
-
-    /// `components 1.2 s · configuration 0.4 s`, a few on a line.
-    pub fn render(&self) -> String {
-        let all: Vec<String> = self
-            .0
-            .iter()
-            .map(|(name, from, to)| format!("{name} {}", view::seconds(to.saturating_sub(*from))))
-            .collect();
-        all.chunks(5).map(|line| line.join(" · ")).collect::<Vec<_>>().join("\n        ")
-    }
 }

@@ -261,7 +261,7 @@ impl Site {
 
     /// Refuses what the cluster file alone contradicts of a cluster that stands, before anything is issued.
     pub fn contradicts_nothing(&self, state: &State) -> Result<(), Failure> {
-        let refusals = contradictions(state.begun()?.as_ref(), None, &self.cluster);
+        let refusals = contradictions(state.begun()?.as_ref(), &self.cluster);
         if refusals.is_empty() { Ok(()) } else { Err(refusals.into()) }
     }
 

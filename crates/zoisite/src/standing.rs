@@ -5,6 +5,7 @@ use std::net::IpAddr;
 
 use jiff::Timestamp;
 use serde::Serialize;
+use zoisite_core::aim::is_of;
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::{HostHoldings, Part};
 use zoisite_core::item::ComponentSums;
@@ -128,6 +129,8 @@ pub struct MemberStatus {
     /// `healthy`, `off`, `unreachable`, `not running`, `not answering`, `without a leader`.
     pub state: &'static str,
     pub leader: bool,
+    /// Whether it has no vote.
+    pub learner: bool,
     /// What came back instead of an answer.
     pub why: Option<String>,
     pub status: Option<EtcdStatus>,
@@ -142,6 +145,8 @@ pub struct QuorumStatus {
     pub cluster: String,
     pub healthy: usize,
     pub members_wanted: usize,
+    /// Members that vote, by etcd's own list where it is known.
+    pub voters: usize,
     pub quorum: usize,
     /// Whether the healthy members carry reading and writing.
     pub serves: bool,
@@ -162,6 +167,13 @@ fn quorum_status(
 ) -> QuorumStatus {
     let current = prepared.ledger.current();
     let mut members = Vec::new();
+    let listed = listed_members(looks);
+    let urls = &prepared.aim.etcd.members;
+    let learns = |host: &HostName| {
+        let url = urls.get(host).cloned().unwrap_or_default();
+        let is = |m: &&EtcdMember| is_of(&m.name, &m.peer_urls, host, &url);
+        listed.unwrap_or_default().iter().find(is).is_some_and(|member| member.learner)
+    };
     for host in &prepared.holdings.hosts {
         let Some(paths) = &host.etcd else { continue };
         let certificates_end = current
@@ -173,6 +185,7 @@ fn quorum_status(
             host: host.host.clone(),
             state: "unreachable",
             leader: false,
+            learner: learns(&host.host),
             why: None,
             status: None,
             certificates_end,
@@ -200,10 +213,10 @@ fn quorum_status(
         }
         members.push(member);
     }
-    let healthy = members.iter().filter(|member| member.state == "healthy").count();
+    let votes = |member: &&MemberStatus| member.state == "healthy" && !member.learner;
+    let healthy = members.iter().filter(votes).count();
     let wanted = site.cluster.etcd.members.len();
     // Members that the file does not name vote too.
-    let listed = listed_members(looks);
     let voters = voters(listed, &site.cluster);
     let named = |member: &EtcdMember| {
         site.cluster.etcd.members.iter().any(|host| host.as_str() == member.name)
@@ -216,6 +229,7 @@ fn quorum_status(
         cluster: site.cluster.name.to_string(),
         healthy,
         members_wanted: wanted,
+        voters,
         quorum: voters / 2 + 1,
         serves: healthy > voters / 2,
         agree: ids.len() <= 1,
@@ -275,6 +289,8 @@ pub struct Standing {
     pub api_silent: Option<String>,
     /// Hosts that were met and are no longer in the cluster file: they run on, and nothing is done with them.
     pub departed: BTreeMap<HostName, IpAddr>,
+    /// What the file wants of the members and waits, and what would mend that.
+    pub waits: Vec<(String, String)>,
     /// What did not answer in time on hosts that did.
     pub hanging: BTreeMap<HostName, Vec<String>>,
     /// Hosts that could not be looked at, by what to do about it.
@@ -285,7 +301,8 @@ impl Standing {
     /// Whether all is as it must be.
     pub fn well(&self) -> bool {
         let soon = self.nodes.iter().any(|node| node.certificate == "ends soon");
-        !soon && self.ailing(&|_| false).is_empty()
+        let as_the_file = self.waits.is_empty() && self.quorum.unnamed.is_empty();
+        !soon && as_the_file && self.ailing(&|_| false).is_empty()
     }
 
     /// Everything that is not as it must be, a few words each; but for what is said elsewhere of hosts that
@@ -301,9 +318,6 @@ impl Standing {
         if !quorum.agree {
             out.push("members do not agree on which cluster they form".into());
         }
-        out.extend(quorum.unnamed.iter().map(|member| {
-            format!("{} is a member of the quorum, and the file does not name it", member.name)
-        }));
         for service in self.services().filter(|s| s.state != "ready" && !away(&s.host)) {
             let why = service.why.as_ref().map_or(String::new(), |why| format!(" ({why})"));
             out.push(format!("{}: it is {}{why}", service.host, service.state));
@@ -402,6 +416,8 @@ pub fn standing(
     let mut hanging = BTreeMap::new();
     for (host, look) in seen.looks {
         match look {
+            // One that was a member once and is nothing else by now is nobody's trouble.
+            Err(_) if prepared.holdings.host(host).is_none() => {}
             Err(trouble) => {
                 mends.entry(trouble.mend.clone()).or_default().push(host.clone());
             }
@@ -411,7 +427,9 @@ pub fn standing(
             Ok(_) => {}
         }
     }
+    let held = prepared.aim.held.iter();
     Standing {
+        waits: held.map(|held| (held.to_string(), held.mend.clone())).collect(),
         hanging,
         mends,
         quorum,
@@ -564,6 +582,7 @@ mod tests {
             cluster: "saltmarsh".into(),
             healthy: 0,
             members_wanted: 0,
+            voters: 0,
             quorum: 1,
             serves: false,
             agree: true,
@@ -581,6 +600,7 @@ mod tests {
             nodes,
             objects: Vec::new(),
             api_silent: None,
+            waits: Vec::new(),
             hanging: BTreeMap::new(),
             mends: BTreeMap::new(),
             departed: BTreeMap::new(),

@@ -16,6 +16,7 @@ use zoisite_supply::{Fault, Ways};
 
 use crate::failure::{Failure, Kind};
 use crate::site::Site;
+use crate::view;
 
 const SUMS: &str = "SHA256SUMS";
 /// What a person does about files that are not there.
@@ -299,4 +300,33 @@ impl From<Fault> for Failure {
         let what = format!("{} failed", fault.attempted);
         Self::new(kind, what, fault.mend).note("came back", fault.answer)
     }
+}
+
+/// Where there is no components folder: what would be brought from where.
+pub fn tell_components(site: &Site, sums: &ComponentSums, sequence: &Sequence) {
+    if sums.are_known() {
+        return;
+    }
+    let mut files: BTreeMap<(&str, &str), BTreeSet<&str>> = BTreeMap::new();
+    for step in &sequence.steps {
+        let Work::Upload { components, .. } = &step.work else { continue };
+        for (component, _) in components {
+            let pinned = &component.pinned;
+            let known = files.entry((pinned.name, &pinned.version)).or_default();
+            known.insert(pinned.file);
+        }
+    }
+    let folder = site.components_folder();
+    let all: Vec<String> = files
+        .iter()
+        .map(|((name, version), files)| {
+            let files: Vec<&str> = files.iter().copied().collect();
+            format!("{name}/{version} ({})", files.join(", "))
+        })
+        .collect();
+    let what = match all.is_empty() {
+        true => "nothing would be brought from it".to_owned(),
+        false => format!("from it would be brought: {}", all.join("; ")),
+    };
+    view::note(&format!("there is no {} yet; {what}", folder.join("SHA256SUMS").display()));
 }

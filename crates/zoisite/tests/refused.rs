@@ -161,8 +161,7 @@ fn commands_that_issue_are_judged_by_what_is_recorded() {
             copy(&format!("stage/store/{file}"), &format!(".zoisite/{file}"));
         }
     }
-    let moved = SALTMARSH.replacen("egret = \"10.77.0.12\"", "egret = \"10.77.0.14\"", 1);
-    stage.0.write("zoisite.toml", moved);
+    stage.0.write("zoisite.toml", SALTMARSH.replacen("10.90.0.0/16", "10.94.0.0/16", 1));
     let identity = stage.0.path("stage/identity.txt");
     std::fs::set_permissions(&identity, std::os::unix::fs::PermissionsExt::from_mode(0o600))
         .unwrap();
@@ -171,7 +170,7 @@ fn commands_that_issue_are_judged_by_what_is_recorded() {
     for command in [&["pki", "issue"][..], &["files", "--out", "out"]] {
         let words: Vec<&str> =
             ["--identity", &identity].iter().chain(command.iter()).copied().collect();
-        let _ = stage.0.run(&words).ended(4).complains("egret: the quorum dials it at");
+        let _ = stage.0.run(&words).ended(4).complains("network.pods was 10.90");
         Untouched::of(&stage.0.path(".zoisite")).is(&before, command[0]);
     }
     assert!(!stage.0.path("out").exists());

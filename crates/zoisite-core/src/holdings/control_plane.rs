@@ -8,7 +8,7 @@ use super::config::{Credential, Flags, kubeconfig, merge};
 use super::etcd::url;
 use super::unit::HARDENED;
 use super::{HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
-use crate::cluster::{Cluster, Host, Role, Signer};
+use crate::cluster::{Cluster, Host, HostName, Role, Signer};
 use crate::item::{Absent, Content, Item, User};
 use crate::pki::{AuthorityKind, Profile, SecretRef};
 
@@ -90,8 +90,8 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
     items.push(Workshop::file(&at("authentication.yaml"), authentication, Some(API_SERVER_UNIT)));
     let audit = shop.yaml(&audit_policy());
     items.push(Workshop::file(&at("audit.yaml"), audit, Some(API_SERVER_UNIT)));
-    let flags =
-        api_server_flags(shop.cluster, shop.host).own(&shop.cluster.control_plane.api_server);
+    let flags = api_server_flags(shop.cluster, shop.host, shop.dialled())
+        .own(&shop.cluster.control_plane.api_server);
     let start = flags.command(&format!("{}/kube-apiserver", kubernetes_folder(shop.cluster)));
     let unit = service(
         shop,
@@ -165,11 +165,12 @@ fn listens_at(cluster: &Cluster, host: &Host) -> IpAddr {
     }
 }
 
-fn api_server_flags(cluster: &Cluster, host: &Host) -> Flags {
+fn api_server_flags(cluster: &Cluster, host: &Host, dialled: &[HostName]) -> Flags {
     let at = |name: &str| format!("{API_FOLDER}/{name}");
     let etcd: Vec<String> = cluster
-        .hosts_of(Role::EtcdMember)
+        .hosts
         .iter()
+        .filter(|host| dialled.contains(&host.name))
         .map(|member| url("https", member.address, cluster.etcd.client_port))
         .collect();
     let services: Vec<String> = cluster.network.services.iter().map(ToString::to_string).collect();
@@ -387,7 +388,7 @@ mod tests {
         ];
         let host = &cluster.hosts[0];
         for (flags, own) in [
-            (api_server_flags(&cluster, host), API_SERVER_OWN),
+            (api_server_flags(&cluster, host, &cluster.etcd.members), API_SERVER_OWN),
             (controller_manager_flags(&cluster), CONTROLLER_MANAGER_OWN),
         ] {
             for name in flags.names() {

@@ -13,7 +13,7 @@ use crate::pki::{AuthorityKind, ETCD_USER, Profile};
 /// Name of the member's unit.
 pub const ETCD_UNIT: &str = "zoisite-etcd.service";
 /// Folder of its configuration and certificates.
-const CONFIG: &str = "/etc/zoisite/etcd";
+pub const ETCD_CONFIG: &str = "/etc/zoisite/etcd";
 
 /// Where a member keeps things, and how its own host asks for its health.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -45,8 +45,8 @@ pub struct EtcdPaths {
 }
 
 impl EtcdPaths {
-    /// Where a member of `cluster` keeps things; of a host that is none any more only the folders matter.
-    pub fn of(cluster: &Cluster, host: Option<&Host>, cluster_id: &str) -> Self {
+    /// Where a member of `cluster` keeps things, and where it is asked; without an address only the folders matter.
+    pub fn of(cluster: &Cluster, address: Option<IpAddr>, cluster_id: &str) -> Self {
         let folder = cluster.etcd.folder.clone();
         let (certificate, key) = place(Profile::EtcdProbe);
         Self {
@@ -55,9 +55,9 @@ impl EtcdPaths {
             data: format!("{folder}/data"),
             owner_mark: format!("{folder}/cluster"),
             formed_mark: format!("{folder}/formed"),
-            config: format!("{CONFIG}/etcd.yaml"),
-            endpoint: host.map_or_else(String::new, |host| {
-                url("https", host.address, cluster.etcd.client_port)
+            config: format!("{ETCD_CONFIG}/etcd.yaml"),
+            endpoint: address.map_or_else(String::new, |address| {
+                url("https", address, cluster.etcd.client_port)
             }),
             authority: authority_path(AuthorityKind::EtcdClient),
             certificate,
@@ -120,21 +120,24 @@ pub fn peer_urls(cluster: &Cluster) -> Vec<(HostName, String)> {
 
 /// `NAME=URL,…` of all members, in the order of the cluster file.
 pub fn initial_cluster(cluster: &Cluster) -> String {
-    let all = peer_urls(cluster).into_iter().map(|(name, url)| format!("{name}={url}"));
-    all.collect::<Vec<_>>().join(",")
+    joined(&peer_urls(cluster))
+}
+
+fn joined(all: &[(impl std::fmt::Display, String)]) -> String {
+    all.iter().map(|(name, url)| format!("{name}={url}")).collect::<Vec<_>>().join(",")
 }
 
 pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let (cluster, host) = (shop.cluster, shop.host);
     let version = cluster.etcd_version.to_string();
     let binaries = format!("/usr/local/lib/zoisite/etcd-{version}");
-    let paths = EtcdPaths::of(cluster, Some(host), shop.sources.cluster_id);
+    let paths = EtcdPaths::of(cluster, Some(host.address), shop.sources.cluster_id);
     let mut items = vec![
         Item::User(User { name: ETCD_USER, home: paths.folder.clone() }),
         Workshop::directory("/usr/local/lib/zoisite", "root", 0o755),
         Workshop::directory(&binaries, "root", 0o755),
         Workshop::directory("/etc/zoisite", "root", 0o755),
-        Workshop::directory(CONFIG, "root", 0o755),
+        Workshop::directory(ETCD_CONFIG, "root", 0o755),
         // Marks stand in it that root writes and trusts: it is not etcd's to put anything there.
         Workshop::directory(&paths.folder, "root", 0o755),
         Workshop::directory(&paths.data, ETCD_USER, 0o700),
@@ -153,7 +156,7 @@ pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     for profile in [Profile::EtcdServer, Profile::EtcdPeer, Profile::EtcdProbe] {
         items.extend(shop.certificate(profile));
     }
-    match config(cluster, host, &paths, shop.sources.cluster_id) {
+    match config(shop, &paths) {
         Ok(content) => items.push(Item::File(File {
             path: paths.config.clone(),
             owner: "root",
@@ -173,7 +176,7 @@ pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
 
 fn authority_path(kind: AuthorityKind) -> String {
     let stem = if kind == AuthorityKind::EtcdPeer { "peer" } else { "client" };
-    format!("{CONFIG}/{stem}-authority.crt")
+    format!("{ETCD_CONFIG}/{stem}-authority.crt")
 }
 
 /// Paths of certificate and key of a profile that lives on hosts.
@@ -181,13 +184,13 @@ fn place(profile: Profile) -> (String, String) {
     profile.place().map_or_else(Default::default, |p| (p.certificate(), p.key()))
 }
 
-fn config(
-    cluster: &Cluster,
-    host: &Host,
-    paths: &EtcdPaths,
-    cluster_id: &str,
-) -> Result<Content, String> {
+fn config(shop: &Workshop<'_>, paths: &EtcdPaths) -> Result<Content, String> {
+    let (cluster, host) = (shop.cluster, shop.host);
     let etcd = &cluster.etcd;
+    let aim = shop.sources.etcd;
+    let dialled = aim.and_then(|aim| aim.members.get(&host.name)).cloned();
+    let peer_url = dialled.unwrap_or_else(|| url("https", host.address, etcd.peer_port));
+    let initial = aim.and_then(|aim| aim.initial.as_ref());
     let security = |profile, authority| {
         let (cert_file, key_file) = place(profile);
         TransportSecurity {
@@ -217,7 +220,7 @@ fn config(
     let lasting = EtcdConfig {
         name: host.name.as_str(),
         data_dir: &paths.data,
-        listen_peer_urls: url("https", host.address, etcd.peer_port),
+        listen_peer_urls: peer_url.clone(),
         listen_client_urls: url("https", host.address, etcd.client_port),
         advertise_client_urls: url("https", host.address, etcd.client_port),
         listen_metrics_urls: url("http", metrics, etcd.metrics_port),
@@ -229,10 +232,14 @@ fn config(
         tuning,
     };
     let first = FirstStart {
-        initial_advertise_peer_urls: url("https", host.address, etcd.peer_port),
-        initial_cluster: initial_cluster(cluster),
-        initial_cluster_token: format!("{}-{cluster_id}", cluster.name),
-        initial_cluster_state: "new",
+        initial_advertise_peer_urls: peer_url,
+        initial_cluster: match initial {
+            None => initial_cluster(cluster),
+            Some(all) => joined(all),
+        },
+        initial_cluster_token: format!("{}-{}", cluster.name, shop.sources.cluster_id),
+        // Of a quorum that stands a member without data learns from the others who is in it.
+        initial_cluster_state: if initial.is_some() { "existing" } else { "new" },
     };
     let yaml = |text: Result<String, serde_saphyr::ser::Error>| text.map_err(|e| e.to_string());
     let lasting = yaml(serde_saphyr::to_string(&lasting))?;
@@ -248,6 +255,12 @@ fn config(
 
 fn unit_file(cluster: &Cluster, host: &Host, binaries: &str, paths: &EtcdPaths) -> UnitFile {
     let start = format!("{binaries}/etcd --config-file {}", paths.config);
+    // One that was proven once and whose data is gone would begin as if new, by itself, at the next boot.
+    let remembers = format!(
+        "/bin/sh -c 'test -d {data}/member || test ! -e {formed}'",
+        data = paths.data,
+        formed = paths.formed_mark
+    );
     UnitFile::service(
         &format!("etcd member {} of {}", host.name, cluster.name),
         "network-online.target time-sync.target",
@@ -258,6 +271,7 @@ fn unit_file(cluster: &Cluster, host: &Host, binaries: &str, paths: &EtcdPaths) 
             ("Type", "notify"),
             ("User", ETCD_USER),
             ("Group", ETCD_USER),
+            ("ExecCondition", &remembers),
             ("ExecStart", &start),
             ("Restart", "always"),
             ("RestartSec", "1"),

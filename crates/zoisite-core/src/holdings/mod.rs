@@ -31,7 +31,7 @@ pub use address::{ADDRESS_AWAY, ADDRESS_STATE, ADDRESS_UNIT, CAN_SERVE};
 pub use balancer::BALANCER_UNIT;
 pub use config::person_kubeconfig;
 pub use control_plane::API_SERVER_UNIT;
-pub use etcd::{ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
+pub use etcd::{ETCD_CONFIG, ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
 pub use node::{
     KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
     assign_subnets, node_wanted,
@@ -44,9 +44,10 @@ pub use sources::{HostFacts, SharedSecrets, Sources};
 pub use unit::UnitFile;
 
 use self::workshop::{SharedTexts, Workshop};
+use crate::aim::Scope;
 use crate::cluster::{Cluster, FirewallRules, Host, HostName};
 use crate::item::{Absent, Component, File, Item, Unit};
-use crate::paths::demands;
+use crate::paths::{demands, demands_on_the_way};
 use crate::pki::{AuthorityKind, Profile};
 
 /// A part of the cluster that is brought up as a whole.
@@ -109,6 +110,21 @@ pub struct Holdings {
 }
 
 impl Holdings {
+    /// What of them a leg compares and touches.
+    pub fn within(self, scope: &Scope) -> Self {
+        let only = |host: HostHoldings| match scope {
+            Scope::Whole => host,
+            Scope::Members(hosts) if hosts.contains(&host.host) => {
+                host.only(&[Part::Preparation, Part::Etcd])
+            }
+            Scope::Members(_) => host.only(&[Part::Preparation]),
+            Scope::Dialling => host.only(&[Part::Preparation, Part::ControlPlane]),
+        };
+        Self {
+            hosts: self.hosts.into_iter().map(only).filter(|host| !host.items.is_empty()).collect(),
+        }
+    }
+
     /// The holdings of one host.
     pub fn host(&self, name: &HostName) -> Option<&HostHoldings> {
         self.hosts.iter().find(|host| host.host == *name)
@@ -154,16 +170,18 @@ impl HostHoldings {
         }
     }
 
-    /// For a host that was an etcd member: besides what it holds by now (`known`), it is looked at whether
-    /// it holds a member's data.
+    /// For a host that was an etcd member, and may still be one: besides what it holds by now (`known`), it is looked
+    /// at whether its member serves, and whether it holds a member's data.
     pub fn of_old_member(
         cluster: &Cluster,
-        host: &HostName,
+        (host, address): (&HostName, Option<IpAddr>),
         cluster_id: &str,
         known: Option<&Self>,
     ) -> Self {
-        let etcd = EtcdPaths::of(cluster, None, cluster_id);
-        Self { etcd: Some(etcd), ..known.cloned().unwrap_or_else(|| Self::new(host)) }
+        let mut out = known.cloned().unwrap_or_else(|| Self::new(host));
+        out.extend(Part::Etcd, [Unit { name: ETCD_UNIT, port: None }.into()]);
+        out.etcd = Some(EtcdPaths::of(cluster, address, cluster_id));
+        out
     }
 
     fn extend(&mut self, part: Part, items: impl IntoIterator<Item = Item>) {
@@ -190,6 +208,22 @@ impl HostHoldings {
         };
         self.items.insert(at, Workshop::file(CLUSTER_MARK, text, None));
         self.parts.insert(at, self.parts[at]);
+    }
+
+    /// Only what it holds of some parts.
+    fn only(&self, parts: &[Part]) -> Self {
+        let mut out = Self::new(&self.host);
+        for (item, part) in self.items.iter().zip(&self.parts) {
+            if parts.contains(part) {
+                out.extend(*part, [item.clone()]);
+            }
+        }
+        if parts.contains(&Part::Etcd) {
+            out.etcd.clone_from(&self.etcd);
+        }
+        out.programs.clone_from(&self.programs);
+        out.needs.clone_from(&self.needs);
+        out
     }
 
     /// The part to which an item belongs.
@@ -311,7 +345,10 @@ pub fn holdings(
     };
     let shared = SharedTexts::default();
     let demands = match cluster.preparation.firewall {
-        FirewallRules::Set => demands(cluster),
+        FirewallRules::Set => match sources.etcd.and_then(|aim| aim.initial.as_ref()) {
+            Some(listed) => demands_on_the_way(cluster, listed),
+            None => demands(cluster),
+        },
         FirewallRules::Keep => Vec::new(),
     };
     let by_name: HashMap<&HostName, &Host> =

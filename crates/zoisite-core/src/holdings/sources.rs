@@ -2,6 +2,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
+use crate::aim::EtcdAim;
 use crate::cluster::HostName;
 use crate::components::NodeImages;
 use crate::paths::Firewall;
@@ -24,6 +25,8 @@ pub struct Sources<'a> {
     pub site_secrets: &'a BTreeMap<SecretRef, String>,
     /// The images that every node holds.
     pub images: &'a NodeImages,
+    /// The members of the leg that is to be taken; `None` where they begin together, as the file says.
+    pub etcd: Option<&'a EtcdAim>,
     /// Addresses of hosts that were met and are no longer in the cluster file: they run on.
     pub departed: &'a BTreeMap<HostName, std::net::IpAddr>,
 }

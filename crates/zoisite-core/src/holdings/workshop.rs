@@ -38,6 +38,11 @@ pub(super) struct Workshop<'a> {
 pub(super) struct SharedTexts(Mutex<HashMap<String, Arc<str>>>);
 
 impl Workshop<'_> {
+    /// The members that API servers dial.
+    pub(super) fn dialled(&self) -> &[HostName] {
+        self.sources.etcd.map_or(&self.cluster.etcd.members, |aim| &aim.dialled)
+    }
+
     /// A configuration as YAML that is the same on every host with this `key`; made when first asked for.
     pub(super) fn shared_yaml(&mut self, key: String, value: impl FnOnce() -> Value) -> Arc<str> {
         let known = self.shared.0.lock().ok().and_then(|texts| texts.get(&key).cloned());

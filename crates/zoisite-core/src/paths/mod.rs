@@ -8,6 +8,7 @@ mod routers;
 mod rules;
 mod trial;
 
+use std::collections::BTreeSet;
 use std::fmt;
 use std::net::IpAddr;
 
@@ -188,6 +189,48 @@ const KUBELET: u16 = 10_250;
 /// The port on loopback at which a balancer tells whether an API server behind it is ready.
 pub(crate) const BALANCER_HEALTH: u16 = 10_262;
 const ALWAYS: &str = "always";
+
+/// The same while members come, move and go: those that are in, by name and URL, are let through where they are dialled
+/// now, besides what the file says.
+pub(crate) fn demands_on_the_way(cluster: &Cluster, listed: &[(String, String)]) -> Vec<Demand> {
+    let mut all = demands(cluster);
+    let mut hosts = cluster.etcd.members.clone();
+    let is = |name: &str| cluster.hosts.iter().find(|host| host.name.as_str() == name);
+    for host in listed.iter().filter_map(|(name, _)| is(name)) {
+        if !hosts.contains(&host.name) {
+            hosts.push(host.name.clone());
+        }
+    }
+    let extra = hosts.len() > cluster.etcd.members.len();
+    let members = End::Hosts(hosts);
+    let port = |url: &String| url.rsplit_once(':').and_then(|(_, port)| port.parse().ok());
+    let mut ports: BTreeSet<u16> = listed.iter().filter_map(|(_, url)| port(url)).collect();
+    ports.insert(cluster.etcd.peer_port);
+    if !extra && ports.len() == 1 {
+        return all;
+    }
+    all.retain(|demand| !matches!(demand.service, Service::EtcdPeer | Service::EtcdClient));
+    let until = "until the members are those of the file";
+    for port in ports {
+        all.push(Demand {
+            service: Service::EtcdPeer,
+            protocol: Protocol::Tcp(port),
+            from: vec![members.clone()],
+            to: members.clone(),
+            why: "members replicate and elect, those too that are to move or to go",
+            until,
+        });
+    }
+    all.push(Demand {
+        service: Service::EtcdClient,
+        protocol: Protocol::Tcp(cluster.etcd.client_port),
+        from: vec![End::Hosts(cluster.control_plane.hosts.clone())],
+        to: members,
+        why: "API servers dial members until they are told of others",
+        until,
+    });
+    all
+}
 
 /// Everything that must be able to travel, from the topology.
 pub fn demands(cluster: &Cluster) -> Vec<Demand> {

@@ -58,6 +58,31 @@ remove() {
   attempt "removing $1" rm -f "$1"
   changed
 }
+# unit, its folder, the mark of a proven quorum, the folder of its keys: a member that is none any more, or begins anew.
+# Its data is never deleted; what was moved aside is nobody's stray.
+set_aside() {
+  begin "move what is left in $2 aside"
+  did=
+  if [ -e "$root/etc/systemd/system/$1" ]; then
+    case $(systemctl is-active "$1" 2>/dev/null)$(systemctl is-enabled "$1" 2>/dev/null) in
+      inactivedisabled | unknowndisabled) ;;
+      *)
+        attempt "stopping $1" systemctl disable --now --quiet "$1"
+        did=yes
+        ;;
+    esac
+    systemctl reset-failed "$1" 2>/dev/null
+  fi
+  if [ -d "$2/data/member" ] && [ ! -L "$2/data" ]; then
+    left=$2/left-$(date +%s)
+    while [ -e "$left" ]; do left=$left-; done
+    attempt "moving $2/data aside" mv "$2/data" "$left"
+    did=yes
+  fi
+  if [ -e "$3" ]; then attempt "removing $3" rm -f "$3"; did=yes; fi
+  if [ -n "$4" ] && [ -d "$4" ]; then attempt "removing $4" rm -rf "$4"; did=yes; fi
+  if [ -n "$did" ]; then changed; else same; fi
+}
 # address, the file that says so, seconds: whoever else can serve takes it
 give_away() {
   begin "leave $1 to others"

@@ -47,7 +47,7 @@ etcd_data() {
   if is_plain "$3"; then say_first etcd-owner "$3"; fi
   if is_plain "$4"; then say_first etcd-formed "$4"; fi
   if [ -d "$1" ]; then
-    find "$1" -maxdepth 3 -type d -name member ! -path "$2/member" 2>/dev/null | while read -r stray; do
+    find "$1" -maxdepth 3 -type d -name member ! -path "$2/member" ! -path "$1/left-*" 2>/dev/null | while read -r stray; do
       say etcd-stray "$stray"
     done
   fi

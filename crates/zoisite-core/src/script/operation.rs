@@ -35,6 +35,18 @@ pub enum Operation {
     },
     /// Take a file away that must not stay.
     Remove(String),
+    /// Stop an etcd member that is none any more, or begins anew, and move its data aside: it is never started again,
+    /// and never deleted.
+    SetAside {
+        /// Its unit.
+        unit: &'static str,
+        /// The folder that holds its data and its marks.
+        folder: String,
+        /// The mark of a proven quorum, which goes.
+        formed_mark: String,
+        /// The folder of its configuration and keys, which goes too where the host is to be no member any more.
+        config: Option<&'static str>,
+    },
     /// Have systemd read unit files anew, and the unit start at boot.
     Enable(&'static str),
     /// Start a unit, without waiting.
@@ -65,6 +77,7 @@ impl fmt::Display for Operation {
             }
             Self::Mark { path, .. } => write!(f, "mark {path}"),
             Self::Remove(path) => write!(f, "remove {path}"),
+            Self::SetAside { folder, .. } => write!(f, "move what is left in {folder} aside"),
             Self::Enable(unit) => write!(f, "enable {unit}"),
             Self::Start(unit) => write!(f, "start {unit}"),
             Self::Restart(unit) => write!(f, "restart {unit}"),
@@ -101,6 +114,9 @@ impl Stretch {
                 Operation::Put(item) => item.put(&mut act)?,
                 Operation::Mark { path, owner, text } => act.call("mark", &[path, owner, text]),
                 Operation::Remove(path) => act.call("remove", &[path]),
+                Operation::SetAside { unit, folder, formed_mark, config } => {
+                    act.call("set_aside", &[unit, folder, formed_mark, config.unwrap_or_default()]);
+                }
                 Operation::Enable(unit) => act.call("start_at_boot", &[unit]),
                 Operation::Start(unit) => act.call("start", &[unit]),
                 Operation::Restart(unit) => act.call("restart", &[unit]),

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::looks::Looks;
 use super::rules::{Refusal, Rule};
+use crate::aim::{Arm, Machine, Quorum, Real, Records};
 use crate::cluster::{Cluster, HostName, Role};
 use crate::holdings::peer_urls;
 use crate::script::EtcdMember;
@@ -48,9 +49,11 @@ pub struct Begun {
     pub since: Timestamp,
     /// What it was built upon.
     pub facts: FixedFacts,
-    /// Members with which the quorum began, or which were proven last, with the URL at which the others
-    /// dial each.
+    /// Members that this program made or is about to make, with the URL at which the others dial each.
     pub members: BTreeMap<HostName, String>,
+    /// Members that were taken out, and of which something may be left on their hosts.
+    #[serde(default)]
+    pub left: BTreeSet<HostName>,
     /// etcd's own cluster id, once the quorum was proven: the cluster stands.
     pub formed: Option<String>,
 }
@@ -71,15 +74,49 @@ impl Begun {
                 floating: floating(cluster),
             },
             members: peer_urls(cluster).into_iter().collect(),
+            left: BTreeSet::new(),
             formed: None,
         }
     }
 
-    /// Members of its first start that the file no longer names: nothing is started as if new before each
-    /// of them is known to hold no data.
+    /// Members that the file no longer names. Of a first start: nothing is started as if new before each of them is
+    /// known to hold no data.
     pub fn dropped<'a>(&'a self, cluster: &'a Cluster) -> impl Iterator<Item = &'a HostName> {
         self.members.keys().filter(|member| !cluster.etcd.members.contains(member))
     }
+}
+
+/// What the record must say of members before a leg towards `arm` begins: those that are in, whoever is about to be let
+/// in or moved, and those that were taken out and of which something may be left.
+pub fn recorded(begun: Option<&Begun>, cluster: &Cluster, real: &Real, arm: &Arm) -> Records {
+    let wanted: BTreeMap<HostName, String> = peer_urls(cluster).into_iter().collect();
+    let known = begun.map(Begun::records);
+    let list = match &real.quorum {
+        Quorum::Unbegun => return Records { members: wanted, left: BTreeSet::new() },
+        Quorum::Unseen => {
+            let nothing = Records { members: wanted, left: BTreeSet::new() };
+            return known.unwrap_or(nothing);
+        }
+        Quorum::Listed(list) => list,
+    };
+    let Records { mut members, mut left } = known.unwrap_or_default();
+    for (host, url) in &mut members {
+        let listed = list.iter().find(|member| member.name == host.as_str());
+        if let Some(now) = listed.and_then(|member| member.urls.first()) {
+            url.clone_from(now);
+        }
+    }
+    let listed = |host: &HostName, url: &String| list.iter().any(|member| member.is_of(host, url));
+    left.extend(members.extract_if(.., |host, url| !listed(host, url)).map(|(host, _)| host));
+    members.extend(wanted.into_iter().filter(|(host, url)| listed(host, url)));
+    if let Arm::Learn { host, url, .. } | Arm::Move { host, url, .. } = arm {
+        members.insert(host.clone(), url.clone());
+    }
+    left.retain(|host| {
+        let nothing = matches!(real.machine(host), Machine::Seen { data: false, .. });
+        !nothing && !members.contains_key(host)
+    });
+    Records { members, left }
 }
 
 /// etcd's own list of its members, where a host gave it: every member that gives one gives the same.
@@ -96,88 +133,10 @@ pub fn voters(listed: Option<&[EtcdMember]>, cluster: &Cluster) -> usize {
     }
 }
 
-/// What of a cluster file contradicts the record of a cluster that stands. Members are held against
-/// `listed`, etcd's own list, where it is known, and against the record elsewhere.
-pub fn contradictions(
-    begun: Option<&Begun>,
-    listed: Option<&[EtcdMember]>,
-    cluster: &Cluster,
-) -> Vec<Refusal> {
+/// What of a cluster file contradicts the record of a cluster that stands.
+pub fn contradictions(begun: Option<&Begun>, cluster: &Cluster) -> Vec<Refusal> {
     let standing = begun.filter(|begun| begun.formed.is_some());
-    let mut out = Vec::new();
-    if let Some(begun) = standing {
-        out.extend(fixed(&begun.facts, cluster));
-    }
-    match (listed, standing) {
-        (Some(listed), _) => out.extend(members(&of_list(listed), cluster)),
-        (None, Some(begun)) => {
-            let known = begun.members.iter().map(|(name, url)| {
-                (name.to_string(), Known { urls: vec![url.clone()], learner: false })
-            });
-            out.extend(members(&known.collect(), cluster));
-        }
-        (None, None) => {}
-    }
-    out
-}
-
-/// A member as it stands.
-struct Known {
-    urls: Vec<String>,
-    learner: bool,
-}
-
-/// One that was never started has no name: it goes by its URL.
-fn of_list(listed: &[EtcdMember]) -> BTreeMap<String, Known> {
-    let known = |member: &EtcdMember| {
-        let name = match member.name.as_str() {
-            "" => member.peer_urls.first().cloned().unwrap_or_else(|| member.id.clone()),
-            name => name.to_owned(),
-        };
-        (name, Known { urls: member.peer_urls.clone(), learner: member.learner })
-    };
-    listed.iter().map(known).collect()
-}
-
-fn members(known: &BTreeMap<String, Known>, cluster: &Cluster) -> Vec<Refusal> {
-    let mut out = Vec::new();
-    let mut refuse = |host: Option<HostName>, found: String, mend: String| {
-        out.push(Refusal { rule: Rule::QuorumFirst, host, found, mend });
-    };
-    let all = known.keys().map(String::as_str).collect::<Vec<_>>().join(", ");
-    let wanted = peer_urls(cluster);
-    for (name, url) in &wanted {
-        let host = Some(name.clone());
-        match known.get(name.as_str()) {
-            None => refuse(
-                host,
-                format!("the file names it an etcd member, and the quorum that stands has {all}"),
-                format!("this version adds no member to a quorum that stands: take {name} out of etcd.members again"),
-            ),
-            Some(Known { urls, .. }) if !urls.contains(url) => refuse(
-                host,
-                format!("the quorum dials it at {}, and the file says {url}", urls.join(", ")),
-                "this version moves no member of a quorum that stands: put its address and etcd.peer-port back".into(),
-            ),
-            Some(Known { learner: true, .. }) => refuse(
-                host,
-                "it is a learner in the quorum that stands, and has no vote yet".into(),
-                format!("promote it, or take it out, with etcd's own client (member promote, member remove); zoisite status shows {name}"),
-            ),
-            Some(_) => {}
-        }
-    }
-    let named: BTreeSet<&str> = wanted.iter().map(|(name, _)| name.as_str()).collect();
-    for (name, Known { urls, .. }) in
-        known.iter().filter(|(name, _)| !named.contains(name.as_str()))
-    {
-        refuse(
-            HostName::new(name).ok(),
-            format!("it is a member of the quorum that stands ({}), and the file does not name it", urls.join(", ")),
-            "this version removes no member from a quorum that stands: name it in etcd.members, or remove it with etcd's own client (member remove)".into(),
-        );
-    }
-    out
+    standing.map_or_else(Vec::new, |begun| fixed(&begun.facts, cluster))
 }
 
 fn fixed(facts: &FixedFacts, cluster: &Cluster) -> Vec<Refusal> {

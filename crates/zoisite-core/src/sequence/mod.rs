@@ -12,13 +12,17 @@ mod differences;
 mod engine;
 mod looks;
 mod plan;
+mod real;
 mod rules;
 mod step;
 
-pub use begun::{Begun, FixedFacts, contradictions, listed_members, voters};
+pub use begun::{Begun, FixedFacts, contradictions, listed_members, recorded, voters};
 pub use differences::{Difference, differences};
 pub use engine::{Command, Engine, Event, State, Tally};
 pub use looks::{ApiLook, ApiObserved, Look, Looks, NodeFacts};
-pub use plan::{Formation, PlanInput, PlanOptions, Unplannable, formation, plan};
+pub use plan::{PlanInput, PlanOptions, Unplannable, plan};
+pub use real::{Formation, formation, real};
 pub use rules::{MachinePin, Refusal, Rule, same_machine};
-pub use step::{ApiWork, Condition, Gate, Phase, Proven, Sequence, Step, StepOutcome, When, Work};
+pub use step::{
+    ApiWork, Condition, Gate, MemberWork, Phase, Proven, Sequence, Step, StepOutcome, When, Work,
+};

@@ -234,8 +234,8 @@ pub(super) fn quorum_first(
         rule: Rule::QuorumFirst,
         host: Some(host.clone()),
         found: format!("the quorum is formed, and {} holds no data of this member", etcd.data),
-        mend: "if its data was lost, bring it back, or the member must be replaced, which this version does \
-               not do. Starting it as if new is not safe"
+        mend: "if its data was lost for good, zoisite raise, at a terminal or with --yes, takes the member out and \
+               lets it in again as a new one. Starting it as if new is not safe"
             .into(),
     })
 }

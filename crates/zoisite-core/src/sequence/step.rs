@@ -123,6 +123,53 @@ pub enum ApiWork {
     },
 }
 
+/// A change of who is a member of the quorum, or where. Each looks first whether it is done already.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum MemberWork {
+    /// Let a member in as a learner.
+    Learn {
+        /// The host.
+        host: HostName,
+        /// Where the others will dial it.
+        url: String,
+    },
+    /// Wait until a learner has everything, and give it its vote. One that does not catch up in time is taken back.
+    Promote {
+        /// The host.
+        host: HostName,
+        /// Its id.
+        id: String,
+    },
+    /// Take a member out. One that leads gives that to another one first.
+    Remove {
+        /// Its id.
+        id: String,
+        /// What people call it.
+        who: String,
+    },
+    /// Have the others dial a member elsewhere.
+    Move {
+        /// The host.
+        host: HostName,
+        /// Its id.
+        id: String,
+        /// Where they will dial it.
+        url: String,
+    },
+}
+
+impl MemberWork {
+    /// What undoes it where it does not come about: a learner that does not catch up goes again.
+    pub fn taken_back(&self) -> Option<Self> {
+        match self {
+            Self::Promote { host, id } => {
+                Some(Self::Remove { id: id.clone(), who: host.to_string() })
+            }
+            Self::Learn { .. } | Self::Remove { .. } | Self::Move { .. } => None,
+        }
+    }
+}
+
 /// What a step does.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Work {
@@ -139,6 +186,15 @@ pub enum Work {
     Gate(Gate),
     /// Do something through the API.
     Api(ApiWork),
+    /// Change the membership of the quorum.
+    Member {
+        /// How.
+        work: MemberWork,
+        /// Members that are well: one of them is asked.
+        through: Vec<HostName>,
+        /// Deadline, in seconds.
+        seconds: u32,
+    },
     /// Put images into the cluster's own registry.
     Fill {
         /// Its host.

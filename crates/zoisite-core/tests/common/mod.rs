@@ -8,12 +8,14 @@ pub mod scene;
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
+use zoisite_core::aim::{Aim, Next, Real, next_aim};
 use zoisite_core::cluster::{Cluster, ClusterName, Draft, DraftHost, HostName, draft, read};
 use zoisite_core::components::{NodeImages, node_images};
-use zoisite_core::holdings::{HostFacts, SharedSecrets, Sources, assign_subnets};
+use zoisite_core::holdings::{HostFacts, SharedSecrets, Sources, assign_subnets, peer_urls};
 use zoisite_core::item::Item;
 use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, SecretRef, due, wanted};
 use zoisite_core::script::Observed;
+use zoisite_core::sequence::{Begun, Looks};
 use zoisite_core::token::TokenRecord;
 use zoisite_store::FreshKeys;
 
@@ -87,7 +89,29 @@ impl Known {
 
     pub fn sources<'a>(&'a self, ledger: &'a Ledger, cluster_id: &'a str) -> Sources<'a> {
         let Self { shared, subnets, facts, departed, images, site_secrets } = self;
-        Sources { ledger, cluster_id, shared, subnets, facts, departed, images, site_secrets }
+        let etcd = None;
+        Sources { ledger, cluster_id, shared, subnets, facts, departed, images, site_secrets, etcd }
+    }
+}
+
+/// Where a run goes next, by what was looked at; with the real state of the quorum.
+pub fn next(
+    cluster: &Cluster,
+    looks: &Looks,
+    begun: Option<&Begun>,
+    consent: bool,
+) -> (Next, Real) {
+    let real = zoisite_core::sequence::real(looks, begun);
+    let wanted = peer_urls(cluster).into_iter().collect();
+    let kept = begun.map(Begun::records).unwrap_or_default();
+    (next_aim(cluster, &wanted, &kept, &real, consent), real)
+}
+
+/// The aim, where there is a way on.
+pub fn leg(next: Next) -> Aim {
+    match next {
+        Next::Leg(aim) => *aim,
+        Next::Refused { found, .. } => panic!("there is no way on: {found}"),
     }
 }
 

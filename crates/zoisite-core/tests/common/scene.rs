@@ -2,9 +2,10 @@
 
 use std::collections::BTreeSet;
 
+use zoisite_core::aim::{Aim, Next, Real};
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::holdings::{Holdings, NodeWanted, Part, holdings, node_wanted, objects};
+use zoisite_core::holdings::{Holdings, NodeWanted, Part, Sources, holdings, node_wanted, objects};
 use zoisite_core::item::ComponentSums;
 use zoisite_core::script::{EtcdMember, EtcdStatus, Identity, Observed};
 use zoisite_core::sequence::{
@@ -13,7 +14,7 @@ use zoisite_core::sequence::{
 };
 use zoisite_core::token::TokenRecord;
 
-use super::{Known, Trust, at, hold, host, saltmarsh};
+use super::{Known, Trust, at, hold, host, leg, next, saltmarsh};
 
 pub const ID: &str = "0123456789abcdef";
 
@@ -145,7 +146,7 @@ impl Scene {
     pub fn members(&self, heron: &str) -> Vec<EtcdMember> {
         let wanted = zoisite_core::holdings::peer_urls(&self.cluster);
         let member = |(name, url): (HostName, String)| EtcdMember {
-            id: format!("{:016x}", name.as_str().len()),
+            id: format!("{name:0>16}"),
             peer_urls: vec![if name.as_str() == "heron" { heron.to_owned() } else { url }],
             name: name.to_string(),
             learner: false,
@@ -193,13 +194,34 @@ impl Scene {
     }
 
     pub fn plan_accepting(&self, accepted: &[HostName]) -> Result<Sequence, Unplannable> {
-        let holdings = self.holdings();
+        let (aim, real) = self.next(true);
+        self.plan_to(&leg(aim), &real, accepted)
+    }
+
+    /// Where a run goes next; `consent` says whether a person wants the membership changed.
+    pub fn next(&self, consent: bool) -> (Next, Real) {
+        next(&self.cluster, &self.looks, self.begun.as_ref(), consent)
+    }
+
+    /// The plan of the leg to an aim.
+    pub fn plan_to(
+        &self,
+        aim: &Aim,
+        real: &Real,
+        accepted: &[HostName],
+    ) -> Result<Sequence, Unplannable> {
+        let cluster = aim.cluster(&self.cluster);
+        let sources = self.known.sources(&self.trust.ledger, ID);
+        let sources = Sources { etcd: Some(&aim.etcd), ..sources };
+        let holdings = holdings(&cluster, sources, Part::ALL).unwrap().within(&aim.scope);
         let mut sums = ComponentSums::default();
         for component in holdings.hosts.iter().flat_map(|h| h.components()) {
             sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
         }
         let input = PlanInput {
-            cluster: &self.cluster,
+            cluster: &cluster,
+            aim,
+            real,
             holdings: &holdings,
             looks: &self.looks,
             sums: &sums,

@@ -9,6 +9,7 @@ mod channel;
 mod copy;
 mod drill;
 mod lines;
+mod members;
 mod openssh;
 mod relay;
 mod survey;
@@ -33,7 +34,7 @@ use zoisite_core::script::{
     Depth, Notes, Observed, Outcome, Reply, Stretch, Unread, keep_rules_script, notes_script,
     observe, take_back_script,
 };
-use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, Proven, StepOutcome};
+use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, MemberWork, StepOutcome};
 use zoisite_core::survey::Facts;
 use zoisite_core::text::plain;
 
@@ -45,8 +46,6 @@ use self::relay::Relay;
 use self::way::Way;
 use crate::access::{Access, Dial};
 use crate::api::{ApiClient, Readiness};
-use crate::etcd::EtcdClient;
-use crate::quorum::judge;
 use crate::reach::{Carried, Contents, Progress, Reach};
 
 /// Where what a run dials stands.
@@ -397,61 +396,6 @@ impl Hosts {
         };
         Trouble::new(trouble.host, trouble.attempted, trouble.answer, evidence)
     }
-
-    async fn etcd(&self, host: &HostName) -> Result<EtcdClient, String> {
-        let access = self.access.as_ref().ok_or("this run has no certificate for etcd")?;
-        let name = self.address(host)?;
-        let way = self.way(host, (name.clone(), self.places.etcd_port), true)?;
-        EtcdClient::connect(access, &name, way).await
-    }
-
-    /// One attempt at proving a quorum.
-    async fn attempt(&self, members: &[HostName]) -> Result<Proven, Trouble> {
-        let failed = |host: &HostName, what: &'static str| {
-            let host = host.clone();
-            move |answer: String| Trouble::new(Some(host), what, answer, Vec::new())
-        };
-        let mut clients = Vec::new();
-        let connecting = members.iter().map(|host| async move {
-            let client = self.etcd(host).await.map_err(failed(host, "dialling etcd"))?;
-            let answer = client.answer().await.map_err(failed(host, "asking the member"))?;
-            Ok::<_, Trouble>((host.clone(), client, answer))
-        });
-        for result in futures_util::future::join_all(connecting).await {
-            clients.push(result?);
-        }
-        let answers: Vec<_> =
-            clients.iter().map(|(host, _, answer)| (host.clone(), answer.clone())).collect();
-        let mut proven = judge(&answers)?;
-        let key = format!("/zoisite/proof/{}", self.generation);
-        let value = format!("{:?}", self.began.elapsed());
-        let Some((writer, client, _)) = clients.first() else { return Ok(proven) };
-        let lease = client
-            .put(&key, &value, 120)
-            .await
-            .map_err(failed(writer, "writing a key through the member"))?;
-        let others = if clients.len() > 1 { &clients[1..] } else { &clients[..] };
-        let mut read = Ok(());
-        for (host, other, _) in others {
-            let found = other.get(&key).await;
-            read = match found {
-                Ok(Some(found)) if found == value => {
-                    proven.read.push(host.to_string());
-                    continue;
-                }
-                Ok(found) => {
-                    let text = format!("it read {found:?} where {writer} had written {value:?}");
-                    Err(failed(host, "reading the key through the member")(text))
-                }
-                Err(why) => Err(failed(host, "reading the key through the member")(why)),
-            };
-            break;
-        }
-        client.revoke(lease).await.map_err(failed(writer, "removing the key again"))?;
-        read?;
-        proven.wrote = writer.to_string();
-        Ok(proven)
-    }
 }
 
 /// What came on several lines, for a message.
@@ -549,6 +493,16 @@ impl Reach for Hosts {
 
     fn set_api_access(&mut self, access: Access) {
         self.api_access = Some(access);
+    }
+
+    async fn change_members(
+        &self,
+        work: &MemberWork,
+        through: &[HostName],
+        seconds: u32,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        self.reconfigure(work, through, Duration::from_secs(seconds.into()), progress).await
     }
 
     async fn ask(&self, objects: &[ApiObject], shelf: &[Shelved]) -> ApiLook {

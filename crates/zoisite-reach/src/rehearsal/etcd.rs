@@ -1,20 +1,31 @@
 //! A small model of etcd: what it reads from its configuration, when it starts, and when it serves.
 
 use std::cmp::Reverse;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use sha2::{Digest as _, Sha256};
 use zoisite_core::cluster::HostName;
+use zoisite_core::sequence::MemberWork;
 
-use super::state::{Member, SimHost, World};
+use super::state::{Fault, Member, Peer, Process, SimHost, World};
+
+/// What etcd says of a learner that has not caught up.
+pub(super) const NOT_IN_SYNC: &str =
+    "etcdserver: can only promote a learner member which is in sync with leader";
 
 impl Member {
-    pub fn id_of(&self, url: &str) -> u64 {
-        hash(&format!("{url}{}", self.token))
+    /// How many of the members vote.
+    pub fn voters(&self) -> usize {
+        self.peers.iter().filter(|peer| !peer.learner).count()
     }
 
-    pub fn own_id(&self) -> u64 {
-        self.peers.get(&self.name).map_or(0, |url| self.id_of(url))
+    pub fn votes(&self, id: u64) -> bool {
+        self.peers.iter().any(|peer| peer.id == id && !peer.learner)
+    }
+
+    /// Whether it dials another one where that listens.
+    fn knows(&self, other: &Self, listens: &str) -> bool {
+        self.peers.iter().any(|peer| peer.id == other.id && peer.url == listens)
     }
 }
 
@@ -26,6 +37,10 @@ pub(super) struct Config {
     listens: String,
     advertises: String,
     initial_cluster: String,
+    /// It learns from the others who is a member.
+    existing: bool,
+    /// The mark without which it may start though it has no data.
+    formed_mark: Option<String>,
     token: String,
     files: Vec<String>,
 }
@@ -79,13 +94,25 @@ impl Config {
             listens: text_of("/listen-peer-urls"),
             advertises: text_of("/initial-advertise-peer-urls"),
             initial_cluster: text_of("/initial-cluster"),
+            formed_mark: setting("ExecCondition")
+                .and_then(|test| test.trim_end_matches('\'').rsplit(' ').next())
+                .map(ToOwned::to_owned),
+            existing: text_of("/initial-cluster-state") == "existing",
             token: text_of("/initial-cluster-token"),
             files,
         })
     }
 
-    /// Starts the process: from its data where there is some, else from the first-start facts.
-    pub fn start(self, host: &SimHost) -> Result<Member, Log> {
+    /// Whether it is told of a member that is dialled there.
+    pub fn names(&self, url: &str) -> bool {
+        self.initial_cluster
+            .split(',')
+            .any(|pair| pair.split_once('=').is_some_and(|(_, u)| u == url))
+    }
+
+    /// Starts the process: from its data where there is some, else from the first-start facts. `quorum` is what the
+    /// others that can be dialled know of the members, where one of them runs.
+    pub fn start(self, host: &SimHost, quorum: Option<&Member>) -> Result<(Member, Process), Log> {
         for path in &self.files {
             let Some(file) = host.files.get(path) else {
                 return Err(vec![format!("open {path}: no such file or directory")]);
@@ -112,16 +139,22 @@ impl Config {
                 self.listens
             )]);
         }
+        let process = Process { listens: self.listens, was_ready: false };
         if let Some(data) = &host.data {
-            return Ok(Member { listens: self.listens, was_ready: false, ..data.clone() });
+            if !data.peers.iter().any(|peer| peer.id == data.id) {
+                return Err(vec![format!(
+                    "the member has been permanently removed from the cluster: {:016x}",
+                    data.id
+                )]);
+            }
+            return Ok((data.clone(), process));
         }
-        let peers: BTreeMap<String, String> = self
-            .initial_cluster
-            .split(',')
-            .filter_map(|pair| pair.split_once('='))
-            .map(|(name, url)| (name.to_owned(), url.to_owned()))
-            .collect();
-        match peers.get(&self.name) {
+        if self.formed_mark.is_some_and(|mark| host.files.contains_key(&mark)) {
+            return Err(vec!["Skipped due to 'exec-condition'".into()]);
+        }
+        let initial: BTreeMap<&str, &str> =
+            self.initial_cluster.split(',').filter_map(|pair| pair.split_once('=')).collect();
+        match initial.get(self.name.as_str()) {
             None => {
                 return Err(vec![format!(
                     "couldn't find local name \"{}\" in the initial cluster",
@@ -136,42 +169,91 @@ impl Config {
             }
             Some(_) => {}
         }
-        let all: Vec<String> = peers.iter().map(|(name, url)| format!("{name}={url}")).collect();
-        Ok(Member {
-            cluster_id: hash(&format!("{}{}", all.join(","), self.token)),
-            name: self.name,
-            token: self.token,
-            peers,
-            listens: self.listens,
-            holds: 0,
-            was_ready: false,
-        })
+        let joined = match (self.existing, quorum) {
+            (true, quorum) => existing(&self.name, &self.advertises, &initial, quorum),
+            (false, quorum) => new(&self.advertises, &self.token, &initial, quorum),
+        };
+        joined.map(|member| (member, process))
     }
 }
 
+/// A member that begins with the others: what it is told is what it believes (etcd's `initial-cluster-state: new`). It
+/// asks those that run, and one that was heard of before does not begin anew.
+fn new(
+    own: &str,
+    token: &str,
+    initial: &BTreeMap<&str, &str>,
+    quorum: Option<&Member>,
+) -> Result<Member, Log> {
+    let id_of = |url: &str| hash(&format!("{url}{token}"));
+    let id = id_of(own);
+    let known = quorum.and_then(|quorum| quorum.peers.iter().find(|peer| peer.id == id));
+    if known.is_some_and(|peer| peer.started) {
+        return Err(vec![format!("member {id:016x} has already been bootstrapped")]);
+    }
+    let peer = |(name, url): (&&str, &&str)| Peer {
+        id: id_of(url),
+        name: (*name).to_owned(),
+        url: (*url).to_owned(),
+        learner: false,
+        started: false,
+    };
+    let all: Vec<String> = initial.iter().map(|(name, url)| format!("{name}={url}")).collect();
+    let cluster_id = hash(&format!("{}{token}", all.join(",")));
+    let peers = initial.iter().map(peer).collect();
+    Ok(Member { id, cluster_id, peers, holds: 0 })
+}
+
+/// A member that comes to others: it must be told of all of them, and be one of them already
+/// (etcd's `initial-cluster-state: existing`).
+fn existing(
+    name: &str,
+    own: &str,
+    initial: &BTreeMap<&str, &str>,
+    quorum: Option<&Member>,
+) -> Result<Member, Log> {
+    let invalid = |why: &str| vec![format!("error validating peerURLs {own}: {why}")];
+    let Some(quorum) = quorum else {
+        return Err(vec![
+            "cannot fetch cluster info from peer urls: could not retrieve cluster information"
+                .into(),
+        ]);
+    };
+    if quorum.peers.len() != initial.len() {
+        return Err(invalid("member count is unequal"));
+    }
+    if quorum.peers.iter().any(|peer| !initial.values().any(|url| *url == peer.url)) {
+        return Err(invalid("unmatched member while checking PeerURLs"));
+    }
+    let Some(me) = quorum.peers.iter().find(|peer| peer.url == own) else {
+        return Err(invalid(&format!("no entry of {name}")));
+    };
+    Ok(Member { id: me.id, holds: 0, ..quorum.clone() })
+}
+
 impl SimHost {
-    /// The member that runs there.
-    fn member(&self) -> Option<&Member> {
-        self.process.as_ref().filter(|_| self.up)
+    /// The member that runs there, and its process.
+    fn member(&self) -> Option<(&Member, &Process)> {
+        self.data.as_ref().zip(self.process.as_ref()).filter(|_| self.up)
     }
 }
 
 impl World {
     /// The members that one reaches in both directions, itself among them; none where it does not run.
     fn reached(&self, host: &HostName) -> Vec<(&HostName, &Member)> {
-        let Some(member) = self.hosts.get(host).and_then(SimHost::member) else {
+        let Some((member, process)) = self.hosts.get(host).and_then(SimHost::member) else {
             return Vec::new();
         };
-        let knows = |a: &Member, b: &Member| a.peers.get(&b.name) == Some(&b.listens);
-        let hears = |name: &HostName, peer: &Member| {
+        let hears = |name: &HostName, peer: &Member, other: &Process| {
             name == host
                 || (peer.cluster_id == member.cluster_id
-                    && knows(member, peer)
-                    && knows(peer, member)
+                    && member.knows(peer, &other.listens)
+                    && peer.knows(member, &process.listens)
                     && !self.cut(host, name))
         };
         let others = self.hosts.iter().filter_map(|(name, sim)| Some((name, sim.member()?)));
-        others.filter(|(name, peer)| hears(name, peer)).collect()
+        let heard = others.filter(|(name, (peer, other))| hears(name, peer, other));
+        heard.map(|(name, (peer, _))| (name, peer)).collect()
     }
 
     /// How many of the acknowledged writes a host's data holds.
@@ -179,22 +261,94 @@ impl World {
         self.hosts.get(host).and_then(|sim| sim.data.as_ref()).map_or(0, |data| data.holds)
     }
 
+    /// Those that vote of the members that one reaches, by its own word.
+    fn voters_reached(&self, host: &HostName) -> Vec<HostName> {
+        let Some((member, _)) = self.hosts.get(host).and_then(SimHost::member) else {
+            return Vec::new();
+        };
+        let reached = self.reached(host).into_iter();
+        reached.filter(|(_, peer)| member.votes(peer.id)).map(|(name, _)| name.clone()).collect()
+    }
+
     /// Whose member leads the one on a host, where that reaches a majority of the voters: nobody is elected whose
     /// log lacks what another one's has; among equals it is the first by name.
-    fn led_by(&self, host: &HostName) -> Option<&HostName> {
-        let voters = self.hosts.get(host)?.process.as_ref()?.peers.len();
-        let reached = self.reached(host);
-        if reached.len() < voters / 2 + 1 {
+    fn led_by(&self, host: &HostName) -> Option<HostName> {
+        let (member, _) = self.hosts.get(host)?.member()?;
+        let reached = self.voters_reached(host);
+        if reached.len() < member.voters() / 2 + 1 {
             return None;
         }
-        let names = reached.into_iter().map(|(name, _)| name);
-        names.min_by_key(|name| (Reverse(self.held(name)), *name))
+        reached.into_iter().min_by_key(|name| (Reverse(self.held(name)), name.clone()))
     }
 
     /// The leader that a member follows, by its id.
     pub(super) fn leader(&self, host: &HostName) -> Option<u64> {
         let leader = self.led_by(host)?;
-        self.hosts.get(leader)?.process.as_ref().map(Member::own_id)
+        self.hosts.get(&leader)?.member().map(|(member, _)| member.id)
+    }
+
+    /// The leader of the member on a host, and whom it reaches, itself among them; where those are a majority.
+    fn leading(&self, via: &HostName) -> Result<(HostName, Vec<HostName>), String> {
+        let timed_out = || "etcdserver: request timed out".to_owned();
+        let leader = self.led_by(via).ok_or_else(timed_out)?;
+        let (member, _) = self.hosts[&leader].member().ok_or_else(timed_out)?;
+        if self.voters_reached(&leader).len() < member.voters() / 2 + 1 {
+            return Err(timed_out());
+        }
+        let lags = |name: &HostName| {
+            *name != leader && self.faults.iter().any(|f| matches!(f, Fault::Lags(l) if l == name))
+        };
+        let reached = self.reached(&leader).into_iter().map(|(name, _)| name.clone());
+        let follow = reached.filter(|name| !lags(name)).collect();
+        Ok((leader, follow))
+    }
+
+    /// Followers have what their leader has, and hear who has started.
+    pub(super) fn replicate(&mut self) {
+        let leaders: BTreeSet<HostName> =
+            self.hosts.keys().filter_map(|host| self.led_by(host)).collect();
+        // One that has not heard of a change yet follows another one than the rest for a moment; what must never be
+        // is two majorities that have nobody in common.
+        let reached = |leader: &HostName| -> BTreeSet<HostName> {
+            self.voters_reached(leader).into_iter().collect()
+        };
+        let mut apart = Vec::new();
+        for (number, one) in leaders.iter().enumerate() {
+            let others = leaders.iter().skip(number + 1);
+            let apart_from = others.filter(|other| reached(one).is_disjoint(&reached(other)));
+            apart.extend(apart_from.map(|other| format!("{one} and {other}")));
+        }
+        for pair in apart {
+            let how = format!("S1: two quorums: {pair} lead at once");
+            if !self.broken.contains(&how) {
+                self.broken.push(how);
+            }
+        }
+        let Some(any) = self.hosts.keys().find(|host| self.led_by(host).is_some()).cloned() else {
+            return;
+        };
+        let Ok((leader, follow)) = self.leading(&any) else { return };
+        let started: Vec<(u64, String)> = follow
+            .iter()
+            .filter_map(|host| Some((self.hosts[host].data.as_ref()?.id, host.to_string())))
+            .collect();
+        let Some(data) = self.hosts.get_mut(&leader).and_then(|sim| sim.data.as_mut()) else {
+            return;
+        };
+        for peer in &mut data.peers {
+            let name = started.iter().find(|(id, _)| *id == peer.id);
+            if let Some((_, name)) = name.filter(|_| !peer.started) {
+                peer.name.clone_from(name);
+                peer.started = true;
+            }
+        }
+        let (peers, holds) = (data.peers.clone(), data.holds);
+        for host in follow.iter().filter(|host| **host != leader) {
+            if let Some(data) = self.hosts.get_mut(host).and_then(|sim| sim.data.as_mut()) {
+                data.peers.clone_from(&peers);
+                data.holds = data.holds.max(holds);
+            }
+        }
     }
 
     /// Writes through a member. The leader takes it, and whoever it reaches follows; a majority of the voters makes
@@ -203,14 +357,7 @@ impl World {
     /// # Errors
     /// Where no majority is reached.
     pub fn write(&mut self, via: &HostName, key: &str, value: &str) -> Result<(), String> {
-        let timed_out = || "etcdserver: request timed out".to_owned();
-        let leader = self.led_by(via).cloned().ok_or_else(timed_out)?;
-        let voters = self.hosts[&leader].process.as_ref().map_or(0, |member| member.peers.len());
-        let follow: Vec<HostName> =
-            self.reached(&leader).into_iter().map(|(name, _)| name.clone()).collect();
-        if follow.len() < voters / 2 + 1 {
-            return Err(timed_out());
-        }
+        let (leader, follow) = self.leading(via)?;
         let (held, all) = (self.held(&leader), self.acknowledged.len());
         if held < all {
             self.broken.push(format!(
@@ -229,7 +376,92 @@ impl World {
                 data.holds = all;
             }
         }
+        self.replicate();
         Ok(())
+    }
+
+    /// Changes the membership through one of these members, as etcd does with `strict-reconfig-check`; whether it was
+    /// not so before.
+    ///
+    /// # Errors
+    /// What etcd says.
+    pub(super) fn reconfigure(
+        &mut self,
+        work: &MemberWork,
+        through: &[HostName],
+    ) -> Result<bool, String> {
+        self.replicate();
+        let serves = |host: &&HostName| self.led_by(host).is_some();
+        let via = through.iter().find(serves).cloned().ok_or("no member that was asked serves")?;
+        let (leader, _) = self.leading(&via)?;
+        let reached = self.voters_reached(&leader);
+        let (member, _) = self.hosts[&leader].member().ok_or("the leader is gone")?;
+        let mut peers = member.peers.clone();
+        let unhealthy = || Err("etcdserver: unhealthy cluster".to_owned());
+        match work {
+            MemberWork::Learn { url, .. } => {
+                if peers.iter().any(|peer| peer.url == *url) {
+                    return Ok(false);
+                }
+                if reached.len() < member.voters() {
+                    return unhealthy();
+                }
+                if peers.iter().any(|peer| peer.learner) {
+                    return Err("etcdserver: too many learner members in cluster".into());
+                }
+                let id = hash(&format!("{url}{}", self.acknowledged.len()));
+                let (name, url) = (String::new(), url.clone());
+                peers.push(Peer { id, name, url, learner: true, started: false });
+            }
+            MemberWork::Promote { host, id } => {
+                let known = peers.iter_mut().find(|peer| format!("{:016x}", peer.id) == *id);
+                let Some(peer) = known else { return Err("etcdserver: member not found".into()) };
+                if !peer.learner {
+                    return Ok(false);
+                }
+                let heard = self.reached(&leader).iter().any(|(name, _)| *name == host);
+                if !heard || 10 * self.held(host) < 9 * self.held(&leader) {
+                    return Err(NOT_IN_SYNC.into());
+                }
+                peer.learner = false;
+            }
+            MemberWork::Remove { id, .. } => {
+                let at = peers.iter().position(|peer| format!("{:016x}", peer.id) == *id);
+                let Some(at) = at else { return Ok(false) };
+                let gone = peers.remove(at);
+                if !gone.learner {
+                    let stay = reached.iter().filter(|host| {
+                        self.hosts[*host].data.as_ref().is_some_and(|m| m.id != gone.id)
+                    });
+                    let voters = peers.iter().filter(|peer| !peer.learner).count();
+                    if stay.count() < voters / 2 + 1 {
+                        return unhealthy();
+                    }
+                }
+            }
+            MemberWork::Move { id, url, .. } => {
+                let known = peers.iter_mut().find(|peer| format!("{:016x}", peer.id) == *id);
+                let Some(peer) = known else { return Err("etcdserver: member not found".into()) };
+                if peer.url == *url {
+                    return Ok(false);
+                }
+                peer.url.clone_from(url);
+            }
+        }
+        // A change is an entry of the log like any other: a majority of those before it takes it.
+        let told: Vec<HostName> = self.leading(&via)?.1;
+        self.write(&via, "membership", &format!("{work:?}"))?;
+        for host in told {
+            let Some(sim) = self.hosts.get_mut(&host) else { continue };
+            if let Some(data) = sim.data.as_mut() {
+                data.peers.clone_from(&peers);
+                // One that is a member no more hears of it, and stops.
+                if !peers.iter().any(|peer| peer.id == data.id) {
+                    sim.process = None;
+                }
+            }
+        }
+        Ok(true)
     }
 
     /// What a member answers for a key, as its leader has it.
@@ -238,7 +470,7 @@ impl World {
     /// Where no majority is reached.
     pub fn read(&self, via: &HostName, key: &str) -> Result<Option<&str>, String> {
         let leader = self.led_by(via).ok_or("etcdserver: request timed out")?;
-        let log = &self.acknowledged[..self.held(leader).min(self.acknowledged.len())];
+        let log = &self.acknowledged[..self.held(&leader).min(self.acknowledged.len())];
         let found = log.iter().rev().find(|(known, _)| known == key);
         Ok(found.map(|(_, value)| value.as_str()))
     }
@@ -246,6 +478,50 @@ impl World {
     /// From now on somebody writes through whichever member takes it, at every operation of a run.
     pub fn write_all_the_while(&mut self) {
         self.under_load = true;
+    }
+
+    /// What a member that serves knows.
+    fn served_by(&self) -> Option<&Member> {
+        let serving = self.hosts.keys().find(|host| self.led_by(host).is_some());
+        serving.and_then(|host| self.hosts[host].data.as_ref())
+    }
+
+    /// The hosts whose members vote, by the word of those that serve, sorted.
+    pub fn voters(&self) -> Vec<HostName> {
+        let Some(member) = self.served_by() else { return Vec::new() };
+        let votes = member.peers.iter().filter(|peer| !peer.learner);
+        let mut voters: Vec<HostName> =
+            votes.filter_map(|peer| HostName::new(&peer.name).ok()).collect();
+        voters.sort();
+        voters
+    }
+
+    /// How many members learn, by the word of those that serve.
+    pub fn learners(&self) -> usize {
+        self.served_by().map_or(0, |member| member.peers.len() - member.voters())
+    }
+
+    /// Loses a member's data, as a replaced disk would, where the other voters that serve are a quorum without it
+    /// and hold all that was acknowledged; whether it was lost.
+    pub fn lose_data_that_others_hold(&mut self, host: &HostName, alone: bool) -> bool {
+        self.replicate();
+        let serving = self.hosts.keys().find(|one| *one != host && self.led_by(one).is_some());
+        let Some(via) = serving.cloned() else { return false };
+        let Some(member) = self.hosts[&via].data.clone() else { return false };
+        let whole = |one: &&HostName| *one != host && self.held(one) == self.acknowledged.len();
+        let reached = self.voters_reached(&via);
+        if reached.iter().filter(whole).count() < member.voters() / 2 + 1 {
+            return false;
+        }
+        self.lose_data(host, alone);
+        true
+    }
+
+    /// Starts what starts at boot and does not run, as a person would who tries to help.
+    pub fn start_enabled_units(&mut self, host: &HostName) {
+        if self.unreachable(host).is_none() {
+            self.start_enabled(host);
+        }
     }
 
     /// How many writes were acknowledged so far.
@@ -265,21 +541,18 @@ impl World {
         if unit != zoisite_core::holdings::ETCD_UNIT {
             return vec![format!("{unit} has not said that it is ready")];
         }
-        let Some(member) = self.hosts.get(host).and_then(|sim| sim.process.as_ref()) else {
+        let Some((member, _)) = self.hosts.get(host).and_then(SimHost::member) else {
             return vec!["the process is not there".into()];
         };
-        let clash = self.hosts.values().filter_map(|other| other.process.as_ref()).any(|other| {
-            member.peers.contains_key(&other.name) && other.cluster_id != member.cluster_id
+        let clash = self.hosts.values().filter_map(SimHost::member).any(|(other, process)| {
+            member.peers.iter().any(|peer| peer.url == process.listens)
+                && other.cluster_id != member.cluster_id
         });
         if clash {
             return vec!["request cluster ID mismatch".into()];
         }
-        let urls: Vec<&str> = member
-            .peers
-            .iter()
-            .filter(|(n, _)| **n != member.name)
-            .map(|(_, u)| u.as_str())
-            .collect();
+        let others = member.peers.iter().filter(|peer| peer.id != member.id);
+        let urls: Vec<&str> = others.map(|peer| peer.url.as_str()).collect();
         vec![format!("prober detected unhealthy status: dial tcp {}: i/o timeout", urls.join(", "))]
     }
 }

@@ -8,6 +8,7 @@
 mod cluster;
 mod drill;
 mod etcd;
+mod mishaps;
 mod state;
 mod survey;
 mod world;
@@ -25,13 +26,13 @@ use zoisite_core::holdings::{ApiObject, HostHoldings};
 use zoisite_core::item::{Component, Item};
 use zoisite_core::pki::SecretRef;
 use zoisite_core::script::{Depth, Operation, Outcome, Stretch};
-use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, StepOutcome};
+use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, MemberWork, StepOutcome};
 use zoisite_core::survey::Facts;
 
 pub use self::drill::RehearsedField;
 pub use self::state::{Fault, World};
 use crate::access::Access;
-use crate::quorum::judge;
+use crate::quorum::{judge, not_changed};
 use crate::reach::{Contents, Progress, Reach};
 
 /// A reach of simulated hosts.
@@ -196,6 +197,7 @@ fn takes(operation: &Operation) -> Duration {
         Operation::Put(Item::Image(_)) => 400,
         Operation::Put(_) | Operation::Mark { .. } => 12,
         Operation::Remove(_) | Operation::TakePart => 10,
+        Operation::SetAside { .. } => 400,
         Operation::GiveAway(_) => 3_000,
         Operation::Enable(_) => 150,
         Operation::Start(_) | Operation::Restart(_) => 60,
@@ -207,7 +209,10 @@ fn takes(operation: &Operation) -> Duration {
 impl Reach for Rehearsal {
     async fn observe(&self, holdings: &HostHoldings, _: Depth) -> Look {
         self.reach(&holdings.host, Duration::from_millis(60)).await?;
-        Ok(self.world().observe(holdings))
+        let mut world = self.world();
+        // Members hear of one another whether somebody looks or not.
+        world.replicate();
+        Ok(world.observe(holdings))
     }
 
     async fn survey(&self, cluster: &Cluster, host: &HostName) -> Result<Facts, Trouble> {
@@ -351,6 +356,36 @@ impl Reach for Rehearsal {
                 Err(why) => progress(why),
             }
             tokio::time::sleep(Duration::from_millis(300)).await;
+        }
+    }
+
+    async fn change_members(
+        &self,
+        work: &MemberWork,
+        through: &[HostName],
+        seconds: u32,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        let end = Instant::now() + Duration::from_secs(seconds.into());
+        loop {
+            tokio::time::sleep(Duration::from_millis(200)).await;
+            if let Some(host) = through.first()
+                && let Err(outcome) = self.operation(host, "changing the members").await
+            {
+                return Self::fail(host, outcome);
+            }
+            let done = self.world().reconfigure(work, through);
+            let why = match done {
+                Ok(changed) => return StepOutcome::Done { changed: usize::from(changed) },
+                Err(why) if Instant::now() < end => {
+                    progress(why);
+                    continue;
+                }
+                Err(why) => why,
+            };
+            let back = work.taken_back();
+            let taken_back = back.map(|back| self.world().reconfigure(&back, through).map(|_| ()));
+            return StepOutcome::Failed(not_changed(work, why, taken_back));
         }
     }
 

@@ -40,6 +40,8 @@ pub enum Fault {
     DiskDead(HostName),
     /// A host's clock is ahead, by so many milliseconds.
     ClockAhead(HostName, i64),
+    /// What others write does not come through to a member, who hears them well enough otherwise.
+    Lags(HostName),
 }
 
 /// A file on a simulated host.
@@ -77,7 +79,7 @@ pub(super) struct SimHost {
     pub data: Option<Member>,
     pub(super) stray: Option<String>,
     /// The running etcd process.
-    pub process: Option<Member>,
+    pub process: Option<Process>,
     /// At which operation it lost its power in the midst of a run, if it did.
     #[serde(default)]
     pub(super) lost: u64,
@@ -120,19 +122,36 @@ pub(super) struct SimApi {
     pub(super) tokens: BTreeMap<String, String>,
 }
 
-/// A member, as its process and its data directory know it.
+/// A running etcd process.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Member {
-    pub name: String,
-    pub cluster_id: u64,
-    pub(super) token: String,
-    /// Peer URL by member name: what this member believes of the others and of itself.
-    pub peers: BTreeMap<String, String>,
+pub(super) struct Process {
     /// Where it listens for the others.
-    pub(super) listens: String,
-    /// How many of the acknowledged writes its data holds, from the first on.
-    #[serde(default)]
-    pub(super) holds: usize,
+    pub listens: String,
     /// It once reported ready; systemd then calls it active until it stops.
     pub was_ready: bool,
+}
+
+/// A member of the quorum, as one of them knows it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Peer {
+    pub id: u64,
+    /// Of one that was added to others it is empty until it has started.
+    pub name: String,
+    /// Where the others dial it.
+    pub url: String,
+    /// It takes everything, and has no vote.
+    pub learner: bool,
+    /// It was heard of since: its name is known.
+    pub started: bool,
+}
+
+/// A member, as its data directory knows it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Member {
+    pub id: u64,
+    pub cluster_id: u64,
+    /// All members, as far as this one has heard.
+    pub peers: Vec<Peer>,
+    /// How many of the acknowledged writes its data holds, from the first on.
+    pub holds: usize,
 }

@@ -19,7 +19,7 @@ use zoisite_core::script::{
 };
 
 use super::etcd::Config;
-use super::state::{Fault, SimFile, SimHost, World};
+use super::state::{Fault, Member, SimFile, SimHost, World};
 use crate::quorum::MemberAnswer;
 
 impl SimFile {
@@ -148,7 +148,7 @@ impl World {
         let led = self
             .hosts
             .iter()
-            .find(|(_, sim)| sim.process.as_ref().is_some_and(|member| member.own_id() == leader));
+            .find(|(_, sim)| sim.data.as_ref().is_some_and(|member| member.id == leader));
         led.map(|(host, _)| host.clone())
     }
 
@@ -176,12 +176,15 @@ impl World {
         })
     }
 
-    /// Loses a member's data, as a replaced disk would.
-    pub fn lose_data(&mut self, host: &HostName) {
+    /// Loses a member's data: with everything beside it, as a replaced disk would, or alone.
+    pub fn lose_data(&mut self, host: &HostName, alone: bool) {
         if let Some(sim) = self.hosts.get_mut(host) {
             sim.data = None;
             sim.process = None;
-            sim.files.retain(|path, _| !path.starts_with("/var/lib/etcd/"));
+            if !alone {
+                sim.files.retain(|path, _| !path.starts_with("/var/lib/etcd/"));
+                sim.forget_below("/var/lib/etcd/");
+            }
             if let Some(unit) = sim.units.get_mut(ETCD_UNIT) {
                 unit.started = false;
             }
@@ -235,6 +238,7 @@ impl World {
                 }
             }
         }
+        self.replicate();
         if self.under_load {
             self.load();
         }
@@ -243,9 +247,11 @@ impl World {
             Fault::DiskFull(full) => {
                 full == host && (what.starts_with("file") || what.starts_with('/'))
             }
-            Fault::Power { .. } | Fault::Cut(..) | Fault::DiskDead(_) | Fault::ClockAhead(..) => {
-                false
-            }
+            Fault::Power { .. }
+            | Fault::Cut(..)
+            | Fault::DiskDead(_)
+            | Fault::ClockAhead(..)
+            | Fault::Lags(_) => false,
         };
         match self.faults.iter().find(|fault| struck(fault)) {
             Some(Fault::Killed { .. }) => Err(None),
@@ -305,6 +311,20 @@ impl World {
                 })
             }
             Operation::Remove(path) => Ok(sim.files.remove(path).is_some()),
+            Operation::SetAside { unit, formed_mark, config, .. } => {
+                let config = config.map(|folder| format!("{folder}/"));
+                let mut changed = sim.process.take().is_some() | sim.data.take().is_some();
+                changed |= sim.files.remove(formed_mark).is_some();
+                if let Some(folder) = config {
+                    sim.files.retain(|path, _| !path.starts_with(&folder));
+                    sim.forget_below(&folder);
+                }
+                if let Some(unit) = sim.units.get_mut(*unit) {
+                    changed |= unit.enabled || unit.started;
+                    (unit.enabled, unit.started, unit.failed) = (false, false, None);
+                }
+                Ok(changed)
+            }
             Operation::Enable(unit) => {
                 if !sim.knows(unit) {
                     return Err(failed(&format!("enabling {unit}"), "the unit does not exist"));
@@ -338,17 +358,27 @@ impl World {
         if unit != ETCD_UNIT {
             return self.watch_control_plane(host, unit);
         }
-        let Some(member) = self.hosts.get(host).and_then(|sim| sim.process.clone()) else { return };
-        if self.answer(host).is_err() || member.peers.len() == 1 {
+        let sim = self.hosts.get(host).filter(|sim| sim.process.is_some());
+        let Some(member) = sim.and_then(|sim| sim.data.clone()) else { return };
+        // Before a quorum was ever proven nobody depends on it.
+        if self.answer(host).is_err()
+            || member.voters() == 1
+            || !member.votes(member.id)
+            || self.proved == 0
+        {
             return;
         }
         // One that was lost after the last proof nobody could know of.
         let unknown = |name: &HostName| {
             self.hosts.get(name).is_some_and(|sim| !sim.up && sim.lost > self.proved)
         };
-        let counts = |name: &HostName| self.serves(name) || unknown(name);
+        let votes = |name: &HostName| {
+            let data = self.hosts.get(name).and_then(|sim| sim.data.as_ref());
+            data.is_some_and(|data| member.votes(data.id))
+        };
+        let counts = |name: &HostName| votes(name) && (self.serves(name) || unknown(name));
         let serving = self.hosts.keys().filter(|other| *other != host && counts(other)).count();
-        if serving < member.peers.len() / 2 + 1 {
+        if serving < member.voters() / 2 + 1 {
             self.broken.push(format!("S2: {host} was restarted while {serving} others served"));
         }
     }
@@ -366,20 +396,34 @@ impl World {
             slot.failed = outcome.err();
             return;
         }
-        let outcome = Config::read(sim, unit).and_then(|config| config.start(sim));
+        let config = Config::read(sim, unit);
+        let known = config.as_ref().ok().and_then(|config| self.known_to_others(host, config));
+        let Some(sim) = self.hosts.get_mut(host) else { return };
+        let outcome = config.and_then(|config| config.start(sim, known.as_ref()));
         let slot = sim.units.entry(unit.to_owned()).or_default();
         slot.started = true;
         match outcome {
-            Ok(member) => {
+            Ok((member, process)) => {
                 slot.failed = None;
-                sim.data = Some(member.clone());
-                sim.process = Some(member);
+                sim.data = Some(member);
+                sim.process = Some(process);
             }
             Err(log) => {
                 slot.failed = Some(log);
                 sim.process = None;
             }
         }
+    }
+
+    /// What the members that a configuration names know of all members, where one of them runs and is reached.
+    fn known_to_others(&self, host: &HostName, config: &Config) -> Option<Member> {
+        let others = self.hosts.iter().filter(|(name, sim)| {
+            *name != host && sim.up && !self.cut(host, name) && sim.process.is_some()
+        });
+        let mut known = others.filter(|(_, sim)| {
+            sim.process.as_ref().is_some_and(|process| config.names(&process.listens))
+        });
+        known.find_map(|(_, sim)| sim.data.clone())
     }
 
     pub(super) fn unit_log(&self, host: &HostName, unit: &str) -> Option<Vec<String>> {
@@ -391,6 +435,15 @@ impl World {
         if unit != ETCD_UNIT {
             return self.service_ready(host, unit);
         }
+        // What waits for the others to be reached tries again and again.
+        let again = self.hosts.get(host).is_some_and(|sim| {
+            let unit = sim.units.get(unit);
+            sim.up && sim.process.is_none() && unit.is_some_and(|unit| unit.started)
+        });
+        if again {
+            self.start(host, unit);
+        }
+        self.replicate();
         let ready = self.serves(host);
         let process = self.hosts.get_mut(host).and_then(|sim| sim.process.as_mut());
         if let Some(process) = process.filter(|_| ready) {
@@ -411,30 +464,25 @@ impl World {
         if let Some(why) = self.unreachable(host) {
             return Err(trouble(&why));
         }
-        let process = self.hosts.get(host).and_then(|sim| sim.process.as_ref());
-        let member = process.ok_or_else(|| trouble("Connection refused"))?;
+        let sim = self.hosts.get(host).filter(|sim| sim.process.is_some());
+        let member =
+            sim.and_then(|sim| sim.data.as_ref()).ok_or_else(|| trouble("Connection refused"))?;
         let leader = self.leader(host).ok_or_else(|| trouble("context deadline exceeded"))?;
-        let members =
-            member.peers.iter().map(|(name, url)| (member.id_of(url), name.clone())).collect();
+        let members = member.peers.iter().map(|peer| (peer.id, peer.name.clone())).collect();
         Ok((
             host.clone(),
-            MemberAnswer {
-                cluster_id: member.cluster_id,
-                member_id: member.own_id(),
-                leader,
-                members,
-            },
+            MemberAnswer { cluster_id: member.cluster_id, member_id: member.id, leader, members },
         ))
     }
 
     /// All members, as the quorum's own list has them.
     fn members_seen_by(&self, host: &HostName) -> Option<Vec<EtcdMember>> {
-        let member = self.hosts.get(host)?.process.as_ref()?;
-        let listed = member.peers.iter().map(|(name, url)| EtcdMember {
-            id: format!("{:016x}", member.id_of(url)),
-            name: name.clone(),
-            peer_urls: vec![url.clone()],
-            learner: false,
+        let member = self.hosts.get(host)?.data.as_ref()?;
+        let listed = member.peers.iter().map(|peer| EtcdMember {
+            id: format!("{:016x}", peer.id),
+            name: peer.name.clone(),
+            peer_urls: vec![peer.url.clone()],
+            learner: peer.learner,
         });
         Some(listed.collect())
     }
@@ -559,6 +607,14 @@ impl World {
 }
 
 impl SimHost {
+    /// What stood in a folder that is gone is not there any more.
+    fn forget_below(&mut self, folder: &str) {
+        let below = |path: &str| path.starts_with(folder) || format!("{path}/") == folder;
+        self.found.directories.retain(|path, _| !below(path));
+        self.found.links.retain(|path, _| !below(path));
+        self.found.pairs.retain(|path, _| !below(path));
+    }
+
     /// The program that a unit's file names.
     fn program(&self, unit: &str) -> Option<String> {
         let text = &self.files.get(&format!("/etc/systemd/system/{unit}"))?.text;

@@ -89,7 +89,13 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     title(3, "raised on simulated hosts: quorum, control plane, balancers, nodes, DNS");
     let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
     let world = Arc::new(Mutex::new(world));
-    raise::rehearse_on(&site, &options, &raise::RaiseArgs::rehearsed(), &[], (&world, Time::Real))?;
+    super::rehearse::rehearse_on(
+        &site,
+        &options,
+        &raise::RaiseArgs::rehearsed(),
+        &[],
+        (&world, Time::Real),
+    )?;
 
     title(4, "raised again: nothing differs");
     let mut scratch = site.scratch()?;
@@ -99,7 +105,7 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     let how = (Depth::Quick, &[][..]);
     let mut found =
         super::block_on(road::sighting(&site, &mut scratch, &mut reach, &mut prepared, how))??;
-    let sequence = found.plan(&site, &prepared, &sums, &[], 300)?;
+    let sequence = found.plan(&prepared, &sums, &[], 300)?;
     view::out(&super::sequence::render(&sequence, false, style));
 
     title(5, "the host that holds the stable address is lost, as it is to be expected");

@@ -17,7 +17,7 @@ use zoisite_core::sequence::Condition;
 use zoisite_reach::{Conduct, Field, Ground, Hosts, Reach, RehearsedField, Stage, World, conduct};
 use zoisite_store::State;
 
-use super::{Time, block_on, block_on_time, raise};
+use super::{Time, block_on, block_on_time};
 use crate::failure::{self, Failure};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
@@ -223,7 +223,7 @@ fn raised_world(site: &Site, options: &Options) -> Result<Arc<Mutex<World>>, Fai
     let site = Site::of(site.cluster.clone(), options).on_stage(passing.path());
     let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
     let world = Arc::new(Mutex::new(world));
-    raise::on_world(&site, &world)?;
+    super::rehearse::on_world(&site, &world)?;
     Ok(world)
 }
 

@@ -16,6 +16,7 @@ pub mod open;
 pub mod paths;
 pub mod pki;
 pub mod raise;
+pub mod rehearse;
 pub mod sequence;
 pub mod status;
 pub mod survey;

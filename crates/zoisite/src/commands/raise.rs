@@ -1,28 +1,31 @@
 use std::collections::BTreeSet;
-use std::fs;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::process::ExitCode;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use clap::Args;
 use serde_json::json;
+use tokio::time::Instant;
+use zoisite_core::aim::{Arm, Held};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::Part;
 use zoisite_core::item::ComponentSums;
 use zoisite_core::script::Depth;
-use zoisite_core::sequence::{ApiLook, Begun, Engine, Looks, Phase, Sequence, State as StepState};
+use zoisite_core::sequence::{
+    ApiLook, Begun, Engine, Looks, Phase, Proven, Sequence, State as StepState, Tally,
+};
 use zoisite_reach::{Deadlines, Hosts, Reach, RunEvent, World};
 use zoisite_store::{RunRecord, State, StoreError, trust};
 
-use super::Time;
 use crate::failure::{Failure, Kind};
 use crate::forecast::Forecast;
 use crate::interrupt::Interrupts;
 use crate::options::Options;
-use crate::road::{self, Phases, Prepared, Sighting, prepare};
+use crate::phases::Phases;
+use crate::road::{self, Prepared, Sighting, prepare};
 use crate::site::{Site, Working, begin_run, now};
 use crate::standing::{self, Seen, Standing};
 use crate::view::run::Told;
@@ -35,14 +38,14 @@ use crate::watching;
 /// upgrades: etcd quorum, control plane, balancers, nodes by join token, DNS, the site's manifests.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does"
+    after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does\n  zoisite raise --rehearse --stage try --mishaps 7   # while hosts lose their power and steps fail"
 )]
 pub struct RaiseArgs {
     #[command(flatten)]
     parts: super::PartArgs,
     /// Accept that another machine now stands behind this host's address; may be repeated
     #[arg(long, value_name = "HOST")]
-    accept: Vec<String>,
+    pub(super) accept: Vec<String>,
     /// How long a unit may take to be ready, a gate to hold, and all to be well after the last step
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
     patience: u32,
@@ -55,15 +58,21 @@ pub struct RaiseArgs {
     /// Tell each event as a line of JSON on the standard error stream, for programs that watch
     #[arg(long)]
     events: bool,
+    /// Change who is a member of the quorum without asking
+    #[arg(long)]
+    yes: bool,
     /// Go on with systems on which nobody has raised a cluster yet
     #[arg(long)]
     unproven: bool,
     /// Do it on simulated hosts that hold nothing yet; nothing is touched or stored
     #[arg(long)]
-    rehearse: bool,
+    pub rehearse: bool,
     /// Keep the simulated hosts and a store of theirs in this folder, and go on from there next time
     #[arg(long, value_name = "DIR", requires = "rehearse")]
-    stage: Option<PathBuf>,
+    pub(super) stage: Option<PathBuf>,
+    /// Let hosts lose their power and steps fail, drawn from this number: the same number, the same mishaps
+    #[arg(long, value_name = "SEED", requires = "rehearse")]
+    pub(super) mishaps: Option<u64>,
 }
 
 impl RaiseArgs {
@@ -76,9 +85,11 @@ impl RaiseArgs {
             deep: false,
             may_fail: 3,
             events: false,
+            yes: false,
             unproven: false,
             rehearse: true,
             stage: None,
+            mishaps: None,
         }
     }
 }
@@ -86,9 +97,6 @@ impl RaiseArgs {
 pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let accept = accepted(&site, &args.accept)?;
-    if args.rehearse {
-        return rehearse(site, options, args, &accept);
-    }
     let sums = site.sums()?;
     let mut work = site.working()?;
     recorded(&mut work.state, "raise", |state, run| {
@@ -97,7 +105,7 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
 }
 
 /// A run between its first and its last line in the journal.
-fn recorded(
+pub(super) fn recorded(
     state: &mut State,
     command: &str,
     raise: impl FnOnce(&mut State, RunRecord) -> Result<String, Failure>,
@@ -117,19 +125,49 @@ fn recorded(
     Ok(ExitCode::SUCCESS)
 }
 
-fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, Failure> {
+pub(super) fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, Failure> {
     names.iter().map(|name| site.host_named(name)).collect()
 }
 
-/// What one run knows, on real hosts or simulated ones.
-struct Raise<'a> {
+/// What a run acts on.
+pub(super) enum Ground<'a> {
+    /// Real hosts.
+    Hosts(&'a mut Hosts),
+    /// Simulated ones.
+    World(&'a Arc<Mutex<World>>),
+}
+
+/// What one run is told and knows, leg after leg.
+pub(super) struct Run<'a> {
+    site: &'a Site,
+    args: &'a RaiseArgs,
+    accept: &'a [HostName],
+    json: bool,
+    sums: ComponentSums,
+    record: RunRecord,
+    /// Whether a person wants the membership changed; `None` before anybody was asked.
+    consent: Option<bool>,
+    /// The change of the leg before, and of all legs what came of them.
+    before: Option<Arm>,
+    legs: usize,
+    began: Instant,
+    done: usize,
+    changed: usize,
+    proven: Option<Proven>,
+    phases: Phases,
+    /// From the first step on it is this program that ends itself when a person asks it to.
+    interrupts: Option<Interrupts>,
+}
+
+/// What a leg knows, on real hosts or simulated ones.
+struct Leg<'a> {
     site: &'a Site,
     json: bool,
     sums: ComponentSums,
     prepared: Prepared,
     run: RunRecord,
-    /// Time that looking took.
-    looked: Duration,
+    /// Since when, and until when, hosts were looked at.
+    looked: (Duration, Duration),
     /// How long what was disturbed may take to be well again.
     patience: Duration,
     /// How many hosts may fail to join.
@@ -152,67 +190,255 @@ fn raise(
     let mut reach = road::hosts(site, &prepared.departed, run.generation)?;
     let patience = Duration::from_secs(args.patience.into());
     reach.set_deadlines(Deadlines { patience, ..Deadlines::default() });
-    let depth = if args.deep { Depth::Deep } else { Depth::Quick };
-    let json = options.json;
-    let looked = Duration::ZERO;
-    let (may_fail, events) = (args.may_fail, args.events);
-    let mut raise = Raise { site, json, sums, prepared, run, looked, patience, may_fail, events };
     super::block_on(async {
-        let how = (depth, accept);
-        let sighting = road::sighting(site, &mut draft, &mut reach, &mut raise.prepared, how).await;
-        let result = match sighting {
-            Ok(sighting) => {
-                raise.over_ssh(args, accept, (draft, state), &mut reach, sighting).await
-            }
-            Err(failure) => Err(failure),
-        };
+        let mut run = Run::new(site, options, args, accept, (sums, run));
+        let result = run.legs(state, Some((draft, prepared)), &mut Ground::Hosts(&mut reach)).await;
         reach.close().await;
         result
     })?
 }
 
-impl Raise<'_> {
-    async fn over_ssh(
+impl<'a> Run<'a> {
+    pub(super) fn new(
+        site: &'a Site,
+        options: &Options,
+        args: &'a RaiseArgs,
+        accept: &'a [HostName],
+        (sums, record): (ComponentSums, RunRecord),
+    ) -> Self {
+        Self {
+            site,
+            args,
+            accept,
+            json: options.json,
+            sums,
+            record,
+            consent: args.yes.then_some(true),
+            before: None,
+            legs: 0,
+            began: Instant::now(),
+            done: 0,
+            changed: 0,
+            proven: None,
+            phases: Phases::default(),
+            interrupts: None,
+        }
+    }
+
+    /// Leg after leg, until the file is reached.
+    pub(super) async fn legs(
         &mut self,
-        args: &RaiseArgs,
-        accept: &[HostName],
-        (mut draft, state): (State, &mut State),
-        reach: &mut Hosts,
-        mut sighting: Sighting,
+        state: &mut State,
+        mut first: Option<(State, Prepared)>,
+        ground: &mut Ground<'_>,
     ) -> Result<String, Failure> {
-        let site = self.site;
-        let pins = sighting.met()?;
-        sighting.leave_out_unfit(site, reach, &self.prepared.parts, args.unproven).await?;
-        self.looked = reach.elapsed();
-        let sequence = sighting.plan(site, &self.prepared, &self.sums, accept, args.patience)?;
-        if !sequence.is_empty() {
-            let ledger = &self.prepared.ledger;
-            if let Some(access) = road::access(site, &mut draft, ledger, &sequence)? {
-                reach.set_access(access);
-            }
-            if sighting.api == ApiLook::Absent {
-                reach.set_api_access(road::api_access(site, &mut draft, ledger)?);
+        loop {
+            let (draft, prepared) = match first.take() {
+                Some(first) => first,
+                None => {
+                    Working::lock(state)?;
+                    let mut draft = self.site.draft()?;
+                    let prepared = prepare(self.site, &mut draft, &self.args.parts.chosen())?;
+                    (draft, prepared)
+                }
+            };
+            if let Some(line) = self.leg(state, (draft, prepared), ground).await? {
+                return Ok(line);
             }
         }
-        let looks = &sighting.looks;
-        let vouched = site.vouched(&sequence, looks, &self.sums)?;
-        // It was judged: only now anything of it counts.
-        self.prepared.keep(site, &mut draft, looks, &pins)?;
-        drop(draft);
-        if !self.json {
-            tell_prepared(&self.prepared);
-            road::tell_departed(&self.prepared);
-        }
-        let told = if sequence.is_empty() {
-            forget_old_keys(state, &self.prepared, looks)?;
-            Ok(self.tell_nothing(looks))
-        } else {
-            let strongbox = site.strongbox()?;
-            let contents = site.contents_with_desk(&sequence, state, strongbox)?;
-            reach.set_contents(Arc::new(contents.knowing(vouched)));
-            self.carry_out(state, reach, sequence, looks).await
+    }
+
+    /// One leg: a look, an aim, a plan, and its steps. The line for the journal, where it was the last one.
+    async fn leg(
+        &mut self,
+        state: &mut State,
+        (mut draft, mut prepared): (State, Prepared),
+        ground: &mut Ground<'_>,
+    ) -> Result<Option<String>, Failure> {
+        let (site, args) = (self.site, self.args);
+        let generation = self.record.generation;
+        let mut looking;
+        let reach: &mut dyn Reach = match ground {
+            Ground::Hosts(hosts) => *hosts,
+            Ground::World(world) => {
+                looking = road::rehearsal(world, site.no_contents(), generation);
+                &mut looking
+            }
         };
-        and_left_out(told, sighting.troubles().into_iter())
+        let began = reach.elapsed();
+        let how = (if args.deep { Depth::Deep } else { Depth::Quick }, self.accept);
+        let interrupts = self.interrupts.clone();
+        let looking = road::sighting(site, &mut draft, reach, &mut prepared, how);
+        let mut found = match &interrupts {
+            None => looking.await?,
+            Some(interrupts) => tokio::select! {
+                biased;
+                () = interrupts.asked(1) => return Err(stopped_between_legs()),
+                found = looking => found?,
+            },
+        };
+        let pins = found.met()?;
+        found.leave_out_unfit(site, reach, &prepared.parts, args.unproven).await?;
+        let looked = (began, reach.elapsed());
+        if let Ground::World(_) = ground {
+            self.sums = simulated_sums(&prepared);
+        }
+        let sequence = self.choose(&mut draft, &mut prepared, &mut found)?;
+        let first = self.legs == 0;
+        self.legs += 1;
+        let held = prepared.aim.held.clone();
+        let arm = prepared.aim.arm.clone();
+        let mut leg = Leg {
+            site,
+            json: self.json,
+            sums: self.sums.clone(),
+            prepared,
+            run: self.record.clone(),
+            looked,
+            patience: Duration::from_secs(args.patience.into()),
+            may_fail: args.may_fail,
+            events: args.events,
+        };
+        let looks = &found.looks;
+        let rehearsed;
+        let reach: &dyn Reach = match ground {
+            Ground::Hosts(hosts) => {
+                leg.give_access(&mut draft, hosts, &sequence, &found)?;
+                let vouched = site.vouched(&sequence, looks, &leg.sums)?;
+                // It was judged: only now anything of it counts.
+                leg.prepared.keep(site, &mut draft, looks, &pins)?;
+                drop(draft);
+                if !self.json && first {
+                    tell_prepared(&leg.prepared);
+                    road::tell_departed(&leg.prepared);
+                }
+                if !sequence.is_empty() {
+                    let contents = site.contents_with_desk(&sequence, state, site.strongbox()?)?;
+                    hosts.set_contents(Arc::new(contents.knowing(vouched)));
+                }
+                *hosts
+            }
+            Ground::World(world) => {
+                leg.prepared.keep(site, &mut draft, looks, &pins)?;
+                drop(draft);
+                let contents = match sequence.is_empty() {
+                    true => site.no_contents(),
+                    false => site.contents(&sequence, state, site.strongbox()?)?,
+                };
+                rehearsed = road::rehearsal(world, contents, generation);
+                &rehearsed
+            }
+        };
+        if first && sequence.is_empty() && arm.is_last() {
+            forget_old_keys(state, &leg.prepared, looks)?;
+            let told = and_held(Ok(leg.tell_nothing(looks)), &held);
+            return and_left_out(told, found.troubles().into_iter()).map(Some);
+        }
+        let line = json!({"step": "leg", "is": "begun", "what": arm.to_string()}).to_string();
+        let _ = state.records().append(generation, now(), &line);
+        let told = match sequence.is_empty() {
+            // A leg before it did all there was.
+            true => Ok(None),
+            false => {
+                let interrupts = self.interrupts.get_or_insert_with(Interrupts::listen);
+                leg.carry_out(state, reach, sequence, (looks, interrupts)).await.map(Some)
+            }
+        };
+        let last = arm.is_last();
+        let told = match told {
+            Ok(carried) => {
+                if let Some(Carried { tally, proven, phases }) = carried {
+                    self.done += tally.done;
+                    self.changed += tally.changed;
+                    self.proven = proven.or(self.proven.take());
+                    self.phases.and(phases);
+                }
+                if arm.takes_back() {
+                    return Err(Failure::new(
+                        Kind::Run,
+                        format!("done: {arm}; nothing else was begun"),
+                        "run the same command again: the rest of the file follows",
+                    ));
+                }
+                if !last {
+                    if !self.json {
+                        view::say(&format!("{} {arm}", Style::stderr().good("✓")));
+                    }
+                    self.before = Some(arm);
+                    return Ok(None);
+                }
+                leg.end(state, reach, looks, self).await
+            }
+            Err(failure) => Err(failure),
+        };
+        let told = and_held(told, &held);
+        and_left_out(told, found.troubles().into_iter()).map(Some)
+    }
+
+    /// Chooses the next aim and plans the leg to it. A person is asked once whether who is a member is to change.
+    fn choose(
+        &mut self,
+        draft: &mut State,
+        prepared: &mut Prepared,
+        found: &mut Sighting,
+    ) -> Result<Sequence, Failure> {
+        let site = self.site;
+        loop {
+            prepared.turn(site, draft, &found.looks, self.consent.unwrap_or(true))?;
+            let arm = &prepared.aim.arm;
+            if arm.changes_membership() && self.legs == 0 && !self.json {
+                view::say(&view::legs::render(&prepared.forecast(site, true), "", Style::stderr()));
+            }
+            if arm.changes_membership() && self.consent.is_none() {
+                let agreed = view::asked("Change who is a member of the quorum, in these legs?");
+                self.consent = Some(agreed);
+                continue;
+            }
+            if self.before.as_ref() == Some(arm) {
+                return Err(Failure::new(
+                    Kind::Run,
+                    format!("the leg to {arm} is done, and what hosts show has not changed by it"),
+                    "zoisite status shows the members, and what their hosts say",
+                ));
+            }
+            let sequence = found.plan(prepared, &self.sums, self.accept, self.args.patience)?;
+            // The host that this leg is about turned out to be unfit: where to go is asked again, without it.
+            if sequence.is_empty() && !sequence.left_out.is_empty() && !arm.is_last() {
+                self.before = None;
+                continue;
+            }
+            return Ok(sequence);
+        }
+    }
+}
+
+/// What came of a leg's steps.
+struct Carried {
+    tally: Tally,
+    proven: Option<Proven>,
+    phases: Phases,
+}
+
+impl Leg<'_> {
+    /// What the steps need to dial etcd and the API.
+    fn give_access(
+        &self,
+        draft: &mut State,
+        reach: &mut Hosts,
+        sequence: &Sequence,
+        found: &Sighting,
+    ) -> Result<(), Failure> {
+        if sequence.is_empty() {
+            return Ok(());
+        }
+        let ledger = &self.prepared.ledger;
+        if let Some(access) = road::access(self.site, draft, ledger, sequence)? {
+            reach.set_access(access);
+        }
+        if found.api == ApiLook::Absent {
+            reach.set_api_access(road::api_access(self.site, draft, ledger)?);
+        }
+        Ok(())
     }
 
     fn tell_nothing(&self, looks: &Looks) -> String {
@@ -224,27 +450,30 @@ impl Raise<'_> {
                 "{} nothing differs on {}: nothing was done (looked in {})",
                 Style::stdout().good("✓"),
                 count(reached, "host"),
-                seconds(self.looked)
+                seconds(self.looked.1.saturating_sub(self.looked.0))
             ));
         }
         "nothing differed".into()
     }
 
-    /// Carries the sequence out, looks again, and tells what stands.
+    /// Carries the sequence out.
     async fn carry_out(
         &self,
         state: &mut State,
         reach: &dyn Reach,
         sequence: Sequence,
-        looks: &Looks,
-    ) -> Result<String, Failure> {
+        (looks, interrupts): (&Looks, &Interrupts),
+    ) -> Result<Carried, Failure> {
         if !self.json {
             let hosts: BTreeSet<&HostName> =
                 sequence.steps.iter().filter_map(|step| step.host.as_ref()).collect();
             let steps = count(sequence.steps.len(), "step");
             let hosts = count(hosts.len(), "host");
             let name = &self.site.cluster.name;
-            view::say(&format!("raising {name}: {steps} on {hosts}"));
+            view::say(&match &self.prepared.aim.arm {
+                Arm::File => format!("raising {name}: {steps} on {hosts}"),
+                arm => format!("leg: {arm}: {steps} on {hosts}"),
+            });
         }
         let mut forecast = Forecast::of(self.site, &sequence, looks);
         if let Some(forecast) = forecast.as_mut().filter(|_| !self.json) {
@@ -256,12 +485,11 @@ impl Raise<'_> {
         }
         let mut brought = (Duration::MAX, Duration::ZERO);
         let mut phases = Phases::default();
-        phases.add("look", Duration::ZERO, self.looked);
+        phases.add("look", self.looked.0, self.looked.1);
         let mut stopped = Ok(());
-        let interrupts = Interrupts::listen();
         let told = Told::fitting(self.json, self.events);
         let how = (told, self.may_fail);
-        let engine = road::carry_out(reach, sequence, how, &interrupts, |event, engine| {
+        let engine = road::carry_out(reach, sequence, how, interrupts, |event, engine| {
             if let RunEvent::Ended { phase, at, took, .. } = event {
                 let began = at.saturating_sub(*took);
                 phases.add(&phase.to_string(), began, *at);
@@ -283,7 +511,6 @@ impl Raise<'_> {
         if let Some(forecast) = forecast.filter(|_| !self.json) {
             view::say(&forecast.against(reach.carried(), brought.1.saturating_sub(brought.0)));
         }
-        let total = reach.elapsed();
         let tally = engine.tally();
         if !engine.finished() {
             return Err(stopped_at_once(&engine));
@@ -303,6 +530,19 @@ impl Raise<'_> {
                 "run the same command again: it goes on from here",
             ));
         }
+        Ok(Carried { tally, proven: engine.proven().cloned(), phases })
+    }
+
+    /// Looks again after the last leg, and tells what stands.
+    async fn end(
+        &self,
+        state: &mut State,
+        reach: &dyn Reach,
+        looks: &Looks,
+        run: &Run<'_>,
+    ) -> Result<String, Failure> {
+        let total = run.began.elapsed();
+        let interrupts = run.interrupts.clone().unwrap_or_else(Interrupts::listen);
         let status = tokio::select! {
             status = self.settle(state, reach, looks) => status?,
             () = interrupts.asked(1) => {
@@ -313,9 +553,9 @@ impl Raise<'_> {
                 ));
             }
         };
-        self.tell(&engine, &status, &phases, total);
+        self.tell(run, &status, total);
         all_well(&status, looks)?;
-        Ok(format!("{} changed in {} steps", tally.changed, tally.done))
+        Ok(format!("{} changed in {} steps", run.changed, run.done))
     }
 
     /// Looks at what stands after a run, until it is well.
@@ -360,11 +600,11 @@ impl Raise<'_> {
         state.put_begun(&Begun { formed: Some(proven.cluster_id.clone()), ..begun.clone() })
     }
 
-    fn tell(&self, engine: &Engine, status: &Standing, phases: &Phases, total: Duration) {
-        let tally = engine.tally();
+    fn tell(&self, run: &Run<'_>, status: &Standing, total: Duration) {
+        let phases = &run.phases;
         if self.json {
-            view::json(&json!({"changed": tally.changed, "steps": tally.done,
-                               "seconds": total.as_secs_f64(), "proven": engine.proven(),
+            view::json(&json!({"changed": run.changed, "steps": run.done, "legs": run.legs,
+                               "seconds": total.as_secs_f64(), "proven": run.proven,
                                "stands": status}));
             return;
         }
@@ -375,7 +615,7 @@ impl Raise<'_> {
         }
         let stands = view::standing::render(self.site, status, now(), Style::stdout());
         view::out(&format!("\n{stands}"));
-        if let Some(proven) = engine.proven() {
+        if let Some(proven) = &run.proven {
             let read = match proven.read.as_slice() {
                 [] => "itself".to_owned(),
                 others => others.join(" and "),
@@ -410,6 +650,26 @@ fn stopped_at_once(engine: &Engine) -> Failure {
         Kind::Run,
         format!("stopped at once, as you asked: {names} may be half done"),
         "run the same command again: it looks at all of it, takes back the join tokens of this run, and goes on",
+    )
+}
+
+/// What the file wants and was left as it is makes the run a failed one, whatever its steps said.
+fn and_held<T>(told: Result<T, Failure>, held: &[Held]) -> Result<T, Failure> {
+    if held.is_empty() {
+        return told;
+    }
+    let held = Failure::held(held);
+    Err(match told {
+        Ok(_) => held,
+        Err(failure) => failure.and(held),
+    })
+}
+
+fn stopped_between_legs() -> Failure {
+    Failure::new(
+        Kind::Run,
+        "stopped as you asked, between two legs: what was begun is whole",
+        "run the same command again: it goes on from here",
     )
 }
 
@@ -477,117 +737,8 @@ fn tell_prepared(prepared: &Prepared) {
     }
 }
 
-/// The same on simulated hosts, with a store of theirs: nothing else is touched.
-fn rehearse(
-    site: Site,
-    options: &Options,
-    args: &RaiseArgs,
-    accept: &[HostName],
-) -> Result<ExitCode, Failure> {
-    let passing = tempfile::tempdir()
-        .map_err(|e| Failure::file("making a folder in", &std::env::temp_dir(), &e))?;
-    let folder = args.stage.as_deref().unwrap_or(passing.path());
-    fs::create_dir_all(folder).map_err(|e| Failure::file("making", folder, &e))?;
-    let site = site.on_stage(folder);
-    let file = folder.join("hosts.json");
-    let mut world = match fs::read(&file) {
-        Ok(text) => serde_json::from_slice(&text).map_err(|error| {
-            let what = format!("{} holds no simulated hosts: {error}", file.display());
-            Failure::new(Kind::Usage, what, "name another folder with --stage")
-        })?,
-        Err(_) => World::default(),
-    };
-    world.switch_on(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
-    let world = Arc::new(Mutex::new(world));
-    let ended = rehearse_on(&site, options, args, accept, (&world, Time::Virtual));
-    let text = serde_json::to_vec(&*world.lock().unwrap_or_else(PoisonError::into_inner)).map_err(
-        |e| Failure::new(Kind::Run, format!("writing {}: {e}", file.display()), "report this"),
-    )?;
-    fs::write(&file, text).map_err(|e| Failure::file("writing", &file, &e))?;
-    if !options.json {
-        view::note(&match &args.stage {
-            None => "this was a rehearsal: no host was touched, and nothing was stored".to_owned(),
-            Some(stage) => format!(
-                "this was a rehearsal: no host was touched; the simulated ones are in {}",
-                stage.display()
-            ),
-        });
-    }
-    ended
-}
-
-/// A raise on simulated hosts, with the site's store.
-pub fn rehearse_on(
-    site: &Site,
-    options: &Options,
-    args: &RaiseArgs,
-    accept: &[HostName],
-    (world, time): (&Arc<Mutex<World>>, Time),
-) -> Result<ExitCode, Failure> {
-    let mut work = site.working()?;
-    recorded(&mut work.state, "raise, rehearsed", |state, run| {
-        let mut draft = site.draft()?;
-        let mut prepared = prepare(site, &mut draft, &args.parts.chosen())?;
-        super::block_on_time(time, async {
-            let mut looking = road::rehearsal(world, site.no_contents(), run.generation);
-            let how = (Depth::Quick, accept);
-            let mut found =
-                road::sighting(site, &mut draft, &mut looking, &mut prepared, how).await?;
-            let pins = found.met()?;
-            found.leave_out_unfit(site, &looking, &prepared.parts, args.unproven).await?;
-            let sums = simulated_sums(&prepared);
-            let sequence = found.plan(site, &prepared, &sums, accept, args.patience)?;
-            let left_out = found.troubles().into_iter().cloned().collect::<Vec<_>>();
-            let looks = found.looks;
-            prepared.keep(site, &mut draft, &looks, &pins)?;
-            drop(draft);
-            let (json, looked) = (options.json, looking.elapsed());
-            let contents = site.contents(&sequence, state, site.strongbox()?)?;
-            let reach = road::rehearsal(world, contents, run.generation);
-            let (may_fail, events) = (args.may_fail, args.events);
-            let patience = Duration::from_secs(args.patience.into());
-            let raise =
-                Raise { site, json, sums, prepared, run, looked, patience, may_fail, events };
-            if sequence.is_empty() {
-                return Ok(raise.tell_nothing(&looks));
-            }
-            let told = raise.carry_out(state, &reach, sequence, &looks).await;
-            and_left_out(told, left_out.iter())
-        })?
-    })
-}
-
-/// Raises on simulated hosts in no time, and tells nobody.
-pub fn on_world(site: &Site, world: &Arc<Mutex<World>>) -> Result<(), Failure> {
-    let mut work = site.working()?;
-    let mut draft = site.draft()?;
-    let mut prepared = prepare(site, &mut draft, Part::ALL)?;
-    super::block_on_time(Time::Virtual, async {
-        let mut looking = road::rehearsal(world, site.no_contents(), 1);
-        let how = (Depth::Quick, &[][..]);
-        let mut found = road::sighting(site, &mut draft, &mut looking, &mut prepared, how).await?;
-        let pins = found.met()?;
-        let sequence = found.plan(site, &prepared, &simulated_sums(&prepared), &[], 300)?;
-        prepared.keep(site, &mut draft, &found.looks, &pins)?;
-        drop(draft);
-        let contents = site.contents(&sequence, &mut work.state, site.strongbox()?)?;
-        let reach = road::rehearsal(world, contents, 1);
-        let mut engine = Engine::new(sequence, road::PARALLEL);
-        let nobody = || std::future::pending();
-        zoisite_reach::run(&mut engine, &reach, (nobody(), nobody()), &mut |_, _| {}).await;
-        match engine.troubles().next() {
-            None => Ok(()),
-            Some(_) => Err(Failure::new(
-                Kind::Run,
-                "the rehearsed raise did not come to its end",
-                "zoisite raise --rehearse shows where it stops",
-            )),
-        }
-    })?
-}
-
 /// Checksums for components that a rehearsal only pretends to bring.
-pub fn simulated_sums(prepared: &Prepared) -> ComponentSums {
+pub(super) fn simulated_sums(prepared: &Prepared) -> ComponentSums {
     let mut sums = ComponentSums::default();
     for component in prepared.holdings.hosts.iter().flat_map(|host| host.components()) {
         sums.insert(component.pinned.path("amd64"), "0".repeat(64));

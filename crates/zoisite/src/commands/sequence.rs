@@ -3,16 +3,19 @@ use std::process::ExitCode;
 
 use clap::{Args, ValueEnum};
 use serde_json::json;
+use zoisite_core::aim::Aim;
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::Part;
 use zoisite_core::item::{Component, KeyText};
 use zoisite_core::sequence::{Phase, Sequence, Step, Work};
 use zoisite_reach::Hosts;
+use zoisite_store::State;
 
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road::{self, Ahead, Prepared, Sighting};
 use crate::site::Site;
+use crate::supplies;
 use crate::view::{self, Style, count, table::ranked};
 
 /// Show what raise would do, host by host, with reasons; changes nothing
@@ -48,22 +51,27 @@ enum Form {
 pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let how = (&args.parts.chosen()[..], args.deep);
-    let further = async |reach: &Hosts, prepared: &Prepared, sighting: &mut Sighting| {
-        sighting.leave_out_unfit(&site, reach, &prepared.parts, args.unproven).await
+    let further = async |reach: &Hosts,
+                         prepared: &mut Prepared,
+                         state: &mut State,
+                         sighting: &mut Sighting| {
+        sighting.leave_out_unfit(&site, reach, &prepared.parts, args.unproven).await?;
+        prepared.turn(&site, state, &sighting.looks, true)
     };
     let (ahead, fit) = super::block_on(road::look_ahead(&site, how, further))??;
     let Ahead { sums, prepared, mut sighting } = ahead;
     sighting.met()?;
     fit?;
-    let sequence = sighting.plan(&site, &prepared, &sums, &[], 300)?;
+    let sequence = sighting.plan(&prepared, &sums, &[], 300)?;
+    let legs = prepared.forecast(&site, true);
     if let Some(host) = &args.show_script {
         return show_script(&site, &sequence, host);
     }
     if options.json {
-        view::json(&to_json(&sequence));
+        view::json(&to_json(&sequence, &legs));
     } else {
         road::tell_departed(&prepared);
-        road::tell_components(&site, &sums, &sequence);
+        supplies::tell_components(&site, &sums, &sequence);
         if !prepared.issued.is_empty() {
             view::note(&format!(
                 "{} would be issued first",
@@ -71,6 +79,7 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
             ));
         }
         view::out(&render(&sequence, args.form == Form::Table, Style::stdout()));
+        view::out(&view::legs::render(&legs, "  the steps above", Style::stdout()));
     }
     let troubles = sighting.troubles();
     if troubles.is_empty() { Ok(ExitCode::SUCCESS) } else { Err(Failure::troubles(troubles)) }
@@ -98,7 +107,11 @@ fn show_script(site: &Site, sequence: &Sequence, host: &str) -> Result<ExitCode,
                     shown += 1;
                 }
             }
-            Work::Gate(_) | Work::Api(_) | Work::Fill { .. } | Work::MarkFormed { .. } => {}
+            Work::Gate(_)
+            | Work::Api(_)
+            | Work::Member { .. }
+            | Work::Fill { .. }
+            | Work::MarkFormed { .. } => {}
         }
     }
     if shown == 0 {
@@ -115,7 +128,7 @@ fn size_here(site: &Site, component: &Component) -> u64 {
 }
 
 /// The documented form for programs.
-pub fn to_json(sequence: &Sequence) -> serde_json::Value {
+pub fn to_json(sequence: &Sequence, legs: &[Aim]) -> serde_json::Value {
     let steps: Vec<_> = sequence
         .steps
         .iter()
@@ -126,7 +139,13 @@ pub fn to_json(sequence: &Sequence) -> serde_json::Value {
                    "needs": needs, "disrupts": step.disrupts})
         })
         .collect();
-    json!({"steps": steps, "differences": sequence.differences})
+    let held: Vec<String> =
+        legs.iter().flat_map(|aim| &aim.held).map(ToString::to_string).collect();
+    let legs: Vec<_> = legs
+        .iter()
+        .map(|aim| json!({"leg": aim.arm.to_string(), "members": aim.etcd.members}))
+        .collect();
+    json!({"steps": steps, "differences": sequence.differences, "legs": legs, "waits": held})
 }
 
 /// Parts by name, as far as there are any.

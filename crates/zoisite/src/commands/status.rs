@@ -2,6 +2,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use zoisite_reach::Hosts;
+use zoisite_store::State;
 
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
@@ -69,10 +70,15 @@ impl Stands {
 
 async fn look(site: &Site, options: &Options, args: &StatusArgs) -> Result<Stands, Failure> {
     let how = (&args.parts.chosen()[..], args.deep);
-    let further = async |reach: &Hosts, prepared: &Prepared, sighting: &mut Sighting| {
-        ask_each(site, reach, prepared, &sighting.looks).await
+    let further = async |reach: &Hosts,
+                         prepared: &mut Prepared,
+                         state: &mut State,
+                         sighting: &mut Sighting| {
+        prepared.turn_to_what_stands(site, state, &sighting.looks)?;
+        Ok::<_, Failure>(ask_each(site, reach, prepared, &sighting.looks).await)
     };
     let (ahead, asked) = road::look_ahead(site, how, further).await?;
+    let asked = asked?;
     let Ahead { sums, prepared, sighting } = ahead;
     if !options.json && !sums.are_known() {
         view::note(&format!(
@@ -95,7 +101,7 @@ fn round(site: &Site, stands: &mut Stands) -> Round {
         headline: format!(
             "{} of {} healthy · {ready} of {} ready · {nodes} of {} Ready",
             quorum.healthy,
-            view::count(quorum.members_wanted, "member"),
+            view::count(quorum.voters, "member"),
             view::count(standing.services().count(), "service"),
             view::count(standing.nodes.len(), "node"),
         ),

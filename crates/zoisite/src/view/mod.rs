@@ -4,6 +4,7 @@ pub mod drawing;
 pub mod drill;
 pub mod fetching;
 pub mod findings;
+pub mod legs;
 mod live;
 pub mod login;
 pub mod looking;

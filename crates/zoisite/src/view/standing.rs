@@ -37,6 +37,9 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
             format!("{name} ({urls}) is a {votes} of the quorum, and the file does not name it");
         out.push_str(&format!("\n  {}", style.warn(&text)));
     }
+    for (text, mend) in &standing.waits {
+        out.push_str(&format!("\n  {}\n    mend  {mend}", style.warn(text)));
+    }
     for text in &standing.objects {
         out.push_str(&format!("\n  {}", style.warn(text)));
     }
@@ -281,7 +284,7 @@ fn age(since: Timestamp, now: Timestamp) -> String {
 }
 
 fn render_quorum(status: &QuorumStatus, style: Style) -> String {
-    let head = match (status.serves, status.healthy == status.members_wanted, status.agree) {
+    let head = match (status.serves, status.healthy == status.voters, status.agree) {
         (_, _, false) => style.bad("members do not agree on which cluster they form"),
         (true, true, _) => style.good("healthy"),
         (true, false, _) => style.warn("reading and writing go on, not all members are well"),
@@ -299,10 +302,10 @@ fn render_quorum(status: &QuorumStatus, style: Style) -> String {
         }
         vec![
             member.host.to_string(),
-            if member.leader {
-                format!("{}, leads", member.state)
-            } else {
-                member.state.to_owned()
+            match (member.leader, member.learner) {
+                (true, _) => format!("{}, leads", member.state),
+                (false, true) => format!("{}, learns (no vote yet)", member.state),
+                (false, false) => member.state.to_owned(),
             },
             from(&|s| s.version.clone()),
             from(&|s| s.revision.to_string()),
@@ -337,7 +340,7 @@ fn render_quorum(status: &QuorumStatus, style: Style) -> String {
     let mut out = format!(
         "etcd quorum: {head} ({} of {}{leader}){}{same}\n\n",
         status.healthy,
-        count(status.members_wanted, "member"),
+        count(status.voters, "member"),
         if quiet { ", no alarms" } else { "" },
     );
     out.push_str(&ranked(&titles, rows));

@@ -3,70 +3,28 @@
 use super::super::rules;
 use super::rollout::one_by_one;
 use super::{Condition, Draft, Operation, Part, Phase, Share, Step, Work};
+use crate::aim::Health;
 use crate::cluster::HostName;
 use crate::holdings::EtcdPaths;
 use crate::item::Differs;
-use crate::script::Observed;
-use crate::sequence::begun::{Begun, listed_members, voters};
-
-/// How far the quorum has come, by what its hosts show.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Formation {
-    /// No member has data.
-    Fresh,
-    /// Some have, and none shows that the quorum was ever proven: a first start was interrupted.
-    Forming,
-    /// It was proven once, or it answers now.
-    Formed,
-}
-
-/// Reads it off the hosts, and off what is recorded: a record may forbid to start as if new, only hosts
-/// allow it.
-pub fn formation<'a>(
-    observed: impl IntoIterator<Item = &'a Observed>,
-    begun: Option<&Begun>,
-) -> Formation {
-    if begun.is_some_and(|begun| begun.formed.is_some()) {
-        return Formation::Formed;
-    }
-    let mut formation = Formation::Fresh;
-    for one in observed {
-        let answers = one.etcd.status.as_ref().is_some_and(|status| status.has_leader());
-        if one.etcd.formed.is_some() || answers {
-            return Formation::Formed;
-        }
-        if one.etcd.data {
-            formation = Formation::Forming;
-        }
-    }
-    formation
-}
+use crate::sequence::begun::{listed_members, voters};
+use crate::sequence::real::{Formation, formation, health};
 
 /// How far a member's process has come.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Process {
+pub(super) enum Process {
     Absent,
     /// It runs, and has not said that it is ready.
     Beginning,
     Ready,
 }
 
-/// Whether a member serves, as far as is known.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Health {
-    /// It runs and knows a leader.
-    Healthy,
-    /// It does not run, or says that it knows no leader.
-    Down,
-    /// It runs and did not answer. For the quorum it counts as down, for disruption as up.
-    Unknown,
-}
-
-/// One member, ready to be planned for.
-struct Member<'a> {
-    share: Share<'a>,
-    paths: &'a EtcdPaths,
-    health: Health,
+/// One member, ready to be planned for. One that did not answer counts as down for the quorum and as up for
+/// disruption.
+pub(super) struct Member<'a> {
+    pub share: Share<'a>,
+    pub paths: &'a EtcdPaths,
+    pub health: Health,
 }
 
 impl<'a> Member<'a> {
@@ -74,11 +32,11 @@ impl<'a> Member<'a> {
         self.share.host()
     }
 
-    fn must_restart(&self) -> bool {
+    pub fn must_restart(&self) -> bool {
         !self.share.restarts().is_empty()
     }
 
-    fn process(&self) -> Process {
+    pub fn process(&self) -> Process {
         match self.share.observed.found.units.get(self.paths.unit).map(|unit| unit.active.as_str())
         {
             Some("active") => Process::Ready,
@@ -115,12 +73,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
             rules::quorum_first(share.host(), paths, observed, formed),
         ];
         draft.none.refusals.extend(forbidden.into_iter().filter_map(Result::err));
-        let health = match (share.runs(paths.unit), &observed.etcd.status) {
-            (true, Some(status)) if status.has_leader() => Health::Healthy,
-            // The only member of a cluster has no others that could lose their quorum.
-            (true, None) if input.cluster.etcd.members.len() > 1 => Health::Unknown,
-            (true, Some(_) | None) | (false, _) => Health::Down,
-        };
+        let health = health(observed, input.cluster.etcd.members.len() == 1);
         members.push(Member { share, paths, health });
     }
     let total = voters(listed_members(input.looks), input.cluster);
@@ -143,7 +96,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     }
     let unproven: Vec<&Member<'_>> =
         members.iter().filter(|m| m.share.observed.etcd.formed.is_none()).collect();
-    let ailing = members.iter().any(|member| member.health != Health::Healthy);
+    let ailing = members.iter().any(|member| member.health != Health::Well);
     if !ailing && rolling.is_empty() && unproven.is_empty() {
         return None;
     }
@@ -184,7 +137,8 @@ fn together(draft: &mut Draft<'_>, members: &[Member<'_>], formation: Formation)
                 && (!member.share.differences.is_empty() || formation != Formation::Formed)
         })
         .collect();
-    let configured: Vec<usize> = ailing.iter().map(|member| configure(draft, member)).collect();
+    let configured: Vec<usize> =
+        ailing.iter().map(|member| configure(draft, member, None)).collect();
     let mut last = Vec::new();
     for (member, own) in ailing.iter().zip(&configured) {
         let begin = match (member.process(), member.must_restart()) {
@@ -217,9 +171,13 @@ fn together(draft: &mut Draft<'_>, members: &[Member<'_>], formation: Formation)
 }
 
 /// Brings everything but the start: components, then users, folders, files and marks.
-fn configure(draft: &mut Draft<'_>, member: &Member<'_>) -> usize {
+pub(super) fn configure(
+    draft: &mut Draft<'_>,
+    member: &Member<'_>,
+    first: Option<Operation>,
+) -> usize {
     let uploaded = draft.upload(&member.share);
-    let mut operations = member.share.puts();
+    let mut operations: Vec<Operation> = first.into_iter().chain(member.share.puts()).collect();
     if !member.share.observed.etcd.data {
         operations.push(Operation::Mark {
             path: member.paths.owner_mark.clone(),
@@ -297,6 +255,17 @@ fn gate(
     needs: Vec<usize>,
 ) -> usize {
     let members: Vec<HostName> = members.iter().map(|m| m.host().clone()).collect();
+    quorum(draft, members, id, why, needs)
+}
+
+/// Proves that these members agree and carry a write.
+pub(super) fn quorum(
+    draft: &mut Draft<'_>,
+    members: Vec<HostName>,
+    id: &str,
+    why: String,
+    needs: Vec<usize>,
+) -> usize {
     let what = match members.len() {
         1 => "the member answers, and carries a write and a read".to_owned(),
         n => format!("{n} members agree; a key written through one is read through each other"),
@@ -304,7 +273,7 @@ fn gate(
     draft.gate((Phase::Quorum, id.to_owned()), what, why, Condition::Quorum { members }, needs)
 }
 
-fn mark_formed(draft: &mut Draft<'_>, member: &Member<'_>, gate: usize) {
+pub(super) fn mark_formed(draft: &mut Draft<'_>, member: &Member<'_>, gate: usize) {
     let host = member.host().clone();
     let path = member.paths.formed_mark.clone();
     let work = Work::MarkFormed { host: host.clone(), path, owner: "root" };

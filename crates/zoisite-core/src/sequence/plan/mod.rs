@@ -2,6 +2,7 @@
 
 mod control_plane;
 mod etcd;
+mod membership;
 mod nodes;
 mod preparation;
 mod registry;
@@ -14,12 +15,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 use rayon::prelude::*;
 
-pub use self::etcd::{Formation, formation};
-use super::begun::{Begun, contradictions, listed_members};
+use super::begun::{Begun, contradictions};
 use super::differences::{Difference, differences};
 use super::looks::{ApiLook, Looks, NodeFacts};
+use super::real::{Formation, formation};
 use super::rules::{self, Refusal};
-use super::step::{Condition, Gate, Phase, Sequence, Step, When, Work};
+use super::step::{Condition, Gate, MemberWork, Phase, Sequence, Step, When, Work};
+use crate::aim::{Aim, Arm, Real};
 use crate::cluster::{Cluster, HostName, Version};
 use crate::components::Shelved;
 use crate::diagnosis::Trouble;
@@ -34,8 +36,12 @@ use crate::token::TokenRecord;
 /// What a plan is made from.
 #[derive(Clone, Copy, Debug)]
 pub struct PlanInput<'a> {
-    /// The cluster file.
+    /// The cluster file, with the members of this leg.
     pub cluster: &'a Cluster,
+    /// Where this leg ends.
+    pub aim: &'a Aim,
+    /// What is real of the quorum.
+    pub real: &'a Real,
     /// What hosts must hold.
     pub holdings: &'a Holdings,
     /// What they hold.
@@ -99,7 +105,8 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     // Of versions that are refused nothing is looked for.
     let skewed = none.refusals.iter().any(|refusal| refusal.rule == rules::Rule::Skew);
     let left_out = unfit(&input, !skewed);
-    let looks = without(input.looks, &left_out);
+    let mut looks = without(input.looks, &left_out);
+    begins_anew(&mut looks, &input.aim.arm);
     let input = PlanInput { looks: &looks, ..input };
     let hosts = &input.holdings.hosts;
     let compared = hosts.par_iter().filter_map(|holdings| {
@@ -109,8 +116,12 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     let mut differences: BTreeMap<_, _> = compared.collect();
     let mut draft = Draft { input, options, steps: Vec::new(), differences: &differences, none };
     let prepared = preparation::plan(&mut draft);
-    let quorum = etcd::plan(&mut draft);
+    let quorum = match input.aim.arm {
+        Arm::File | Arm::Mend => etcd::plan(&mut draft),
+        _ => None,
+    };
     let control = control_plane::plan(&mut draft, quorum);
+    membership::plan(&mut draft, &control);
     registry::plan(&mut draft);
     nodes::plan(&mut draft, &control);
     preparation::first(&mut draft, &prepared);
@@ -156,6 +167,15 @@ fn without<'a>(looks: &'a Looks, left_out: &[Trouble]) -> Cow<'a, Looks> {
     looks
 }
 
+/// Data that is moved aside counts as gone: what matters to a member that begins is compared then.
+fn begins_anew(looks: &mut Cow<'_, Looks>, arm: &Arm) {
+    if let Arm::Learn { host, old_data: true, .. } = arm
+        && let Some(Ok(observed)) = looks.to_mut().get_mut(host)
+    {
+        observed.etcd.data = false;
+    }
+}
+
 /// Files that a host needs and that nothing pins for its architecture.
 fn missing(input: &PlanInput<'_>, holdings: &HostHoldings, observed: &Observed) -> Option<Trouble> {
     let arch = observed.arch.as_str();
@@ -178,7 +198,7 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
     let mut out: Vec<Refusal> = observed()
         .filter_map(|(host, seen)| rules::no_foreign_host(host, input.identity, seen).err())
         .collect();
-    out.extend(contradictions(input.begun, listed_members(input.looks), input.cluster));
+    out.extend(contradictions(input.begun, input.cluster));
     let members = input.holdings.hosts.iter().any(|host| host.etcd.is_some());
     let formation = formation(observed().map(|(_, seen)| seen), input.begun);
     if members && formation != Formation::Formed {

@@ -1,0 +1,478 @@
+//! The next aim.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::permits::permits;
+use super::real::{Health, Machine, Member, Quorum, Real};
+use super::stone::{Aim, Arm, EtcdAim, Held, Records, Scope, Why};
+use crate::cluster::{Cluster, HostName};
+
+/// Where to go.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Next {
+    /// A leg towards this aim.
+    Leg(Box<Aim>),
+    /// There is no safe way on, and nothing is done.
+    Refused {
+        /// What was found.
+        found: String,
+        /// What a person can do.
+        mend: String,
+    },
+}
+
+/// The members that the file wants, and where the others are to dial each.
+pub(super) type Wanted<'a> = &'a BTreeMap<HostName, String>;
+
+/// Names the next stepping stone.
+///
+/// `wanted` are the members that the file wants, with the URL of each. `consent` says whether a person wants the
+/// membership changed now.
+pub fn next_aim(
+    file: &Cluster,
+    wanted: Wanted<'_>,
+    kept: &Records,
+    real: &Real,
+    consent: bool,
+) -> Next {
+    let list = match &real.quorum {
+        Quorum::Unbegun => return Next::Leg(Box::new(Aim::of_file(file, wanted))),
+        Quorum::Unseen => return unseen(file, wanted, kept, real),
+        Quorum::Listed(list) => list,
+    };
+    let ground = Ground { file, wanted, kept, real, list };
+    let mut held = Vec::new();
+    let arm = ground.arm(&mut held);
+    let arm = match arm.changes_membership() && !consent {
+        false => arm,
+        true => {
+            held.insert(
+                0,
+                Held {
+                    host: None,
+                    what: format!("the change of members ({arm})"),
+                    why: "who is a member of the quorum changes only when a person wants it".into(),
+                    mend: "run it at a terminal, or with --yes".into(),
+                },
+            );
+            // What needs nobody's word goes on.
+            match ground.down().is_empty() {
+                true => Arm::File,
+                false => Arm::Mend,
+            }
+        }
+    };
+    Next::Leg(Box::new(ground.aim(arm, held)))
+}
+
+/// The cluster with the members that it has, and what of the file waits: what a look is held against that changes
+/// nothing.
+pub fn as_it_stands(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Aim {
+    let Quorum::Listed(list) = &real.quorum else {
+        let mut aim = Aim::of_file(file, wanted);
+        if real.quorum == Quorum::Unseen && !kept.members.is_empty() {
+            aim.etcd.dialled.retain(|host| kept.members.contains_key(host));
+        }
+        return aim;
+    };
+    let ground = Ground { file, wanted, kept, real, list };
+    let mut held = Vec::new();
+    let arm = ground.arm(&mut held);
+    if arm.changes_membership() || matches!(arm, Arm::Aside { .. }) {
+        held.insert(
+            0,
+            Held {
+                host: None,
+                what: "what the file says of members".into(),
+                why: format!("next is to {arm}"),
+                mend: "zoisite sequence shows every leg of it, and raise takes them".into(),
+            },
+        );
+    }
+    ground.aim(Arm::File, held)
+}
+
+/// Nobody gave the list: members that are recorded are brought back, and nothing of the membership changes.
+fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Next {
+    let mut aim = Aim::of_file(file, wanted);
+    // Nobody begins as if new: one without data asks the others who is a member.
+    let recorded = if kept.members.is_empty() { wanted } else { &kept.members };
+    let told = recorded.iter().map(|(host, url)| (host.to_string(), url.clone()));
+    aim.etcd.initial = Some(told.collect());
+    if recorded == wanted {
+        return Next::Leg(Box::new(aim));
+    }
+    let holds = |host: &&HostName| matches!(real.machine(host), Machine::Seen { data: true, .. });
+    let all = kept.members.len();
+    let left: Vec<&str> = kept.members.keys().filter(holds).map(HostName::as_str).collect();
+    let quorum = all / 2 + 1;
+    let dropped = kept.members.keys().any(|host| !wanted.contains_key(host));
+    if dropped && left.len() < quorum {
+        let names: Vec<&str> = kept.members.keys().map(HostName::as_str).collect();
+        let found = format!(
+            "the quorum does not answer, and the file drops members of it: of its {all} ({}) {}, and {quorum} are needed",
+            names.join(", "),
+            what_is_left(&left, real)
+        );
+        let newest = left.iter().max_by_key(|name| entries(real, name)).map_or(String::new(), |name| {
+            format!("; of what is left {name} is the newest, and what it does not have would be lost with it")
+        });
+        let mend = format!(
+            "bring the others back, named in etcd.members as before{newest}. This version begins no quorum again from one member's data"
+        );
+        return Next::Refused { found, mend };
+    }
+    aim.held.push(Held {
+        host: None,
+        what: "the change of members".into(),
+        why: "no member gave the quorum's own list, and a record is no proof of who is in it"
+            .into(),
+        mend: "bring the members back first: zoisite status says which do not serve".into(),
+    });
+    let known = |host: &HostName| file.host(host).is_some();
+    aim.etcd.members = kept
+        .members
+        .iter()
+        .filter(|(host, _)| known(host))
+        .map(|(h, u)| (h.clone(), u.clone()))
+        .collect();
+    aim.etcd.dialled = aim.etcd.members.keys().cloned().collect();
+    aim.scope = Scope::Members(aim.etcd.members.keys().cloned().collect());
+    aim.arm = Arm::Mend;
+    Next::Leg(Box::new(aim))
+}
+
+fn entries(real: &Real, name: &str) -> Option<u64> {
+    let found = real.entries.iter().find(|(host, _)| host.as_str() == name);
+    found.map(|(_, entries)| *entries)
+}
+
+/// Which members can be seen to hold their data, and how far each one's log goes.
+fn what_is_left(left: &[&str], real: &Real) -> String {
+    let one = |name: &&str| match entries(real, name) {
+        Some(entries) => format!("{name} ({entries} entries)"),
+        None => format!("{name} (it does not run)"),
+    };
+    match left {
+        [] => "none can be seen to hold its data".to_owned(),
+        left => {
+            let all: Vec<String> = left.iter().map(one).collect();
+            format!("only {} can be seen to hold its data", all.join(" and "))
+        }
+    }
+}
+
+/// Whose member it is, of those that the file wants or that this program made.
+pub(super) fn owner(member: &Member, wanted: Wanted<'_>, kept: &Records) -> Option<HostName> {
+    let mut known = wanted.iter().chain(&kept.members);
+    known.find(|(host, url)| member.is_of(host, url)).map(|(host, _)| host.clone())
+}
+
+/// Hosts of members that were taken out and whose data still stands where it would be started.
+pub(super) fn left_behind<'a>(
+    wanted: Wanted<'a>,
+    kept: &'a Records,
+    real: &'a Real,
+    list: &[Member],
+) -> impl Iterator<Item = &'a HostName> {
+    let listed: BTreeSet<HostName> =
+        list.iter().filter_map(|member| owner(member, wanted, kept)).collect();
+    kept.left.iter().chain(kept.members.keys()).filter(move |host| {
+        !wanted.contains_key(*host)
+            && !listed.contains(*host)
+            && matches!(real.machine(host), Machine::Seen { data: true, .. })
+    })
+}
+
+/// What the next aim is made from, where etcd gave its list.
+struct Ground<'a> {
+    file: &'a Cluster,
+    wanted: Wanted<'a>,
+    kept: &'a Records,
+    real: &'a Real,
+    list: &'a [Member],
+}
+
+impl Ground<'_> {
+    /// Whose member it is; `None` where nobody here made it.
+    fn owner(&self, member: &Member) -> Option<HostName> {
+        owner(member, self.wanted, self.kept)
+    }
+
+    fn owned(&self) -> impl Iterator<Item = (HostName, &Member)> {
+        self.list.iter().filter_map(|member| Some((self.owner(member)?, member)))
+    }
+
+    fn voters(&self) -> impl Iterator<Item = (HostName, &Member)> {
+        self.owned().filter(|(_, member)| !member.learner)
+    }
+
+    /// Voters that do not serve though their host can be looked at, and that could be brought back.
+    fn down(&self) -> Vec<HostName> {
+        let seen = |host: &HostName| {
+            matches!(
+                self.real.machine(host),
+                Machine::Seen { data: true, .. } | Machine::Seen { spent: false, .. }
+            )
+        };
+        let down = self.voters().filter(|(host, member)| {
+            // One that is to be dialled elsewhere cannot be made again as it was.
+            let here = self.wanted.get(host).is_some_and(|url| member.urls.contains(url));
+            member.health == Health::Down && here && seen(host)
+        });
+        down.map(|(host, _)| host).collect()
+    }
+
+    /// A removal, where rule S1 permits it.
+    fn remove(
+        &self,
+        host: &HostName,
+        member: &Member,
+        why: Why,
+        held: &mut Vec<Held>,
+    ) -> Option<Arm> {
+        let without: Vec<Member> =
+            self.list.iter().filter(|other| other.id != member.id).cloned().collect();
+        match permits(self.list, &without) {
+            Ok(()) => {
+                Some(Arm::Remove { id: member.id.clone(), who: member.called().to_owned(), why })
+            }
+            Err(found) => {
+                held.push(Held {
+                    host: Some(host.clone()),
+                    what: format!("taking {} out of the quorum", member.called()),
+                    why: found,
+                    mend:
+                        "bring the other members back first: zoisite status says which do not serve"
+                            .into(),
+                });
+                None
+            }
+        }
+    }
+
+    /// The next change, in a fixed order: what others began, the dead, moves, members that are down, newcomers, those
+    /// that leave; then everything else.
+    fn arm(&self, held: &mut Vec<Held>) -> Arm {
+        // Somebody else's change is theirs: nothing of the membership is touched beside it.
+        let strangers: Vec<&Member> =
+            self.list.iter().filter(|member| self.owner(member).is_none()).collect();
+        if !strangers.is_empty() {
+            for member in strangers {
+                let (who, what) =
+                    (member.called(), if member.learner { "learner" } else { "member" });
+                held.push(Held {
+                    host: None,
+                    what: "every change of members".into(),
+                    why: format!(
+                        "{who} is a {what} of the quorum that stands, dialled at {}, and nobody here made it",
+                        member.urls.join(", ")
+                    ),
+                    mend: format!(
+                        "ask who did; then name it in etcd.members, or take it out with etcd's own client (member remove {})",
+                        member.id
+                    ),
+                });
+            }
+            return self.mend_or_file();
+        }
+        if let Some((host, member)) = self.owned().find(|(_, member)| member.learner) {
+            let url = self.wanted.get(&host).filter(|url| member.urls.contains(url));
+            // By then it has shown that it follows.
+            let votes = |other: &Member| match other.id == member.id {
+                true => Member { learner: false, health: Health::Well, ..other.clone() },
+                false => other.clone(),
+            };
+            let to: Vec<Member> = self.list.iter().map(votes).collect();
+            let (why, mend) = match (url, self.real.machine(&host), permits(self.list, &to)) {
+                (None, ..) => {
+                    return Arm::TakeBack { id: member.id.clone(), who: host.to_string() };
+                }
+                (Some(_), Machine::Seen { .. }, Ok(())) => {
+                    return Arm::Promote { host, id: member.id.clone() };
+                }
+                (Some(_), Machine::Seen { .. }, Err(found)) => (
+                    found,
+                    "bring the other members back first: zoisite status says which do not serve"
+                        .to_owned(),
+                ),
+                (Some(_), Machine::Silent, _) => (
+                    format!("{host} is a learner, and does not answer"),
+                    format!(
+                        "bring {host} back, or take it out of etcd.members: the learner is taken back then"
+                    ),
+                ),
+            };
+            let what = format!("giving {host} its vote, and every other change of members");
+            held.push(Held { host: Some(host), what, why, mend });
+            return self.mend_or_file();
+        }
+        let gone = |host: &HostName| !self.wanted.contains_key(host);
+        let lost =
+            |host: &HostName| self.real.machine(host) == Machine::Seen { data: false, spent: true };
+        for (host, member) in self.voters().filter(|(_, member)| member.health != Health::Well) {
+            let why = match (gone(&host), lost(&host)) {
+                (true, _) => Why::Dead,
+                (false, true) => Why::Lost,
+                (false, false) => continue,
+            };
+            if let Some(arm) = self.remove(&host, member, why, held) {
+                return arm;
+            }
+        }
+        if let Some(arm) = self.moved(held) {
+            return arm;
+        }
+        if !self.down().is_empty() {
+            return Arm::Mend;
+        }
+        if let Some(arm) = self.newcomer(held) {
+            return arm;
+        }
+        // Nobody leaves while somebody who is to come cannot.
+        let waits = !held.is_empty();
+        let mut leaving = self.voters().filter(|(host, _)| gone(host));
+        if let Some((host, member)) = leaving.next() {
+            if waits {
+                held.push(Held {
+                    host: Some(host.clone()),
+                    what: format!("taking {host} out of the quorum"),
+                    why: "what comes before it waits".into(),
+                    mend: "mend that first".into(),
+                });
+            } else if let Some(arm) = self.remove(&host, member, Why::Unwanted, held) {
+                return arm;
+            }
+        }
+        match left_behind(self.wanted, self.kept, self.real, self.list).next() {
+            Some(host) => Arm::Aside { host: host.clone() },
+            None => Arm::File,
+        }
+    }
+
+    fn mend_or_file(&self) -> Arm {
+        if self.down().is_empty() { Arm::File } else { Arm::Mend }
+    }
+
+    /// A member that the file wants to be dialled elsewhere.
+    fn moved(&self, held: &mut Vec<Held>) -> Option<Arm> {
+        let elsewhere = |host: &HostName, member: &Member| {
+            self.wanted.get(host).is_some_and(|url| !member.urls.contains(url))
+        };
+        let moved = self.voters().filter(|(host, member)| elsewhere(host, member));
+        // One that serves nobody where it is dialled comes first.
+        let mut moved: Vec<(HostName, &Member)> = moved.collect();
+        moved.sort_by_key(|(_, member)| member.health == Health::Well);
+        let (host, member) = moved.into_iter().next()?;
+        let url = self.wanted[&host].clone();
+        let to: Vec<Member> = self
+            .list
+            .iter()
+            .map(|other| match other.id == member.id {
+                true => Member { urls: vec![url.clone()], ..other.clone() },
+                false => other.clone(),
+            })
+            .collect();
+        let why = match (self.real.machine(&host), permits(self.list, &to)) {
+            (Machine::Seen { .. }, Ok(())) => {
+                let (id, from) = (member.id.clone(), member.urls.join(", "));
+                return Some(Arm::Move { host, id, from, url });
+            }
+            (Machine::Silent, _) => format!("{host} does not answer"),
+            (Machine::Seen { .. }, Err(found)) => found,
+        };
+        held.push(Held {
+            what: format!("having the others dial {host} at {url}"),
+            host: Some(host),
+            why,
+            mend: "bring the members back first: zoisite status says which do not serve".into(),
+        });
+        None
+    }
+
+    /// A host that is to be a member and is none.
+    fn newcomer(&self, held: &mut Vec<Held>) -> Option<Arm> {
+        let listed: BTreeSet<HostName> = self.owned().map(|(host, _)| host).collect();
+        let new = self.file.etcd.members.iter().filter(|host| !listed.contains(*host));
+        let ailing = self.voters().find(|(_, member)| member.health != Health::Well);
+        for host in new {
+            let Some(url) = self.wanted.get(host) else { continue };
+            let (why, mend) = match (self.real.machine(host), &ailing) {
+                (Machine::Silent, _) => (
+                    format!("{host} does not answer"),
+                    format!("zoisite login {host} says why; or take it out of etcd.members again"),
+                ),
+                (Machine::Seen { .. }, Some((other, _))) => (
+                    format!(
+                        "{other} is not known to be well, and etcd lets nobody in while a voter is away"
+                    ),
+                    format!(
+                        "bring {other} back; if it is gone for good, take it out of etcd.members"
+                    ),
+                ),
+                (Machine::Seen { data, .. }, None) => {
+                    let (host, url, old_data) = (host.clone(), url.clone(), data);
+                    return Some(Arm::Learn { host, url, old_data });
+                }
+            };
+            let what = format!("letting {host} into the quorum");
+            held.push(Held { host: Some(host.clone()), what, why, mend });
+        }
+        None
+    }
+
+    fn aim(&self, arm: Arm, held: Vec<Held>) -> Aim {
+        let at = |url: &str| url.rsplit_once(':').map(|(host, _)| host.to_owned());
+        let mut members = BTreeMap::new();
+        let mut initial = Vec::new();
+        let mut votes = BTreeSet::new();
+        for member in self.list {
+            let owner = self.owner(member);
+            let url = member.urls.first().cloned().unwrap_or_default();
+            let name = match (&owner, member.name.is_empty()) {
+                (Some(host), true) => host.to_string(),
+                _ => member.name.clone(),
+            };
+            initial.push((name, url.clone()));
+            let Some((host, wanted)) = owner.and_then(|host| {
+                let wanted = self.wanted.get(&host)?;
+                Some((host, wanted))
+            }) else {
+                continue;
+            };
+            // One that is to move and has not is held: what it has now cannot be made from the file any more.
+            let elsewhere = !member.urls.contains(wanted);
+            let answers = !elsewhere || at(&url) == at(wanted);
+            if !member.learner && answers {
+                votes.insert(host.clone());
+            }
+            if !elsewhere {
+                members.insert(host, url);
+            }
+        }
+        let one = |host: &HostName| Scope::Members([host.clone()].into());
+        let nobody = Scope::Members(BTreeSet::new());
+        let scope = match &arm {
+            Arm::File => Scope::Whole,
+            Arm::Mend => Scope::Members(members.keys().cloned().collect()),
+            Arm::Learn { host, url, .. } => {
+                members.insert(host.clone(), url.clone());
+                initial.push((host.to_string(), url.clone()));
+                one(host)
+            }
+            Arm::Promote { host, .. } => one(host),
+            Arm::Move { host, url, .. } => {
+                members.insert(host.clone(), url.clone());
+                one(host)
+            }
+            Arm::Remove { why: Why::Unwanted, .. } => Scope::Dialling,
+            Arm::Remove { .. } | Arm::TakeBack { .. } | Arm::Aside { .. } => nobody,
+        };
+        let mut dialled: Vec<HostName> =
+            self.file.etcd.members.iter().filter(|host| votes.contains(*host)).cloned().collect();
+        if dialled.is_empty() {
+            dialled.clone_from(&self.file.etcd.members);
+        }
+        Aim { arm, etcd: EtcdAim { members, initial: Some(initial), dialled }, scope, held }
+    }
+}

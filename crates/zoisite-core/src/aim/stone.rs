@@ -1,0 +1,235 @@
+//! A stepping stone: which change a leg makes, who the members are then, and what is touched.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+
+use crate::cluster::{Cluster, HostName};
+
+/// What is recorded of a cluster's members.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Records {
+    /// Those that this program made, or was about to make, with the URL at which the others dial each.
+    pub members: BTreeMap<HostName, String>,
+    /// Those that were taken out, and of which something may be left on their hosts.
+    pub left: BTreeSet<HostName>,
+}
+
+impl Records {
+    /// What is recorded once a change was made.
+    pub fn after(&self, arm: &Arm) -> Self {
+        let mut next = self.clone();
+        match arm {
+            Arm::Learn { host, url, .. } | Arm::Move { host, url, .. } => {
+                next.members.insert(host.clone(), url.clone());
+                next.left.remove(host);
+            }
+            Arm::Remove { who, .. } | Arm::TakeBack { who, .. } => {
+                if let Ok(host) = HostName::new(who)
+                    && next.members.remove(&host).is_some()
+                {
+                    next.left.insert(host);
+                }
+            }
+            Arm::Aside { host } => {
+                next.left.remove(host);
+            }
+            Arm::File | Arm::Mend | Arm::Promote { .. } => {}
+        }
+        next
+    }
+}
+
+/// What the members are at the end of a leg, and during it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct EtcdAim {
+    /// Hosts of the file that hold a member, and where the others dial each.
+    pub members: BTreeMap<HostName, String>,
+    /// What a member without data is told of all members, by name and URL; `None` while they begin together.
+    pub initial: Option<Vec<(String, String)>>,
+    /// Whom API servers dial.
+    pub dialled: Vec<HostName>,
+}
+
+impl EtcdAim {
+    /// Whether hosts must hold the same for it. In which order a member that begins is told of the others says nothing.
+    pub fn is_like(&self, other: &Self) -> bool {
+        let told = |aim: &Self| aim.initial.as_ref().map(|all| BTreeSet::from_iter(all.clone()));
+        self.members == other.members && self.dialled == other.dialled && told(self) == told(other)
+    }
+}
+
+/// Which change a leg makes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Arm {
+    /// Everything else that the file says: the last leg.
+    File,
+    /// Bring members back that do not serve.
+    Mend,
+    /// Let a host's member in, without a vote.
+    Learn {
+        /// The host.
+        host: HostName,
+        /// Where the others will dial it.
+        url: String,
+        /// It holds data of a membership that is over: that is moved aside.
+        old_data: bool,
+    },
+    /// Give a learner its vote, once it has everything.
+    Promote {
+        /// The host.
+        host: HostName,
+        /// Its id.
+        id: String,
+    },
+    /// Take a learner out again that this program let in and the file does not name any more.
+    TakeBack {
+        /// Its id.
+        id: String,
+        /// What people call it.
+        who: String,
+    },
+    /// Take a voter out.
+    Remove {
+        /// Its id.
+        id: String,
+        /// What people call it.
+        who: String,
+        /// Why.
+        why: Why,
+    },
+    /// Have the others dial a member elsewhere.
+    Move {
+        /// The host.
+        host: HostName,
+        /// Its id.
+        id: String,
+        /// Where they dialled it.
+        from: String,
+        /// Where they will.
+        url: String,
+    },
+    /// Stop what is left of a member that was taken out, and move its data aside.
+    Aside {
+        /// The host.
+        host: HostName,
+    },
+}
+
+/// Why a voter goes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Why {
+    /// The file does not name it any more, and it serves.
+    Unwanted,
+    /// The file does not name it any more, and it does not serve.
+    Dead,
+    /// Its host has lost its data.
+    Lost,
+}
+
+impl Arm {
+    /// Whether it changes who is a member, or where: a person must want it.
+    pub fn changes_membership(&self) -> bool {
+        !matches!(self, Self::File | Self::Mend | Self::Aside { .. })
+    }
+
+    /// Whether nothing comes after it.
+    pub fn is_last(&self) -> bool {
+        *self == Self::File
+    }
+
+    /// Whether it takes something back that a run began: the run ends with it.
+    pub fn takes_back(&self) -> bool {
+        matches!(self, Self::TakeBack { .. })
+    }
+}
+
+impl fmt::Display for Arm {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::File => f.write_str("everything else that the file says"),
+            Self::Mend => f.write_str("bring members back that do not serve"),
+            Self::Learn { host, .. } => write!(f, "let {host} into the quorum, without a vote"),
+            Self::Promote { host, .. } => write!(f, "give {host} its vote, once it has everything"),
+            Self::TakeBack { who, .. } => write!(f, "take the learner {who} back"),
+            Self::Remove { who, why: Why::Unwanted, .. } => {
+                write!(f, "take {who} out of the quorum")
+            }
+            Self::Remove { who, why: Why::Dead, .. } => {
+                write!(f, "take {who}, which is not seen to serve, out of the quorum")
+            }
+            Self::Remove { who, why: Why::Lost, .. } => {
+                write!(f, "take {who}, whose data is gone, out of the quorum")
+            }
+            Self::Move { host, url, .. } => write!(f, "have the others dial {host} at {url}"),
+            Self::Aside { host } => write!(f, "stop what is left of the member on {host}"),
+        }
+    }
+}
+
+/// What a leg compares and touches.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Scope {
+    /// Everything that the file says.
+    Whole,
+    /// Members on these hosts, and how machines are prepared.
+    Members(BTreeSet<HostName>),
+    /// API servers, and how machines are prepared.
+    Dialling,
+}
+
+/// Something that the file wants and that waits, neither compared nor touched.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Held {
+    /// The host that it is about.
+    pub host: Option<HostName>,
+    /// What waits.
+    pub what: String,
+    /// For what it waits.
+    pub why: String,
+    /// What a person can do.
+    pub mend: String,
+}
+
+impl fmt::Display for Held {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} waits: {}", self.what, self.why)
+    }
+}
+
+/// A stepping stone.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Aim {
+    /// Which change this leg makes.
+    pub arm: Arm,
+    /// The members.
+    pub etcd: EtcdAim,
+    /// What is compared and touched.
+    pub scope: Scope,
+    /// What waits though the file wants it.
+    pub held: Vec<Held>,
+}
+
+impl Aim {
+    /// The aim of a cluster that begins, or whose members are those of the file.
+    pub fn of_file(cluster: &Cluster, wanted: &BTreeMap<HostName, String>) -> Self {
+        let etcd = EtcdAim {
+            members: wanted.clone(),
+            initial: None,
+            dialled: cluster.etcd.members.clone(),
+        };
+        Self { arm: Arm::File, etcd, scope: Scope::Whole, held: Vec::new() }
+    }
+
+    /// The cluster file, with the members of this leg.
+    pub fn cluster(&self, file: &Cluster) -> Cluster {
+        let mut cluster = file.clone();
+        let hosts = cluster.hosts.iter().map(|host| &host.name);
+        let members = hosts.filter(|host| self.etcd.members.contains_key(*host)).cloned();
+        // In the order of the file's own list, then of its hosts.
+        let mut members: Vec<HostName> = members.collect();
+        let order = |host: &HostName| file.etcd.members.iter().position(|known| known == host);
+        members.sort_by_key(|host| order(host).unwrap_or(usize::MAX));
+        cluster.etcd.members = members;
+        cluster
+    }
+}

@@ -1,0 +1,94 @@
+//! What tests on simulated hosts share: the demo with everything issued, and a strongbox that gives it out.
+
+#![allow(dead_code, reason = "each test program uses a part of this")]
+
+use jiff::Timestamp;
+use zoisite_core::cluster::{Cluster, HostName, read};
+use zoisite_core::holdings::SharedSecrets;
+use zoisite_core::item::Component;
+use zoisite_core::pki::{Ledger, NodeRequest, Secret, SecretRef};
+use zoisite_core::token::TokenRecord;
+use zoisite_reach::Contents;
+use zoisite_store::{FreshKeys, Overlay, State, Strongbox, trust};
+
+const SALTMARSH: &str = include_str!("../../../../demo/saltmarsh/zoisite.toml");
+
+pub const ID: &str = "0123456789abcdef";
+
+pub fn saltmarsh() -> Cluster {
+    read(SALTMARSH).cluster.unwrap()
+}
+
+pub fn now() -> Timestamp {
+    "2026-11-23T12:00:00Z".parse().unwrap()
+}
+
+pub fn host(name: &str) -> HostName {
+    HostName::new(name).unwrap()
+}
+
+pub fn on_virtual_time<T>(future: impl Future<Output = T>) -> T {
+    let mut runtime = tokio::runtime::Builder::new_current_thread();
+    runtime.enable_time().start_paused(true).build().unwrap().block_on(future)
+}
+
+pub type Keys = Vec<(SecretRef, Secret)>;
+
+/// The strongbox of a test.
+pub struct TestContents(pub Keys);
+
+impl Contents for TestContents {
+    fn secret(&self, secret: &SecretRef) -> Option<Secret> {
+        if let SecretRef::JoinToken(host) = secret {
+            return self.join_token(host).ok().map(|(_, token)| token);
+        }
+        self.0.iter().find(|(known, _)| known == secret).map(|(_, key)| key.clone())
+    }
+
+    fn component(&self, _: &Component, _: &str, _: &str) -> Result<std::path::PathBuf, String> {
+        Ok("/dev/null".into())
+    }
+
+    fn join_token(&self, host: &HostName) -> Result<(TokenRecord, Secret), String> {
+        let now = Timestamp::UNIX_EPOCH;
+        let id = format!("{:0>6}", host.as_str().replace('-', ""))[..6].to_owned();
+        let token = Secret::new(format!("{id}.secretofthistoken"));
+        let hosts = vec![host.clone()];
+        let (used, gone) = (Vec::new(), None);
+        let by_run = true;
+        Ok((TokenRecord { id, hosts, uses: 1, made: now, ends: now, used, gone, by_run }, token))
+    }
+
+    fn retire_tokens(&self, _: &HostName, _: bool) -> Result<Vec<String>, String> {
+        Ok(Vec::new())
+    }
+
+    fn sign(&self, _: &HostName, _: &NodeRequest) -> Result<String, Vec<String>> {
+        Err(vec!["simulated kubelets ask for nothing".into()])
+    }
+}
+
+/// Certificates are made once: they are the same for every stage.
+/// A cluster file with all that is issued for it.
+pub struct Issued {
+    pub cluster: Cluster,
+    pub ledger: Ledger,
+    pub keys: Keys,
+    pub shared: SharedSecrets,
+}
+
+impl Issued {
+    pub fn of(cluster: Cluster) -> Self {
+        let mut state = State::new(Box::new(Overlay::over(None)));
+        let strongbox = Strongbox::fleeting();
+        trust::issue(&mut state, &strongbox, &cluster, &FreshKeys, now(), false).unwrap();
+        let ledger = state.ledger().unwrap();
+        let serials =
+            ledger.entries.iter().map(|entry| SecretRef::Certificate(entry.serial.clone()));
+        let shared = [SecretRef::ServiceAccounts, SecretRef::EncryptionAtRest];
+        let serials = serials.chain(shared);
+        let keys = serials.map(|s| (s.clone(), state.secret(&s, &strongbox).unwrap())).collect();
+        let shared = state.shared_secrets().unwrap().unwrap();
+        Self { cluster, ledger, keys, shared }
+    }
+}

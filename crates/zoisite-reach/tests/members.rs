@@ -1,0 +1,603 @@
+//! Members of the quorum come, move and go on simulated hosts, while somebody writes and while this program, hosts
+//! and disks fail at any moment. What is judged is what became of the writes, not what a rule says of itself.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::print_stderr, reason = "what was counted is worth reading")]
+
+#[path = "common/simulated.rs"]
+mod simulated;
+
+use std::collections::BTreeMap;
+use std::future::pending;
+use std::panic::{AssertUnwindSafe, catch_unwind, set_hook, take_hook};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+
+use proptest::prelude::*;
+use proptest::sample::Index;
+use proptest::strategy::ValueTree as _;
+use proptest::test_runner::TestRunner;
+use simulated::{ID, Issued, TestContents, host, now, on_virtual_time};
+use zoisite_core::aim::{Aim, Arm, Next, Records, next_aim};
+use zoisite_core::cluster::{Cluster, HostName};
+use zoisite_core::components::NodeImages;
+use zoisite_core::holdings::{Holdings, HostHoldings, Part, Sources, holdings, peer_urls};
+use zoisite_core::item::{ComponentSums, Item};
+use zoisite_core::script::{Depth, Operation};
+use zoisite_core::sequence::{
+    ApiLook, Begun, Engine, Looks, PlanInput, PlanOptions, Sequence, Work, plan, real, recorded,
+};
+use zoisite_reach::{Fault, Reach as _, Rehearsal, World, run};
+
+const HOSTS: [&str; 5] = ["heron", "egret", "ibis", "curlew", "plover"];
+
+/// Five hosts of the demo that may be members, with everything issued for all of them.
+fn issued() -> &'static Issued {
+    static ISSUED: OnceLock<Issued> = OnceLock::new();
+    ISSUED.get_or_init(|| {
+        let mut cluster = simulated::saltmarsh();
+        cluster.hosts.retain(|one| HOSTS.contains(&one.name.as_str()));
+        cluster.etcd.members = HOSTS.map(host).to_vec();
+        cluster.control_plane.hosts.clear();
+        cluster.balancers.hosts.clear();
+        cluster.workers.hosts.clear();
+        Issued::of(cluster)
+    })
+}
+
+/// What this program is kept from doing right, to see that the world notices.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Bug {
+    /// A member whose data is gone starts as if it had never served: rules S1 `quorum_first` and `ExecCondition`.
+    StartsAsNew,
+    /// A voter is taken out whoever else is well: rule S1 `permits`.
+    RemovesAnyway,
+    /// What a member is told that begins is not compared anew: it begins as it did at first.
+    OldFirstStart,
+    /// Data of a membership that is over is not moved aside.
+    NothingAside,
+    /// Whom this program let in is not recorded.
+    RecordsNothing,
+    /// Newcomers are told to begin a quorum, not to come to one.
+    BeginsAnother,
+}
+
+const BUGS: [Bug; 6] = [
+    Bug::StartsAsNew,
+    Bug::RemovesAnyway,
+    Bug::OldFirstStart,
+    Bug::NothingAside,
+    Bug::RecordsNothing,
+    Bug::BeginsAnother,
+];
+
+struct Stage {
+    cluster: Cluster,
+    world: Arc<Mutex<World>>,
+    runs: u64,
+    begun: Option<Begun>,
+    bug: Option<Bug>,
+    /// Arms that legs took, in order.
+    taken: Vec<Arm>,
+    /// What failed in the last raise.
+    troubles: Vec<String>,
+}
+
+/// How a raise ended.
+#[derive(Debug, PartialEq, Eq)]
+enum Ended {
+    /// The file is reached, and nothing waits.
+    Reached,
+    /// Something of the file waits.
+    Held,
+    Failed,
+    Refused,
+    Killed,
+}
+
+impl Stage {
+    fn new(members: &[&str]) -> Self {
+        let mut cluster = issued().cluster.clone();
+        cluster.etcd.members = members.iter().copied().map(host).collect();
+        let world = World::new(cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+        let world = Arc::new(Mutex::new(world));
+        Self {
+            cluster,
+            world,
+            runs: 0,
+            begun: None,
+            bug: None,
+            taken: Vec::new(),
+            troubles: Vec::new(),
+        }
+    }
+
+    fn raised(members: &[&str]) -> Self {
+        let mut stage = Self::new(members);
+        assert_eq!(stage.raise(), Ended::Reached);
+        stage
+    }
+
+    fn want(&mut self, members: &[&str]) {
+        self.cluster.etcd.members = members.iter().copied().map(host).collect();
+    }
+
+    fn world(&self) -> MutexGuard<'_, World> {
+        self.world.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn holdings(&self, aim: Option<&Aim>) -> (Cluster, Holdings) {
+        let cluster = aim.map_or(self.cluster.clone(), |aim| aim.cluster(&self.cluster));
+        let Issued { ledger, shared, .. } = issued();
+        let (subnets, facts, departed) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
+        let (images, site_secrets) = (NodeImages::default(), BTreeMap::new());
+        let sources = Sources {
+            ledger,
+            cluster_id: ID,
+            shared,
+            subnets: &subnets,
+            facts: &facts,
+            departed: &departed,
+            images: &images,
+            site_secrets: &site_secrets,
+            etcd: aim.map(|aim| &aim.etcd),
+        };
+        let made = holdings(&cluster, sources, &[Part::Etcd]).unwrap();
+        (cluster, aim.map_or(made.clone(), |aim| made.within(&aim.scope)))
+    }
+
+    /// One raise on virtual time, leg after leg.
+    fn raise(&mut self) -> Ended {
+        self.runs += 1;
+        let world = self.world.clone();
+        on_virtual_time(async {
+            let contents = Arc::new(TestContents(issued().keys.clone()));
+            let reach = Rehearsal::new(world, contents, self.runs);
+            let mut before = None;
+            loop {
+                match self.leg(&reach, before.as_ref()).await {
+                    Ok(arm) => before = Some(arm),
+                    Err(ended) => return ended,
+                }
+            }
+        })
+    }
+
+    async fn leg(&mut self, reach: &Rehearsal, before: Option<&Arm>) -> Result<Arm, Ended> {
+        let (_, wanted) = self.holdings(None);
+        let old =
+            self.begun.iter().flat_map(|begun| begun.dropped(&self.cluster).chain(&begun.left));
+        let old = old.map(|name| {
+            let address = self.cluster.host(name).map(|host| host.address);
+            HostHoldings::of_old_member(&self.cluster, (name, address), ID, wanted.host(name))
+        });
+        let mut looks = Looks::new();
+        for host in wanted.hosts.iter().cloned().chain(old) {
+            looks.insert(host.host.clone(), reach.observe(&host, Depth::Quick).await);
+        }
+        if self.bug == Some(Bug::StartsAsNew) {
+            for name in HOSTS {
+                let unit = "/etc/systemd/system/zoisite-etcd.service";
+                self.world().edit(&host(name), unit, |text| text.replace("ExecCondition=", "# "));
+            }
+            for seen in looks.values_mut().flatten().filter(|seen| !seen.etcd.data) {
+                (seen.etcd.owner, seen.etcd.formed) = (Some(ID.into()), None);
+            }
+        }
+        let mut now_real = real(&looks, self.begun.as_ref());
+        if let (Some(Bug::RemovesAnyway), zoisite_core::aim::Quorum::Listed(list)) =
+            (self.bug, &mut now_real.quorum)
+        {
+            for member in list
+                .iter_mut()
+                .filter(|m| self.cluster.etcd.members.iter().any(|w| w.as_str() == m.name))
+            {
+                member.health = zoisite_core::aim::Health::Well;
+            }
+        }
+        let urls = peer_urls(&self.cluster).into_iter().collect();
+        let kept = self.begun.as_ref().map(Begun::records).unwrap_or_default();
+        let aim = match next_aim(&self.cluster, &urls, &kept, &now_real, true) {
+            Next::Leg(aim) => *aim,
+            Next::Refused { .. } => return Err(Ended::Refused),
+        };
+        if before == Some(&aim.arm) {
+            return Err(Ended::Failed);
+        }
+        let mut told = aim.clone();
+        if self.bug == Some(Bug::BeginsAnother) {
+            told.etcd.initial = None;
+        }
+        let (cluster, holdings) = self.holdings(Some(&told));
+        let mut sums = ComponentSums::default();
+        for component in holdings.hosts.iter().flat_map(|h| h.components()) {
+            sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
+        }
+        let (looks, departed) = (&looks, Default::default());
+        let input = PlanInput {
+            cluster: &cluster,
+            aim: &aim,
+            real: &now_real,
+            holdings: &holdings,
+            looks,
+            sums: &sums,
+            api: &ApiLook::Absent,
+            objects: &[],
+            shelf: &[],
+            nodes: &[],
+            tokens: &[],
+            accepted: &[],
+            identity: ID,
+            begun: self.begun.as_ref(),
+            departed: &departed,
+            now: now(),
+        };
+        let mut sequence = match plan(input, PlanOptions { patience: 60 }) {
+            Ok(sequence) => sequence,
+            Err(_) => return Err(Ended::Refused),
+        };
+        self.spoil(&mut sequence);
+        let arm = aim.arm.clone();
+        self.troubles.clear();
+        if self.bug != Some(Bug::RecordsNothing) {
+            let Records { members, left } =
+                recorded(self.begun.as_ref(), &self.cluster, &now_real, &arm);
+            let begun = Begun::of(&self.cluster, ID, now());
+            let formed = self.begun.as_ref().and_then(|begun| begun.formed.clone());
+            self.begun = Some(Begun { members, left, formed, ..begun });
+        } else {
+            self.begun.get_or_insert_with(|| Begun::of(&self.cluster, ID, now()));
+        }
+        if !sequence.is_empty() {
+            self.taken.push(arm.clone());
+            let mut engine = Engine::new(sequence, 40);
+            let mut unseen = |_: &_, _: &_| {};
+            let raising = run(&mut engine, reach, (pending(), pending()), &mut unseen);
+            let killed = tokio::select! {
+                () = raising => false,
+                () = reach.killed() => true,
+            };
+            if let (Some(begun), Some(proven)) = (&mut self.begun, engine.proven()) {
+                begun.formed = Some(proven.cluster_id.clone());
+            }
+            if killed {
+                return Err(Ended::Killed);
+            }
+            self.troubles = engine
+                .troubles()
+                .map(|trouble| format!("{trouble} {:?}", trouble.evidence))
+                .collect();
+            let tally = engine.tally();
+            if tally.failed + tally.not_taken > 0 {
+                return Err(Ended::Failed);
+            }
+        }
+        match arm {
+            Arm::File if aim.held.is_empty() => Err(Ended::Reached),
+            Arm::File => {
+                self.troubles.extend(aim.held.iter().map(ToString::to_string));
+                Err(Ended::Held)
+            }
+            arm => Ok(arm),
+        }
+    }
+
+    /// Does wrong what the bug does wrong.
+    fn spoil(&self, sequence: &mut Sequence) {
+        for step in &mut sequence.steps {
+            if let (Some(Bug::NothingAside), Work::Act(stretch)) = (self.bug, &mut step.work) {
+                stretch.operations.retain(|o| !matches!(o, Operation::SetAside { .. }));
+            }
+            if let (Some(Bug::OldFirstStart), Work::Act(stretch)) = (self.bug, &mut step.work)
+                && stretch.operations.iter().any(|o| matches!(o, Operation::SetAside { .. }))
+            {
+                stretch.operations.retain(|o| {
+                    !matches!(o, Operation::Put(Item::File(file)) if file.path.ends_with("etcd.yaml"))
+                });
+            }
+        }
+    }
+
+    /// Once all is mended, raises come to what the file says, and everything that was acknowledged is there.
+    fn must_converge(&mut self, when: &str) {
+        self.world().mend();
+        let all: Vec<HostName> = HOSTS.map(host).to_vec();
+        for host in &all {
+            self.world().power(host, true);
+        }
+        let mut ended = Vec::new();
+        for _ in 0..6 {
+            ended.push(self.raise());
+            if ended.last() == Some(&Ended::Reached) {
+                break;
+            }
+        }
+        assert_eq!(
+            ended.last(),
+            Some(&Ended::Reached),
+            "{when}: {ended:?} by {:?}: {:?}",
+            self.taken,
+            self.troubles
+        );
+        let before = self.taken.len();
+        assert_eq!(self.raise(), Ended::Reached, "{when}");
+        assert_eq!(self.taken.len(), before, "{when}: a second raise does nothing");
+        for name in &all {
+            let member = self.cluster.etcd.members.contains(name);
+            assert_eq!(self.world().serves(name), member, "{when}: {name}");
+        }
+        let voters = self.world().voters();
+        let mut wanted = self.cluster.etcd.members.clone();
+        wanted.sort();
+        assert_eq!(voters, wanted, "{when}");
+        self.world().write(&wanted[0], "last", "word").unwrap();
+        assert_eq!(self.world().broken(), [""; 0], "{when}");
+    }
+}
+
+#[test]
+fn from_one_to_five_and_back_under_writes() {
+    let mut stage = Stage::raised(&["heron"]);
+    stage.world().write_all_the_while();
+    stage.world().write(&host("heron"), "eggs", "3").unwrap();
+    for members in [&HOSTS[..3], &HOSTS, &HOSTS[2..], &HOSTS[4..], &HOSTS[..1]] {
+        let before = stage.world().acknowledged();
+        stage.want(members);
+        stage.must_converge(&format!("{members:?}"));
+        assert!(stage.world().acknowledged() > before + 10, "somebody wrote meanwhile");
+        assert_eq!(stage.world().read(&host(members[0]), "eggs"), Ok(Some("3")));
+    }
+}
+
+#[test]
+fn killed_at_every_operation_between_two_memberships_it_goes_on() {
+    // One leaves, one comes, and one that was a member before comes back with its old data.
+    let (from, to) = (["heron", "egret", "ibis"], ["egret", "ibis", "curlew"]);
+    let mut operations = 0;
+    let mut at = 0;
+    while at == 0 || at <= operations {
+        let mut stage = Stage::raised(&from);
+        stage.world().write_all_the_while();
+        stage.want(&to);
+        let begins = stage.world().operations();
+        stage.world().fault(Fault::Killed { operation: begins + at });
+        let ended = stage.raise();
+        match (at, &ended) {
+            (0, _) | (_, Ended::Killed | Ended::Reached) => {}
+            _ => panic!("{at}: {ended:?}"),
+        }
+        stage.must_converge(&format!("killed {at} operations later"));
+        operations = stage.world().operations() - begins;
+        stage.want(&from);
+        stage.must_converge("and back, with old data");
+        at += 3;
+    }
+    assert!(operations > 25, "{operations}");
+}
+
+#[test]
+fn a_learner_that_never_catches_up_is_taken_back_and_the_run_ends() {
+    let mut stage = Stage::raised(&["heron"]);
+    stage.world().write_all_the_while();
+    for _ in 0..40 {
+        stage.world().write(&host("heron"), "eggs", "3").unwrap();
+    }
+    stage.world().fault(Fault::Lags(host("egret")));
+    stage.want(&["heron", "egret", "ibis"]);
+    assert_eq!(stage.raise(), Ended::Failed);
+    assert!(matches!(stage.taken.last(), Some(Arm::Promote { .. })), "{:?}", stage.taken);
+    assert_eq!(stage.world().voters(), [host("heron")]);
+    assert_eq!(stage.world().learners(), 0, "it was taken back");
+    stage.must_converge("it hears the others again");
+}
+
+#[test]
+fn a_member_whose_disk_is_another_one_comes_back_as_a_new_one() {
+    let mut stage = Stage::raised(&["heron", "egret", "ibis"]);
+    stage.world().write_all_the_while();
+    stage.world().lose_data(&host("ibis"), true);
+    stage.must_converge("a disk was lost");
+    let arms: Vec<String> = stage.taken.iter().map(ToString::to_string).collect();
+    assert!(arms[1].starts_with("take ibis, whose data is gone"), "{arms:?}");
+    assert_eq!(
+        arms[2..4],
+        ["let ibis into the quorum, without a vote", "give ibis its vote, once it has everything"]
+    );
+}
+
+#[test]
+fn a_quorum_that_is_lost_for_good_is_refused() {
+    let mut stage = Stage::raised(&["heron", "egret", "ibis"]);
+    for name in ["egret", "ibis"] {
+        stage.world().power(&host(name), false);
+    }
+    stage.want(&["heron"]);
+    assert_eq!(stage.raise(), Ended::Refused);
+    // It is brought back as soon as there are enough of them.
+    stage.want(&["heron", "egret", "ibis"]);
+    stage.must_converge("they are back");
+}
+
+#[test]
+fn a_learner_whose_links_were_cut_goes_on_when_they_are_whole() {
+    let mut stage = Stage::raised(&["heron"]);
+    stage.world().write_all_the_while();
+    stage.want(&["heron", "egret", "ibis"]);
+    stage.world().fault(Fault::Cut(host("egret"), host("heron")));
+    assert_eq!(stage.raise(), Ended::Failed);
+    stage.world().power(&host("heron"), false);
+    assert_eq!(stage.raise(), Ended::Failed);
+    stage.must_converge("all is whole again");
+}
+
+#[test]
+fn one_that_comes_back_with_old_data_begins_no_second_quorum() {
+    // It was the only member once: what it was told then would have it begin alone again.
+    let mut stage = Stage::raised(&["heron"]);
+    stage.world().write_all_the_while();
+    stage.want(&["curlew"]);
+    let mut left = false;
+    for at in 0..60 {
+        let operation = stage.world().operations() + at;
+        stage.world().fault(Fault::Killed { operation });
+        stage.raise();
+        stage.world().mend();
+        left |= stage.world().voters() == [host("curlew")];
+        stage.want(if at % 2 == 0 { &["heron"] } else { &["curlew"] });
+    }
+    assert!(left, "it was taken out meanwhile");
+    stage.want(&["heron"]);
+    stage.must_converge("back again");
+}
+
+#[derive(Clone, Debug)]
+enum Mishap {
+    /// The file names these members.
+    Want(Vec<&'static str>),
+    /// This program is killed after so many operations.
+    Kill(u64),
+    /// So many operations later, one fails.
+    Fail(u64),
+    Off(Index),
+    On(Index),
+    /// A host loses its power so many operations later, in the midst of a run, and has it again later still.
+    Dip(u64, u64, Index),
+    /// Two hosts do not hear each other any more.
+    Cut(Index, Index),
+    /// All links are whole again.
+    Mend,
+    /// A disk is replaced, or loses the data alone, where the others can bear that.
+    Lose(Index, bool),
+    /// Somebody changes the configuration of a member.
+    Edit(Index),
+    /// Somebody starts a unit by hand.
+    Start(Index),
+    Raise,
+}
+
+fn mishap() -> impl Strategy<Value = Mishap> {
+    let members = proptest::sample::subsequence(HOSTS.to_vec(), 1..=5);
+    prop_oneof![
+        3 => members.prop_map(|mut all| {
+            if all.len() % 2 == 0 {
+                all.pop();
+            }
+            Mishap::Want(all)
+        }),
+        2 => (0..80_u64).prop_map(Mishap::Kill),
+        1 => (0..80_u64).prop_map(Mishap::Fail),
+        1 => any::<Index>().prop_map(Mishap::Off),
+        1 => any::<Index>().prop_map(Mishap::On),
+        1 => (0..80_u64, 1..80_u64, any::<Index>()).prop_map(|(n, m, i)| Mishap::Dip(n, m, i)),
+        1 => any::<(Index, Index)>().prop_map(|(a, b)| Mishap::Cut(a, b)),
+        1 => Just(Mishap::Mend),
+        1 => any::<(Index, bool)>().prop_map(|(i, alone)| Mishap::Lose(i, alone)),
+        1 => any::<Index>().prop_map(Mishap::Edit),
+        1 => any::<Index>().prop_map(Mishap::Start),
+        5 => Just(Mishap::Raise),
+    ]
+}
+
+/// Lives through mishaps; what was broken by then, in words.
+fn live_through(stage: &mut Stage, mishaps: &[Mishap]) -> Option<String> {
+    stage.world().write_all_the_while();
+    let at = |i: &Index| host(HOSTS[i.index(HOSTS.len())]);
+    for mishap in mishaps {
+        let now = stage.world().operations();
+        match mishap {
+            Mishap::Want(members) => stage.want(members),
+            Mishap::Kill(n) => stage.world().fault(Fault::Killed { operation: now + n }),
+            Mishap::Fail(n) => stage.world().fault(Fault::Fails { operation: now + n }),
+            Mishap::Off(i) => stage.world().power(&at(i), false),
+            Mishap::On(i) => stage.world().power(&at(i), true),
+            Mishap::Dip(n, m, i) => {
+                for (operation, on) in [(now + n, false), (now + n + m, true)] {
+                    stage.world().fault(Fault::Power { operation, host: at(i), on });
+                }
+            }
+            Mishap::Cut(a, b) if at(a) != at(b) => stage.world().fault(Fault::Cut(at(a), at(b))),
+            Mishap::Cut(..) => {}
+            Mishap::Mend => stage.world().mend(),
+            // What a quorum cannot bear is no fault of this program.
+            Mishap::Lose(i, alone) => {
+                stage.world().lose_data_that_others_hold(&at(i), *alone);
+            }
+            Mishap::Edit(i) => {
+                let edited = |text: &str| format!("{text}# somebody was here\n");
+                stage.world().edit(&at(i), "/etc/zoisite/etcd/etcd.yaml", edited);
+            }
+            Mishap::Start(i) => stage.world().start_enabled_units(&at(i)),
+            Mishap::Raise => {
+                stage.raise();
+            }
+        }
+        let broken = stage.world().broken().join("; ");
+        if !broken.is_empty() {
+            return Some(format!("after {mishap:?}: {broken}"));
+        }
+    }
+    None
+}
+
+/// Whether a schedule shows that something is wrong: a rule broken, a write lost, no way to what the file says.
+fn shows(bug: Option<Bug>, mishaps: &[Mishap]) -> bool {
+    let mut stage = Stage::raised(&["heron"]);
+    stage.bug = bug;
+    if live_through(&mut stage, mishaps).is_some() {
+        return true;
+    }
+    let whole = AssertUnwindSafe(|| stage.must_converge(""));
+    catch_unwind(whole).is_err()
+}
+
+#[test]
+fn every_planted_bug_is_found() {
+    let quiet = take_hook();
+    set_hook(Box::new(|_| {}));
+    let strategy = proptest::collection::vec(mishap(), 1..16);
+    let mut found = Vec::new();
+    for bug in BUGS {
+        let mut runner = TestRunner::deterministic();
+        let caught = (0..10_000).find(|_| {
+            let mishaps = strategy.new_tree(&mut runner).unwrap().current();
+            shows(Some(bug), &mishaps) && !shows(None, &mishaps)
+        });
+        found.push((bug, caught));
+    }
+    set_hook(quiet);
+    assert!(found.iter().all(|(_, caught)| caught.is_some()), "{found:?}");
+    eprintln!("seeds until each was found: {found:?}");
+}
+
+/// How many schedules to try; the environment may ask for more.
+fn cases(usual: u32) -> u32 {
+    std::env::var("ZOISITE_SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
+}
+
+/// Lives through a schedule, and comes to what the file says once all is mended.
+fn lives_through(mishaps: &[Mishap]) -> Result<(), TestCaseError> {
+    let mut stage = Stage::raised(&["heron"]);
+    if let Some(broken) = live_through(&mut stage, mishaps) {
+        prop_assert!(false, "{broken}");
+    }
+    stage.must_converge(&format!("{mishaps:?}"));
+    Ok(())
+}
+
+// The same twice, for two cores.
+proptest! {
+    #![proptest_config(ProptestConfig { cases: cases(250), failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn whatever_happens_between_memberships_nothing_acknowledged_is_lost(
+        mishaps in proptest::collection::vec(mishap(), 1..16),
+    ) {
+        lives_through(&mishaps)?;
+    }
+
+    #[test]
+    fn whatever_happens_in_long_lives_nothing_acknowledged_is_lost(
+        mishaps in proptest::collection::vec(mishap(), 8..24),
+    ) {
+        lives_through(&mishaps)?;
+    }
+}

@@ -1,0 +1,139 @@
+//! A raise on simulated hosts.
+
+use std::fs;
+use std::process::ExitCode;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::Part;
+use zoisite_core::item::ComponentSums;
+use zoisite_core::script::Depth;
+use zoisite_core::sequence::Engine;
+use zoisite_reach::World;
+
+use super::Time;
+use super::raise::{Ground, RaiseArgs, Run, accepted, recorded, simulated_sums};
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::road::{self, prepare};
+use crate::site::Site;
+use crate::view::{self, Style};
+
+/// A raise on simulated hosts, with a store of theirs: nothing else is touched.
+pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let accept = &accepted(&site, &args.accept)?;
+    let passing = tempfile::tempdir()
+        .map_err(|e| Failure::file("making a folder in", &std::env::temp_dir(), &e))?;
+    let folder = args.stage.as_deref().unwrap_or(passing.path());
+    fs::create_dir_all(folder).map_err(|e| Failure::file("making", folder, &e))?;
+    let site = site.on_stage(folder);
+    let file = folder.join("hosts.json");
+    let mut world = match fs::read(&file) {
+        Ok(text) => serde_json::from_slice(&text).map_err(|error| {
+            let what = format!("{} holds no simulated hosts: {error}", file.display());
+            Failure::new(Kind::Usage, what, "name another folder with --stage")
+        })?,
+        Err(_) => World::default(),
+    };
+    world.switch_on(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+    let before = world.operations();
+    let mishaps = args.mishaps.map(|seed| world.go_wrong(seed));
+    let world = Arc::new(Mutex::new(world));
+    let ended = rehearse_on(&site, options, args, accept, (&world, Time::Virtual));
+    if let Some(mishaps) = mishaps {
+        let mut world = world.lock().unwrap_or_else(PoisonError::into_inner);
+        if !options.json {
+            tell_story(&world, before, &mishaps);
+        }
+        world.is_whole_again();
+    }
+    let text = serde_json::to_vec(&*world.lock().unwrap_or_else(PoisonError::into_inner)).map_err(
+        |e| Failure::new(Kind::Run, format!("writing {}: {e}", file.display()), "report this"),
+    )?;
+    fs::write(&file, text).map_err(|e| Failure::file("writing", &file, &e))?;
+    if !options.json {
+        view::note(&match &args.stage {
+            None => "this was a rehearsal: no host was touched, and nothing was stored".to_owned(),
+            Some(stage) => format!(
+                "this was a rehearsal: no host was touched; the simulated ones are in {}",
+                stage.display()
+            ),
+        });
+    }
+    ended
+}
+
+/// What went wrong in a rehearsal, and what became of it.
+fn tell_story(world: &World, before: u64, mishaps: &[String]) {
+    let style = Style::stderr();
+    let all = world.operations() - before;
+    view::say(&format!("\n{}", style.bold(&format!("what went wrong, in {all} operations"))));
+    for mishap in mishaps {
+        view::say(&format!("  {mishap}"));
+    }
+    let writes = world.acknowledged();
+    match world.broken() {
+        [] => view::say(&format!(
+            "{} no safety rule was broken, and none of {writes} writes that etcd acknowledged was lost",
+            style.good("✓")
+        )),
+        broken => {
+            for how in broken {
+                view::say(&style.bad(&format!("broken: {how}")));
+            }
+        }
+    }
+    view::say(
+        "all hosts have power again; with --stage the same command goes on from here. Not modelled: what TLS verifies, \
+         slow disks and links, kernels, pods",
+    );
+}
+
+/// A raise on simulated hosts, with the site's store.
+pub fn rehearse_on(
+    site: &Site,
+    options: &Options,
+    args: &RaiseArgs,
+    accept: &[HostName],
+    (world, time): (&Arc<Mutex<World>>, Time),
+) -> Result<ExitCode, Failure> {
+    let mut work = site.working()?;
+    recorded(&mut work.state, "raise, rehearsed", |state, record| {
+        super::block_on_time(time, async {
+            let sums = ComponentSums::default();
+            let mut run = Run::new(site, options, args, accept, (sums, record));
+            run.legs(state, None, &mut Ground::World(world)).await
+        })?
+    })
+}
+
+/// Raises on simulated hosts in no time, and tells nobody.
+pub fn on_world(site: &Site, world: &Arc<Mutex<World>>) -> Result<(), Failure> {
+    let mut work = site.working()?;
+    let mut draft = site.draft()?;
+    let mut prepared = prepare(site, &mut draft, Part::ALL)?;
+    super::block_on_time(Time::Virtual, async {
+        let mut looking = road::rehearsal(world, site.no_contents(), 1);
+        let how = (Depth::Quick, &[][..]);
+        let mut found = road::sighting(site, &mut draft, &mut looking, &mut prepared, how).await?;
+        let pins = found.met()?;
+        let sums = simulated_sums(&prepared);
+        let sequence = found.plan(&prepared, &sums, &[], 300)?;
+        prepared.keep(site, &mut draft, &found.looks, &pins)?;
+        drop(draft);
+        let contents = site.contents(&sequence, &mut work.state, site.strongbox()?)?;
+        let reach = road::rehearsal(world, contents, 1);
+        let mut engine = Engine::new(sequence, road::PARALLEL);
+        let nobody = || std::future::pending();
+        zoisite_reach::run(&mut engine, &reach, (nobody(), nobody()), &mut |_, _| {}).await;
+        match engine.troubles().next() {
+            None => Ok(()),
+            Some(_) => Err(Failure::new(
+                Kind::Run,
+                "the rehearsed raise did not come to its end",
+                "zoisite raise --rehearse shows where it stops",
+            )),
+        }
+    })?
+}
