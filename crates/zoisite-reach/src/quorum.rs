@@ -6,6 +6,9 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::sequence::{MemberWork, Proven};
 
+/// Why a learner that was to go again stays.
+pub(crate) const HAS_ITS_VOTE: &str = "it has its vote by now, and stays";
+
 /// What one member says of itself and of the others.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct MemberAnswer {

@@ -98,7 +98,7 @@ impl Stage {
     fn new(members: &[&str]) -> Self {
         let mut cluster = issued().cluster.clone();
         cluster.etcd.members = members.iter().copied().map(host).collect();
-        let world = World::new(cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+        let world = World::new(cluster.hosts.iter().map(|h| (h.name.clone(), h.address)), now());
         let world = Arc::new(Mutex::new(world));
         Self {
             cluster,
@@ -150,7 +150,7 @@ impl Stage {
         self.runs += 1;
         let world = self.world.clone();
         on_virtual_time(async {
-            let contents = Arc::new(TestContents(issued().keys.clone()));
+            let contents = Arc::new(TestContents(issued()));
             let reach = Rehearsal::new(world, contents, self.runs);
             let mut before = None;
             loop {
@@ -388,6 +388,26 @@ fn a_learner_that_never_catches_up_is_taken_back_and_the_run_ends() {
     assert_eq!(stage.world().voters(), [host("heron")]);
     assert_eq!(stage.world().learners(), 0, "it was taken back");
     stage.must_converge("it hears the others again");
+}
+
+#[test]
+fn a_vote_that_was_given_unheard_is_not_taken_back() {
+    let mut unheard = 0;
+    for at in 0..60 {
+        let mut stage = Stage::raised(&["heron"]);
+        stage.world().write_all_the_while();
+        stage.want(&["heron", "egret", "ibis"]);
+        // From then on whatever is asked for is done, and nobody hears so.
+        let from = stage.world().operations() + at;
+        for operation in from..from + 400 {
+            stage.world().fault(Fault::AnswerLost { operation });
+        }
+        stage.raise();
+        unheard += stage.troubles.iter().filter(|t| t.contains("it has its vote by now")).count();
+        assert!(!stage.troubles.iter().any(|t| t.contains("was taken back")), "{at}");
+        stage.must_converge("answers come back again");
+    }
+    assert!(unheard > 0);
 }
 
 #[test]

@@ -9,6 +9,7 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use proptest::prelude::*;
 use proptest::sample::Index;
+use zoisite_core::diagnosis::Trouble;
 use zoisite_core::aim::Aim;
 use zoisite_core::cluster::{Cluster, Host, HostName};
 use zoisite_core::components::{NodeImages, node_images};
@@ -23,7 +24,7 @@ use zoisite_core::sequence::{
 };
 use zoisite_core::survey::{Mender, judge};
 use zoisite_core::token::TokenRecord;
-use zoisite_reach::{Contents, Fault, Reach as _, Rehearsal, World, run};
+use zoisite_reach::{Fault, Reach as _, Rehearsal, World, run};
 
 #[path = "common/simulated.rs"]
 mod simulated;
@@ -47,6 +48,8 @@ struct Stage {
     begun: Option<Begun>,
     objects: Vec<ApiObject>,
     nodes: Vec<NodeWanted>,
+    /// What failed in the last raise.
+    troubles: Vec<String>,
 }
 
 /// How a raise on the stage ended.
@@ -97,7 +100,7 @@ impl Stage {
         for component in holdings.hosts.iter().flat_map(|h| h.components()) {
             sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
         }
-        let world = World::new(cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+        let world = World::new(cluster.hosts.iter().map(|h| (h.name.clone(), h.address)), now());
         let world = Arc::new(Mutex::new(world));
         Self {
             cluster: cluster.clone(),
@@ -106,6 +109,7 @@ impl Stage {
             world,
             runs: 0,
             begun: None,
+            troubles: Vec::new(),
             objects,
             nodes,
         }
@@ -134,7 +138,7 @@ impl Stage {
             false => ApiLook::Absent,
         };
         let (looks, api) = (&looks, &api);
-        let record = |node: &NodeWanted| TestContents(Vec::new()).join_token(&node.host).unwrap().0;
+        let record = |node: &NodeWanted| simulated::join_token(&node.host).0;
         let tokens: Vec<TokenRecord> = nodes.iter().map(record).collect();
         let (tokens, accepted) = (&tokens, &[]);
         let real = zoisite_core::sequence::real(looks, self.begun.as_ref());
@@ -164,7 +168,7 @@ impl Stage {
     fn raise(&mut self) -> Ended {
         self.runs += 1;
         on_virtual_time(async {
-            let contents = Arc::new(TestContents(issued().keys.clone()));
+            let contents = Arc::new(TestContents(issued()));
             let reach = Rehearsal::new(self.world.clone(), contents, self.runs);
             let sequence = match self.planned(&reach).await {
                 Ok(sequence) if sequence.is_empty() => return Ended::Nothing,
@@ -182,6 +186,8 @@ impl Stage {
             if let (Some(begun), Some(proven)) = (&mut self.begun, engine.proven()) {
                 begun.formed = Some(proven.cluster_id.clone());
             }
+            let told = |trouble: &Trouble| format!("{trouble} {:?}", trouble.evidence);
+            self.troubles = engine.troubles().map(told).collect();
             if killed { Ended::Killed } else { Ended::Done(engine.tally()) }
         })
     }
@@ -190,7 +196,9 @@ impl Stage {
     fn must_converge(&mut self, when: &str) {
         match self.raise() {
             Ended::Nothing => {}
-            Ended::Done(tally) => assert_eq!((tally.failed, tally.not_taken), (0, 0), "{when}"),
+            Ended::Done(tally) => {
+                assert_eq!((tally.failed, tally.not_taken), (0, 0), "{when}: {:?}", self.troubles);
+            }
             other => panic!("{when}: {other:?}"),
         }
         assert!(matches!(self.raise(), Ended::Nothing), "{when}: a second raise does nothing");
@@ -224,7 +232,9 @@ impl Stage {
                     Item::Pair(pair) => pair.key_path() == path,
                     item => item.secret().is_some() && item.describe().what == path,
                 });
-                assert!(own, "{when}: a key stands in {path} of {name}");
+                // A kubelet makes its own, on its host.
+                let made = wanted.node.as_ref().is_some_and(|node| node.client == path);
+                assert!(own || made, "{when}: a key stands in {path} of {name}");
             }
         }
     }
@@ -447,7 +457,7 @@ fn simulated_hosts_are_surveyed_and_their_clocks_and_disks_are_judged() {
     let stage = Stage::whole();
     let facts = || {
         on_virtual_time(async {
-            let contents = Arc::new(TestContents(issued().keys.clone()));
+            let contents = Arc::new(TestContents(issued()));
             let reach = Rehearsal::new(stage.world.clone(), contents, 1);
             let mut facts = BTreeMap::new();
             for host in &stage.cluster.hosts {

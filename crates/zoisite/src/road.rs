@@ -577,6 +577,12 @@ impl Sighting {
         Ok(())
     }
 
+    /// Hosts on which a script is at work.
+    pub fn acting(&self) -> Vec<&HostName> {
+        let looks = self.looks.iter().filter_map(|(host, look)| Some((host, look.as_ref().ok()?)));
+        looks.filter(|(_, seen)| seen.acting).map(|(host, _)| host).collect()
+    }
+
     /// Hosts that could not be looked at, or were left out.
     pub fn troubles(&self) -> Vec<&Trouble> {
         let looks = self.looks.iter().filter(|(host, _)| !self.were.contains(*host));

@@ -317,7 +317,15 @@ fn place(cluster: &Cluster, stands: &Stands, wanted: &Wanted) -> Result<HostName
     };
     // Whom it is about says how things stand now.
     let the_one = |now: &Option<HostName>, what: &str| match (now, &wanted.host) {
-        (None, _) => Err(wrong(format!("nobody {what} now"), "zoisite status shows why")),
+        // Whoever it was is lost already.
+        (None, _) => {
+            let mut ailing = stands.ailing.clone();
+            let nobody = format!("nobody {what}");
+            if !ailing.iter().any(|told| told.starts_with(&nobody)) {
+                ailing.push(format!("{nobody} now"));
+            }
+            Err(NoDrill::Refused(vec![lost_already(&ailing)]))
+        }
         (Some(now), Some(host)) if host != now => {
             Err(wrong(format!("it is {now} that {what} now, not {host}"), "leave the host out"))
         }
@@ -346,19 +354,28 @@ fn list(all: &[HostName]) -> String {
     all.iter().map(HostName::as_str).collect::<Vec<_>>().join(", ")
 }
 
+fn refusal(rule: Rule, found: String, mend: &str) -> Refusal {
+    Refusal { rule, host: None, found, mend: mend.to_owned() }
+}
+
+/// Rule S2: what is lost already, all of it.
+fn lost_already(ailing: &[String]) -> Refusal {
+    refusal(
+        Rule::OneAtATime,
+        format!("something is lost already: {}", ailing.join("; ")),
+        "zoisite status shows all of it, zoisite raise mends it; a drill begins where all is well",
+    )
+}
+
 /// Rules S1 and S2: nothing is lost on purpose while something is lost already, and never the last of its kind.
 fn refusals(cluster: &Cluster, stands: &Stands, drill: &Drill) -> Vec<Refusal> {
     let mut out = Vec::new();
-    let mut refuse = |rule: Rule, found: String, mend: &str| {
-        out.push(Refusal { rule, host: None, found, mend: mend.to_owned() });
-    };
     if !stands.ailing.is_empty() {
-        refuse(
-            Rule::OneAtATime,
-            format!("something is lost already: {}", stands.ailing.join("; ")),
-            "zoisite status shows all of it, zoisite raise mends it; a drill begins where all is well",
-        );
+        out.push(lost_already(&stands.ailing));
     }
+    let mut refuse = |rule: Rule, found: String, mend: &str| {
+        out.push(refusal(rule, found, mend));
+    };
     let host = &drill.host;
     let members = cluster.etcd.members.len();
     if drill.takes(cluster, Role::EtcdMember, host) && members - 1 < members / 2 + 1 {

@@ -25,6 +25,11 @@ host_facts() {
   say os "$( (. "$root/etc/os-release" && printf '%s %s' "$ID" "${VERSION_ID:-}") 2>/dev/null)"
   say clock "$(date +%s)"
   say_first generation "$state/generation"
+  # Whoever acts here holds the lock: also a script whose program is gone.
+  if [ -e "$state/lock" ]; then
+    flock -s -n "$state/lock" true 2>/dev/null
+    if [ $? -eq 1 ]; then say acting; fi
+  fi
   say_first init "$root"/proc/1/comm
   say_first boot "$root"/proc/sys/kernel/random/boot_id
   say_first cluster "$state/cluster"

@@ -133,6 +133,8 @@ pub struct Observed {
     pub clock: i64,
     /// The newest run that acted here.
     pub generation: u64,
+    /// A script acts here, of this run or of another one: what is seen is about to change.
+    pub acting: bool,
     /// Name of the first process.
     pub init: String,
     /// The kernel's id of this boot.
@@ -227,6 +229,7 @@ impl Observed {
                 ["arch", arch] => out.arch = architecture(arch),
                 ["os", os] => out.os = os.trim().into(),
                 ["clock", seconds] => out.clock = seconds.parse().unwrap_or(0),
+                ["acting"] => out.acting = true,
                 ["generation", n] => out.generation = n.parse().unwrap_or(0),
                 ["init", name] => out.init = name.into(),
                 ["boot", id] => out.boot = id.into(),

@@ -159,6 +159,20 @@ fn short(id: &str) -> &str {
     }
 }
 
+/// S11: nothing is planned from what is about to change. A script whose program was killed, or whose connection was
+/// cut, may still be at work.
+pub(super) fn one_hand(host: &HostName, observed: &Observed) -> Result<(), Refusal> {
+    if !observed.acting {
+        return Ok(());
+    }
+    Err(Refusal {
+        rule: Rule::OneHand,
+        host: Some(host.clone()),
+        found: "a script of another run is still at work there: what it does is not known yet".into(),
+        mend: "it ends by itself: the same command again in a minute".into(),
+    })
+}
+
 /// S3: the host carries no other cluster.
 pub(super) fn no_foreign_host(
     host: &HostName,

@@ -146,6 +146,8 @@ pub enum MemberWork {
         id: String,
         /// What people call it.
         who: String,
+        /// It goes as a learner: one that got its vote meanwhile stays.
+        learner: bool,
     },
     /// Have the others dial a member elsewhere.
     Move {
@@ -163,7 +165,7 @@ impl MemberWork {
     pub fn taken_back(&self) -> Option<Self> {
         match self {
             Self::Promote { host, id } => {
-                Some(Self::Remove { id: id.clone(), who: host.to_string() })
+                Some(Self::Remove { id: id.clone(), who: host.to_string(), learner: true })
             }
             Self::Learn { .. } | Self::Remove { .. } | Self::Move { .. } => None,
         }

@@ -9,7 +9,7 @@ use zoisite_core::sequence::{MemberWork, Proven, StepOutcome};
 
 use super::Hosts;
 use crate::etcd::EtcdClient;
-use crate::quorum::{MemberAnswer, judge, not_changed};
+use crate::quorum::{HAS_ITS_VOTE, MemberAnswer, judge, not_changed};
 use crate::reach::Progress;
 
 impl Hosts {
@@ -145,8 +145,11 @@ impl Hosts {
                     None => why,
                 })
             }
-            MemberWork::Remove { id, who } => {
+            MemberWork::Remove { id, who, learner } => {
                 let Some(member) = known(id) else { return Ok(()) };
+                if *learner && !member.is_learner {
+                    return Err(HAS_ITS_VOTE.into());
+                }
                 *tried = true;
                 if answer.leader == member.id {
                     self.lead_elsewhere(who, through, &all, progress).await;

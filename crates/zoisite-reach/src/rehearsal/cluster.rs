@@ -10,21 +10,43 @@ use zoisite_core::holdings::{
     REGISTRY_UNIT, TOKEN_PATH,
 };
 use zoisite_core::layout::{CNI_CONFIG, RUNTIME_UNIT};
-use zoisite_core::pki::Secret;
+use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
 use zoisite_core::sequence::{ApiLook, ApiObserved, ApiWork, NodeFacts};
-use zoisite_core::token::TokenRecord;
 
-use super::state::{SimFile, SimHost, World};
+use super::state::{Process, SimFile, SimHost, SimUnit, World};
+use super::tls::{As, Papers};
+use crate::reach::Contents;
 
 const NETWORK: &str = "zoisite-network.service";
 const CLIENT: &str = "/var/lib/kubelet/pki/kubelet-client-current.pem";
-
-/// Where a host's join token comes from.
-pub(super) type Tokens<'a> = &'a dyn Fn(&HostName) -> Result<(TokenRecord, Secret), String>;
+const JOIN: &str = "/etc/zoisite/kubelet/join.yaml";
 
 impl SimHost {
     fn unit_text(&self, unit: &str) -> Option<&str> {
         self.files.get(&format!("/etc/systemd/system/{unit}")).map(|file| file.text.as_str())
+    }
+
+    /// What a unit's command gives to a flag.
+    fn flag(&self, unit: &str, name: &str) -> Option<&str> {
+        let text = self.unit_text(unit)?;
+        let rest = text.split(&format!("--{name}=")).nth(1)?;
+        rest.split([' ', '\n', '"']).next()
+    }
+
+    /// Whether the kubelet here takes an API server for the one that it dials.
+    fn sees_as_api(&self, server: &Self, now: i64) -> Result<(), String> {
+        let text = self.files.get(JOIN).map_or("", |file| file.text.as_str());
+        let value = |key: &str| {
+            let line = text.lines().find_map(|line| line.trim().trim_start_matches("- ").strip_prefix(key));
+            line.map(|value| value.trim().trim_matches('"')).unwrap_or_default()
+        };
+        let dialled = value("server:").trim_start_matches("https://");
+        let name = dialled.rsplit_once(':').map_or(dialled, |(name, _)| name);
+        let name = name.trim_matches(['[', ']']);
+        let flag = |name: &str| server.flag(API_SERVER_UNIT, name).unwrap_or_default().to_owned();
+        let (certificate, key) = (flag("tls-cert-file"), flag("tls-private-key-file"));
+        let papers = Papers { certificate, key, authority: String::new() };
+        self.accepts(value("certificate-authority:"), (server, &papers), As::Server(name), now)
     }
 
     /// Whether systemd knows the unit: Zoisite's own by its file, the distribution's always.
@@ -32,8 +54,10 @@ impl SimHost {
         unit == RUNTIME_UNIT || self.unit_text(unit).is_some()
     }
 
+    /// Whether a unit runs, and is not on its way up any more.
     pub fn started(&self, unit: &str) -> bool {
-        self.up && self.units.get(unit).is_some_and(|unit| unit.started)
+        let ready = |unit: &SimUnit| unit.started && unit.warming == 0;
+        self.up && self.units.get(unit).is_some_and(ready)
     }
 
     /// Starts a unit: its user, its program and every file that its command names must be there.
@@ -93,17 +117,65 @@ impl World {
         if unit != API_SERVER_UNIT {
             return true;
         }
-        // It is ready when one of the members that its own command names serves.
-        let servers = sim
-            .unit_text(unit)
-            .and_then(|text| text.split("--etcd-servers=").nth(1))
-            .and_then(|rest| rest.split([' ', '\n', '"']).next())
-            .unwrap_or_default();
-        servers.split(',').any(|url| {
-            self.hosts.iter().any(|(member, other)| {
-                url.starts_with(&format!("https://{}:", other.address)) && self.serves(member)
+        // It is ready when one of the members that its own command names serves it.
+        let flag = |name: &str| sim.flag(unit, name).unwrap_or_default();
+        let own = Papers {
+            certificate: flag("etcd-certfile").to_owned(),
+            key: flag("etcd-keyfile").to_owned(),
+            authority: flag("etcd-cafile").to_owned(),
+        };
+        let serves = |member: &HostName, other: &SimHost, process: &Process| {
+            let (address, theirs) = (other.address.to_string(), &process.clients);
+            self.serves(member)
+                && !self.cut(host, member)
+                && sim
+                    .accepts(
+                        &own.authority,
+                        (other, theirs),
+                        As::Server(&address),
+                        self.clock(host),
+                    )
+                    .and_then(|()| {
+                        let now = self.clock(member);
+                        other.accepts(&theirs.authority, (sim, &own), As::Client(None), now)
+                    })
+                    .is_ok()
+        };
+        flag("etcd-servers").split(',').any(|url| {
+            let named = |(_, other): &(&HostName, &SimHost)| {
+                url.starts_with(&format!("https://{}:", other.address))
+            };
+            let mut members = self.hosts.iter().filter(named);
+            members.any(|(member, other)| {
+                other.process.as_ref().is_some_and(|process| serves(member, other, process))
             })
         })
+    }
+
+    /// Whether a host's kubelet and an API server that is ready trust one another: the server as the stable name that
+    /// the kubelet dials, the kubelet with the certificate that it was let in with.
+    fn is_let_in(&self, host: &HostName) -> Result<(), String> {
+        let Some(sim) = self.hosts.get(host) else { return Err("no such host".into()) };
+        let mut why = "no API server is ready".to_owned();
+        for (name, server) in &self.hosts {
+            if self.api_ready(name).is_err() || self.cut(host, name) {
+                continue;
+            }
+            let shown = sim.sees_as_api(server, self.clock(host)).and_then(|()| {
+                let own = Papers {
+                    certificate: CLIENT.into(),
+                    key: CLIENT.into(),
+                    authority: String::new(),
+                };
+                let trusts = server.flag(API_SERVER_UNIT, "client-ca-file").unwrap_or_default();
+                server.accepts(trusts, (sim, &own), As::Client(None), self.clock(name))
+            });
+            match shown {
+                Ok(()) => return Ok(()),
+                Err(error) => why = error,
+            }
+        }
+        Err(why)
     }
 
     pub(super) fn api_ready(&self, host: &HostName) -> Result<(), String> {
@@ -163,6 +235,7 @@ impl World {
         if !self.api.nodes.contains_key(host) {
             return Err("it has no node object yet".into());
         }
+        self.is_let_in(host)?;
         // Manifests of the site's that were applied are taken for a pod network that works.
         let networked = self.api.objects.values().any(|object| !object.is_own());
         let host = self.hosts.get(host).ok_or("no such host")?;
@@ -249,7 +322,7 @@ impl World {
     }
 
     /// Does a piece of work through the API; `Err` says what it still waits for.
-    pub(super) fn work(&mut self, work: &ApiWork, tokens: Tokens<'_>) -> Result<usize, String> {
+    pub(super) fn work(&mut self, work: &ApiWork, contents: &dyn Contents) -> Result<usize, String> {
         self.any_api()?;
         match work {
             ApiWork::Apply { objects } => {
@@ -260,18 +333,17 @@ impl World {
                 Ok(new.count())
             }
             ApiWork::Publish { host } => {
-                let (record, token) = tokens(host)?;
+                // Those of runs that were cut off go first.
+                self.unpublish(&contents.retire_tokens(host, false)?);
+                let (record, token) = contents.join_token(host)?;
                 self.api.tokens.insert(record.id, token.expose().to_owned());
                 Ok(1)
             }
             ApiWork::Admit { node, .. } => {
-                self.admit(node)?;
+                self.admit(node, contents)?;
                 Ok(1)
             }
-            ApiWork::Retract { host } => {
-                let (record, _) = tokens(host)?;
-                Ok(usize::from(self.api.tokens.remove(&record.id).is_some()))
-            }
+            ApiWork::Retract { host } => Ok(self.unpublish(&contents.retire_tokens(host, true)?)),
             ApiWork::SetNode { node } => {
                 if let Some(facts) = self.api.nodes.get_mut(&node.host) {
                     set(facts, node);
@@ -279,31 +351,39 @@ impl World {
                 Ok(1)
             }
             ApiWork::RemoveNode { host } => Ok(usize::from(self.api.nodes.remove(host).is_some())),
-            ApiWork::Unpublish { ids } => {
-                let before = self.api.tokens.len();
-                self.api.tokens.retain(|id, _| !ids.contains(id));
-                Ok(before - self.api.tokens.len())
-            }
+            ApiWork::Unpublish { ids } => Ok(self.unpublish(ids)),
             ApiWork::Renew { .. } | ApiWork::Deny { .. } => Ok(1),
         }
     }
 
-    /// A kubelet that runs with a published token, or with the certificate that it once got, registers.
-    fn admit(&mut self, node: &NodeWanted) -> Result<(), String> {
+    fn unpublish(&mut self, ids: &[String]) -> usize {
+        let before = self.api.tokens.len();
+        self.api.tokens.retain(|id, _| !ids.contains(id));
+        before - self.api.tokens.len()
+    }
+
+    /// A kubelet that runs with the certificate that it once got registers; one with a published token asks for one
+    /// first, and what it asks for is checked and signed as on real hosts.
+    fn admit(&mut self, node: &NodeWanted, contents: &dyn Contents) -> Result<(), String> {
         self.stable(None)?;
-        let Some(sim) = self.hosts.get_mut(&node.host) else { return Err("no such host".into()) };
+        let Some(sim) = self.hosts.get(&node.host) else { return Err("no such host".into()) };
+        let waiting = || "waiting for the kubelet's request".to_owned();
         if !sim.started(KUBELET_UNIT) {
-            return Err("waiting for the kubelet's request".into());
+            return Err(waiting());
         }
-        let token = sim.files.get(TOKEN_PATH).map(|file| &file.text);
-        let known = token.is_some_and(|token| {
-            self.api.tokens.values().any(|published| published == token.trim())
-        });
-        if !known && !sim.files.contains_key(CLIENT) {
-            return Err("waiting for the kubelet's request".into());
+        if self.is_let_in(&node.host).is_err() {
+            let token = sim.files.get(TOKEN_PATH).map(|file| file.text.trim()).unwrap_or_default();
+            let known = self.api.tokens.iter().find(|(_, published)| *published == token);
+            let (id, _) = known.ok_or_else(waiting)?;
+            let (request, key) = asks(&node.host, id)?;
+            let signed = contents.sign(&node.host, &request).map_err(|why| why.join("; "))?;
+            let pair = SimFile::new(format!("{signed}{key}"), "root", 0o600);
+            if let Some(sim) = self.hosts.get_mut(&node.host) {
+                sim.files.insert(CLIENT.into(), pair);
+            }
+            self.is_let_in(&node.host)?;
         }
-        let certificate = SimFile { text: "signed".into(), owner: "root".into(), mode: 0o600 };
-        sim.files.insert(CLIENT.into(), certificate);
+        let Some(sim) = self.hosts.get(&node.host) else { return Err("no such host".into()) };
         let machine = sim.machine.clone();
         let version = sim
             .found
@@ -333,6 +413,25 @@ impl World {
     pub fn runs(&self, host: &HostName, unit: &str) -> bool {
         if unit == ETCD_UNIT { self.serves(host) } else { self.service_ready(host, unit) }
     }
+}
+
+/// What a kubelet asks for with a join token (the platform's TLS bootstrapping), and the key that it made.
+fn asks(host: &HostName, token: &str) -> Result<(NodeRequest, String), String> {
+    let said = |error: rcgen::Error| format!("making a request: {error}");
+    let key = rcgen::KeyPair::generate().map_err(said)?;
+    let mut asked = rcgen::CertificateParams::default();
+    asked.distinguished_name.push(rcgen::DnType::OrganizationName, "system:nodes");
+    asked.distinguished_name.push(rcgen::DnType::CommonName, format!("system:node:{host}"));
+    let pem = asked.serialize_request(&key).and_then(|request| request.pem()).map_err(said)?;
+    let request = NodeRequest {
+        name: format!("node-csr-{host}"),
+        username: format!("system:bootstrap:{token}"),
+        groups: vec!["system:bootstrappers".into()],
+        signer: KUBELET_CLIENT_SIGNER.into(),
+        usages: vec!["digital signature".into(), "client auth".into()],
+        pem,
+    };
+    Ok((request, key.serialize_pem()))
 }
 
 fn set(facts: &mut NodeFacts, node: &NodeWanted) {

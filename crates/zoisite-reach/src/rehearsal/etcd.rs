@@ -5,9 +5,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use sha2::{Digest as _, Sha256};
 use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::ETCD_UNIT;
 use zoisite_core::sequence::MemberWork;
 
 use super::state::{Fault, Member, Peer, Process, SimHost, World};
+use super::tls::{As, Papers};
+use crate::quorum::HAS_ITS_VOTE;
 
 /// What etcd says of a learner that has not caught up.
 pub(super) const NOT_IN_SYNC: &str =
@@ -42,7 +45,8 @@ pub(super) struct Config {
     /// The mark without which it may start though it has no data.
     formed_mark: Option<String>,
     token: String,
-    files: Vec<String>,
+    peers: Papers,
+    clients: Papers,
 }
 
 type Log = Vec<String>;
@@ -79,14 +83,11 @@ impl Config {
         let text_of = |pointer: &str| {
             yaml.pointer(pointer).and_then(|v| v.as_str()).unwrap_or_default().to_owned()
         };
-        let files = ["client", "peer"]
-            .iter()
-            .flat_map(|side| {
-                ["cert-file", "key-file", "trusted-ca-file"]
-                    .map(|file| format!("/{side}-transport-security/{file}"))
-            })
-            .map(|pointer| text_of(&pointer))
-            .collect();
+        let papers = |side: &str| {
+            let [certificate, key, authority] = ["cert-file", "key-file", "trusted-ca-file"]
+                .map(|file| text_of(&format!("/{side}-transport-security/{file}")));
+            Papers { certificate, key, authority }
+        };
         Ok(Self {
             user,
             name: text_of("/name"),
@@ -99,7 +100,8 @@ impl Config {
                 .map(ToOwned::to_owned),
             existing: text_of("/initial-cluster-state") == "existing",
             token: text_of("/initial-cluster-token"),
-            files,
+            peers: papers("peer"),
+            clients: papers("client"),
         })
     }
 
@@ -113,7 +115,9 @@ impl Config {
     /// Starts the process: from its data where there is some, else from the first-start facts. `quorum` is what the
     /// others that can be dialled know of the members, where one of them runs.
     pub fn start(self, host: &SimHost, quorum: Option<&Member>) -> Result<(Member, Process), Log> {
-        for path in &self.files {
+        let files = [&self.clients, &self.peers]
+            .map(|papers| [&papers.certificate, &papers.key, &papers.authority]);
+        for path in files.into_iter().flatten() {
             let Some(file) = host.files.get(path) else {
                 return Err(vec![format!("open {path}: no such file or directory")]);
             };
@@ -139,7 +143,8 @@ impl Config {
                 self.listens
             )]);
         }
-        let process = Process { listens: self.listens, was_ready: false };
+        let Self { listens, peers, clients, .. } = self;
+        let process = Process { listens, peers, clients, was_ready: false };
         if let Some(data) = &host.data {
             if !data.peers.iter().any(|peer| peer.id == data.id) {
                 return Err(vec![format!(
@@ -234,7 +239,7 @@ fn existing(
 impl SimHost {
     /// The member that runs there, and its process.
     fn member(&self) -> Option<(&Member, &Process)> {
-        self.data.as_ref().zip(self.process.as_ref()).filter(|_| self.up)
+        self.data.as_ref().zip(self.process.as_ref()).filter(|_| self.started(ETCD_UNIT))
     }
 }
 
@@ -249,11 +254,30 @@ impl World {
                 || (peer.cluster_id == member.cluster_id
                     && member.knows(peer, &other.listens)
                     && peer.knows(member, &process.listens)
-                    && !self.cut(host, name))
+                    && !self.cut(host, name)
+                    && self.trust(host, name).is_ok())
         };
         let others = self.hosts.iter().filter_map(|(name, sim)| Some((name, sim.member()?)));
         let heard = others.filter(|(name, (peer, other))| hears(name, peer, other));
         heard.map(|(name, (peer, _))| (name, peer)).collect()
+    }
+
+    /// Whether two members that dial one another trust what each shows: the one that was dialled as a server under
+    /// its address, the one that dials as a client from its own.
+    fn trust(&self, one: &HostName, other: &HostName) -> Result<(), String> {
+        let side = |name: &HostName| {
+            let sim = self.hosts.get(name)?;
+            Some((sim, sim.process.as_ref()?, sim.address.to_string(), self.clock(name)))
+        };
+        let (Some(one), Some(other)) = (side(one), side(other)) else {
+            return Err("connection refused".into());
+        };
+        for ((by, trusts, _, clock), (who, shows, address, _)) in [(&one, &other), (&other, &one)] {
+            let shown = (*who, &shows.peers);
+            by.accepts(&trusts.peers.authority, shown, As::Server(address), *clock)?;
+            by.accepts(&trusts.peers.authority, shown, As::Client(Some(address)), *clock)?;
+        }
+        Ok(())
     }
 
     /// How many of the acknowledged writes a host's data holds.
@@ -425,9 +449,12 @@ impl World {
                 }
                 peer.learner = false;
             }
-            MemberWork::Remove { id, .. } => {
+            MemberWork::Remove { id, learner, .. } => {
                 let at = peers.iter().position(|peer| format!("{:016x}", peer.id) == *id);
                 let Some(at) = at else { return Ok(false) };
+                if *learner && !peers[at].learner {
+                    return Err(HAS_ITS_VOTE.into());
+                }
                 let gone = peers.remove(at);
                 if !gone.learner {
                     let stay = reached.iter().filter(|host| {
@@ -538,7 +565,7 @@ impl World {
     }
 
     pub(super) fn waiting_log(&self, host: &HostName, unit: &str) -> Vec<String> {
-        if unit != zoisite_core::holdings::ETCD_UNIT {
+        if unit != ETCD_UNIT {
             return vec![format!("{unit} has not said that it is ready")];
         }
         let Some((member, _)) = self.hosts.get(host).and_then(SimHost::member) else {
@@ -550,6 +577,12 @@ impl World {
         });
         if clash {
             return vec!["request cluster ID mismatch".into()];
+        }
+        let strangers = self.hosts.iter().filter(|(other, sim)| *other != host && sim.process.is_some());
+        let mut distrusted =
+            strangers.filter_map(|(other, _)| Some(format!("rejected connection: {other}: {}", self.trust(host, other).err()?)));
+        if let Some(why) = distrusted.next() {
+            return vec![why];
         }
         let others = member.peers.iter().filter(|peer| peer.id != member.id);
         let urls: Vec<&str> = others.map(|peer| peer.url.as_str()).collect();

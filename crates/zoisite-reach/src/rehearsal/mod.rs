@@ -11,6 +11,7 @@ mod etcd;
 mod mishaps;
 mod state;
 mod survey;
+mod tls;
 mod world;
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -34,6 +35,9 @@ pub use self::state::{Fault, World};
 use crate::access::Access;
 use crate::quorum::{judge, not_changed};
 use crate::reach::{Contents, Progress, Reach};
+
+/// What is heard of an operation that is done when its connection is gone.
+const UNHEARD: &str = "the connection is gone, and nobody heard what became of it";
 
 /// A reach of simulated hosts.
 pub struct Rehearsal {
@@ -65,9 +69,16 @@ impl Rehearsal {
         self.world.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    async fn wait(&self, milliseconds: u64) {
+        tokio::time::sleep(Duration::from_millis(milliseconds)).await;
+        self.world().passes();
+    }
+
     /// Lets virtual time pass, then lets the world say whether the host still answers.
     async fn reach(&self, host: &HostName, takes: Duration) -> Result<(), Trouble> {
-        tokio::time::sleep(takes).await;
+        let slowed = self.world().slowed(host);
+        tokio::time::sleep(takes + slowed).await;
+        self.world().passes();
         let unreachable = self.world().unreachable(host);
         match unreachable {
             None => Ok(()),
@@ -79,10 +90,13 @@ impl Rehearsal {
     }
 
     /// Counts an operation; does not return when the program is killed at this point.
-    async fn operation(&self, host: &HostName, what: &str) -> Result<(), Outcome> {
-        let verdict = self.world().next_operation(host, what);
+    async fn operation(&self, host: &HostName, what: &str) -> Result<u64, Outcome> {
+        let (number, verdict) = {
+            let mut world = self.world();
+            (world.operations(), world.next_operation(host, what))
+        };
         match verdict {
-            Ok(()) => Ok(()),
+            Ok(()) => Ok(number),
             Err(Some(outcome)) => Err(outcome),
             Err(None) => {
                 self.killed.notify_one();
@@ -99,7 +113,7 @@ impl Rehearsal {
     ) -> Result<bool, Outcome> {
         let text = operation.to_string();
         progress(text.clone());
-        self.operation(host, &text).await?;
+        let number = self.operation(host, &text).await?;
         tokio::time::sleep(takes(operation)).await;
         if let Some(why) = self.world().unreachable(host) {
             let answer = format!("the connection is gone ({why})");
@@ -130,7 +144,16 @@ impl Rehearsal {
             }
         }
         let keys = |secret: &SecretRef| self.contents.secret(secret);
-        self.world().apply(host, operation, &keys)
+        let mut world = self.world();
+        let done = world.apply(host, operation, &keys)?;
+        if world.answer_is_lost(number) {
+            return Err(Outcome::Failed {
+                attempted: text,
+                answer: UNHEARD.into(),
+                evidence: Vec::new(),
+            });
+        }
+        Ok(done)
     }
 
     /// Whether a gate's condition holds now.
@@ -210,9 +233,11 @@ impl Reach for Rehearsal {
     async fn observe(&self, holdings: &HostHoldings, _: Depth) -> Look {
         self.reach(&holdings.host, Duration::from_millis(60)).await?;
         let mut world = self.world();
-        // Members hear of one another whether somebody looks or not.
+        let seen = world.observe(holdings);
+        // Members hear of one another whether somebody looks or not, and what acts goes on.
+        world.left_go_on();
         world.replicate();
-        Ok(world.observe(holdings))
+        Ok(seen)
     }
 
     async fn survey(&self, cluster: &Cluster, host: &HostName) -> Result<Facts, Trouble> {
@@ -225,15 +250,29 @@ impl Reach for Rehearsal {
         if let Err(trouble) = self.reach(host, Duration::from_millis(20)).await {
             return StepOutcome::Failed(trouble);
         }
+        // The host's lock: whatever acts there still is waited for.
+        while self.world().acts(host) {
+            tokio::time::sleep(Duration::from_secs(1)).await;
+            self.world().left_go_on();
+        }
         if let Err(newer) = self.world().take_generation(host, self.generation) {
             return Self::fail(host, Outcome::Newer(newer));
         }
         let mut changed = 0;
-        for operation in &stretch.operations {
+        for (at, operation) in stretch.operations.iter().enumerate() {
+            let keys = |secret: &SecretRef| self.contents.secret(secret);
+            if self.world().leaves_running() {
+                self.world().leave(host, &stretch.operations[at..], &keys);
+            }
             match self.one(host, operation, progress).await {
                 Ok(true) => changed += 1,
                 Ok(false) => {}
-                Err(outcome) => return Self::fail(host, outcome),
+                Err(outcome) => {
+                    if matches!(&outcome, Outcome::Failed { answer, .. } if answer == UNHEARD) {
+                        self.world().leave(host, &stretch.operations[at + 1..], &keys);
+                    }
+                    return Self::fail(host, outcome);
+                }
             }
         }
         StepOutcome::Done { changed }
@@ -264,7 +303,7 @@ impl Reach for Rehearsal {
     async fn prove(&self, gate: &Gate, progress: Progress<'_>) -> StepOutcome {
         let end = Instant::now() + Duration::from_secs(gate.seconds.into());
         loop {
-            tokio::time::sleep(Duration::from_millis(200)).await;
+            self.wait(200).await;
             let asked = match &gate.condition {
                 Condition::Quorum { members } => members.first(),
                 Condition::Api { host }
@@ -341,7 +380,7 @@ impl Reach for Rehearsal {
         };
         let end = Instant::now() + Duration::from_secs(seconds.into());
         loop {
-            let done = self.world().work(work, &|host| self.contents.join_token(host));
+            let done = self.world().work(work, self.contents.as_ref());
             match done {
                 Ok(changed) => return StepOutcome::Done { changed },
                 Err(why) if Instant::now() >= end => {
@@ -355,7 +394,7 @@ impl Reach for Rehearsal {
                 }
                 Err(why) => progress(why),
             }
-            tokio::time::sleep(Duration::from_millis(300)).await;
+            self.wait(300).await;
         }
     }
 
@@ -368,14 +407,18 @@ impl Reach for Rehearsal {
     ) -> StepOutcome {
         let end = Instant::now() + Duration::from_secs(seconds.into());
         loop {
-            tokio::time::sleep(Duration::from_millis(200)).await;
-            if let Some(host) = through.first()
-                && let Err(outcome) = self.operation(host, "changing the members").await
-            {
-                return Self::fail(host, outcome);
+            self.wait(200).await;
+            let mut number = None;
+            if let Some(host) = through.first() {
+                match self.operation(host, "changing the members").await {
+                    Ok(begun) => number = Some(begun),
+                    Err(outcome) => return Self::fail(host, outcome),
+                }
             }
             let done = self.world().reconfigure(work, through);
+            let unheard = number.is_some_and(|number| self.world().answer_is_lost(number));
             let why = match done {
+                Ok(_) if unheard => UNHEARD.to_owned(),
                 Ok(changed) => return StepOutcome::Done { changed: usize::from(changed) },
                 Err(why) if Instant::now() < end => {
                     progress(why);

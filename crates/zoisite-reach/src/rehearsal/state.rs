@@ -1,13 +1,19 @@
 //! What simulated hosts are and hold, as data; what becomes of it stands in the files beside this one.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::net::IpAddr;
+use std::time::Duration;
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::ApiObject;
 use zoisite_core::item::Found;
+use zoisite_core::pki::{Secret, SecretRef};
+use zoisite_core::script::Operation;
 use zoisite_core::sequence::NodeFacts;
+
+use super::tls::Papers;
 
 /// Something that goes wrong in a rehearsal.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -15,6 +21,17 @@ pub enum Fault {
     /// This program is killed when it is about to do the operation of this number (from 0, counted
     /// over the world's whole life).
     Killed {
+        /// Number of the operation.
+        operation: u64,
+    },
+    /// This program is killed when it is about to do the operation of this number, and the script that it had
+    /// started goes on by itself.
+    LeftRunning {
+        /// Number of the operation.
+        operation: u64,
+    },
+    /// The operation of this number is done, but nobody hears of it; a script goes on by itself.
+    AnswerLost {
         /// Number of the operation.
         operation: u64,
     },
@@ -32,6 +49,17 @@ pub enum Fault {
         /// Whether it has power from then on.
         on: bool,
     },
+    /// A unit does not come up on a host, so many times.
+    Refuses {
+        /// The host.
+        host: HostName,
+        /// The unit.
+        unit: &'static str,
+        /// How many times more.
+        times: u32,
+    },
+    /// Whatever goes to a host and back takes so much longer.
+    Slow(HostName, Duration),
     /// Two hosts do not reach each other.
     Cut(HostName, HostName),
     /// A host's disk is full.
@@ -47,6 +75,8 @@ pub enum Fault {
 /// A file on a simulated host.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct SimFile {
+    /// What it is compared by.
+    pub sum: u64,
     pub text: String,
     pub owner: String,
     pub mode: u32,
@@ -59,6 +89,9 @@ pub(super) struct SimUnit {
     /// The log with which it failed to start, when it did.
     pub(super) failed: Option<Vec<String>>,
     pub started: bool,
+    /// For how many moments more it is on its way up.
+    #[serde(default)]
+    pub(super) warming: u8,
     /// The program with which it was started.
     pub(super) program: Option<String>,
 }
@@ -94,6 +127,9 @@ pub(super) struct SimHost {
 /// Simulated hosts, and what goes wrong with them.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct World {
+    /// What time it is, but for what clocks are off.
+    #[serde(default)]
+    pub(super) clock: Timestamp,
     pub(super) hosts: BTreeMap<HostName, SimHost>,
     /// What the API holds; it lives in etcd.
     pub(super) api: SimApi,
@@ -103,6 +139,9 @@ pub struct World {
     /// At which operation a quorum was proven last.
     #[serde(default)]
     pub(super) proved: u64,
+    /// Scripts that go on though nobody waits for them any more.
+    #[serde(skip)]
+    pub(super) left: Vec<Left>,
     /// Rules that were broken, in words; empty unless the program is wrong.
     pub(super) broken: Vec<String>,
     /// Every write that etcd acknowledged, key and value, in order. A member's data holds the first so many of it.
@@ -111,6 +150,15 @@ pub struct World {
     /// Whether somebody writes all the while.
     #[serde(skip)]
     pub(super) under_load: bool,
+}
+
+/// The rest of a script whose program is gone, or whose connection is.
+#[derive(Clone, Debug)]
+pub(super) struct Left {
+    pub host: HostName,
+    pub operations: VecDeque<Operation>,
+    /// What it was given to put.
+    pub secrets: Vec<(SecretRef, Secret)>,
 }
 
 /// What the API holds.
@@ -127,6 +175,12 @@ pub(super) struct SimApi {
 pub(super) struct Process {
     /// Where it listens for the others.
     pub listens: String,
+    /// What it shows other members, and whom it takes for one.
+    #[serde(default)]
+    pub peers: Papers,
+    /// What it shows clients, and whom it serves.
+    #[serde(default)]
+    pub clients: Papers,
     /// It once reported ready; systemd then calls it active until it stops.
     pub was_ready: bool,
 }

@@ -1,5 +1,6 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
+use std::time::Duration;
 
 use jiff::Timestamp;
 use sha2::{Digest as _, Sha256};
@@ -19,8 +20,11 @@ use zoisite_core::script::{
 };
 
 use super::etcd::Config;
-use super::state::{Fault, Member, SimFile, SimHost, World};
+use super::state::{Fault, Left, Member, SimFile, SimHost, World};
 use crate::quorum::MemberAnswer;
+
+/// For how many moments a unit that was started is on its way up.
+const WARMING: u8 = 4;
 
 impl SimFile {
     /// What a look says of it.
@@ -45,9 +49,9 @@ fn failed(attempted: &str, answer: impl Into<String>) -> Outcome {
 }
 
 impl World {
-    /// Hosts that are switched on and hold nothing.
-    pub fn new(hosts: impl IntoIterator<Item = (HostName, IpAddr)>) -> Self {
-        let mut world = Self::default();
+    /// Hosts that are switched on and hold nothing. `now` is the time by which certificates are judged there.
+    pub fn new(hosts: impl IntoIterator<Item = (HostName, IpAddr)>, now: Timestamp) -> Self {
+        let mut world = Self { clock: now, ..Self::default() };
         world.switch_on(hosts);
         world
     }
@@ -73,6 +77,20 @@ impl World {
                 shelf: BTreeSet::new(),
             });
         }
+    }
+
+    /// It is that time now.
+    pub fn set_clock(&mut self, now: Timestamp) {
+        self.clock = now;
+    }
+
+    /// A host's clock, in seconds since 1970.
+    pub(super) fn clock(&self, host: &HostName) -> i64 {
+        let ahead = |fault: &Fault| match fault {
+            Fault::ClockAhead(off, milliseconds) if off == host => *milliseconds,
+            _ => 0,
+        };
+        self.clock.as_second() + self.faults.iter().map(ahead).sum::<i64>() / 1_000
     }
 
     /// Puts a fault into the world.
@@ -101,6 +119,7 @@ impl World {
 
     /// Takes the power from a host, or gives it back; an enabled unit then starts by itself.
     pub fn power(&mut self, host: &HostName, on: bool) {
+        self.left.retain(|left| left.host != *host);
         let Some(sim) = self.hosts.get_mut(host) else { return };
         sim.up = on;
         sim.process = None;
@@ -113,6 +132,73 @@ impl World {
         }
         for unit in units.iter().filter(|_| on) {
             self.start(host, unit);
+        }
+        // Whoever meets it again has waited for longer than a unit takes.
+        if let Some(sim) = self.hosts.get_mut(host) {
+            sim.units.values_mut().for_each(|unit| unit.warming = 0);
+        }
+    }
+
+    /// A moment passes: what is on its way up comes nearer.
+    pub(super) fn passes(&mut self) {
+        for unit in self.hosts.values_mut().flat_map(|sim| sim.units.values_mut()) {
+            unit.warming = unit.warming.saturating_sub(1);
+        }
+    }
+
+    /// How much longer it takes to reach a host.
+    pub(super) fn slowed(&self, host: &HostName) -> Duration {
+        let slow = |fault: &Fault| match fault {
+            Fault::Slow(slow, by) if slow == host => Some(*by),
+            _ => None,
+        };
+        self.faults.iter().filter_map(slow).sum()
+    }
+
+    /// Whether nobody hears that the operation that was begun last is done.
+    pub(super) fn answer_is_lost(&self, number: u64) -> bool {
+        self.faults.contains(&Fault::AnswerLost { operation: number })
+    }
+
+    /// What is left of a script goes on by itself, and holds the host's lock, until it is done or the host is off.
+    pub(super) fn leave(
+        &mut self,
+        host: &HostName,
+        operations: &[Operation],
+        keys: &dyn Fn(&SecretRef) -> Option<Secret>,
+    ) {
+        let wanted = operations.iter().filter_map(|operation| match operation {
+            Operation::Put(Item::Pair(pair)) => Some(SecretRef::Certificate(pair.serial.clone())),
+            Operation::Put(Item::File(File { content: Content::Secret { secret, .. }, .. })) => {
+                Some(secret.clone())
+            }
+            _ => None,
+        });
+        let secrets = wanted.filter_map(|secret| Some((secret.clone(), keys(&secret)?))).collect();
+        let (host, operations) = (host.clone(), operations.iter().cloned().collect());
+        self.left.push(Left { host, operations, secrets });
+    }
+
+    /// Whether this program is killed now, and its script goes on.
+    pub(super) fn leaves_running(&self) -> bool {
+        self.faults.contains(&Fault::LeftRunning { operation: self.operations })
+    }
+
+    /// Whether a script of somebody's acts on a host.
+    pub(super) fn acts(&self, host: &HostName) -> bool {
+        self.left.iter().any(|left| left.host == *host)
+    }
+
+    /// Scripts that nobody waits for do one thing more; one that fails ends.
+    pub(super) fn left_go_on(&mut self) {
+        for mut left in std::mem::take(&mut self.left) {
+            let Some(operation) = left.operations.pop_front() else { continue };
+            let known = |wanted: &SecretRef| {
+                left.secrets.iter().find(|(one, _)| one == wanted).map(|(_, text)| text.clone())
+            };
+            if self.apply(&left.host, &operation, &known).is_ok() && !left.operations.is_empty() {
+                self.left.push(left);
+            }
         }
     }
 
@@ -160,7 +246,8 @@ impl World {
     /// Replaces a file's text, as a person with an editor would.
     pub fn edit(&mut self, host: &HostName, path: &str, change: impl FnOnce(&str) -> String) {
         if let Some(file) = self.hosts.get_mut(host).and_then(|sim| sim.files.get_mut(path)) {
-            file.text = change(&file.text);
+            let text = change(&file.text);
+            *file = SimFile::new(text, file.owner.clone(), file.mode);
         }
     }
 
@@ -238,23 +325,30 @@ impl World {
                 }
             }
         }
+        self.left_go_on();
+        self.passes();
         self.replicate();
         if self.under_load {
             self.load();
         }
         let struck = |fault: &Fault| match fault {
-            Fault::Killed { operation } | Fault::Fails { operation } => *operation == number,
+            Fault::Killed { operation }
+            | Fault::LeftRunning { operation }
+            | Fault::Fails { operation } => *operation == number,
             Fault::DiskFull(full) => {
                 full == host && (what.starts_with("file") || what.starts_with('/'))
             }
             Fault::Power { .. }
+            | Fault::AnswerLost { .. }
+            | Fault::Refuses { .. }
+            | Fault::Slow(..)
             | Fault::Cut(..)
             | Fault::DiskDead(_)
             | Fault::ClockAhead(..)
             | Fault::Lags(_) => false,
         };
         match self.faults.iter().find(|fault| struck(fault)) {
-            Some(Fault::Killed { .. }) => Err(None),
+            Some(Fault::Killed { .. } | Fault::LeftRunning { .. }) => Err(None),
             Some(Fault::DiskFull(_)) => {
                 Err(Some(failed(&format!("writing {what}"), "No space left on device")))
             }
@@ -304,7 +398,7 @@ impl World {
             Operation::Put(Item::Pair(pair)) => sim.put_pair(pair, keys),
             Operation::Put(item) => sim.put_item(item),
             Operation::Mark { path, owner, text } => {
-                let new = SimFile { text: text.clone(), owner: (*owner).to_owned(), mode: 0o600 };
+                let new = SimFile::new(text.clone(), *owner, 0o600);
                 Ok(match sim.files.get(path) {
                     Some(_) => false,
                     None => sim.files.insert(path.clone(), new).is_none(),
@@ -388,7 +482,19 @@ impl World {
         let Some(sim) = self.hosts.get_mut(host) else { return };
         sim.pending.remove(unit);
         let program = sim.program(unit);
-        sim.units.entry(unit.to_owned()).or_default().program = program;
+        let slot = sim.units.entry(unit.to_owned()).or_default();
+        (slot.program, slot.warming) = (program, WARMING);
+        if self.refuses(host, unit) {
+            let Some(sim) = self.hosts.get_mut(host) else { return };
+            if unit == ETCD_UNIT {
+                sim.process = None;
+            }
+            let slot = sim.units.entry(unit.to_owned()).or_default();
+            slot.started = unit == ETCD_UNIT;
+            slot.failed = Some(vec!["it does not come up, as this rehearsal wants it".into()]);
+            return;
+        }
+        let Some(sim) = self.hosts.get_mut(host) else { return };
         if unit != ETCD_UNIT {
             let outcome = sim.begin(unit);
             let slot = sim.units.entry(unit.to_owned()).or_default();
@@ -415,6 +521,20 @@ impl World {
         }
     }
 
+    /// Whether a unit does not come up this time.
+    fn refuses(&mut self, host: &HostName, unit: &str) -> bool {
+        let refuses = |fault: &mut Fault| match fault {
+            Fault::Refuses { host: one, unit: its, times }
+                if one == host && *its == unit && *times > 0 =>
+            {
+                *times -= 1;
+                true
+            }
+            _ => false,
+        };
+        self.faults.iter_mut().any(refuses)
+    }
+
     /// What the members that a configuration names know of all members, where one of them runs and is reached.
     fn known_to_others(&self, host: &HostName, config: &Config) -> Option<Member> {
         let others = self.hosts.iter().filter(|(name, sim)| {
@@ -432,6 +552,7 @@ impl World {
 
     /// Whether the member serves; systemd calls it active from then on.
     pub(super) fn ready(&mut self, host: &HostName, unit: &str) -> bool {
+        self.passes();
         if unit != ETCD_UNIT {
             return self.service_ready(host, unit);
         }
@@ -501,6 +622,7 @@ impl World {
                 .get(CLUSTER_MARK)
                 .and_then(|file| file.text.lines().next().map(ToOwned::to_owned)),
             generation: sim.generation,
+            acting: self.acts(&holdings.host),
             ..Observed::default()
         };
         out.found = sim.found.clone();
@@ -663,7 +785,7 @@ impl SimHost {
         ];
         let mut changed = self.put_item(&Item::Pair(pair.clone()))?;
         for (path, text, owner, mode) in halves {
-            let new = SimFile { text, owner: owner.to_owned(), mode };
+            let new = SimFile::new(text, owner, mode);
             let old = self.files.insert(path, new.clone());
             changed |= old.is_none_or(|old| old != new);
         }
@@ -691,7 +813,7 @@ impl SimHost {
                 .to_owned(),
             content => content.whole_text().unwrap_or_default(),
         };
-        let new = SimFile { text, owner: file.owner.to_owned(), mode: file.mode };
+        let new = SimFile::new(text, file.owner, file.mode);
         let same = self.files.get(&file.path).is_some_and(|old| {
             old.text == new.text && old.owner == new.owner && old.mode == new.mode
         });

@@ -6,7 +6,10 @@ use jiff::Timestamp;
 use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::holdings::SharedSecrets;
 use zoisite_core::item::Component;
-use zoisite_core::pki::{Ledger, NodeRequest, Secret, SecretRef};
+use zoisite_core::pki::{
+    Asker, Authority, AuthorityKind, Ledger, NodeRequest, Secret, SecretRef, check_request,
+    kubelet_client,
+};
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::Contents;
 use zoisite_store::{FreshKeys, Overlay, State, Strongbox, trust};
@@ -35,14 +38,25 @@ pub fn on_virtual_time<T>(future: impl Future<Output = T>) -> T {
 pub type Keys = Vec<(SecretRef, Secret)>;
 
 /// The strongbox of a test.
-pub struct TestContents(pub Keys);
+pub struct TestContents(pub &'static Issued);
+
+/// The join token that a host is given, whichever run it is.
+pub fn join_token(host: &HostName) -> (TokenRecord, Secret) {
+    let now = Timestamp::UNIX_EPOCH;
+    let id = format!("{:0>6}", host.as_str().replace('-', ""))[..6].to_owned();
+    let token = Secret::new(format!("{id}.secretofthistoken"));
+    let hosts = vec![host.clone()];
+    let (used, gone) = (Vec::new(), None);
+    let by_run = true;
+    (TokenRecord { id, hosts, uses: 1, made: now, ends: now, used, gone, by_run }, token)
+}
 
 impl Contents for TestContents {
     fn secret(&self, secret: &SecretRef) -> Option<Secret> {
         if let SecretRef::JoinToken(host) = secret {
             return self.join_token(host).ok().map(|(_, token)| token);
         }
-        self.0.iter().find(|(known, _)| known == secret).map(|(_, key)| key.clone())
+        self.0.key(secret)
     }
 
     fn component(&self, _: &Component, _: &str, _: &str) -> Result<std::path::PathBuf, String> {
@@ -50,21 +64,21 @@ impl Contents for TestContents {
     }
 
     fn join_token(&self, host: &HostName) -> Result<(TokenRecord, Secret), String> {
-        let now = Timestamp::UNIX_EPOCH;
-        let id = format!("{:0>6}", host.as_str().replace('-', ""))[..6].to_owned();
-        let token = Secret::new(format!("{id}.secretofthistoken"));
-        let hosts = vec![host.clone()];
-        let (used, gone) = (Vec::new(), None);
-        let by_run = true;
-        Ok((TokenRecord { id, hosts, uses: 1, made: now, ends: now, used, gone, by_run }, token))
+        Ok(join_token(host))
     }
 
-    fn retire_tokens(&self, _: &HostName, _: bool) -> Result<Vec<String>, String> {
-        Ok(Vec::new())
+    fn retire_tokens(&self, host: &HostName, _: bool) -> Result<Vec<String>, String> {
+        Ok(vec![join_token(host).0.id])
     }
 
-    fn sign(&self, _: &HostName, _: &NodeRequest) -> Result<String, Vec<String>> {
-        Err(vec!["simulated kubelets ask for nothing".into()])
+    fn sign(&self, host: &HostName, request: &NodeRequest) -> Result<String, Vec<String>> {
+        let Issued { cluster, ledger, .. } = self.0;
+        let wanted = kubelet_client(cluster, host);
+        let checked = check_request(request, &wanted, Asker::Token(&join_token(host).0.id))?;
+        let key = self.0.key(&SecretRef::Authority(AuthorityKind::Cluster)).unwrap();
+        let certificate = ledger.authority(AuthorityKind::Cluster).unwrap().clone();
+        let authority = Authority::open(certificate, &key).unwrap();
+        Ok(authority.sign(&checked, &wanted, &FreshKeys, now()).unwrap().pem)
     }
 }
 
@@ -85,10 +99,15 @@ impl Issued {
         let ledger = state.ledger().unwrap();
         let serials =
             ledger.entries.iter().map(|entry| SecretRef::Certificate(entry.serial.clone()));
-        let shared = [SecretRef::ServiceAccounts, SecretRef::EncryptionAtRest];
+        let signer = SecretRef::Authority(AuthorityKind::Cluster);
+        let shared = [SecretRef::ServiceAccounts, SecretRef::EncryptionAtRest, signer];
         let serials = serials.chain(shared);
         let keys = serials.map(|s| (s.clone(), state.secret(&s, &strongbox).unwrap())).collect();
         let shared = state.shared_secrets().unwrap().unwrap();
         Self { cluster, ledger, keys, shared }
+    }
+
+    fn key(&self, secret: &SecretRef) -> Option<Secret> {
+        self.keys.iter().find(|(known, _)| known == secret).map(|(_, key)| key.clone())
     }
 }

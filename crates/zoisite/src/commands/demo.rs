@@ -87,7 +87,7 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     view::out(&pki::render(&proof.held, &proof.failed, false, style));
 
     title(3, "raised on simulated hosts: quorum, control plane, balancers, nodes, DNS");
-    let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+    let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)), now());
     let world = Arc::new(Mutex::new(world));
     super::rehearse::rehearse_on(
         &site,

@@ -221,7 +221,7 @@ fn raised_world(site: &Site, options: &Options) -> Result<Arc<Mutex<World>>, Fai
     let passing = tempfile::tempdir()
         .map_err(|e| Failure::file("making a folder in", &std::env::temp_dir(), &e))?;
     let site = Site::of(site.cluster.clone(), options).on_stage(passing.path());
-    let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
+    let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)), now());
     let world = Arc::new(Mutex::new(world));
     super::rehearse::on_world(&site, &world)?;
     Ok(world)

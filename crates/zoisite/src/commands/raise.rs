@@ -268,7 +268,8 @@ impl<'a> Run<'a> {
         let began = reach.elapsed();
         let how = (if args.deep { Depth::Deep } else { Depth::Quick }, self.accept);
         let interrupts = self.interrupts.clone();
-        let looking = road::sighting(site, &mut draft, reach, &mut prepared, how);
+        let patience = Duration::from_secs(args.patience.into());
+        let looking = settled_sighting(site, &mut draft, reach, &mut prepared, (how, patience));
         let mut found = match &interrupts {
             None => looking.await?,
             Some(interrupts) => tokio::select! {
@@ -663,6 +664,33 @@ fn and_held<T>(told: Result<T, Failure>, held: &[Held]) -> Result<T, Failure> {
         Ok(_) => held,
         Err(failure) => failure.and(held),
     })
+}
+
+/// Looks, and looks again while a script of another run is still at work on a host (rule S11): what is planned from
+/// would be out of date. After that long it is planned all the same, and refused.
+async fn settled_sighting(
+    site: &Site,
+    draft: &mut State,
+    reach: &mut dyn Reach,
+    prepared: &mut Prepared,
+    (how, patience): ((Depth, &[HostName]), Duration),
+) -> Result<Sighting, Failure> {
+    let began = reach.elapsed();
+    let mut told = false;
+    loop {
+        let found = road::sighting(site, draft, reach, prepared, how).await?;
+        let busy = found.acting();
+        if busy.is_empty() || reach.elapsed() - began > patience {
+            return Ok(found);
+        }
+        if !told {
+            let hosts: Vec<&str> = busy.into_iter().map(HostName::as_str).collect();
+            let hosts = hosts.join(", ");
+            view::note(&format!("{hosts}: a script of another run is still at work; waiting for its end"));
+            told = true;
+        }
+        tokio::time::sleep(Duration::from_secs(1)).await;
+    }
 }
 
 fn stopped_between_legs() -> Failure {

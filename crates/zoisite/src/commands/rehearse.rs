@@ -16,7 +16,7 @@ use super::raise::{Ground, RaiseArgs, Run, accepted, recorded, simulated_sums};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road::{self, prepare};
-use crate::site::Site;
+use crate::site::{Site, now};
 use crate::view::{self, Style};
 
 /// A raise on simulated hosts, with a store of theirs: nothing else is touched.
@@ -36,6 +36,7 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
         })?,
         Err(_) => World::default(),
     };
+    world.set_clock(now());
     world.switch_on(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)));
     let before = world.operations();
     let mishaps = args.mishaps.map(|seed| world.go_wrong(seed));

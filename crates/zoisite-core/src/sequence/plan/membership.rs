@@ -17,7 +17,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         Arm::Promote { host, id } => promote(draft, host, id),
         Arm::TakeBack { id, who } => {
             let why = "the file does not name it any more, and it has no vote yet".to_owned();
-            remove(draft, (id, who), why, Vec::new());
+            remove(draft, (id, who, true), why, Vec::new());
         }
         Arm::Remove { id, who, why } => {
             let why = match why {
@@ -25,7 +25,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
                 Why::Dead => "the file does not name it any more, and it does not serve",
                 Why::Lost => "its data is gone: it comes back as a new member",
             };
-            remove(draft, (id, who), why.to_owned(), control.to_vec());
+            remove(draft, (id, who, false), why.to_owned(), control.to_vec());
         }
         Arm::Move { host, id, url, .. } => relocate(draft, host, id, url),
         Arm::Aside { host } => aside(draft, host),
@@ -135,7 +135,12 @@ fn promote(draft: &mut Draft<'_>, host: &HostName, id: &str) {
     mark_formed(draft, &member, proven);
 }
 
-fn remove(draft: &mut Draft<'_>, (id, who): (&str, &str), why: String, needs: Vec<usize>) {
+fn remove(
+    draft: &mut Draft<'_>,
+    (id, who, learner): (&str, &str, bool),
+    why: String,
+    needs: Vec<usize>,
+) {
     let others = well(draft, Some(id));
     let carries = before(draft, others.clone(), needs);
     let host = HostName::new(who).ok();
@@ -144,7 +149,7 @@ fn remove(draft: &mut Draft<'_>, (id, who): (&str, &str), why: String, needs: Ve
         draft,
         (host.as_ref(), format!("{name}/etcd-remove"), "take it out of the quorum".to_owned()),
         why,
-        MemberWork::Remove { id: id.to_owned(), who: who.to_owned() },
+        MemberWork::Remove { id: id.to_owned(), who: who.to_owned(), learner },
         others.clone(),
         vec![carries],
     );

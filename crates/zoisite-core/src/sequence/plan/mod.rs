@@ -198,6 +198,7 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
     let mut out: Vec<Refusal> = observed()
         .filter_map(|(host, seen)| rules::no_foreign_host(host, input.identity, seen).err())
         .collect();
+    out.extend(observed().filter_map(|(host, seen)| rules::one_hand(host, seen).err()));
     out.extend(contradictions(input.begun, input.cluster));
     let members = input.holdings.hosts.iter().any(|host| host.etcd.is_some());
     let formation = formation(observed().map(|(_, seen)| seen), input.begun);
