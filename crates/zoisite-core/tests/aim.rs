@@ -218,7 +218,17 @@ fn a_quorum_that_is_lost_is_told_with_what_is_left_of_it() {
         "{found}"
     );
     assert!(mend.contains("heron is the newest"), "{mend}");
-    // As long as the file names them all they are waited for.
+    // As long as the file names them all the silent one is waited for; the one that cannot begin without the others
+    // keeps nobody from being brought back.
+    let aim = leg(next(&three, &real));
+    assert_eq!(aim.arm, Arm::Mend);
+    assert_eq!(
+        aim.etcd.members.keys().map(HostName::as_str).collect::<Vec<_>>(),
+        ["heron", "ibis"]
+    );
+    assert!(aim.held[0].to_string().contains("its data is gone"), "{:?}", aim.held);
+    // Where two have lost theirs there is nobody to bring back: the plan is refused, by rule S1.
+    real.machines.insert(host("ibis"), Machine::Seen { data: false, spent: true });
     assert_eq!(leg(next(&three, &real)).arm, Arm::File);
 }
 

@@ -59,15 +59,21 @@ enum Bug {
     RecordsNothing,
     /// Newcomers are told to begin a quorum, not to come to one.
     BeginsAnother,
+    /// What restarts is not waited for, nor proven, before the next does: rule S2.
+    WaitsForNothing,
+    /// It is planned from a look at a host on which another script acts: rule S11.
+    PlansBesideOthers,
 }
 
-const BUGS: [Bug; 6] = [
+/// Those that lives of chance find; rule S11 has a test of its own.
+const BUGS: [Bug; 7] = [
     Bug::StartsAsNew,
     Bug::RemovesAnyway,
     Bug::OldFirstStart,
     Bug::NothingAside,
     Bug::RecordsNothing,
     Bug::BeginsAnother,
+    Bug::WaitsForNothing,
 ];
 
 struct Stage {
@@ -80,6 +86,8 @@ struct Stage {
     taken: Vec<Arm>,
     /// What failed in the last raise.
     troubles: Vec<String>,
+    /// What somebody replaced by what is another host's, and what stood there.
+    swapped: Vec<(HostName, String, String)>,
 }
 
 /// How a raise ended.
@@ -108,6 +116,7 @@ impl Stage {
             bug: None,
             taken: Vec::new(),
             troubles: Vec::new(),
+            swapped: Vec::new(),
         }
     }
 
@@ -170,9 +179,19 @@ impl Stage {
             let address = self.cluster.host(name).map(|host| host.address);
             HostHoldings::of_old_member(&self.cluster, (name, address), ID, wanted.host(name))
         });
+        let hosts: Vec<HostHoldings> = wanted.hosts.iter().cloned().chain(old).collect();
         let mut looks = Looks::new();
-        for host in wanted.hosts.iter().cloned().chain(old) {
-            looks.insert(host.host.clone(), reach.observe(&host, Depth::Quick).await);
+        // As a raise does: what acts there still is waited for (rule S11).
+        for _ in 0..100 {
+            for host in &hosts {
+                looks.insert(host.host.clone(), reach.observe(host, Depth::Quick).await);
+            }
+            if self.bug == Some(Bug::PlansBesideOthers) {
+                looks.values_mut().flatten().for_each(|seen| seen.acting = false);
+            }
+            if !looks.values().flatten().any(|seen| seen.acting) {
+                break;
+            }
         }
         if self.bug == Some(Bug::StartsAsNew) {
             for name in HOSTS {
@@ -284,6 +303,13 @@ impl Stage {
     /// Does wrong what the bug does wrong.
     fn spoil(&self, sequence: &mut Sequence) {
         for step in &mut sequence.steps {
+            if self.bug == Some(Bug::WaitsForNothing) {
+                step.needs.clear();
+                step.disrupts.clear();
+                if let Work::Act(stretch) = &mut step.work {
+                    stretch.operations.retain(|o| !matches!(o, Operation::Settle { .. }));
+                }
+            }
             if let (Some(Bug::NothingAside), Work::Act(stretch)) = (self.bug, &mut step.work) {
                 stretch.operations.retain(|o| !matches!(o, Operation::SetAside { .. }));
             }
@@ -303,6 +329,12 @@ impl Stage {
         let all: Vec<HostName> = HOSTS.map(host).to_vec();
         for host in &all {
             self.world().power(host, true);
+        }
+        // A member that the file does not name any more is not put right: whoever changed its files does that.
+        for (host, path, text) in std::mem::take(&mut self.swapped).into_iter().rev() {
+            if !self.cluster.etcd.members.contains(&host) {
+                self.world().edit(&host, &path, |_| text);
+            }
         }
         let mut ended = Vec::new();
         for _ in 0..6 {
@@ -410,6 +442,42 @@ fn a_vote_that_was_given_unheard_is_not_taken_back() {
     assert!(unheard > 0);
 }
 
+/// What is broken when a run begins while a script of a killed one is still at work.
+fn beside_a_script(bug: Option<Bug>, at: u64, pace: u32) -> Vec<String> {
+    let mut stage = Stage::raised(&["heron", "egret", "ibis"]);
+    stage.bug = bug;
+    stage.world().write_all_the_while();
+    let edit = |stage: &Stage, name: &str| {
+        let edited = |text: &str| format!("# somebody was here\n{text}");
+        stage.world().edit(&host(name), "/etc/zoisite/etcd/etcd.yaml", edited);
+    };
+    edit(&stage, "ibis");
+    let operation = stage.world().operations() + at;
+    stage.world().fault(Fault::LeftRunning { operation, pace });
+    let ended = stage.raise();
+    assert!(matches!(ended, Ended::Killed | Ended::Reached), "{at}: {ended:?}");
+    stage.world().mend();
+    edit(&stage, "heron");
+    stage.raise();
+    let broken = stage.world().broken().to_vec();
+    if bug.is_none() {
+        stage.must_converge("after a script was left running");
+    }
+    broken
+}
+
+#[test]
+fn s11_what_a_killed_run_left_running_is_waited_for() {
+    let mut found = 0;
+    for at in 0..12 {
+        for pace in [1, 4, 9, 16, 25] {
+            assert_eq!(beside_a_script(None, at, pace), [""; 0], "{at} {pace}");
+            found += beside_a_script(Some(Bug::PlansBesideOthers), at, pace).len();
+        }
+    }
+    assert!(found > 0, "and without that rule two members restart at once");
+}
+
 #[test]
 fn a_member_whose_disk_is_another_one_comes_back_as_a_new_one() {
     let mut stage = Stage::raised(&["heron", "egret", "ibis"]);
@@ -422,6 +490,33 @@ fn a_member_whose_disk_is_another_one_comes_back_as_a_new_one() {
         arms[2..4],
         ["let ibis into the quorum, without a vote", "give ibis its vote, once it has everything"]
     );
+}
+
+/// Has a member show others what it shows to clients: another authority's.
+fn spoil(stage: &Stage, name: &str) {
+    let other = "/etc/zoisite/etcd/server/tls.crt";
+    let other = stage.world().text(&host(name), other).unwrap().to_owned();
+    stage.world().edit(&host(name), "/etc/zoisite/etcd/peer/tls.crt", |_| other);
+}
+
+#[test]
+fn what_a_member_shows_is_put_right_before_another_one_comes() {
+    let mut stage = Stage::raised(&["heron"]);
+    stage.world().write_all_the_while();
+    spoil(&stage, "heron");
+    stage.want(&["heron", "egret", "ibis"]);
+    stage.must_converge("heron showed what nobody trusts");
+}
+
+#[test]
+fn one_whose_data_is_gone_keeps_nobody_from_bringing_the_others_back() {
+    let mut stage = Stage::raised(&["heron", "egret", "ibis"]);
+    stage.world().write_all_the_while();
+    stage.world().lose_data(&host("ibis"), false);
+    spoil(&stage, "egret");
+    assert!(!stage.world().serves(&host("heron")), "two of three are away");
+    stage.must_converge("a disk and a certificate were lost");
+    assert_eq!(stage.taken[1], Arm::Mend, "{:?}", stage.taken);
 }
 
 #[test]
@@ -475,8 +570,24 @@ enum Mishap {
     Want(Vec<&'static str>),
     /// This program is killed after so many operations.
     Kill(u64),
+    /// This program is killed after so many operations, and the script that it had started goes on.
+    Leave(u64, u32),
     /// So many operations later, one fails.
     Fail(u64),
+    /// So many operations later, one is done and nobody hears of it; what is left of its script goes on.
+    Unheard(u64),
+    /// A member's unit does not come up, once or ever.
+    Refuse(Index, bool),
+    /// A host's clock is off, by so many days.
+    Clock(Index, i64),
+    /// A host's disk is full.
+    Full(Index),
+    /// Whatever goes to a host takes seconds.
+    Slow(Index),
+    /// What a host trusts, or shows, is another one's.
+    Swap(Index, Index, bool),
+    /// A program that was begun earlier comes to its hosts only now.
+    Late,
     Off(Index),
     On(Index),
     /// A host loses its power so many operations later, in the midst of a run, and has it again later still.
@@ -504,7 +615,15 @@ fn mishap() -> impl Strategy<Value = Mishap> {
             Mishap::Want(all)
         }),
         2 => (0..80_u64).prop_map(Mishap::Kill),
+        2 => (0..80_u64, 1..30_u32).prop_map(|(n, pace)| Mishap::Leave(n, pace)),
         1 => (0..80_u64).prop_map(Mishap::Fail),
+        1 => (0..80_u64).prop_map(Mishap::Unheard),
+        1 => any::<(Index, bool)>().prop_map(|(i, once)| Mishap::Refuse(i, once)),
+        1 => (any::<Index>(), -5_000..5_000_i64).prop_map(|(i, days)| Mishap::Clock(i, days)),
+        1 => any::<Index>().prop_map(Mishap::Full),
+        1 => any::<Index>().prop_map(Mishap::Slow),
+        1 => any::<(Index, Index, bool)>().prop_map(|(a, b, key)| Mishap::Swap(a, b, key)),
+        1 => Just(Mishap::Late),
         1 => any::<Index>().prop_map(Mishap::Off),
         1 => any::<Index>().prop_map(Mishap::On),
         1 => (0..80_u64, 1..80_u64, any::<Index>()).prop_map(|(n, m, i)| Mishap::Dip(n, m, i)),
@@ -526,6 +645,37 @@ fn live_through(stage: &mut Stage, mishaps: &[Mishap]) -> Option<String> {
         match mishap {
             Mishap::Want(members) => stage.want(members),
             Mishap::Kill(n) => stage.world().fault(Fault::Killed { operation: now + n }),
+            Mishap::Leave(n, pace) => {
+                let (operation, pace) = (now + n, *pace);
+                stage.world().fault(Fault::LeftRunning { operation, pace });
+            }
+            Mishap::Unheard(n) => stage.world().fault(Fault::AnswerLost { operation: now + n }),
+            Mishap::Refuse(i, once) => {
+                let (host, unit) = (at(i), zoisite_core::holdings::ETCD_UNIT);
+                let times = if *once { 1 } else { u32::MAX };
+                stage.world().fault(Fault::Refuses { host, unit, times });
+            }
+            Mishap::Clock(i, days) => {
+                stage.world().fault(Fault::ClockAhead(at(i), days * 86_400_000));
+            }
+            Mishap::Full(i) => stage.world().fault(Fault::DiskFull(at(i))),
+            Mishap::Slow(i) => {
+                stage.world().fault(Fault::Slow(at(i), std::time::Duration::from_secs(7)));
+            }
+            Mishap::Swap(a, b, key) => {
+                let path = if *key { "peer/tls.key" } else { "peer/tls.crt" };
+                let path = format!("/etc/zoisite/etcd/{path}");
+                let read = |host| stage.world().text(&host, &path).map(ToOwned::to_owned);
+                if let (Some(own), Some(other)) = (read(at(a)), read(at(b))) {
+                    stage.world().edit(&at(a), &path, |_| other);
+                    stage.swapped.push((at(a), path, own));
+                }
+            }
+            Mishap::Late => {
+                let newest = std::mem::replace(&mut stage.runs, 0);
+                stage.raise();
+                stage.runs = newest;
+            }
             Mishap::Fail(n) => stage.world().fault(Fault::Fails { operation: now + n }),
             Mishap::Off(i) => stage.world().power(&at(i), false),
             Mishap::On(i) => stage.world().power(&at(i), true),
@@ -542,7 +692,7 @@ fn live_through(stage: &mut Stage, mishaps: &[Mishap]) -> Option<String> {
                 stage.world().lose_data_that_others_hold(&at(i), *alone);
             }
             Mishap::Edit(i) => {
-                let edited = |text: &str| format!("{text}# somebody was here\n");
+                let edited = |text: &str| format!("# somebody was here\n{text}");
                 stage.world().edit(&at(i), "/etc/zoisite/etcd/etcd.yaml", edited);
             }
             Mishap::Start(i) => stage.world().start_enabled_units(&at(i)),

@@ -9,10 +9,10 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use proptest::prelude::*;
 use proptest::sample::Index;
-use zoisite_core::diagnosis::Trouble;
 use zoisite_core::aim::Aim;
 use zoisite_core::cluster::{Cluster, Host, HostName};
 use zoisite_core::components::{NodeImages, node_images};
+use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{
     ApiObject, Holdings, NodeWanted, Part, Sources, assign_subnets, holdings, node_wanted,
     peer_urls,
@@ -500,6 +500,64 @@ fn lost_and_foreign_data_are_refused_by_name_of_the_rule() {
         other => panic!("{other:?}"),
     }
     assert_eq!(stage.world().operations(), 0, "nothing was touched");
+}
+
+#[test]
+fn members_trust_what_lies_on_their_disks_and_nothing_else() {
+    let shown = "/etc/zoisite/etcd/peer/tls.crt";
+    let trusted = "/etc/zoisite/etcd/peer-authority.crt";
+    let mut stage = Stage::etcd();
+    stage.must_converge("from nothing");
+    let leaves = |stage: &Stage, when: &str| {
+        assert!(!stage.world().serves(&host("ibis")), "{when}: nobody takes it for a member");
+        assert!(stage.world().serves(&host("heron")), "{when}: the others serve");
+    };
+    // A certificate of another host, one without its key, another authority, a clock that is ten years off.
+    for (when, path, from) in [
+        ("another name", shown, ("egret", shown)),
+        ("another authority", trusted, ("egret", "/etc/zoisite/etcd/client-authority.crt")),
+    ] {
+        let other = stage.world().text(&host(from.0), from.1).unwrap().to_owned();
+        stage.world().edit(&host("ibis"), path, |_| other);
+        leaves(&stage, when);
+        stage.must_converge(when);
+    }
+    stage.world().fault(Fault::ClockAhead(host("ibis"), 10 * 365 * 86_400_000));
+    leaves(&stage, "a clock that is off");
+    stage.edit("ibis");
+    match stage.raise() {
+        Ended::Done(tally) => assert!(tally.failed > 0),
+        other => panic!("{other:?}"),
+    }
+    assert!(stage.troubles[0].contains("CertExpired"), "{:?}", stage.troubles);
+    stage.world().mend();
+    stage.must_converge("clocks agree");
+}
+
+#[test]
+fn a_node_is_ready_only_where_kubelet_and_api_server_trust_each_other() {
+    let mut stage = Stage::whole();
+    stage.must_converge("from nothing");
+    let client = "/var/lib/kubelet/pki/kubelet-client-current.pem";
+    let ready = |stage: &Stage| stage.world().ready_nodes().contains(&host("tern-1"));
+    assert!(ready(&stage));
+    // Another one's certificate is a kubelet's too: what a node is called is the API server's own business.
+    let own = stage.world().text(&host("tern-1"), client).unwrap().to_owned();
+    let (certificate, _) = own.split_once("-----BEGIN PRIVATE").unwrap();
+    let halved = certificate.to_owned();
+    stage.world().edit(&host("tern-1"), client, |_| halved);
+    assert!(!ready(&stage), "without its key");
+    stage.world().edit(&host("tern-1"), client, |_| own);
+    assert!(ready(&stage));
+    // API servers that show what is not theirs are no API servers to anybody.
+    let serving = "/etc/zoisite/kubelet/serving/tls.crt";
+    let other = stage.world().text(&host("tern-2"), serving).unwrap().to_owned();
+    for server in ["curlew", "plover", "sandpiper"] {
+        let path = "/etc/zoisite/api-server/server/tls.crt";
+        stage.world().edit(&host(server), path, |_| other.clone());
+    }
+    assert!(!ready(&stage));
+    stage.must_converge("certificates are put right");
 }
 
 #[test]

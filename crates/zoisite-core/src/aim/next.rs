@@ -99,13 +99,18 @@ fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Ne
     let recorded = if kept.members.is_empty() { wanted } else { &kept.members };
     let told = recorded.iter().map(|(host, url)| (host.to_string(), url.clone()));
     aim.etcd.initial = Some(told.collect());
-    if recorded == wanted {
+    // One whose data is gone is let in anew by the others, when they serve: where those are enough, it keeps nobody
+    // from bringing them back. (Where they are not, rule S1 refuses what would begin it as if new.)
+    let gone = Machine::Seen { data: false, spent: true };
+    let lost: Vec<&HostName> =
+        kept.members.keys().filter(|host| real.machine(host) == gone).collect();
+    let all = kept.members.len();
+    let quorum = all / 2 + 1;
+    if recorded == wanted && (lost.is_empty() || all - lost.len() < quorum) {
         return Next::Leg(Box::new(aim));
     }
     let holds = |host: &&HostName| matches!(real.machine(host), Machine::Seen { data: true, .. });
-    let all = kept.members.len();
     let left: Vec<&str> = kept.members.keys().filter(holds).map(HostName::as_str).collect();
-    let quorum = all / 2 + 1;
     let dropped = kept.members.keys().any(|host| !wanted.contains_key(host));
     if dropped && left.len() < quorum {
         let names: Vec<&str> = kept.members.keys().map(HostName::as_str).collect();
@@ -122,18 +127,28 @@ fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Ne
         );
         return Next::Refused { found, mend };
     }
-    aim.held.push(Held {
-        host: None,
-        what: "the change of members".into(),
-        why: "no member gave the quorum's own list, and a record is no proof of who is in it"
-            .into(),
-        mend: "bring the members back first: zoisite status says which do not serve".into(),
-    });
-    let known = |host: &HostName| file.host(host).is_some();
+    for host in &lost {
+        aim.held.push(Held {
+            host: Some((*host).clone()),
+            what: format!("letting {host} into the quorum again"),
+            why: "its data is gone, and the others do not serve yet".into(),
+            mend: "they are brought back first; then the same command again".into(),
+        });
+    }
+    if recorded != wanted {
+        aim.held.push(Held {
+            host: None,
+            what: "the change of members".into(),
+            why: "no member gave the quorum's own list, and a record is no proof of who is in it"
+                .into(),
+            mend: "bring the members back first: zoisite status says which do not serve".into(),
+        });
+    }
+    let back = |host: &HostName| file.host(host).is_some() && !lost.contains(&host);
     aim.etcd.members = kept
         .members
         .iter()
-        .filter(|(host, _)| known(host))
+        .filter(|(host, _)| back(host))
         .map(|(h, u)| (h.clone(), u.clone()))
         .collect();
     aim.etcd.dialled = aim.etcd.members.keys().cloned().collect();
@@ -450,20 +465,21 @@ impl Ground<'_> {
                 members.insert(host, url);
             }
         }
-        let one = |host: &HostName| Scope::Members([host.clone()].into());
+        let all = |members: &BTreeMap<HostName, String>| {
+            Scope::Members(members.keys().cloned().collect())
+        };
         let nobody = Scope::Members(BTreeSet::new());
         let scope = match &arm {
             Arm::File => Scope::Whole,
-            Arm::Mend => Scope::Members(members.keys().cloned().collect()),
+            Arm::Mend | Arm::Promote { .. } => all(&members),
             Arm::Learn { host, url, .. } => {
                 members.insert(host.clone(), url.clone());
                 initial.push((host.to_string(), url.clone()));
-                one(host)
+                all(&members)
             }
-            Arm::Promote { host, .. } => one(host),
             Arm::Move { host, url, .. } => {
                 members.insert(host.clone(), url.clone());
-                one(host)
+                all(&members)
             }
             Arm::Remove { why: Why::Unwanted, .. } => Scope::Dialling,
             Arm::Remove { .. } | Arm::TakeBack { .. } | Arm::Aside { .. } => nobody,

@@ -168,7 +168,8 @@ pub(super) fn one_hand(host: &HostName, observed: &Observed) -> Result<(), Refus
     Err(Refusal {
         rule: Rule::OneHand,
         host: Some(host.clone()),
-        found: "a script of another run is still at work there: what it does is not known yet".into(),
+        found: "a script of another run is still at work there: what it does is not known yet"
+            .into(),
         mend: "it ends by itself: the same command again in a minute".into(),
     })
 }

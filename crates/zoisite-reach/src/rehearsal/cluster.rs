@@ -37,7 +37,9 @@ impl SimHost {
     fn sees_as_api(&self, server: &Self, now: i64) -> Result<(), String> {
         let text = self.files.get(JOIN).map_or("", |file| file.text.as_str());
         let value = |key: &str| {
-            let line = text.lines().find_map(|line| line.trim().trim_start_matches("- ").strip_prefix(key));
+            let line = text
+                .lines()
+                .find_map(|line| line.trim().trim_start_matches("- ").strip_prefix(key));
             line.map(|value| value.trim().trim_matches('"')).unwrap_or_default()
         };
         let dialled = value("server:").trim_start_matches("https://");
@@ -322,7 +324,11 @@ impl World {
     }
 
     /// Does a piece of work through the API; `Err` says what it still waits for.
-    pub(super) fn work(&mut self, work: &ApiWork, contents: &dyn Contents) -> Result<usize, String> {
+    pub(super) fn work(
+        &mut self,
+        work: &ApiWork,
+        contents: &dyn Contents,
+    ) -> Result<usize, String> {
         self.any_api()?;
         match work {
             ApiWork::Apply { objects } => {

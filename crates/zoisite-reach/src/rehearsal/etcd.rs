@@ -302,7 +302,12 @@ impl World {
         if reached.len() < member.voters() / 2 + 1 {
             return None;
         }
-        reached.into_iter().min_by_key(|name| (Reverse(self.held(name)), name.clone()))
+        let leads = reached.into_iter().filter(|name| !self.disk_is_full(name));
+        leads.min_by_key(|name| (Reverse(self.held(name)), name.clone()))
+    }
+
+    fn disk_is_full(&self, host: &HostName) -> bool {
+        self.faults.iter().any(|fault| matches!(fault, Fault::DiskFull(full) if full == host))
     }
 
     /// The leader that a member follows, by its id.
@@ -320,10 +325,17 @@ impl World {
             return Err(timed_out());
         }
         let lags = |name: &HostName| {
-            *name != leader && self.faults.iter().any(|f| matches!(f, Fault::Lags(l) if l == name))
+            let behind = |fault: &Fault| matches!(fault, Fault::Lags(l) if l == name);
+            *name != leader && (self.faults.iter().any(behind) || self.disk_is_full(name))
         };
-        let reached = self.reached(&leader).into_iter().map(|(name, _)| name.clone());
-        let follow = reached.filter(|name| !lags(name)).collect();
+        let reached = self.reached(&leader).into_iter();
+        let follow: Vec<(&HostName, &Member)> = reached.filter(|(name, _)| !lags(name)).collect();
+        // What a majority of the voters does not take is not acknowledged.
+        let taken = follow.iter().filter(|(_, peer)| member.votes(peer.id)).count();
+        if taken < member.voters() / 2 + 1 {
+            return Err(timed_out());
+        }
+        let follow = follow.into_iter().map(|(name, _)| name.clone()).collect();
         Ok((leader, follow))
     }
 
@@ -349,6 +361,8 @@ impl World {
             }
         }
         let Some(any) = self.hosts.keys().find(|host| self.led_by(host).is_some()).cloned() else {
+            // While nobody leads there is no quorum that a restart could cost; it counts again when it is proven.
+            self.proved = 0;
             return;
         };
         let Ok((leader, follow)) = self.leading(&any) else { return };
@@ -578,9 +592,11 @@ impl World {
         if clash {
             return vec!["request cluster ID mismatch".into()];
         }
-        let strangers = self.hosts.iter().filter(|(other, sim)| *other != host && sim.process.is_some());
-        let mut distrusted =
-            strangers.filter_map(|(other, _)| Some(format!("rejected connection: {other}: {}", self.trust(host, other).err()?)));
+        let strangers =
+            self.hosts.iter().filter(|(other, sim)| *other != host && sim.process.is_some());
+        let mut distrusted = strangers.filter_map(|(other, _)| {
+            Some(format!("rejected connection: {other}: {}", self.trust(host, other).err()?))
+        });
         if let Some(why) = distrusted.next() {
             return vec![why];
         }

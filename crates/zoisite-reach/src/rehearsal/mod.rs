@@ -261,15 +261,16 @@ impl Reach for Rehearsal {
         let mut changed = 0;
         for (at, operation) in stretch.operations.iter().enumerate() {
             let keys = |secret: &SecretRef| self.contents.secret(secret);
-            if self.world().leaves_running() {
-                self.world().leave(host, &stretch.operations[at..], &keys);
+            let leaves = self.world().leaves_running();
+            if let Some(pace) = leaves {
+                self.world().leave(host, (&stretch.operations[at..], pace), &keys);
             }
             match self.one(host, operation, progress).await {
                 Ok(true) => changed += 1,
                 Ok(false) => {}
                 Err(outcome) => {
                     if matches!(&outcome, Outcome::Failed { answer, .. } if answer == UNHEARD) {
-                        self.world().leave(host, &stretch.operations[at + 1..], &keys);
+                        self.world().leave(host, (&stretch.operations[at + 1..], 1), &keys);
                     }
                     return Self::fail(host, outcome);
                 }

@@ -29,6 +29,8 @@ pub enum Fault {
     LeftRunning {
         /// Number of the operation.
         operation: u64,
+        /// How many moments each of its operations takes.
+        pace: u32,
     },
     /// The operation of this number is done, but nobody hears of it; a script goes on by itself.
     AnswerLost {
@@ -157,6 +159,8 @@ pub struct World {
 pub(super) struct Left {
     pub host: HostName,
     pub operations: VecDeque<Operation>,
+    /// How many moments each of them takes, and how many are left of the next one.
+    pub pace: (u32, u32),
     /// What it was given to put.
     pub secrets: Vec<(SecretRef, Secret)>,
 }

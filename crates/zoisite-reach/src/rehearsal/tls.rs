@@ -58,8 +58,7 @@ impl SimHost {
         now: i64,
     ) -> Result<(), String> {
         let authority = self.paper(authority)?;
-        let (certificate, key) =
-            (other.paper(&papers.certificate)?, other.paper(&papers.key)?);
+        let (certificate, key) = (other.paper(&papers.certificate)?, other.paper(&papers.key)?);
         let mut hasher = DefaultHasher::new();
         (authority.sum, certificate.sum, key.sum, shown, now).hash(&mut hasher);
         let question = hasher.finish();

@@ -164,24 +164,27 @@ impl World {
     pub(super) fn leave(
         &mut self,
         host: &HostName,
-        operations: &[Operation],
+        (operations, pace): (&[Operation], u32),
         keys: &dyn Fn(&SecretRef) -> Option<Secret>,
     ) {
         let wanted = operations.iter().filter_map(|operation| match operation {
             Operation::Put(Item::Pair(pair)) => Some(SecretRef::Certificate(pair.serial.clone())),
-            Operation::Put(Item::File(File { content: Content::Secret { secret, .. }, .. })) => {
-                Some(secret.clone())
-            }
+            Operation::Put(Item::File(File {
+                content: Content::Secret { secret, .. }, ..
+            })) => Some(secret.clone()),
             _ => None,
         });
         let secrets = wanted.filter_map(|secret| Some((secret.clone(), keys(&secret)?))).collect();
         let (host, operations) = (host.clone(), operations.iter().cloned().collect());
-        self.left.push(Left { host, operations, secrets });
+        self.left.push(Left { host, operations, secrets, pace: (pace, pace) });
     }
 
-    /// Whether this program is killed now, and its script goes on.
-    pub(super) fn leaves_running(&self) -> bool {
-        self.faults.contains(&Fault::LeftRunning { operation: self.operations })
+    /// Whether this program is killed now, and its script goes on at that pace.
+    pub(super) fn leaves_running(&self) -> Option<u32> {
+        self.faults.iter().find_map(|fault| match fault {
+            Fault::LeftRunning { operation, pace } if *operation == self.operations => Some(*pace),
+            _ => None,
+        })
     }
 
     /// Whether a script of somebody's acts on a host.
@@ -192,6 +195,12 @@ impl World {
     /// Scripts that nobody waits for do one thing more; one that fails ends.
     pub(super) fn left_go_on(&mut self) {
         for mut left in std::mem::take(&mut self.left) {
+            left.pace.1 = left.pace.1.saturating_sub(1);
+            if left.pace.1 > 0 {
+                self.left.push(left);
+                continue;
+            }
+            left.pace.1 = left.pace.0;
             let Some(operation) = left.operations.pop_front() else { continue };
             let known = |wanted: &SecretRef| {
                 left.secrets.iter().find(|(one, _)| one == wanted).map(|(_, text)| text.clone())
@@ -333,7 +342,7 @@ impl World {
         }
         let struck = |fault: &Fault| match fault {
             Fault::Killed { operation }
-            | Fault::LeftRunning { operation }
+            | Fault::LeftRunning { operation, .. }
             | Fault::Fails { operation } => *operation == number,
             Fault::DiskFull(full) => {
                 full == host && (what.starts_with("file") || what.starts_with('/'))

@@ -686,7 +686,9 @@ async fn settled_sighting(
         if !told {
             let hosts: Vec<&str> = busy.into_iter().map(HostName::as_str).collect();
             let hosts = hosts.join(", ");
-            view::note(&format!("{hosts}: a script of another run is still at work; waiting for its end"));
+            view::note(&format!(
+                "{hosts}: a script of another run is still at work; waiting for its end"
+            ));
             told = true;
         }
         tokio::time::sleep(Duration::from_secs(1)).await;

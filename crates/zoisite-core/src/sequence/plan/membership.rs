@@ -5,6 +5,7 @@ use super::{Draft, MemberWork, Operation, Part, Phase, Step, Work};
 use crate::aim::{Arm, Health, Quorum, Why};
 use crate::cluster::HostName;
 use crate::holdings::{ETCD_CONFIG, EtcdPaths};
+use crate::item::Item;
 use crate::sequence::real::health;
 
 /// Plans the change of this leg. API servers were told first (`control` are their gates) where a member leaves that
@@ -13,8 +14,14 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     let arm = draft.input.aim.arm.clone();
     match &arm {
         Arm::File | Arm::Mend => {}
-        Arm::Learn { host, url, old_data } => learn(draft, host, url, *old_data),
-        Arm::Promote { host, id } => promote(draft, host, id),
+        Arm::Learn { host, url, old_data } => {
+            let trusted = trusted(draft, host);
+            learn(draft, host, url, *old_data, trusted);
+        }
+        Arm::Promote { host, id } => {
+            let trusted = trusted(draft, host);
+            promote(draft, host, id, trusted);
+        }
         Arm::TakeBack { id, who } => {
             let why = "the file does not name it any more, and it has no vote yet".to_owned();
             remove(draft, (id, who, true), why, Vec::new());
@@ -27,9 +34,35 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
             };
             remove(draft, (id, who, false), why.to_owned(), control.to_vec());
         }
-        Arm::Move { host, id, url, .. } => relocate(draft, host, id, url),
+        Arm::Move { host, id, url, .. } => {
+            let trusted = trusted(draft, host);
+            relocate(draft, host, id, url, trusted);
+        }
         Arm::Aside { host } => aside(draft, host),
     }
+}
+
+/// Certificates and keys of the other members are put right first: who comes, or comes back elsewhere, is to trust
+/// them, and they it. etcd reads them at every handshake, so that nothing restarts.
+fn trusted(draft: &mut Draft<'_>, host: &HostName) -> Vec<usize> {
+    let shares = draft.shares(Part::Etcd);
+    let others = shares.into_iter().filter(|share| share.host() != host);
+    let spoiled: Vec<(HostName, Vec<Operation>)> = others
+        .map(|share| {
+            let mut puts = share.puts();
+            puts.retain(|put| matches!(put, Operation::Put(Item::Pair(_))));
+            (share.host().clone(), puts)
+        })
+        .filter(|(_, puts)| !puts.is_empty())
+        .collect();
+    let mut steps = Vec::new();
+    for (other, puts) in spoiled {
+        let what = "put certificates and keys right that other members are shown";
+        let why = vec![format!("{host} is to trust it")];
+        let step = (Phase::Quorum, "etcd-trusted", what);
+        steps.push(draft.act(&other, step, why, puts, Vec::new()));
+    }
+    steps
 }
 
 /// The voters that are known to be well and can be dialled, but for one.
@@ -70,13 +103,14 @@ fn before(draft: &mut Draft<'_>, members: Vec<HostName>, needs: Vec<usize>) -> u
     quorum(draft, members, "quorum", why, needs)
 }
 
-fn learn(draft: &mut Draft<'_>, host: &HostName, url: &str, old_data: bool) {
+fn learn(draft: &mut Draft<'_>, host: &HostName, url: &str, old_data: bool, mut needs: Vec<usize>) {
     let Some(member) = member(draft, host) else { return };
     let spent = old_data || member.share.observed.etcd.formed.is_some();
     let first = spent.then(|| set_aside(member.paths, None));
     let configured = configure(draft, &member, first);
     let others = well(draft, None);
-    let carries = before(draft, others.clone(), Vec::new());
+    needs.push(configured);
+    needs.push(before(draft, others.clone(), Vec::new()));
     let learns = changes(
         draft,
         (
@@ -87,7 +121,7 @@ fn learn(draft: &mut Draft<'_>, host: &HostName, url: &str, old_data: bool) {
         "a learner takes everything and has no vote: it cannot cost the quorum".to_owned(),
         MemberWork::Learn { host: host.clone(), url: url.to_owned() },
         others,
-        vec![configured, carries],
+        needs,
     );
     start(draft, &member, vec![learns]);
 }
@@ -108,12 +142,12 @@ fn start(draft: &mut Draft<'_>, member: &Member<'_>, needs: Vec<usize>) -> usize
     )
 }
 
-fn promote(draft: &mut Draft<'_>, host: &HostName, id: &str) {
+fn promote(draft: &mut Draft<'_>, host: &HostName, id: &str, mut needs: Vec<usize>) {
     let Some(member) = member(draft, host) else { return };
-    let mut needs = Vec::new();
     if member.health != Health::Well || !member.share.differences.is_empty() {
         let configured = configure(draft, &member, None);
-        needs.push(start(draft, &member, vec![configured]));
+        needs.push(configured);
+        needs = vec![start(draft, &member, needs)];
     }
     let others = well(draft, None);
     needs.push(before(draft, others.clone(), Vec::new()));
@@ -157,20 +191,21 @@ fn remove(
     quorum(draft, others, &format!("quorum-without-{name}"), why, vec![removed]);
 }
 
-fn relocate(draft: &mut Draft<'_>, host: &HostName, id: &str, url: &str) {
+fn relocate(draft: &mut Draft<'_>, host: &HostName, id: &str, url: &str, mut needs: Vec<usize>) {
     let Some(member) = member(draft, host) else { return };
     let configured = configure(draft, &member, None);
     let others = well(draft, Some(id));
     // The only member of a quorum answers for itself.
     let through = if others.is_empty() { vec![host.clone()] } else { others.clone() };
-    let carries = before(draft, through.clone(), Vec::new());
+    needs.push(configured);
+    needs.push(before(draft, through.clone(), Vec::new()));
     let moved = changes(
         draft,
         (Some(host), format!("{host}/etcd-move"), format!("have the others dial it at {url}")),
         "the file says so".to_owned(),
         MemberWork::Move { host: host.clone(), id: id.to_owned(), url: url.to_owned() },
         through,
-        vec![configured, carries],
+        needs,
     );
     let unit = member.paths.unit;
     let settle = Operation::Settle { unit, port: None, seconds: draft.options.patience };
