@@ -488,7 +488,7 @@ pub fn hosts_over(
 
 /// Simulated hosts.
 pub fn rehearsal(world: &Arc<Mutex<World>>, contents: SiteContents, generation: u64) -> Rehearsal {
-    Rehearsal::new(Arc::clone(world), Arc::new(contents.rehearsed()), generation)
+    Rehearsal::new(Arc::clone(world), Arc::new(contents), generation)
 }
 
 /// What looking at hosts and asking the API found.

@@ -11,15 +11,14 @@ use jiff::{SignedDuration, Timestamp};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
 use zoisite_core::holdings::{ApiObject, Placeholders, RegistryLogin, registry_secrets};
 use zoisite_core::item::Component;
-use zoisite_core::pki::{KeySource as _, NodeRequest, Secret, SecretRef};
+use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{ApiWork, Sequence, Work, contradictions};
-use zoisite_core::token::{TokenRecord, make_token};
+use zoisite_core::token::TokenRecord;
 use zoisite_reach::{Contents, Target};
 use zoisite_store::trust::NodeDesk;
 use zoisite_store::{
-    FreshKeys, LockHolder, Met, Overlay, Records, RunRecord, SqliteRecords, State, StoreError,
-    Strongbox,
+    LockHolder, Met, Overlay, Records, RunRecord, SqliteRecords, State, StoreError, Strongbox,
 };
 use zoisite_supply::Ways;
 
@@ -387,8 +386,8 @@ impl Site {
         }
     }
 
-    /// What a sequence needs besides itself: the keys that its steps name, and no others (rule S5).
-    pub fn contents(
+    /// The keys that a sequence's steps name, and no others (rule S5).
+    fn keys(
         &self,
         sequence: &Sequence,
         state: &mut State,
@@ -418,18 +417,21 @@ impl Site {
         Ok(contents)
     }
 
-    /// The same, with a desk that lets nodes in when the sequence has any use for one.
-    pub fn contents_with_desk(
+    /// What a sequence needs besides itself: keys, and a desk that lets nodes in where it has any use for one.
+    pub fn contents(
         &self,
         sequence: &Sequence,
         state: &mut State,
         strongbox: &Strongbox,
     ) -> Result<SiteContents, Failure> {
-        let mut contents = self.contents(sequence, state, strongbox)?;
+        let mut contents = self.keys(sequence, state, strongbox)?;
         let lets_in = |work: &Work| match work {
             Work::Api(work) => matches!(
                 work,
-                ApiWork::Publish { .. } | ApiWork::Admit { .. } | ApiWork::Renew { .. }
+                ApiWork::Publish { .. }
+                    | ApiWork::Admit { .. }
+                    | ApiWork::Retract { .. }
+                    | ApiWork::Renew { .. }
             ),
             _ => false,
         };
@@ -526,20 +528,12 @@ enum Desk {
     Closed,
     /// The strongbox.
     Open(Box<Mutex<NodeDesk>>),
-    /// A rehearsal's: tokens are made up, by host.
-    Rehearsed(Mutex<BTreeMap<HostName, (TokenRecord, Secret)>>),
 }
 
 impl SiteContents {
     /// With checksums of components that are known already.
     pub fn knowing(mut self, verified: HashMap<PathBuf, String>) -> Self {
         self.verified = Mutex::new(verified);
-        self
-    }
-
-    /// The same for a rehearsal: tokens are made up and forgotten.
-    pub fn rehearsed(mut self) -> Self {
-        self.desk = Desk::Rehearsed(Mutex::default());
         self
     }
 
@@ -552,7 +546,7 @@ impl SiteContents {
                 let mut desk = desk.lock().map_err(|_| "a step failed badly".to_owned())?;
                 ask(&mut desk).map_err(|error| error.to_string())
             }
-            Desk::Closed | Desk::Rehearsed(_) => Err("this run lets no node in".into()),
+            Desk::Closed => Err("this run lets no node in".into()),
         }
     }
 }
@@ -566,18 +560,7 @@ impl Contents for SiteContents {
     }
 
     fn join_token(&self, host: &HostName) -> Result<(TokenRecord, Secret), String> {
-        let Desk::Rehearsed(made) = &self.desk else {
-            return self.desk(|desk| desk.token(host, now()));
-        };
-        let mut made = made.lock().map_err(|_| "a step failed badly".to_owned())?;
-        let made = made.entry(host.clone()).or_insert_with(|| {
-            let (id, token) = make_token(|| FreshKeys.serial());
-            let hosts = vec![host.clone()];
-            let (made, ends) = (now(), now());
-            let (used, gone) = (Vec::new(), None);
-            (TokenRecord { id, hosts, uses: 1, made, ends, used, gone, by_run: true }, token)
-        });
-        Ok(made.clone())
+        self.desk(|desk| desk.token(host, now()))
     }
 
     fn retire_tokens(&self, host: &HostName, this_run_too: bool) -> Result<Vec<String>, String> {

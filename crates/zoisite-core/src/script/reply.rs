@@ -42,9 +42,14 @@ impl Identity {
 
     /// Reads the certificate's DER encoding in base64.
     fn read(base64: &str) -> Self {
-        use rustls_pki_types::pem::PemObject as _;
         let pem = format!("-----BEGIN CERTIFICATE-----\n{base64}\n-----END CERTIFICATE-----\n");
-        let Ok(der) = rustls_pki_types::CertificateDer::from_pem_slice(pem.as_bytes()) else {
+        Self::of(pem.as_bytes())
+    }
+
+    /// Reads the first certificate of a PEM text.
+    pub fn of(pem: &[u8]) -> Self {
+        use rustls_pki_types::pem::PemObject as _;
+        let Ok(der) = rustls_pki_types::CertificateDer::from_pem_slice(pem) else {
             return Self::Unreadable;
         };
         let end = x509_parser::parse_x509_certificate(&der)

@@ -152,7 +152,11 @@ impl Config {
                     data.id
                 )]);
             }
-            return Ok((data.clone(), process));
+            let mut data = data.clone();
+            if let Some(before) = data.unsettled.take() {
+                data.peers = before;
+            }
+            return Ok((data, process));
         }
         if self.formed_mark.is_some_and(|mark| host.files.contains_key(&mark)) {
             return Err(vec!["Skipped due to 'exec-condition'".into()]);
@@ -206,7 +210,7 @@ fn new(
     let all: Vec<String> = initial.iter().map(|(name, url)| format!("{name}={url}")).collect();
     let cluster_id = hash(&format!("{}{token}", all.join(",")));
     let peers = initial.iter().map(peer).collect();
-    Ok(Member { id, cluster_id, peers, holds: 0 })
+    Ok(Member { id, cluster_id, peers, holds: 0, unsettled: None })
 }
 
 /// A member that comes to others: it must be told of all of them, and be one of them already
@@ -233,7 +237,13 @@ fn existing(
     let Some(me) = quorum.peers.iter().find(|peer| peer.url == own) else {
         return Err(invalid(&format!("no entry of {name}")));
     };
-    Ok(Member { id: me.id, holds: 0, ..quorum.clone() })
+    // etcd lets it in, and its raft stops it: the leader knows that it had entries once.
+    if me.started {
+        return Err(vec![
+            "tocommit is out of range [lastIndex(0)]. Was the raft log corrupted, truncated, or lost?".into(),
+        ]);
+    }
+    Ok(Member { id: me.id, holds: 0, unsettled: None, ..quorum.clone() })
 }
 
 impl SimHost {
@@ -361,8 +371,6 @@ impl World {
             }
         }
         let Some(any) = self.hosts.keys().find(|host| self.led_by(host).is_some()).cloned() else {
-            // While nobody leads there is no quorum that a restart could cost; it counts again when it is proven.
-            self.proved = 0;
             return;
         };
         let Ok((leader, follow)) = self.leading(&any) else { return };
@@ -412,6 +420,7 @@ impl World {
         for host in &follow {
             if let Some(data) = self.hosts.get_mut(host).and_then(|sim| sim.data.as_mut()) {
                 data.holds = all;
+                data.unsettled = None;
             }
         }
         self.replicate();
@@ -489,6 +498,9 @@ impl World {
                 peer.url.clone_from(url);
             }
         }
+        let before = member.peers.clone();
+        let alone = |peers: &[Peer]| peers.iter().filter(|peer| !peer.learner).count() == 1;
+        let shrinks = alone(&peers) && !alone(&before);
         // A change is an entry of the log like any other: a majority of those before it takes it.
         let told: Vec<HostName> = self.leading(&via)?.1;
         self.write(&via, "membership", &format!("{work:?}"))?;
@@ -496,6 +508,7 @@ impl World {
             let Some(sim) = self.hosts.get_mut(&host) else { continue };
             if let Some(data) = sim.data.as_mut() {
                 data.peers.clone_from(&peers);
+                data.unsettled = shrinks.then(|| before.clone());
                 // One that is a member no more hears of it, and stops.
                 if !peers.iter().any(|peer| peer.id == data.id) {
                     sim.process = None;

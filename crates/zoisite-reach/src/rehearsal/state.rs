@@ -92,7 +92,7 @@ pub(super) struct SimUnit {
     pub(super) failed: Option<Vec<String>>,
     pub started: bool,
     /// For how many moments more it is on its way up.
-    #[serde(default)]
+    #[serde(skip)]
     pub(super) warming: u8,
     /// The program with which it was started.
     pub(super) program: Option<String>,
@@ -130,7 +130,7 @@ pub(super) struct SimHost {
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct World {
     /// What time it is, but for what clocks are off.
-    #[serde(default)]
+    #[serde(skip)]
     pub(super) clock: Timestamp,
     pub(super) hosts: BTreeMap<HostName, SimHost>,
     /// What the API holds; it lives in etcd.
@@ -212,4 +212,8 @@ pub(super) struct Member {
     pub peers: Vec<Peer>,
     /// How many of the acknowledged writes its data holds, from the first on.
     pub holds: usize,
+    /// All members as they were before the last one but itself was taken out: a lone member's disk learns that it is
+    /// alone only with the next write.
+    #[serde(default)]
+    pub unsettled: Option<Vec<Peer>>,
 }

@@ -337,6 +337,10 @@ impl World {
         self.left_go_on();
         self.passes();
         self.replicate();
+        // While nobody leads there is no quorum that a restart could cost; it counts again when it is proven.
+        if self.leads().is_none() {
+            self.proved = 0;
+        }
         if self.under_load {
             self.load();
         }
@@ -669,8 +673,8 @@ impl World {
             out.address = Some(AddressFacts { held, state: state.into(), since: 0, serves });
         }
         if let Some(node) = &holdings.node {
-            if sim.files.contains_key(&node.client) {
-                out.identity = Identity::Until(Timestamp::MAX);
+            if let Some(file) = sim.files.get(&node.client) {
+                out.identity = Identity::of(file.text.as_bytes());
             }
             out.token_left = sim.files.contains_key(TOKEN_PATH);
             out.resolves = node.stable_name.as_ref().map(|_| true);

@@ -314,7 +314,7 @@ impl<'a> Run<'a> {
                     road::tell_departed(&leg.prepared);
                 }
                 if !sequence.is_empty() {
-                    let contents = site.contents_with_desk(&sequence, state, site.strongbox()?)?;
+                    let contents = site.contents(&sequence, state, site.strongbox()?)?;
                     hosts.set_contents(Arc::new(contents.knowing(vouched)));
                 }
                 *hosts
