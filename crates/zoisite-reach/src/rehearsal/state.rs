@@ -121,6 +121,9 @@ pub(super) struct SimHost {
     /// Whether it leaves the floating address to others.
     #[serde(default)]
     pub(super) away: bool,
+    /// Modules that its kernel has loaded.
+    #[serde(default)]
+    pub(super) loaded: BTreeSet<String>,
     /// Images that its registry holds, by name.
     #[serde(default)]
     pub(super) shelf: BTreeSet<String>,

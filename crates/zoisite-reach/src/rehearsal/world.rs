@@ -74,6 +74,7 @@ impl World {
                 process: None,
                 lost: 0,
                 away: false,
+                loaded: BTreeSet::new(),
                 shelf: BTreeSet::new(),
             });
         }
@@ -409,6 +410,7 @@ impl World {
         match operation {
             Operation::Put(Item::File(file)) => sim.put(file, keys),
             Operation::Put(Item::Pair(pair)) => sim.put_pair(pair, keys),
+            Operation::Put(Item::Module(module)) => Ok(sim.loaded.insert(module.name.to_owned())),
             Operation::Put(item) => sim.put_item(item),
             Operation::Mark { path, owner, text } => {
                 let new = SimFile::new(text.clone(), *owner, 0o600);
@@ -654,6 +656,9 @@ impl World {
                 }
                 Item::Absent(absent) if sim.files.contains_key(&absent.path) => {
                     out.found.leftovers.insert(absent.path.clone(), ());
+                }
+                Item::Module(module) if !sim.loaded.contains(module.name) => {
+                    out.found.modules.insert(module.name.into(), ());
                 }
                 Item::Unit(unit) => {
                     let facts = self.unit_facts(&holdings.host, unit.name);
