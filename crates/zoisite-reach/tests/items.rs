@@ -113,6 +113,32 @@ fn a_resolver_file_that_is_a_link_to_a_stub_is_seen_through() {
     }
 }
 
+/// A look says that somebody acts there, as long as it does: rule S11.
+#[test]
+fn s11_a_look_says_whether_a_script_is_at_work() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        host.program("flock", "exec /usr/bin/flock \"$@\"");
+        assert!(!host.look(&[]).acting, "{shell}: nobody ever acted there");
+        host.put(&[Item::from(host.file("etc/site.conf", "of ours\n"))]);
+        assert!(!host.look(&[]).acting, "{shell}");
+        let lock = host.path("var/lib/zoisite/lock");
+        let mut script = std::process::Command::new("flock")
+            .arg(&lock)
+            .args(["sh", "-c", "echo at work; read -r _"])
+            .stdin(std::process::Stdio::piped())
+            .stdout(std::process::Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut said = [0; 7];
+        std::io::Read::read_exact(script.stdout.as_mut().unwrap(), &mut said).unwrap();
+        assert!(host.look(&[]).acting, "{shell}");
+        drop(script.stdin.take());
+        script.wait().unwrap();
+        assert!(!host.look(&[]).acting, "{shell}: it has ended");
+    }
+}
+
 /// A host whose new rules nobody came in through is told nothing any more: it acts by itself.
 #[test]
 fn rules_of_a_firewall_that_nobody_keeps_are_those_of_before_again() {

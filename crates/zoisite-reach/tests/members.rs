@@ -651,7 +651,7 @@ fn live_through(stage: &mut Stage, mishaps: &[Mishap]) -> Option<String> {
             }
             Mishap::Unheard(n) => stage.world().fault(Fault::AnswerLost { operation: now + n }),
             Mishap::Refuse(i, once) => {
-                let (host, unit) = (at(i), zoisite_core::holdings::ETCD_UNIT);
+                let (host, unit) = (at(i), Some(zoisite_core::holdings::ETCD_UNIT));
                 let times = if *once { 1 } else { u32::MAX };
                 stage.world().fault(Fault::Refuses { host, unit, times });
             }

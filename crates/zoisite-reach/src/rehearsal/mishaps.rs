@@ -1,5 +1,7 @@
 //! What goes wrong in a rehearsal that is asked for it: drawn from a seed, the same again with the same seed.
 
+use std::time::Duration;
+
 use sha2::{Digest as _, Sha256};
 use zoisite_core::cluster::HostName;
 
@@ -9,8 +11,9 @@ use super::state::{Fault, World};
 const WITHIN: u64 = 250;
 
 impl World {
-    /// Lets two hosts lose their power for a while and two operations fail, somewhere in the next raise, while
-    /// somebody writes to etcd at every operation; in words. `done` operations were taken before.
+    /// Lets two hosts lose their power for a while, two operations fail, the answer of one be lost, a member not come
+    /// up once and a link be slow, somewhere in the next raise, while somebody writes to etcd at every operation; in
+    /// words.
     pub fn go_wrong(&mut self, seed: u64) -> Vec<String> {
         let hosts: Vec<HostName> = self.hosts.keys().cloned().collect();
         let now = self.operations();
@@ -39,6 +42,24 @@ impl World {
             told.push(format!("operation {operation} fails"));
             self.fault(Fault::Fails { operation });
         }
+        let operation = now + draw(WITHIN);
+        told.push(format!("operation {operation} is done, and nobody hears of it"));
+        self.fault(Fault::AnswerLost { operation });
+        let mut any = |what: String, fault: &dyn Fn(HostName) -> Fault| {
+            let host = usize::try_from(draw(hosts.len() as u64)).ok().and_then(|at| hosts.get(at));
+            if let Some(host) = host.cloned() {
+                told.push(format!("{host}{what}"));
+                self.fault(fault(host));
+            }
+        };
+        any(": the first that is started there does not come up".into(), &|host| Fault::Refuses {
+            host,
+            unit: None,
+            times: 1,
+        });
+        any(" is reached three seconds later than others".into(), &|host| {
+            Fault::Slow(host, Duration::from_secs(3))
+        });
         self.write_all_the_while();
         told
     }

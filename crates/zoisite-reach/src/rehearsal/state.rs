@@ -51,12 +51,12 @@ pub enum Fault {
         /// Whether it has power from then on.
         on: bool,
     },
-    /// A unit does not come up on a host, so many times.
+    /// A unit, or whichever is started, does not come up on a host, so many times.
     Refuses {
         /// The host.
         host: HostName,
-        /// The unit.
-        unit: &'static str,
+        /// The unit; none means any.
+        unit: Option<&'static str>,
         /// How many times more.
         times: u32,
     },

@@ -540,7 +540,7 @@ impl World {
     fn refuses(&mut self, host: &HostName, unit: &str) -> bool {
         let refuses = |fault: &mut Fault| match fault {
             Fault::Refuses { host: one, unit: its, times }
-                if one == host && *its == unit && *times > 0 =>
+                if one == host && its.is_none_or(|its| its == unit) && *times > 0 =>
             {
                 *times -= 1;
                 true

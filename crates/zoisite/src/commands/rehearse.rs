@@ -86,8 +86,8 @@ fn tell_story(world: &World, before: u64, mishaps: &[String]) {
         }
     }
     view::say(
-        "all hosts have power again; with --stage the same command goes on from here. Not modelled: what TLS verifies, \
-         slow disks and links, kernels, pods",
+        "all hosts have power again; with --stage the same command goes on from here. Not modelled: \
+         kernels, pods, slow disks, names and routes of the site's",
     );
 }
 
