@@ -483,8 +483,8 @@ impl Both {
         let id = self.model.members().into_iter().find(|(_, known, _)| *known == url);
         let id = id.map_or("1".to_owned(), |(id, ..)| id);
         let work = match change {
-            Change::Learn(_) => MemberWork::Learn { host: name.clone(), url },
-            Change::Promote(_) => MemberWork::Promote { host: name.clone(), id },
+            Change::Learn(_) => MemberWork::Learn { host: name, url },
+            Change::Promote(_) => MemberWork::Promote { host: name, id },
             Change::Remove(_) => MemberWork::Remove { id, who: name.to_string(), learner: false },
         };
         let model = self.model.change(&work);
