@@ -29,7 +29,7 @@ pub use probe::{NAMESPACE, Probe};
 pub use quorum::{MemberAnswer, judge};
 pub use reach::{Carried, Contents, Progress, Reach};
 pub use registry::Registry;
-pub use rehearsal::{Fault, Rehearsal, RehearsedField, World};
+pub use rehearsal::{Fault, Rehearsal, RehearsedField, Sighted, World};
 pub use runner::{RunEvent, run};
 pub use ssh_hosts::{SshHost, ssh_hosts};
 pub use verify::{CHECKS, FromHost, NOT_EVERYWHERE, Pushing, Server, Tried, Verification, verify};

@@ -24,7 +24,7 @@ use zoisite_core::sequence::{
 };
 use zoisite_core::survey::{Mender, judge};
 use zoisite_core::token::TokenRecord;
-use zoisite_reach::{Fault, Reach as _, Rehearsal, World, run};
+use zoisite_reach::{Contents as _, Fault, Reach as _, Rehearsal, Sighted, World, run};
 
 #[path = "common/simulated.rs"]
 mod simulated;
@@ -500,6 +500,70 @@ fn lost_and_foreign_data_are_refused_by_name_of_the_rule() {
         other => panic!("{other:?}"),
     }
     assert_eq!(stage.world().operations(), 0, "nothing was touched");
+}
+
+/// The steps that the next raise would take, by id.
+fn steps(stage: &Stage) -> Vec<String> {
+    on_virtual_time(async {
+        let contents = Arc::new(TestContents(issued()));
+        let reach = Rehearsal::new(stage.world.clone(), contents, stage.runs + 1);
+        let planned = stage.planned(&reach).await.unwrap();
+        planned.steps.into_iter().map(|step| step.id).collect()
+    })
+}
+
+/// The same hosts, begun from what a look at them shows.
+fn copied(stage: &Stage) -> Stage {
+    let mut copy = Stage::whole();
+    let (looks, api) = on_virtual_time(async {
+        let contents = Arc::new(TestContents(issued()));
+        let reach = Rehearsal::new(stage.world.clone(), contents, stage.runs);
+        let mut looks = Looks::new();
+        for host in &stage.holdings.hosts {
+            looks.insert(host.host.clone(), reach.observe(host, Depth::Quick).await);
+        }
+        (looks, reach.ask(&stage.objects, &[]).await)
+    });
+    let sighted = Sighted {
+        cluster: &stage.cluster,
+        holdings: &stage.holdings,
+        looks: &looks,
+        api: &api,
+        objects: &stage.objects,
+        shelf: &[],
+        keys: &|secret| TestContents(issued()).secret(secret),
+    };
+    copy.world = Arc::new(Mutex::new(World::as_seen(sighted, now())));
+    copy.runs = stage.runs;
+    copy.begun = stage.begun.clone();
+    copy
+}
+
+#[test]
+fn hosts_that_were_seen_are_rehearsed_as_they_are() {
+    let mut stage = Stage::whole();
+    stage.must_converge("from nothing");
+    assert_eq!(steps(&copied(&stage)), [""; 0], "nothing differs on the copies");
+    copied(&stage).must_converge("as they are");
+    // What somebody changed, stopped and lost, on members, control planes and nodes.
+    stage.edit("egret");
+    stage.world().edit(&host("tern-1"), "/etc/zoisite/kubelet/kubelet.yaml", |text| {
+        format!("{text}# somebody was here\n")
+    });
+    stage.world().edit(&host("curlew"), "/etc/zoisite/api-server/server/tls.crt", |text| {
+        format!("{text}# somebody was here\n")
+    });
+    let wanted = steps(&stage);
+    assert!(wanted.len() > 5, "{wanted:?}");
+    let mut copy = copied(&stage);
+    assert_eq!(steps(&copy), wanted);
+    copy.must_converge("put right on the copies");
+    assert_eq!(steps(&stage), wanted, "and nothing was touched");
+    // One that does not answer has no power there.
+    stage.world().power(&host("tern-2"), false);
+    let copy = copied(&stage);
+    assert!(!copy.world().ready_nodes().contains(&host("tern-2")));
+    assert!(copy.world().ready_nodes().contains(&host("tern-3")));
 }
 
 #[test]

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use jiff::{SignedDuration, Timestamp};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
-use zoisite_core::holdings::{ApiObject, Placeholders, RegistryLogin, registry_secrets};
+use zoisite_core::holdings::{ApiObject, Holdings, Placeholders, RegistryLogin, registry_secrets};
 use zoisite_core::item::Component;
 use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Operation;
@@ -228,6 +228,44 @@ impl Site {
         self.identity = Some(folder.join("identity.txt"));
         self.staged = true;
         self
+    }
+
+    /// Copies the store and the identity into a folder, for a rehearsal that goes on from there.
+    ///
+    /// # Errors
+    /// Where they cannot be read or written.
+    pub fn copy_store(&self, folder: &Path) -> Result<(), Failure> {
+        let copy = |from: &Path, to: &Path| {
+            fs::copy(from, to).map(|_| ()).map_err(|e| Failure::file("copying", from, &e))
+        };
+        let into = folder.join("store");
+        fs::create_dir_all(&into).map_err(|e| Failure::file("making", &into, &e))?;
+        let files = fs::read_dir(&self.store);
+        for file in files.map_err(|e| Failure::file("reading", &self.store, &e))?.flatten() {
+            if file.path().is_file() {
+                copy(&file.path(), &into.join(file.file_name()))?;
+            }
+        }
+        copy(&self.identity_path()?, &folder.join("identity.txt"))
+    }
+
+    /// The secrets that holdings name, of those that this store and this site keep: for what is to be compared here.
+    ///
+    /// # Errors
+    /// Where the strongbox or the site's own secrets cannot be opened.
+    pub fn keys_on_hosts(
+        &self,
+        state: &mut State,
+        holdings: &Holdings,
+    ) -> Result<HashMap<SecretRef, Secret>, Failure> {
+        let mut out = HashMap::new();
+        for item in holdings.hosts.iter().flat_map(|host| &host.items) {
+            let Some((secret, _)) = item.secret() else { continue };
+            let own = self.own_secrets()?.on_hosts.get(&secret).cloned();
+            let known = own.or_else(|| state.secret(&secret, self.strongbox().ok()?).ok());
+            out.extend(known.map(|text| (secret, text)));
+        }
+        Ok(out)
     }
 
     /// The store, made when it is not there, locked for a command that takes a moment.

@@ -105,6 +105,12 @@ impl Config {
         })
     }
 
+    /// A process that was started with it and is ready.
+    pub fn process(self) -> Process {
+        let Self { listens, peers, clients, .. } = self;
+        Process { listens, peers, clients, was_ready: true }
+    }
+
     /// Whether it is told of a member that is dialled there.
     pub fn names(&self, url: &str) -> bool {
         self.initial_cluster
@@ -316,6 +322,12 @@ impl World {
         leads.min_by_key(|name| (Reverse(self.held(name)), name.clone()))
     }
 
+    /// Whether a member has a vote, by its own word: a learner serves nobody.
+    fn takes_part(&self, host: &HostName) -> bool {
+        let member = self.hosts.get(host).and_then(SimHost::member);
+        member.is_some_and(|(member, _)| member.votes(member.id))
+    }
+
     fn disk_is_full(&self, host: &HostName) -> bool {
         self.faults.iter().any(|fault| matches!(fault, Fault::DiskFull(full) if full == host))
     }
@@ -403,6 +415,9 @@ impl World {
     /// # Errors
     /// Where no majority is reached.
     pub fn write(&mut self, via: &HostName, key: &str, value: &str) -> Result<(), String> {
+        if !self.takes_part(via) {
+            return Err("etcdserver: rpc not supported for learner".into());
+        }
         let (leader, follow) = self.leading(via)?;
         let (held, all) = (self.held(&leader), self.acknowledged.len());
         if held < all {
@@ -438,7 +453,7 @@ impl World {
         through: &[HostName],
     ) -> Result<bool, String> {
         self.replicate();
-        let serves = |host: &&HostName| self.led_by(host).is_some();
+        let serves = |host: &&HostName| self.led_by(host).is_some() && self.takes_part(host);
         let via = through.iter().find(serves).cloned().ok_or("no member that was asked serves")?;
         let (leader, _) = self.leading(&via)?;
         let reached = self.voters_reached(&leader);

@@ -9,6 +9,7 @@ mod cluster;
 mod drill;
 mod etcd;
 mod mishaps;
+mod seen;
 mod state;
 mod survey;
 mod tls;
@@ -31,6 +32,7 @@ use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, MemberWork
 use zoisite_core::survey::Facts;
 
 pub use self::drill::RehearsedField;
+pub use self::seen::Sighted;
 pub use self::state::{Fault, World};
 use crate::access::Access;
 use crate::quorum::{judge, not_changed};

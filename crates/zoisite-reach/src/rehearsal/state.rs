@@ -10,7 +10,7 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::ApiObject;
 use zoisite_core::item::Found;
 use zoisite_core::pki::{Secret, SecretRef};
-use zoisite_core::script::Operation;
+use zoisite_core::script::{Observed, Operation};
 use zoisite_core::sequence::NodeFacts;
 
 use super::tls::Papers;
@@ -121,6 +121,9 @@ pub(super) struct SimHost {
     /// Whether it leaves the floating address to others.
     #[serde(default)]
     pub(super) away: bool,
+    /// What a look at the real one showed, where it began as that was.
+    #[serde(skip)]
+    pub(super) seen: Option<Box<Observed>>,
     /// Modules that its kernel has loaded.
     #[serde(default)]
     pub(super) loaded: BTreeSet<String>,

@@ -74,6 +74,7 @@ impl World {
                 process: None,
                 lost: 0,
                 away: false,
+                seen: None,
                 loaded: BTreeSet::new(),
                 shelf: BTreeSet::new(),
             });
@@ -625,23 +626,31 @@ impl World {
 
     pub(super) fn observe(&self, holdings: &HostHoldings) -> Observed {
         let Some(sim) = self.hosts.get(&holdings.host) else { return Observed::default() };
+        // What no rehearsal changes is as it was seen.
+        let nature = match &sim.seen {
+            Some(seen) => Observed { machine: sim.machine.clone(), ..(**seen).clone() },
+            None => Observed {
+                machine: sim.machine.clone(),
+                host_keys: vec![digest(&format!("{} ssh", sim.machine))],
+                arch: "amd64".into(),
+                os: "rehearsal 1".into(),
+                init: "systemd".into(),
+                boot: sim.machine.clone(),
+                facts: Some(HostFacts::default()),
+                ..Observed::default()
+            },
+        };
         let mut out = Observed {
-            machine: sim.machine.clone(),
-            host_keys: vec![digest(&format!("{} ssh", sim.machine))],
-            arch: "amd64".into(),
-            os: "rehearsal 1".into(),
-            init: "systemd".into(),
-            boot: sim.machine.clone(),
             cluster: sim
                 .files
                 .get(CLUSTER_MARK)
                 .and_then(|file| file.text.lines().next().map(ToOwned::to_owned)),
             generation: sim.generation,
             acting: self.acts(&holdings.host),
-            ..Observed::default()
+            found: sim.found.clone(),
+            address: None,
+            ..nature
         };
-        out.found = sim.found.clone();
-        out.facts = Some(HostFacts::default());
         for item in &holdings.items {
             match item {
                 Item::File(file) => {
@@ -845,6 +854,6 @@ impl SimHost {
     }
 }
 
-fn digest(text: &str) -> String {
+pub(super) fn digest(text: &str) -> String {
     Sha256::digest(text.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
 }

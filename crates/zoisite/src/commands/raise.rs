@@ -38,11 +38,11 @@ use crate::watching;
 /// upgrades: etcd quorum, control plane, balancers, nodes by join token, DNS, the site's manifests.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does\n  zoisite raise --rehearse --stage try --mishaps 7   # while hosts lose their power and steps fail"
+    after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does\n  zoisite raise --rehearse --stage try --mishaps 7   # while hosts lose their power and steps fail\n  zoisite raise --rehearse --as-they-are  # what the file changes, on copies of the hosts as they are now"
 )]
 pub struct RaiseArgs {
     #[command(flatten)]
-    parts: super::PartArgs,
+    pub(super) parts: super::PartArgs,
     /// Accept that another machine now stands behind this host's address; may be repeated
     #[arg(long, value_name = "HOST")]
     pub(super) accept: Vec<String>,
@@ -73,6 +73,9 @@ pub struct RaiseArgs {
     /// Let hosts lose their power and steps fail, drawn from this number: the same number, the same mishaps
     #[arg(long, value_name = "SEED", requires = "rehearse")]
     pub(super) mishaps: Option<u64>,
+    /// Begin with the real hosts as they are, which are looked at, and with a copy of the store
+    #[arg(long, requires = "rehearse", conflicts_with = "stage")]
+    pub(super) as_they_are: bool,
 }
 
 impl RaiseArgs {
@@ -90,6 +93,7 @@ impl RaiseArgs {
             rehearse: true,
             stage: None,
             mishaps: None,
+            as_they_are: false,
         }
     }
 }
@@ -281,7 +285,7 @@ impl<'a> Run<'a> {
         let pins = found.met()?;
         found.leave_out_unfit(site, reach, &prepared.parts, args.unproven).await?;
         let looked = (began, reach.elapsed());
-        if let Ground::World(_) = ground {
+        if matches!(ground, Ground::World(_)) && !args.as_they_are {
             self.sums = simulated_sums(&prepared);
         }
         let sequence = self.choose(&mut draft, &mut prepared, &mut found)?;

@@ -1,6 +1,7 @@
 //! A raise on simulated hosts.
 
 use std::fs;
+use std::path::Path;
 use std::process::ExitCode;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -9,7 +10,7 @@ use zoisite_core::holdings::Part;
 use zoisite_core::item::ComponentSums;
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::Engine;
-use zoisite_reach::World;
+use zoisite_reach::{Reach as _, Sighted, World};
 
 use super::Time;
 use super::raise::{Ground, RaiseArgs, Run, accepted, recorded, simulated_sums};
@@ -27,9 +28,14 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
         .map_err(|e| Failure::file("making a folder in", &std::env::temp_dir(), &e))?;
     let folder = args.stage.as_deref().unwrap_or(passing.path());
     fs::create_dir_all(folder).map_err(|e| Failure::file("making", folder, &e))?;
+    let seen = match args.as_they_are {
+        true => Some(super::block_on(as_they_are(&site, args, folder))??),
+        false => None,
+    };
     let site = site.on_stage(folder);
     let file = folder.join("hosts.json");
     let mut world = match fs::read(&file) {
+        _ if seen.is_some() => seen.unwrap_or_default(),
         Ok(text) => serde_json::from_slice(&text).map_err(|error| {
             let what = format!("{} holds no simulated hosts: {error}", file.display());
             Failure::new(Kind::Usage, what, "name another folder with --stage")
@@ -63,6 +69,40 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
         });
     }
     ended
+}
+
+/// Simulated hosts that begin as the real ones are, with a copy of the store in `folder`: what is rehearsed then goes
+/// on from there. Nothing is changed on hosts, nor in the store itself.
+async fn as_they_are(site: &Site, args: &RaiseArgs, folder: &Path) -> Result<World, Failure> {
+    site.raised_state()?;
+    site.copy_store(folder)?;
+    let mut scratch = site.scratch()?;
+    let mut prepared = prepare(site, &mut scratch, &args.parts.chosen())?;
+    let mut reach = road::hosts(site, &prepared.departed, 0)?;
+    let how = (Depth::Quick, &[][..]);
+    let found = async {
+        let mut found = road::sighting(site, &mut scratch, &mut reach, &mut prepared, how).await?;
+        found.met()?;
+        prepared.turn_to_what_stands(site, &mut scratch, &found.looks)?;
+        Ok::<_, Failure>(found)
+    };
+    let found = found.await;
+    reach.close().await;
+    let found = found?;
+    for trouble in found.troubles() {
+        view::note(&format!("{trouble}: it has no power in this rehearsal"));
+    }
+    let keys = site.keys_on_hosts(&mut scratch, &prepared.holdings)?;
+    let sighted = Sighted {
+        cluster: &site.cluster,
+        holdings: &prepared.holdings,
+        looks: &found.looks,
+        api: &found.api,
+        objects: &prepared.objects,
+        shelf: &prepared.shelf,
+        keys: &|secret| keys.get(secret).cloned(),
+    };
+    Ok(World::as_seen(sighted, now()))
 }
 
 /// What went wrong in a rehearsal, and what became of it.
@@ -102,7 +142,11 @@ pub fn rehearse_on(
     let mut work = site.working()?;
     recorded(&mut work.state, "raise, rehearsed", |state, record| {
         super::block_on_time(time, async {
-            let sums = ComponentSums::default();
+            // What real hosts hold is held against what is really pinned.
+            let sums = match args.as_they_are {
+                true => site.sums()?,
+                false => ComponentSums::default(),
+            };
             let mut run = Run::new(site, options, args, accept, (sums, record));
             run.legs(state, None, &mut Ground::World(world)).await
         })?
