@@ -9,7 +9,9 @@ use futures_util::StreamExt as _;
 use futures_util::stream::FuturesUnordered;
 use ipnet::IpNet;
 use jiff::Timestamp;
-use zoisite_core::aim::{Aim, Next, Real, Records, Scope, as_it_stands, forecast, next_aim};
+use zoisite_core::aim::{
+    Aim, Next, Quorum, Real, Records, Scope, as_it_stands, forecast, next_aim,
+};
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::components::{NodeImages, Shelved};
 use zoisite_core::diagnosis::Trouble;
@@ -213,6 +215,24 @@ impl Prepared {
         self.real = real(looks, self.begun.as_ref());
         let aim = self.standing_aim(site);
         self.take(site, state, aim)
+    }
+
+    /// What hosts hold as things stand: also those of a member that the file does not name any more.
+    ///
+    /// # Errors
+    /// Where a certificate of theirs is gone from the store.
+    pub fn held_as_it_stands(&self, site: &Site, state: &mut State) -> Result<Holdings, Failure> {
+        let mut aim = self.standing_aim(site);
+        if let Quorum::Listed(list) = &self.real.quorum {
+            let known = list.iter().filter_map(|member| {
+                let host = HostName::new(&member.name).ok()?;
+                site.cluster.host(&host)?;
+                Some((host, member.urls.first()?.clone()))
+            });
+            aim.etcd.members.extend(known);
+        }
+        let known = (&self.subnets, &self.departed, &self.images);
+        make_holdings(site, state, &self.ledger, known, (&self.parts[..], &aim))
     }
 
     fn standing_aim(&self, site: &Site) -> Aim {

@@ -84,18 +84,25 @@ async fn as_they_are(site: &Site, args: &RaiseArgs, folder: &Path) -> Result<Wor
         let mut found = road::sighting(site, &mut scratch, &mut reach, &mut prepared, how).await?;
         found.met()?;
         prepared.turn_to_what_stands(site, &mut scratch, &found.looks)?;
-        Ok::<_, Failure>(found)
+        let holdings = prepared.held_as_it_stands(site, &mut scratch)?;
+        // Of a member that the file does not name any more only what is left of it was looked at.
+        let named = |host: &HostName| site.cluster.etcd.members.contains(host);
+        for host in holdings.hosts.iter().filter(|one| one.etcd.is_some() && !named(&one.host)) {
+            let look = reach.observe(host, Depth::Quick).await;
+            found.looks.insert(host.host.clone(), look);
+        }
+        Ok::<_, Failure>((found, holdings))
     };
     let found = found.await;
     reach.close().await;
-    let found = found?;
+    let (found, holdings) = found?;
     for trouble in found.troubles() {
         view::note(&format!("{trouble}: it has no power in this rehearsal"));
     }
-    let keys = site.keys_on_hosts(&mut scratch, &prepared.holdings)?;
+    let keys = site.keys_on_hosts(&mut scratch, &holdings)?;
     let sighted = Sighted {
         cluster: &site.cluster,
-        holdings: &prepared.holdings,
+        holdings: &holdings,
         looks: &found.looks,
         api: &found.api,
         objects: &prepared.objects,
