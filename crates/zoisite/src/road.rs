@@ -8,7 +8,6 @@ use std::time::Duration;
 use futures_util::StreamExt as _;
 use futures_util::stream::FuturesUnordered;
 use ipnet::IpNet;
-use jiff::Timestamp;
 use zoisite_core::aim::{
     Aim, Next, Quorum, Real, Records, Scope, as_it_stands, forecast, next_aim,
 };
@@ -20,7 +19,7 @@ use zoisite_core::holdings::{
     Sources, node_wanted, peer_urls,
 };
 use zoisite_core::item::{ComponentSums, Content};
-use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Proof, Secret, edges, prove};
+use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Proof, Secret};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{
     ApiLook, Begun, Condition, Engine, Gate, Looks, MachinePin, PlanInput, PlanOptions, Refusal,
@@ -84,7 +83,7 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
         trust::issue(state, site.strongbox()?, &site.cluster, &FreshKeys, now, false)?
     };
     let ledger = if issued.is_empty() { ledger } else { state.ledger()? };
-    let proof = prove_edges(site, &ledger, now)?;
+    let proof = site.prove_edges(&ledger, now)?;
     let subnets = state.subnets(&site.cluster)?;
     let (mut objects, mut nodes, mut images) = (Vec::new(), Vec::new(), NodeImages::default());
     let asked = |part: Part| parts.contains(&part);
@@ -426,32 +425,6 @@ pub fn may_ask(prepared: &Prepared, looks: &Looks) -> bool {
     looks.values().filter_map(|look| look.as_ref().ok()).any(|observed| {
         observed.found.units.get(API_SERVER_UNIT).is_some_and(|unit| unit.active == "active")
     })
-}
-
-/// Proves every edge; one that would fail is a failure that names client, server, name and reason.
-pub fn prove_edges(site: &Site, ledger: &Ledger, now: Timestamp) -> Result<Proof, Failure> {
-    let proof = prove(&edges(&site.cluster), ledger, &[], now);
-    if proof.failed.is_empty() {
-        return Ok(proof);
-    }
-    let mut failure: Option<Failure> = None;
-    let all: Vec<String> = proof.failed.iter().map(ToString::to_string).collect();
-    for text in all.iter().take(10) {
-        failure = Some(match failure {
-            None => Failure::new(
-                Kind::Run,
-                format!(
-                    "{} of {} connections would fail",
-                    proof.failed.len(),
-                    proof.failed.len() + proof.held.len()
-                ),
-                "nothing was copied; 'zoisite pki issue' replaces certificates whose names changed",
-            )
-            .note("would fail", text),
-            Some(failure) => failure.note("would fail", text),
-        });
-    }
-    Err(failure.unwrap_or_else(|| Failure::told(Kind::Run)))
 }
 
 /// Every host of the cluster, and those that departed, over the person's own SSH; it connects to those that

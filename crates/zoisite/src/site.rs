@@ -11,7 +11,7 @@ use jiff::{SignedDuration, Timestamp};
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
 use zoisite_core::holdings::{ApiObject, Holdings, Placeholders, RegistryLogin, registry_secrets};
 use zoisite_core::item::Component;
-use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
+use zoisite_core::pki::{Ledger, NodeRequest, Proof, Secret, SecretRef, edges, prove};
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{ApiWork, Sequence, Work, contradictions};
 use zoisite_core::token::TokenRecord;
@@ -228,6 +228,32 @@ impl Site {
         self.identity = Some(folder.join("identity.txt"));
         self.staged = true;
         self
+    }
+
+    /// Proves every edge; one that would fail is a failure that names client, server, name and reason.
+    pub fn prove_edges(&self, ledger: &Ledger, now: Timestamp) -> Result<Proof, Failure> {
+        let proof = prove(&edges(&self.cluster), ledger, &[], now);
+        if proof.failed.is_empty() {
+            return Ok(proof);
+        }
+        let mut failure: Option<Failure> = None;
+        let all: Vec<String> = proof.failed.iter().map(ToString::to_string).collect();
+        for text in all.iter().take(10) {
+            failure = Some(match failure {
+                None => Failure::new(
+                    Kind::Run,
+                    format!(
+                        "{} of {} connections would fail",
+                        proof.failed.len(),
+                        proof.failed.len() + proof.held.len()
+                    ),
+                    "nothing was copied; 'zoisite pki issue' replaces certificates whose names changed",
+                )
+                .note("would fail", text),
+                Some(failure) => failure.note("would fail", text),
+            });
+        }
+        Err(failure.unwrap_or_else(|| Failure::told(Kind::Run)))
     }
 
     /// Copies the store and the identity into a folder, for a rehearsal that goes on from there.

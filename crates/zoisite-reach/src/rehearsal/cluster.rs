@@ -14,8 +14,8 @@ use zoisite_core::layout::{CNI_CONFIG, RUNTIME_UNIT};
 use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
 use zoisite_core::sequence::{ApiLook, ApiObserved, ApiWork, NodeFacts};
 
-use super::state::{Process, SimFile, SimHost, SimUnit, World};
-use super::tls::{As, Papers};
+use super::state::{Papers, Process, SimFile, SimHost, SimUnit, World};
+use super::tls::As;
 use crate::reach::Contents;
 
 const NETWORK: &str = "zoisite-network.service";

@@ -8,8 +8,8 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::ETCD_UNIT;
 use zoisite_core::sequence::MemberWork;
 
-use super::state::{Fault, Member, Peer, Process, SimHost, World};
-use super::tls::{As, Papers};
+use super::state::{Fault, Member, Papers, Peer, Process, SimHost, World};
+use super::tls::As;
 use crate::quorum::HAS_ITS_VOTE;
 
 /// What etcd says of a learner that has not caught up.

@@ -1,11 +1,15 @@
-//! What goes wrong in a rehearsal that is asked for it: drawn from a seed, the same again with the same seed.
+//! What goes wrong in a rehearsal: by the fault that was put there, or drawn from a seed, the same again with the same
+//! seed.
 
 use std::time::Duration;
 
 use sha2::{Digest as _, Sha256};
 use zoisite_core::cluster::HostName;
+use zoisite_core::item::{Content, File, Item};
+use zoisite_core::pki::{Secret, SecretRef};
+use zoisite_core::script::Operation;
 
-use super::state::{Fault, World};
+use super::state::{Fault, Left, World};
 
 /// So many operations from now on something may go wrong; a raise of the demo has about three hundred.
 const WITHIN: u64 = 250;
@@ -72,5 +76,84 @@ impl World {
         for host in &off {
             self.power(host, true);
         }
+    }
+
+    /// How much longer it takes to reach a host.
+    pub(super) fn slowed(&self, host: &HostName) -> Duration {
+        let slow = |fault: &Fault| match fault {
+            Fault::Slow(slow, by) if slow == host => Some(*by),
+            _ => None,
+        };
+        self.faults.iter().filter_map(slow).sum()
+    }
+
+    /// Whether nobody hears that the operation that was begun last is done.
+    pub(super) fn answer_is_lost(&self, number: u64) -> bool {
+        self.faults.contains(&Fault::AnswerLost { operation: number })
+    }
+
+    /// What is left of a script goes on by itself, and holds the host's lock, until it is done or the host is off.
+    pub(super) fn leave(
+        &mut self,
+        host: &HostName,
+        (operations, pace): (&[Operation], u32),
+        keys: &dyn Fn(&SecretRef) -> Option<Secret>,
+    ) {
+        let wanted = operations.iter().filter_map(|operation| match operation {
+            Operation::Put(Item::Pair(pair)) => Some(SecretRef::Certificate(pair.serial.clone())),
+            Operation::Put(Item::File(File {
+                content: Content::Secret { secret, .. }, ..
+            })) => Some(secret.clone()),
+            _ => None,
+        });
+        let secrets = wanted.filter_map(|secret| Some((secret.clone(), keys(&secret)?))).collect();
+        let (host, operations) = (host.clone(), operations.iter().cloned().collect());
+        self.left.push(Left { host, operations, secrets, pace: (pace, pace) });
+    }
+
+    /// Whether this program is killed now, and its script goes on at that pace.
+    pub(super) fn leaves_running(&self) -> Option<u32> {
+        self.faults.iter().find_map(|fault| match fault {
+            Fault::LeftRunning { operation, pace } if *operation == self.operations => Some(*pace),
+            _ => None,
+        })
+    }
+
+    /// Whether a script of somebody's acts on a host.
+    pub(super) fn acts(&self, host: &HostName) -> bool {
+        self.left.iter().any(|left| left.host == *host)
+    }
+
+    /// Scripts that nobody waits for do one thing more; one that fails ends.
+    pub(super) fn left_go_on(&mut self) {
+        for mut left in std::mem::take(&mut self.left) {
+            left.pace.1 = left.pace.1.saturating_sub(1);
+            if left.pace.1 > 0 {
+                self.left.push(left);
+                continue;
+            }
+            left.pace.1 = left.pace.0;
+            let Some(operation) = left.operations.pop_front() else { continue };
+            let known = |wanted: &SecretRef| {
+                left.secrets.iter().find(|(one, _)| one == wanted).map(|(_, text)| text.clone())
+            };
+            if self.apply(&left.host, &operation, &known).is_ok() && !left.operations.is_empty() {
+                self.left.push(left);
+            }
+        }
+    }
+
+    /// Whether a unit does not come up this time.
+    pub(super) fn refuses(&mut self, host: &HostName, unit: &str) -> bool {
+        let refuses = |fault: &mut Fault| match fault {
+            Fault::Refuses { host: one, unit: its, times }
+                if one == host && its.is_none_or(|its| its == unit) && *times > 0 =>
+            {
+                *times -= 1;
+                true
+            }
+            _ => false,
+        };
+        self.faults.iter_mut().any(refuses)
     }
 }

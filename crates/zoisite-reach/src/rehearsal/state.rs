@@ -13,8 +13,6 @@ use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{Observed, Operation};
 use zoisite_core::sequence::NodeFacts;
 
-use super::tls::Papers;
-
 /// Something that goes wrong in a rehearsal.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Fault {
@@ -178,6 +176,14 @@ pub(super) struct SimApi {
     pub(super) nodes: BTreeMap<HostName, NodeFacts>,
     /// Published tokens: the whole text, by id.
     pub(super) tokens: BTreeMap<String, String>,
+}
+
+/// Where a process finds what it shows of itself, and whom it trusts.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Papers {
+    pub certificate: String,
+    pub key: String,
+    pub authority: String,
 }
 
 /// A running etcd process.

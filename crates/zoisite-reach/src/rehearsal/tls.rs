@@ -9,18 +9,9 @@ use std::time::Duration;
 use rcgen::{KeyPair, PublicKeyData as _};
 use rustls_pki_types::pem::PemObject as _;
 use rustls_pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
-use serde::{Deserialize, Serialize};
 use webpki::{EndEntityCert, KeyUsage, anchor_from_trusted_cert};
 
-use super::state::{SimFile, SimHost};
-
-/// Where a process finds what it shows of itself, and whom it trusts.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Papers {
-    pub certificate: String,
-    pub key: String,
-    pub authority: String,
-}
+use super::state::{Papers, SimFile, SimHost};
 
 /// What a certificate is shown as.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]

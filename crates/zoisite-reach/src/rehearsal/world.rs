@@ -1,6 +1,5 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use std::time::Duration;
 
 use jiff::Timestamp;
 use sha2::{Digest as _, Sha256};
@@ -20,7 +19,7 @@ use zoisite_core::script::{
 };
 
 use super::etcd::Config;
-use super::state::{Fault, Left, Member, SimFile, SimHost, World};
+use super::state::{Fault, Member, SimFile, SimHost, World};
 use crate::quorum::MemberAnswer;
 
 /// For how many moments a unit that was started is on its way up.
@@ -145,71 +144,6 @@ impl World {
     pub(super) fn passes(&mut self) {
         for unit in self.hosts.values_mut().flat_map(|sim| sim.units.values_mut()) {
             unit.warming = unit.warming.saturating_sub(1);
-        }
-    }
-
-    /// How much longer it takes to reach a host.
-    pub(super) fn slowed(&self, host: &HostName) -> Duration {
-        let slow = |fault: &Fault| match fault {
-            Fault::Slow(slow, by) if slow == host => Some(*by),
-            _ => None,
-        };
-        self.faults.iter().filter_map(slow).sum()
-    }
-
-    /// Whether nobody hears that the operation that was begun last is done.
-    pub(super) fn answer_is_lost(&self, number: u64) -> bool {
-        self.faults.contains(&Fault::AnswerLost { operation: number })
-    }
-
-    /// What is left of a script goes on by itself, and holds the host's lock, until it is done or the host is off.
-    pub(super) fn leave(
-        &mut self,
-        host: &HostName,
-        (operations, pace): (&[Operation], u32),
-        keys: &dyn Fn(&SecretRef) -> Option<Secret>,
-    ) {
-        let wanted = operations.iter().filter_map(|operation| match operation {
-            Operation::Put(Item::Pair(pair)) => Some(SecretRef::Certificate(pair.serial.clone())),
-            Operation::Put(Item::File(File {
-                content: Content::Secret { secret, .. }, ..
-            })) => Some(secret.clone()),
-            _ => None,
-        });
-        let secrets = wanted.filter_map(|secret| Some((secret.clone(), keys(&secret)?))).collect();
-        let (host, operations) = (host.clone(), operations.iter().cloned().collect());
-        self.left.push(Left { host, operations, secrets, pace: (pace, pace) });
-    }
-
-    /// Whether this program is killed now, and its script goes on at that pace.
-    pub(super) fn leaves_running(&self) -> Option<u32> {
-        self.faults.iter().find_map(|fault| match fault {
-            Fault::LeftRunning { operation, pace } if *operation == self.operations => Some(*pace),
-            _ => None,
-        })
-    }
-
-    /// Whether a script of somebody's acts on a host.
-    pub(super) fn acts(&self, host: &HostName) -> bool {
-        self.left.iter().any(|left| left.host == *host)
-    }
-
-    /// Scripts that nobody waits for do one thing more; one that fails ends.
-    pub(super) fn left_go_on(&mut self) {
-        for mut left in std::mem::take(&mut self.left) {
-            left.pace.1 = left.pace.1.saturating_sub(1);
-            if left.pace.1 > 0 {
-                self.left.push(left);
-                continue;
-            }
-            left.pace.1 = left.pace.0;
-            let Some(operation) = left.operations.pop_front() else { continue };
-            let known = |wanted: &SecretRef| {
-                left.secrets.iter().find(|(one, _)| one == wanted).map(|(_, text)| text.clone())
-            };
-            if self.apply(&left.host, &operation, &known).is_ok() && !left.operations.is_empty() {
-                self.left.push(left);
-            }
         }
     }
 
@@ -535,20 +469,6 @@ impl World {
                 sim.process = None;
             }
         }
-    }
-
-    /// Whether a unit does not come up this time.
-    fn refuses(&mut self, host: &HostName, unit: &str) -> bool {
-        let refuses = |fault: &mut Fault| match fault {
-            Fault::Refuses { host: one, unit: its, times }
-                if one == host && its.is_none_or(|its| its == unit) && *times > 0 =>
-            {
-                *times -= 1;
-                true
-            }
-            _ => false,
-        };
-        self.faults.iter_mut().any(refuses)
     }
 
     /// What the members that a configuration names know of all members, where one of them runs and is reached.
