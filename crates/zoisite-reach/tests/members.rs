@@ -86,8 +86,6 @@ struct Stage {
     taken: Vec<Arm>,
     /// What failed in the last raise.
     troubles: Vec<String>,
-    /// What somebody replaced by what is another host's, and what stood there.
-    swapped: Vec<(HostName, String, String)>,
 }
 
 /// How a raise ended.
@@ -116,7 +114,6 @@ impl Stage {
             bug: None,
             taken: Vec::new(),
             troubles: Vec::new(),
-            swapped: Vec::new(),
         }
     }
 
@@ -329,12 +326,6 @@ impl Stage {
         let all: Vec<HostName> = HOSTS.map(host).to_vec();
         for host in &all {
             self.world().power(host, true);
-        }
-        // A member that the file does not name any more is not put right: whoever changed its files does that.
-        for (host, path, text) in std::mem::take(&mut self.swapped).into_iter().rev() {
-            if !self.cluster.etcd.members.contains(&host) {
-                self.world().edit(&host, &path, |_| text);
-            }
         }
         let mut ended = Vec::new();
         for _ in 0..6 {
@@ -584,8 +575,6 @@ enum Mishap {
     Full(Index),
     /// Whatever goes to a host takes seconds.
     Slow(Index),
-    /// What a host trusts, or shows, is another one's.
-    Swap(Index, Index, bool),
     /// A program that was begun earlier comes to its hosts only now.
     Late,
     Off(Index),
@@ -622,7 +611,6 @@ fn mishap() -> impl Strategy<Value = Mishap> {
         1 => (any::<Index>(), -5_000..5_000_i64).prop_map(|(i, days)| Mishap::Clock(i, days)),
         1 => any::<Index>().prop_map(Mishap::Full),
         1 => any::<Index>().prop_map(Mishap::Slow),
-        1 => any::<(Index, Index, bool)>().prop_map(|(a, b, key)| Mishap::Swap(a, b, key)),
         1 => Just(Mishap::Late),
         1 => any::<Index>().prop_map(Mishap::Off),
         1 => any::<Index>().prop_map(Mishap::On),
@@ -661,15 +649,6 @@ fn live_through(stage: &mut Stage, mishaps: &[Mishap]) -> Option<String> {
             Mishap::Full(i) => stage.world().fault(Fault::DiskFull(at(i))),
             Mishap::Slow(i) => {
                 stage.world().fault(Fault::Slow(at(i), std::time::Duration::from_secs(7)));
-            }
-            Mishap::Swap(a, b, key) => {
-                let path = if *key { "peer/tls.key" } else { "peer/tls.crt" };
-                let path = format!("/etc/zoisite/etcd/{path}");
-                let read = |host| stage.world().text(&host, &path).map(ToOwned::to_owned);
-                if let (Some(own), Some(other)) = (read(at(a)), read(at(b))) {
-                    stage.world().edit(&at(a), &path, |_| other);
-                    stage.swapped.push((at(a), path, own));
-                }
             }
             Mishap::Late => {
                 let newest = std::mem::replace(&mut stage.runs, 0);

@@ -303,6 +303,10 @@ impl Ground<'_> {
                 (None, ..) => {
                     return Arm::TakeBack { id: member.id.clone(), who: host.to_string() };
                 }
+                // One that had entries once and has none now is stopped by its own raft: it is let in anew.
+                (Some(_), Machine::Seen { data: false, .. }, _) if !member.name.is_empty() => {
+                    return Arm::TakeBack { id: member.id.clone(), who: host.to_string() };
+                }
                 (Some(_), Machine::Seen { .. }, Ok(())) => {
                     return Arm::Promote { host, id: member.id.clone() };
                 }

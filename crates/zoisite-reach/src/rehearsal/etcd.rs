@@ -312,7 +312,7 @@ impl World {
 
     /// Whose member leads the one on a host, where that reaches a majority of the voters: nobody is elected whose
     /// log lacks what another one's has; among equals it is the first by name.
-    fn led_by(&self, host: &HostName) -> Option<HostName> {
+    pub(super) fn led_by(&self, host: &HostName) -> Option<HostName> {
         let (member, _) = self.hosts.get(host)?.member()?;
         let reached = self.voters_reached(host);
         if reached.len() < member.voters() / 2 + 1 {
@@ -515,7 +515,8 @@ impl World {
         }
         let before = member.peers.clone();
         let alone = |peers: &[Peer]| peers.iter().filter(|peer| !peer.learner).count() == 1;
-        let shrinks = alone(&peers) && !alone(&before);
+        // (Where somebody writes all the while, that is settled at once.)
+        let shrinks = alone(&peers) && !alone(&before) && !self.under_load;
         // A change is an entry of the log like any other: a majority of those before it takes it.
         let told: Vec<HostName> = self.leading(&via)?.1;
         self.write(&via, "membership", &format!("{work:?}"))?;

@@ -534,7 +534,8 @@ impl World {
 
     /// All members, as the quorum's own list has them.
     fn members_seen_by(&self, host: &HostName) -> Option<Vec<EtcdMember>> {
-        let member = self.hosts.get(host)?.data.as_ref()?;
+        // As its leader has it: etcd gives no list that may be out of date (a linearizable read).
+        let member = self.hosts.get(&self.led_by(host)?)?.data.as_ref()?;
         let listed = member.peers.iter().map(|peer| EtcdMember {
             id: format!("{:016x}", peer.id),
             name: peer.name.clone(),

@@ -3,7 +3,7 @@
 use super::super::rules;
 use super::rollout::one_by_one;
 use super::{Condition, Draft, Operation, Part, Phase, Share, Step, Work};
-use crate::aim::Health;
+use crate::aim::{Arm, Health, Quorum};
 use crate::cluster::HostName;
 use crate::holdings::EtcdPaths;
 use crate::item::Differs;
@@ -79,8 +79,13 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     let total = voters(listed_members(input.looks), input.cluster);
     // Every restart stands behind a gate at which all members that are reached answer, those that are
     // brought back by this very sequence included.
-    let reached = members.len();
-    let rolls = |member: &&Member<'_>| member.health != Health::Down && member.must_restart();
+    let reached = members.len() + leaving(draft, &members);
+    // While others are brought back, those that are well stay as they are.
+    let mends = input.aim.arm == Arm::Mend;
+    let rolls = |member: &&Member<'_>| {
+        let stays = member.health == Health::Down || mends && member.health == Health::Well;
+        !stays && member.must_restart()
+    };
     for member in members.iter().filter(rolls) {
         if let Err(refusal) = rules::others_keep_quorum(member.host(), total, reached) {
             draft.none.refusals.push(refusal);
@@ -126,6 +131,14 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
         mark_formed(draft, member, last);
     }
     Some(last)
+}
+
+/// How many voters are well that the file does not name any more: they carry the quorum too, as long as they are there.
+fn leaving(draft: &Draft<'_>, members: &[Member<'_>]) -> usize {
+    let Quorum::Listed(list) = &draft.input.real.quorum else { return 0 };
+    let named = |name: &str| members.iter().any(|member| member.host().as_str() == name);
+    let well = list.iter().filter(|member| !member.learner && member.health == Health::Well);
+    well.filter(|member| !named(&member.name)).count()
 }
 
 /// Members that do not serve are configured, then started together. Returns the last steps.

@@ -23,7 +23,8 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
             promote(draft, host, id, trusted);
         }
         Arm::TakeBack { id, who } => {
-            let why = "the file does not name it any more, and it has no vote yet".to_owned();
+            let why =
+                "it has no vote yet, and its data is gone or the file does not name it".to_owned();
             remove(draft, (id, who, true), why, Vec::new());
         }
         Arm::Remove { id, who, why } => {
