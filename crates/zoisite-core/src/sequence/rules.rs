@@ -194,13 +194,19 @@ pub(super) fn no_foreign_host(
     }
 }
 
-/// S3: data found in a member's folder is this cluster's own.
+/// S3: data found in a member's folder is this cluster's own: a mark says so, or its member serves in the quorum that
+/// was proven, whose cluster id is `proven`.
 pub(super) fn no_foreign_data(
     host: &HostName,
     etcd: &EtcdPaths,
     observed: &Observed,
+    proven: Option<&str>,
 ) -> Result<(), Refusal> {
     let facts = &observed.etcd;
+    let serves_here = facts
+        .status
+        .as_ref()
+        .is_some_and(|s| s.has_leader() && Some(s.cluster_id.as_str()) == proven);
     let refuse = |found: String, path: &str| {
         Err(Refusal {
             rule: Rule::NoForeignData,
@@ -221,7 +227,7 @@ pub(super) fn no_foreign_data(
         (Some(owner), _) if *owner != etcd.cluster_id => {
             refuse(format!("{} belongs to another cluster ({owner})", etcd.folder), &etcd.folder)
         }
-        (None, true) => refuse(
+        (None, true) if !serves_here => refuse(
             format!("{} holds etcd data, and nothing says that it is this cluster's", etcd.data),
             &etcd.folder,
         ),
