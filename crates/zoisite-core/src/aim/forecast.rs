@@ -101,7 +101,11 @@ pub fn distance(wanted: Wanted<'_>, kept: &Records, real: &Real) -> usize {
                 2 * usize::from(moved) + usize::from(member.health == Health::Down)
             }
         };
-        if member.learner && wanted.get(host).is_some_and(|url| !member.urls.contains(url)) {
+        // One that is taken back first, and let in anew.
+        let moved = wanted.get(host).is_some_and(|url| !member.urls.contains(url));
+        let no_data = matches!(real.machine(host), Machine::Seen { data: false, .. });
+        let emptied = is_wanted && no_data && !member.name.is_empty();
+        if member.learner && (moved || emptied) {
             far += 10;
         }
     }
