@@ -153,10 +153,6 @@ fn on_both(claim: impl Fn(&dyn Kept, &Host)) {
     }
 }
 
-fn file(place: &Host, name: &str, text: &str) -> File {
-    place.file(name, text)
-}
-
 /// One of each kind that is one operation, none of which stands there yet.
 fn items(place: &Host) -> Vec<Item> {
     let still = |name: &str| -> &'static str { place.at(name).leak() };
@@ -165,8 +161,8 @@ fn items(place: &Host) -> Vec<Item> {
         Item::Link(Link { path: place.at("etc/localtime"), to: "/dev/null".into() }),
         Item::User(User { name: "zoisite-heron", home: "/var/lib/heron".into() }),
         Item::Directory(Directory { path: place.at("etc/nest"), owner: place.me, mode: 0o750 }),
-        file(place, "etc/nest/one.conf", "of ours\n").into(),
-        file(place, "etc/two.conf", "of ours\n").into(),
+        place.file("etc/nest/one.conf", "of ours\n").into(),
+        place.file("etc/two.conf", "of ours\n").into(),
         place.pair("a1").into(),
         Item::Module(Module { name: "br_gull" }),
         Item::Sysctl(Sysctl { key: "net.ipv4.ip_forward", value: "1", optional: false }),
@@ -215,13 +211,13 @@ fn what_somebody_changed_differs_and_nothing_else_does() {
 fn what_must_not_be_there_goes() {
     on_both(|kept, place| {
         let path = place.at("etc/forbidden.conf");
-        put(kept, &[file(place, "etc/forbidden.conf", "it stands before ours\n").into()]);
+        put(kept, &[place.file("etc/forbidden.conf", "it stands before ours\n").into()]);
         let absent = [Item::Absent(Absent { path: path.clone() })];
         assert_eq!(differs(kept, &absent).len(), 1, "{}", kept.name());
         assert_eq!(put(kept, &absent), 1, "{}", kept.name());
         assert_eq!((differs(kept, &absent).len(), kept.text(&path)), (0, None), "{}", kept.name());
         // The same as an operation of its own.
-        put(kept, &[file(place, "etc/token", "a token\n").into()]);
+        put(kept, &[place.file("etc/token", "a token\n").into()]);
         let remove = || vec![Operation::Remove(place.at("etc/token"))];
         assert_eq!(
             (kept.act(7, remove()), kept.act(7, remove())),
@@ -248,12 +244,11 @@ fn a_mark_is_written_once() {
 #[test]
 fn what_a_unit_must_read_anew_is_remembered_until_it_restarts() {
     on_both(|kept, place| {
-        let unit_file = match place.me {
-            _ if kept.name() == "a rehearsal" => format!("/etc/systemd/system/{UNIT}"),
-            _ => place.at(&format!("etc/systemd/system/{UNIT}")),
-        };
+        // A rehearsal's units have no folder before them.
+        let root = if kept.name() == "a rehearsal" { String::new() } else { place.at("") };
+        let path = format!("{}/etc/systemd/system/{UNIT}", root.trim_end_matches('/'));
         let unit_file = File {
-            path: unit_file,
+            path,
             owner: place.me,
             mode: 0o644,
             content: Content::text("[Service]\nExecStart=/bin/true\n"),
@@ -269,7 +264,7 @@ fn what_a_unit_must_read_anew_is_remembered_until_it_restarts() {
         assert!(facts(kept).enabled, "{}", kept.name());
         assert_eq!(kept.act(7, start()), Ok(0), "{}: it runs", kept.name());
         // A file that it reads at its start alone.
-        put(kept, &[file(place, "etc/two.conf", "newer\n").into()]);
+        put(kept, &[place.file("etc/two.conf", "newer\n").into()]);
         assert!(facts(kept).pending, "{}", kept.name());
         assert_eq!(kept.act(7, start()), Ok(0), "{}", kept.name());
         assert!(facts(kept).pending, "{}: a start of what runs reads nothing", kept.name());
@@ -282,7 +277,7 @@ fn what_a_unit_must_read_anew_is_remembered_until_it_restarts() {
 fn s11_an_older_run_is_refused_and_changes_nothing() {
     on_both(|kept, place| {
         let path = place.at("etc/two.conf");
-        let text = |text: &str| vec![Operation::Put(file(place, "etc/two.conf", text).into())];
+        let text = |text: &str| vec![Operation::Put(place.file("etc/two.conf", text).into())];
         assert_eq!(kept.act(8, text("of the eighth\n")), Ok(1), "{}", kept.name());
         assert!(kept.act(7, text("of the seventh\n")).is_err(), "{}", kept.name());
         assert_eq!(kept.text(&path).as_deref(), Some("of the eighth\n"), "{}", kept.name());

@@ -7,7 +7,6 @@
 #[path = "common/simulated.rs"]
 mod simulated;
 
-use std::collections::BTreeMap;
 use std::future::pending;
 use std::panic::{AssertUnwindSafe, catch_unwind, set_hook, take_hook};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
@@ -19,8 +18,7 @@ use proptest::test_runner::{RngSeed, TestRunner};
 use simulated::{ID, Issued, TestContents, host, now, on_virtual_time};
 use zoisite_core::aim::{Aim, Arm, Next, Records, next_aim};
 use zoisite_core::cluster::{Cluster, HostName};
-use zoisite_core::components::NodeImages;
-use zoisite_core::holdings::{Holdings, HostHoldings, Part, Sources, holdings, peer_urls};
+use zoisite_core::holdings::{Holdings, HostHoldings, peer_urls};
 use zoisite_core::item::{ComponentSums, Item};
 use zoisite_core::script::{Depth, Operation};
 use zoisite_core::sequence::{
@@ -133,21 +131,7 @@ impl Stage {
 
     fn holdings(&self, aim: Option<&Aim>) -> (Cluster, Holdings) {
         let cluster = aim.map_or(self.cluster.clone(), |aim| aim.cluster(&self.cluster));
-        let Issued { ledger, shared, .. } = issued();
-        let (subnets, facts, departed) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
-        let (images, site_secrets) = (NodeImages::default(), BTreeMap::new());
-        let sources = Sources {
-            ledger,
-            cluster_id: ID,
-            shared,
-            subnets: &subnets,
-            facts: &facts,
-            departed: &departed,
-            images: &images,
-            site_secrets: &site_secrets,
-            etcd: aim.map(|aim| &aim.etcd),
-        };
-        let made = holdings(&cluster, sources, &[Part::Etcd]).unwrap();
+        let made = issued().members(&cluster, aim.map(|aim| &aim.etcd));
         (cluster, aim.map_or(made.clone(), |aim| made.within(&aim.scope)))
     }
 

@@ -16,13 +16,10 @@ use std::process::{Child, Command, Output, Stdio};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
-use simulated::{ID, Issued, TestContents, host, now, on_virtual_time};
+use simulated::{Issued, TestContents, host, now, on_virtual_time};
 use zoisite_core::aim::EtcdAim;
 use zoisite_core::cluster::HostName;
-use zoisite_core::components::NodeImages;
-use zoisite_core::holdings::{
-    ETCD_CONFIG, ETCD_UNIT, HostHoldings, Part, Sources, holdings, peer_urls,
-};
+use zoisite_core::holdings::{ETCD_CONFIG, ETCD_UNIT, HostHoldings, peer_urls};
 use zoisite_core::item::Item;
 use zoisite_core::pki::SecretRef;
 use zoisite_core::script::{Depth, Operation, Stretch};
@@ -63,29 +60,15 @@ fn held(name: &HostName, members: &[String], begins: bool) -> HostHoldings {
         Some((name.clone(), url.clone()))
     };
     let all: Vec<(HostName, String)> = members.iter().filter_map(named).collect();
-    let Issued { cluster, ledger, shared, .. } = issued();
-    let mut cluster = cluster.clone();
+    let mut cluster = issued().cluster.clone();
     cluster.etcd.members = all.iter().map(|(name, _)| name.clone()).collect();
-    let (subnets, facts, departed) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
-    let (images, site_secrets) = (NodeImages::default(), BTreeMap::new());
     let initial = all.iter().map(|(name, url)| (name.to_string(), url.clone())).collect();
     let aim = EtcdAim {
         members: all.iter().cloned().collect(),
         initial: (!begins).then_some(initial),
         dialled: Vec::new(),
     };
-    let sources = Sources {
-        ledger,
-        cluster_id: ID,
-        shared,
-        subnets: &subnets,
-        facts: &facts,
-        departed: &departed,
-        images: &images,
-        site_secrets: &site_secrets,
-        etcd: Some(&aim),
-    };
-    holdings(&cluster, sources, &[Part::Etcd]).unwrap().host(name).unwrap().clone()
+    issued().members(&cluster, Some(&aim)).host(name).unwrap().clone()
 }
 
 /// What can be seen of either of the two.
@@ -240,8 +223,7 @@ impl Real {
                 }
                 Item::Pair(pair) => {
                     let serial = SecretRef::Certificate(pair.serial.clone());
-                    let (_, key) =
-                        issued().keys.iter().find(|(known, _)| *known == serial).unwrap();
+                    let key = issued().key(&serial).unwrap();
                     self.write(name, &pair.certificate_path(), &pair.certificate);
                     self.write(name, &pair.key_path(), key.expose());
                 }
@@ -533,7 +515,8 @@ impl Both {
         {
             return;
         }
-        let paths = held(name, &members, false).etcd.unwrap();
+        let holdings = held(name, &members, false);
+        let paths = holdings.etcd.clone().unwrap();
         self.model.act(
             name,
             vec![Operation::SetAside {
@@ -546,7 +529,6 @@ impl Both {
         self.real.stop(name);
         let _ = std::fs::remove_dir_all(self.real.at(name, &paths.data));
         let _ = std::fs::remove_file(self.real.at(name, &paths.formed_mark));
-        let holdings = held(name, &members, false);
         self.model.place(&holdings);
         self.real.place(&holdings);
         // It never begins again without its data: so does this program, once it was proven.

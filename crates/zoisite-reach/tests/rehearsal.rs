@@ -14,8 +14,7 @@ use zoisite_core::cluster::{Cluster, Host, HostName};
 use zoisite_core::components::{NodeImages, node_images};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{
-    ApiObject, Holdings, NodeWanted, Part, Sources, assign_subnets, holdings, node_wanted,
-    peer_urls,
+    ApiObject, Holdings, NodeWanted, Part, assign_subnets, node_wanted, peer_urls,
 };
 use zoisite_core::item::{ComponentSums, Content, Item};
 use zoisite_core::script::Depth;
@@ -73,23 +72,11 @@ impl Stage {
     }
 
     fn of(parts: &[Part]) -> Self {
-        let Issued { cluster, ledger, shared, .. } = issued();
+        let cluster = &issued().cluster;
         let mut subnets = BTreeMap::new();
         assign_subnets(cluster, &mut subnets);
-        let facts = BTreeMap::new();
         let images = NodeImages { sources: node_images(cluster, &[]), ..NodeImages::default() };
-        let sources = Sources {
-            ledger,
-            cluster_id: ID,
-            shared,
-            subnets: &subnets,
-            facts: &facts,
-            departed: &Default::default(),
-            images: &images,
-            site_secrets: &BTreeMap::new(),
-            etcd: None,
-        };
-        let holdings = holdings(cluster, sources, parts).unwrap();
+        let holdings = issued().holdings(cluster, parts, (&subnets, &images), None);
         let (mut objects, mut nodes) = (Vec::new(), Vec::new());
         if parts.contains(&Part::Nodes) {
             objects = zoisite_core::holdings::objects(cluster, &images);
@@ -125,11 +112,20 @@ impl Stage {
         self.world.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    async fn planned(&self, reach: &Rehearsal) -> Result<Sequence, Unplannable> {
+    fn reach(&self, generation: u64) -> Rehearsal {
+        Rehearsal::new(self.world.clone(), Arc::new(TestContents(issued())), generation)
+    }
+
+    async fn looks(&self, reach: &Rehearsal) -> Looks {
         let mut looks = Looks::new();
         for host in &self.holdings.hosts {
             looks.insert(host.host.clone(), reach.observe(host, Depth::Quick).await);
         }
+        looks
+    }
+
+    async fn planned(&self, reach: &Rehearsal) -> Result<Sequence, Unplannable> {
+        let looks = self.looks(reach).await;
         let Self { cluster, holdings, sums, objects, nodes, .. } = self;
         let api = match looks.values().flatten().any(|seen| {
             seen.found.units.get("zoisite-api-server.service").is_some_and(|u| u.active == "active")
@@ -168,8 +164,7 @@ impl Stage {
     fn raise(&mut self) -> Ended {
         self.runs += 1;
         on_virtual_time(async {
-            let contents = Arc::new(TestContents(issued()));
-            let reach = Rehearsal::new(self.world.clone(), contents, self.runs);
+            let reach = self.reach(self.runs);
             let sequence = match self.planned(&reach).await {
                 Ok(sequence) if sequence.is_empty() => return Ended::Nothing,
                 Ok(sequence) => sequence,
@@ -457,8 +452,7 @@ fn simulated_hosts_are_surveyed_and_their_clocks_and_disks_are_judged() {
     let stage = Stage::whole();
     let facts = || {
         on_virtual_time(async {
-            let contents = Arc::new(TestContents(issued()));
-            let reach = Rehearsal::new(stage.world.clone(), contents, 1);
+            let reach = stage.reach(1);
             let mut facts = BTreeMap::new();
             for host in &stage.cluster.hosts {
                 let seen = reach.survey(&stage.cluster, &host.name).await.unwrap();
@@ -505,8 +499,7 @@ fn lost_and_foreign_data_are_refused_by_name_of_the_rule() {
 /// The steps that the next raise would take, by id.
 fn steps(stage: &Stage) -> Vec<String> {
     on_virtual_time(async {
-        let contents = Arc::new(TestContents(issued()));
-        let reach = Rehearsal::new(stage.world.clone(), contents, stage.runs + 1);
+        let reach = stage.reach(stage.runs + 1);
         let planned = stage.planned(&reach).await.unwrap();
         planned.steps.into_iter().map(|step| step.id).collect()
     })
@@ -516,13 +509,8 @@ fn steps(stage: &Stage) -> Vec<String> {
 fn copied(stage: &Stage) -> Stage {
     let mut copy = Stage::whole();
     let (looks, api) = on_virtual_time(async {
-        let contents = Arc::new(TestContents(issued()));
-        let reach = Rehearsal::new(stage.world.clone(), contents, stage.runs);
-        let mut looks = Looks::new();
-        for host in &stage.holdings.hosts {
-            looks.insert(host.host.clone(), reach.observe(host, Depth::Quick).await);
-        }
-        (looks, reach.ask(&stage.objects, &[]).await)
+        let reach = stage.reach(stage.runs);
+        (stage.looks(&reach).await, reach.ask(&stage.objects, &[]).await)
     });
     let sighted = Sighted {
         cluster: &stage.cluster,

@@ -216,11 +216,17 @@ impl Prepared {
         self.take(site, state, aim)
     }
 
-    /// What hosts hold as things stand: also those of a member that the file does not name any more.
+    /// What hosts hold as things stand, by these looks: also those of a member that the file does not name any more.
     ///
     /// # Errors
     /// Where a certificate of theirs is gone from the store.
-    pub fn held_as_it_stands(&self, site: &Site, state: &mut State) -> Result<Holdings, Failure> {
+    pub fn held_as_it_stands(
+        &mut self,
+        site: &Site,
+        state: &mut State,
+        looks: &Looks,
+    ) -> Result<Holdings, Failure> {
+        self.real = real(looks, self.begun.as_ref());
         let mut aim = self.standing_aim(site);
         if let Quorum::Listed(list) = &self.real.quorum {
             let known = list.iter().filter_map(|member| {

@@ -284,12 +284,14 @@ impl Site {
         state: &mut State,
         holdings: &Holdings,
     ) -> Result<HashMap<SecretRef, Secret>, Failure> {
+        let strongbox = self.strongbox()?;
         let mut out = HashMap::new();
         for item in holdings.hosts.iter().flat_map(|host| &host.items) {
-            let Some((secret, _)) = item.secret() else { continue };
-            let own = self.own_secrets()?.on_hosts.get(&secret).cloned();
-            let known = own.or_else(|| state.secret(&secret, self.strongbox().ok()?).ok());
-            out.extend(known.map(|text| (secret, text)));
+            let Some((secret, label)) = item.secret() else { continue };
+            if !out.contains_key(&secret) {
+                let text = self.secret_on_hosts((&secret, label), state, strongbox)?;
+                out.extend(text.map(|text| (secret, text)));
+            }
         }
         Ok(out)
     }
@@ -450,6 +452,27 @@ impl Site {
         }
     }
 
+    /// A secret that hosts hold: the site's own, or one that the store keeps. Tokens are none: they are made when they
+    /// are published, not before.
+    fn secret_on_hosts(
+        &self,
+        (secret, label): (&SecretRef, &str),
+        state: &mut State,
+        strongbox: &Strongbox,
+    ) -> Result<Option<Secret>, Failure> {
+        if let Some(own) = self.own_secrets()?.on_hosts.get(secret) {
+            return Ok(Some(own.clone()));
+        }
+        if secret.kept_under().is_none() {
+            return Ok(None);
+        }
+        let text = state.secret(secret, strongbox).map_err(|error| match error {
+            StoreError::NoSecret(_) => StoreError::NoSecret(label.to_owned()),
+            other => other,
+        })?;
+        Ok(Some(text))
+    }
+
     /// The keys that a sequence's steps name, and no others (rule S5).
     fn keys(
         &self,
@@ -463,19 +486,8 @@ impl Site {
             for operation in &stretch.operations {
                 let Operation::Put(item) = operation else { continue };
                 let Some((secret, label)) = item.secret() else { continue };
-                if let Some(own) = self.own_secrets()?.on_hosts.get(&secret) {
-                    contents.secrets.insert(secret, own.clone());
-                    continue;
-                }
-                // Tokens are made when they are published, not before.
-                if secret.kept_under().is_none() {
-                    continue;
-                }
-                let key = state.secret(&secret, strongbox).map_err(|error| match error {
-                    StoreError::NoSecret(_) => StoreError::NoSecret(label.to_owned()),
-                    other => other,
-                })?;
-                contents.secrets.insert(secret, key);
+                let text = self.secret_on_hosts((&secret, label), state, strongbox)?;
+                contents.secrets.extend(text.map(|text| (secret, text)));
             }
         }
         Ok(contents)

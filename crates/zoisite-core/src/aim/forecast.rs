@@ -1,6 +1,6 @@
 //! What is assumed of an aim that is reached: for the forecast of a run, and to prove that runs come to an end.
 
-use super::next::{Next, Wanted, left_behind, next_aim, owner};
+use super::next::{Next, Wanted, emptied, left_behind, next_aim, owner};
 use super::real::{Health, Machine, Member, Quorum, Real};
 use super::stone::{Aim, Arm, Records, Scope};
 use crate::cluster::{Cluster, HostName};
@@ -90,24 +90,17 @@ pub fn distance(wanted: Wanted<'_>, kept: &Records, real: &Real) -> usize {
     let mut far = 0;
     for (host, member) in &owned {
         let is_wanted = wanted.contains_key(host);
+        let moved = wanted.get(host).is_some_and(|url| !member.urls.contains(url));
         let lost = real.machine(host) == Machine::Seen { data: false, spent: true };
         far += match (member.learner, is_wanted) {
+            // One that is taken back first, and let in anew.
+            (true, true) if moved || emptied(host, member, real) => 15,
             (true, true) => 5,
             // Its data is left behind, to be moved aside.
             (_, false) => 3,
             (false, true) if lost && member.health != Health::Well => 20,
-            (false, true) => {
-                let moved = wanted.get(host).is_some_and(|url| !member.urls.contains(url));
-                2 * usize::from(moved) + usize::from(member.health == Health::Down)
-            }
+            (false, true) => 2 * usize::from(moved) + usize::from(member.health == Health::Down),
         };
-        // One that is taken back first, and let in anew.
-        let moved = wanted.get(host).is_some_and(|url| !member.urls.contains(url));
-        let no_data = matches!(real.machine(host), Machine::Seen { data: false, .. });
-        let emptied = is_wanted && no_data && !member.name.is_empty();
-        if member.learner && (moved || emptied) {
-            far += 10;
-        }
     }
     let listed = |host: &HostName| owned.iter().any(|(known, _)| known == host);
     far += 8 * wanted.keys().filter(|host| !listed(host)).count();

@@ -183,6 +183,11 @@ pub(super) fn owner(member: &Member, wanted: Wanted<'_>, kept: &Records) -> Opti
     known.find(|(host, url)| member.is_of(host, url)).map(|(host, _)| host.clone())
 }
 
+/// Whether a member had entries once and has none now: its own raft stops it, and it is let in anew.
+pub(super) fn emptied(host: &HostName, member: &Member, real: &Real) -> bool {
+    !member.name.is_empty() && matches!(real.machine(host), Machine::Seen { data: false, .. })
+}
+
 /// Hosts of members that were taken out and whose data still stands where it would be started.
 pub(super) fn left_behind<'a>(
     wanted: Wanted<'a>,
@@ -292,30 +297,26 @@ impl Ground<'_> {
             return self.mend_or_file();
         }
         if let Some((host, member)) = self.owned().find(|(_, member)| member.learner) {
-            let url = self.wanted.get(&host).filter(|url| member.urls.contains(url));
+            let wanted = self.wanted.get(&host).is_some_and(|url| member.urls.contains(url));
+            if !wanted || emptied(&host, member, self.real) {
+                return Arm::TakeBack { id: member.id.clone(), who: host.to_string() };
+            }
             // By then it has shown that it follows.
             let votes = |other: &Member| match other.id == member.id {
                 true => Member { learner: false, health: Health::Well, ..other.clone() },
                 false => other.clone(),
             };
             let to: Vec<Member> = self.list.iter().map(votes).collect();
-            let (why, mend) = match (url, self.real.machine(&host), permits(self.list, &to)) {
-                (None, ..) => {
-                    return Arm::TakeBack { id: member.id.clone(), who: host.to_string() };
-                }
-                // One that had entries once and has none now is stopped by its own raft: it is let in anew.
-                (Some(_), Machine::Seen { data: false, .. }, _) if !member.name.is_empty() => {
-                    return Arm::TakeBack { id: member.id.clone(), who: host.to_string() };
-                }
-                (Some(_), Machine::Seen { .. }, Ok(())) => {
+            let (why, mend) = match (self.real.machine(&host), permits(self.list, &to)) {
+                (Machine::Seen { .. }, Ok(())) => {
                     return Arm::Promote { host, id: member.id.clone() };
                 }
-                (Some(_), Machine::Seen { .. }, Err(found)) => (
+                (Machine::Seen { .. }, Err(found)) => (
                     found,
                     "bring the other members back first: zoisite status says which do not serve"
                         .to_owned(),
                 ),
-                (Some(_), Machine::Silent, _) => (
+                (Machine::Silent, _) => (
                     format!("{host} is a learner, and does not answer"),
                     format!(
                         "bring {host} back, or take it out of etcd.members: the learner is taken back then"

@@ -89,6 +89,15 @@ pub struct Real {
 }
 
 impl Real {
+    /// The voters that are known to be well, by etcd's own list.
+    pub fn well(&self) -> impl Iterator<Item = &Member> {
+        let listed: &[Member] = match &self.quorum {
+            Quorum::Listed(list) => list,
+            Quorum::Unbegun | Quorum::Unseen => &[],
+        };
+        listed.iter().filter(|member| !member.learner && member.health == Health::Well)
+    }
+
     /// A host, silent where nobody looked.
     pub fn machine(&self, host: &HostName) -> Machine {
         self.machines.get(host).copied().unwrap_or(Machine::Silent)

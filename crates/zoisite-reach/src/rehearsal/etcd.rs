@@ -16,10 +16,22 @@ use crate::quorum::HAS_ITS_VOTE;
 pub(super) const NOT_IN_SYNC: &str =
     "etcdserver: can only promote a learner member which is in sync with leader";
 
+/// How many of these vote.
+fn voters(peers: &[Peer]) -> usize {
+    peers.iter().filter(|peer| !peer.learner).count()
+}
+
+impl Peer {
+    /// Whether that is its id, in hexadecimal.
+    fn is(&self, id: &str) -> bool {
+        format!("{:016x}", self.id) == id
+    }
+}
+
 impl Member {
     /// How many of the members vote.
     pub fn voters(&self) -> usize {
-        self.peers.iter().filter(|peer| !peer.learner).count()
+        voters(&self.peers)
     }
 
     pub fn votes(&self, id: u64) -> bool {
@@ -105,10 +117,10 @@ impl Config {
         })
     }
 
-    /// A process that was started with it and is ready.
-    pub fn process(self) -> Process {
-        let Self { listens, peers, clients, .. } = self;
-        Process { listens, peers, clients, was_ready: true }
+    /// A process that was started with it, and has reported ready or not yet.
+    pub fn process(&self, was_ready: bool) -> Process {
+        let (peers, clients) = (self.peers.clone(), self.clients.clone());
+        Process { listens: self.listens.clone(), peers, clients, was_ready }
     }
 
     /// Whether it is told of a member that is dialled there.
@@ -149,8 +161,7 @@ impl Config {
                 self.listens
             )]);
         }
-        let Self { listens, peers, clients, .. } = self;
-        let process = Process { listens, peers, clients, was_ready: false };
+        let process = self.process(false);
         if let Some(data) = &host.data {
             if !data.peers.iter().any(|peer| peer.id == data.id) {
                 return Err(vec![format!(
@@ -328,10 +339,6 @@ impl World {
         member.is_some_and(|(member, _)| member.votes(member.id))
     }
 
-    fn disk_is_full(&self, host: &HostName) -> bool {
-        self.faults.iter().any(|fault| matches!(fault, Fault::DiskFull(full) if full == host))
-    }
-
     /// The leader that a member follows, by its id.
     pub(super) fn leader(&self, host: &HostName) -> Option<u64> {
         let leader = self.led_by(host)?;
@@ -343,9 +350,6 @@ impl World {
         let timed_out = || "etcdserver: request timed out".to_owned();
         let leader = self.led_by(via).ok_or_else(timed_out)?;
         let (member, _) = self.hosts[&leader].member().ok_or_else(timed_out)?;
-        if self.voters_reached(&leader).len() < member.voters() / 2 + 1 {
-            return Err(timed_out());
-        }
         let lags = |name: &HostName| {
             let behind = |fault: &Fault| matches!(fault, Fault::Lags(l) if l == name);
             *name != leader && (self.faults.iter().any(behind) || self.disk_is_full(name))
@@ -476,7 +480,7 @@ impl World {
                 peers.push(Peer { id, name, url, learner: true, started: false });
             }
             MemberWork::Promote { host, id } => {
-                let known = peers.iter_mut().find(|peer| format!("{:016x}", peer.id) == *id);
+                let known = peers.iter_mut().find(|peer| peer.is(id));
                 let Some(peer) = known else { return Err("etcdserver: member not found".into()) };
                 if !peer.learner {
                     return Ok(false);
@@ -488,7 +492,7 @@ impl World {
                 peer.learner = false;
             }
             MemberWork::Remove { id, learner, .. } => {
-                let at = peers.iter().position(|peer| format!("{:016x}", peer.id) == *id);
+                let at = peers.iter().position(|peer| peer.is(id));
                 let Some(at) = at else { return Ok(false) };
                 if *learner && !peers[at].learner {
                     return Err(HAS_ITS_VOTE.into());
@@ -498,14 +502,13 @@ impl World {
                     let stay = reached.iter().filter(|host| {
                         self.hosts[*host].data.as_ref().is_some_and(|m| m.id != gone.id)
                     });
-                    let voters = peers.iter().filter(|peer| !peer.learner).count();
-                    if stay.count() < voters / 2 + 1 {
+                    if stay.count() < voters(&peers) / 2 + 1 {
                         return unhealthy();
                     }
                 }
             }
             MemberWork::Move { id, url, .. } => {
-                let known = peers.iter_mut().find(|peer| format!("{:016x}", peer.id) == *id);
+                let known = peers.iter_mut().find(|peer| peer.is(id));
                 let Some(peer) = known else { return Err("etcdserver: member not found".into()) };
                 if peer.url == *url {
                     return Ok(false);
@@ -514,9 +517,8 @@ impl World {
             }
         }
         let before = member.peers.clone();
-        let alone = |peers: &[Peer]| peers.iter().filter(|peer| !peer.learner).count() == 1;
         // (Where somebody writes all the while, that is settled at once.)
-        let shrinks = alone(&peers) && !alone(&before) && !self.under_load;
+        let shrinks = voters(&peers) == 1 && voters(&before) > 1 && !self.under_load;
         // A change is an entry of the log like any other: a majority of those before it takes it.
         let told: Vec<HostName> = self.leading(&via)?.1;
         self.write(&via, "membership", &format!("{work:?}"))?;

@@ -156,4 +156,9 @@ impl World {
         };
         self.faults.iter_mut().any(refuses)
     }
+
+    /// Whether nothing more can be written on a host.
+    pub(super) fn disk_is_full(&self, host: &HostName) -> bool {
+        self.faults.iter().any(|fault| matches!(fault, Fault::DiskFull(full) if full == host))
+    }
 }

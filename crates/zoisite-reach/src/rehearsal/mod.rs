@@ -107,14 +107,21 @@ impl Rehearsal {
         }
     }
 
+    /// Carries out the first of these, which are left of a script: it may go on without us.
     async fn one(
         &self,
         host: &HostName,
-        operation: &Operation,
+        left: &[Operation],
         progress: Progress<'_>,
     ) -> Result<bool, Outcome> {
+        let Some((operation, rest)) = left.split_first() else { return Ok(false) };
+        let keys = |secret: &SecretRef| self.contents.secret(secret);
         let text = operation.to_string();
         progress(text.clone());
+        let leaves = self.world().leaves_running();
+        if let Some(pace) = leaves {
+            self.world().leave(host, (left, pace), &keys);
+        }
         let number = self.operation(host, &text).await?;
         tokio::time::sleep(takes(operation)).await;
         if let Some(why) = self.world().unreachable(host) {
@@ -145,10 +152,10 @@ impl Rehearsal {
                 tokio::time::sleep(Duration::from_millis(100)).await;
             }
         }
-        let keys = |secret: &SecretRef| self.contents.secret(secret);
         let mut world = self.world();
         let done = world.apply(host, operation, &keys)?;
         if world.answer_is_lost(number) {
+            world.leave(host, (rest, 1), &keys);
             return Err(Outcome::Failed {
                 attempted: text,
                 answer: UNHEARD.into(),
@@ -261,21 +268,11 @@ impl Reach for Rehearsal {
             return Self::fail(host, Outcome::Newer(newer));
         }
         let mut changed = 0;
-        for (at, operation) in stretch.operations.iter().enumerate() {
-            let keys = |secret: &SecretRef| self.contents.secret(secret);
-            let leaves = self.world().leaves_running();
-            if let Some(pace) = leaves {
-                self.world().leave(host, (&stretch.operations[at..], pace), &keys);
-            }
-            match self.one(host, operation, progress).await {
+        for at in 0..stretch.operations.len() {
+            match self.one(host, &stretch.operations[at..], progress).await {
                 Ok(true) => changed += 1,
                 Ok(false) => {}
-                Err(outcome) => {
-                    if matches!(&outcome, Outcome::Failed { answer, .. } if answer == UNHEARD) {
-                        self.world().leave(host, (&stretch.operations[at + 1..], 1), &keys);
-                    }
-                    return Self::fail(host, outcome);
-                }
+                Err(outcome) => return Self::fail(host, outcome),
             }
         }
         StepOutcome::Done { changed }

@@ -209,6 +209,6 @@ impl SimHost {
         self.process = Config::read(self, ETCD_UNIT)
             .ok()
             .filter(|_| runs)
-            .map(|config| Process { listens, ..config.process() });
+            .map(|config| Process { listens, ..config.process(true) });
     }
 }

@@ -322,7 +322,7 @@ impl World {
         component: &Component,
         sha256: &str,
     ) -> Result<(), Outcome> {
-        if self.faults.contains(&Fault::DiskFull(host.clone())) {
+        if self.disk_is_full(host) {
             return Err(failed(&format!("writing {}", component.path), "No space left on device"));
         }
         if let Some(sim) = self.hosts.get_mut(host) {
@@ -615,7 +615,7 @@ impl World {
             out.resolves = node.stable_name.as_ref().map(|_| true);
         }
         if let Some(etcd) = &holdings.etcd {
-            let full = self.faults.contains(&Fault::DiskFull(holdings.host.clone()));
+            let full = self.disk_is_full(&holdings.host);
             let room = if full { 0 } else { 40 * 1_024 * 1_024 * 1_024 };
             out.room.insert(etcd.folder.clone(), room);
             let mark = |path: &str| sim.files.get(path).map(|file| file.text.clone());

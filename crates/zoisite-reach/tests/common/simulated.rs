@@ -2,9 +2,14 @@
 
 #![allow(dead_code, reason = "each test program uses a part of this")]
 
+use std::collections::BTreeMap;
+
+use ipnet::IpNet;
 use jiff::Timestamp;
+use zoisite_core::aim::EtcdAim;
 use zoisite_core::cluster::{Cluster, HostName, read};
-use zoisite_core::holdings::SharedSecrets;
+use zoisite_core::components::NodeImages;
+use zoisite_core::holdings::{Holdings, Part, SharedSecrets, Sources, holdings};
 use zoisite_core::item::Component;
 use zoisite_core::pki::{
     Asker, Authority, AuthorityKind, Ledger, NodeRequest, Secret, SecretRef, check_request,
@@ -107,7 +112,35 @@ impl Issued {
         Self { cluster, ledger, keys, shared }
     }
 
-    fn key(&self, secret: &SecretRef) -> Option<Secret> {
+    /// What hosts hold of these parts; `etcd` is the aim that it is made for.
+    pub fn holdings(
+        &self,
+        cluster: &Cluster,
+        parts: &[Part],
+        (subnets, images): (&BTreeMap<HostName, Vec<IpNet>>, &NodeImages),
+        etcd: Option<&EtcdAim>,
+    ) -> Holdings {
+        let (facts, departed, site_secrets) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
+        let sources = Sources {
+            ledger: &self.ledger,
+            cluster_id: ID,
+            shared: &self.shared,
+            subnets,
+            facts: &facts,
+            departed: &departed,
+            images,
+            site_secrets: &site_secrets,
+            etcd,
+        };
+        holdings(cluster, sources, parts).unwrap()
+    }
+
+    /// The same of the quorum alone.
+    pub fn members(&self, cluster: &Cluster, aim: Option<&EtcdAim>) -> Holdings {
+        self.holdings(cluster, &[Part::Etcd], (&BTreeMap::new(), &NodeImages::default()), aim)
+    }
+
+    pub fn key(&self, secret: &SecretRef) -> Option<Secret> {
         self.keys.iter().find(|(known, _)| known == secret).map(|(_, key)| key.clone())
     }
 }

@@ -83,8 +83,7 @@ async fn as_they_are(site: &Site, args: &RaiseArgs, folder: &Path) -> Result<Wor
     let found = async {
         let mut found = road::sighting(site, &mut scratch, &mut reach, &mut prepared, how).await?;
         found.met()?;
-        prepared.turn_to_what_stands(site, &mut scratch, &found.looks)?;
-        let holdings = prepared.held_as_it_stands(site, &mut scratch)?;
+        let holdings = prepared.held_as_it_stands(site, &mut scratch, &found.looks)?;
         // Of a member that the file does not name any more only what is left of it was looked at.
         let named = |host: &HostName| site.cluster.etcd.members.contains(host);
         for host in holdings.hosts.iter().filter(|one| one.etcd.is_some() && !named(&one.host)) {

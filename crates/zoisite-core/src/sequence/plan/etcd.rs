@@ -3,7 +3,7 @@
 use super::super::rules;
 use super::rollout::one_by_one;
 use super::{Condition, Draft, Operation, Part, Phase, Share, Step, Work};
-use crate::aim::{Arm, Health, Quorum};
+use crate::aim::{Arm, Health};
 use crate::cluster::HostName;
 use crate::holdings::EtcdPaths;
 use crate::item::Differs;
@@ -136,10 +136,8 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
 
 /// How many voters are well that the file does not name any more: they carry the quorum too, as long as they are there.
 fn leaving(draft: &Draft<'_>, members: &[Member<'_>]) -> usize {
-    let Quorum::Listed(list) = &draft.input.real.quorum else { return 0 };
     let named = |name: &str| members.iter().any(|member| member.host().as_str() == name);
-    let well = list.iter().filter(|member| !member.learner && member.health == Health::Well);
-    well.filter(|member| !named(&member.name)).count()
+    draft.input.real.well().filter(|member| !named(&member.name)).count()
 }
 
 /// Members that do not serve are configured, then started together. Returns the last steps.

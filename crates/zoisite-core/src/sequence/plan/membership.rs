@@ -2,7 +2,7 @@
 
 use super::etcd::{Member, configure, mark_formed, quorum};
 use super::{Draft, MemberWork, Operation, Part, Phase, Step, Work};
-use crate::aim::{Arm, Health, Quorum, Why};
+use crate::aim::{Arm, Health, Why};
 use crate::cluster::HostName;
 use crate::holdings::{ETCD_CONFIG, EtcdPaths};
 use crate::item::Item;
@@ -14,14 +14,8 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     let arm = draft.input.aim.arm.clone();
     match &arm {
         Arm::File | Arm::Mend => {}
-        Arm::Learn { host, url, old_data } => {
-            let trusted = trusted(draft, host);
-            learn(draft, host, url, *old_data, trusted);
-        }
-        Arm::Promote { host, id } => {
-            let trusted = trusted(draft, host);
-            promote(draft, host, id, trusted);
-        }
+        Arm::Learn { host, url, old_data } => learn(draft, host, url, *old_data),
+        Arm::Promote { host, id } => promote(draft, host, id),
         Arm::TakeBack { id, who } => {
             let why =
                 "it has no vote yet, and its data is gone or the file does not name it".to_owned();
@@ -35,10 +29,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
             };
             remove(draft, (id, who, false), why.to_owned(), control.to_vec());
         }
-        Arm::Move { host, id, url, .. } => {
-            let trusted = trusted(draft, host);
-            relocate(draft, host, id, url, trusted);
-        }
+        Arm::Move { host, id, url, .. } => relocate(draft, host, id, url),
         Arm::Aside { host } => aside(draft, host),
     }
 }
@@ -47,29 +38,24 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
 /// them, and they it. etcd reads them at every handshake, so that nothing restarts.
 fn trusted(draft: &mut Draft<'_>, host: &HostName) -> Vec<usize> {
     let shares = draft.shares(Part::Etcd);
-    let others = shares.into_iter().filter(|share| share.host() != host);
-    let spoiled: Vec<(HostName, Vec<Operation>)> = others
-        .map(|share| {
-            let mut puts = share.puts();
-            puts.retain(|put| matches!(put, Operation::Put(Item::Pair(_))));
-            (share.host().clone(), puts)
-        })
-        .filter(|(_, puts)| !puts.is_empty())
-        .collect();
     let mut steps = Vec::new();
-    for (other, puts) in spoiled {
+    for share in shares.iter().filter(|share| share.host() != host) {
+        let mut puts = share.puts();
+        puts.retain(|put| matches!(put, Operation::Put(Item::Pair(_))));
+        if puts.is_empty() {
+            continue;
+        }
         let what = "put certificates and keys right that other members are shown";
         let why = vec![format!("{host} is to trust it")];
         let step = (Phase::Quorum, "etcd-trusted", what);
-        steps.push(draft.act(&other, step, why, puts, Vec::new()));
+        steps.push(draft.act(share.host(), step, why, puts, Vec::new()));
     }
     steps
 }
 
 /// The voters that are known to be well and can be dialled, but for one.
 fn well(draft: &Draft<'_>, but: Option<&str>) -> Vec<HostName> {
-    let Quorum::Listed(list) = &draft.input.real.quorum else { return Vec::new() };
-    let well = list.iter().filter(|m| !m.learner && m.health == Health::Well);
+    let well = draft.input.real.well();
     well.filter(|member| but != Some(member.id.as_str()))
         .filter_map(|member| HostName::new(&member.name).ok())
         .filter(|host| draft.input.cluster.host(host).is_some())
@@ -104,8 +90,9 @@ fn before(draft: &mut Draft<'_>, members: Vec<HostName>, needs: Vec<usize>) -> u
     quorum(draft, members, "quorum", why, needs)
 }
 
-fn learn(draft: &mut Draft<'_>, host: &HostName, url: &str, old_data: bool, mut needs: Vec<usize>) {
+fn learn(draft: &mut Draft<'_>, host: &HostName, url: &str, old_data: bool) {
     let Some(member) = member(draft, host) else { return };
+    let mut needs = trusted(draft, host);
     let spent = old_data || member.share.observed.etcd.formed.is_some();
     let first = spent.then(|| set_aside(member.paths, None));
     let configured = configure(draft, &member, first);
@@ -143,8 +130,9 @@ fn start(draft: &mut Draft<'_>, member: &Member<'_>, needs: Vec<usize>) -> usize
     )
 }
 
-fn promote(draft: &mut Draft<'_>, host: &HostName, id: &str, mut needs: Vec<usize>) {
+fn promote(draft: &mut Draft<'_>, host: &HostName, id: &str) {
     let Some(member) = member(draft, host) else { return };
+    let mut needs = trusted(draft, host);
     if member.health != Health::Well || !member.share.differences.is_empty() {
         let configured = configure(draft, &member, None);
         needs.push(configured);
@@ -192,8 +180,9 @@ fn remove(
     quorum(draft, others, &format!("quorum-without-{name}"), why, vec![removed]);
 }
 
-fn relocate(draft: &mut Draft<'_>, host: &HostName, id: &str, url: &str, mut needs: Vec<usize>) {
+fn relocate(draft: &mut Draft<'_>, host: &HostName, id: &str, url: &str) {
     let Some(member) = member(draft, host) else { return };
+    let mut needs = trusted(draft, host);
     let configured = configure(draft, &member, None);
     let others = well(draft, Some(id));
     // The only member of a quorum answers for itself.
