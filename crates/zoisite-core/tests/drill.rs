@@ -212,6 +212,33 @@ fn limits_of_the_file_are_held_against_it() {
 }
 
 #[test]
+fn it_is_compared_with_the_last_of_its_kind_at_its_own_place_if_there_was_one() {
+    let of = |kind: Kind, name: &str, began: i64| {
+        let drill = Drill { kind, host: host(name), by: By::Stop, ..measured().drill };
+        let began = jiff::Timestamp::from_second(began).unwrap();
+        Measured { drill, began, ..measured() }
+    };
+    let earlier = [
+        of(Kind::Member, "egret", 100),
+        of(Kind::Member, "ibis", 200),
+        of(Kind::Leader, "heron", 300),
+    ];
+    let before = |kind, name| of(kind, name, 400).before(&earlier).map(|earlier| earlier.began);
+    // Who leads has changed, and another member follows: it is the same loss to whoever asks.
+    assert_eq!(before(Kind::Member, "heron"), Some(earlier[1].began));
+    assert_eq!(before(Kind::Member, "egret"), Some(earlier[0].began));
+    assert_eq!(before(Kind::Balancer, "heron"), None);
+    let cut = Measured { drill: Drill { by: By::Cut, ..earlier[2].drill.clone() }, ..measured() };
+    assert_eq!(cut.before(&earlier), None, "another way to lose it");
+    let hears = |from| Some(host(from));
+    let link = Drill { kind: Kind::Link, from: hears("ibis"), ..earlier[0].drill.clone() };
+    let other = Drill { from: hears("heron"), ..link.clone() };
+    let [link, other] = [link, other].map(|drill| Measured { drill, ..measured() });
+    assert_eq!(link.before([&other]), None, "another link is another loss");
+    assert_eq!(link.before([&other, &link]), Some(&link));
+}
+
+#[test]
 fn what_was_measured_is_drawn_and_kept_as_it_is() {
     let measured = measured();
     let svg = picture(&measured, "saltmarsh & sons");

@@ -218,7 +218,7 @@ impl Drill {
         }
     }
 
-    /// What it is compared with: the same loss in the same way.
+    /// What it is kept under: a loss, its place and its way.
     pub fn key(&self) -> String {
         let from = self.from.as_ref().map_or(String::new(), |from| format!("-{from}"));
         format!("{}-{}{from}-{}", self.kind.word(), self.host, self.by.word())

@@ -153,6 +153,19 @@ impl Sum {
 }
 
 impl Measured {
+    /// Which of earlier drills it is compared with: the last of the same kind in the same way, at the same place if
+    /// there was one there. Whoever names no host loses the one that leads, follows or holds *now*, which was
+    /// another one the last time, perhaps.
+    pub fn before<'a>(&self, earlier: impl IntoIterator<Item = &'a Self>) -> Option<&'a Self> {
+        let like = |of: &&Self| {
+            let [own, its] = [&self.drill, &of.drill];
+            (own.kind, own.by, &own.from) == (its.kind, its.by, &its.from)
+                && (own.from.is_none() || own.host == its.host)
+        };
+        let earlier = earlier.into_iter().filter(like);
+        earlier.max_by_key(|of| (of.drill.host == self.drill.host, of.began))
+    }
+
     /// Requests of each kind, added up.
     pub fn sums(&self) -> Vec<Sum> {
         Ask::ALL.iter().filter_map(|ask| Sum::of(*ask, &self.asked)).collect()

@@ -110,9 +110,10 @@ pub fn run(options: &Options, args: &DrillArgs) -> Result<ExitCode, Failure> {
     };
     work.state.end_run(run, &outcome, now())?;
     let (measured, expected) = measured?;
-    let before = work.state.drills()?.remove(&measured.drill.key());
+    let earlier = work.state.drills()?;
     work.state.put_drill(&measured)?;
-    tell(&site, options, args, (&measured, expected.as_ref(), before.as_ref()))
+    let before = measured.before(earlier.values());
+    tell(&site, options, args, (&measured, expected.as_ref(), before))
 }
 
 fn gap(measured: &Measured) -> String {
@@ -151,6 +152,7 @@ fn tell(
         view::json(&json!({
             "ok": beyond.is_empty(), "beyond": beyond, "sums": measured.sums(), "measured": measured,
             "expected": expected.map(Measured::sums), "before": before.map(Measured::sums),
+            "before_host": before.map(|before| &before.drill.host),
         }));
     } else {
         let style = Style::stdout();

@@ -58,7 +58,12 @@ pub fn render(
 
 fn sums(measured: &Measured, expected: Option<&Measured>, before: Option<&Measured>) -> String {
     // What there is to compare with stands beside it.
-    let beside = [("expected", expected), ("the time before", before)];
+    let elsewhere = before.filter(|before| before.drill.host != measured.drill.host);
+    let before_title = elsewhere.map_or_else(
+        || "the time before".to_owned(),
+        |before| format!("the time before, {}", before.drill.host),
+    );
+    let beside = [("expected", expected), (before_title.as_str(), before)];
     let beside: Vec<_> = beside.into_iter().filter_map(|(title, of)| Some((title, of?))).collect();
     let mut rows = Vec::new();
     for sum in measured.sums() {
