@@ -229,7 +229,38 @@ fn a_quorum_that_is_lost_is_told_with_what_is_left_of_it() {
     assert!(aim.held[0].to_string().contains("its data is gone"), "{:?}", aim.held);
     // Where two have lost theirs there is nobody to bring back: the plan is refused, by rule S1.
     real.machines.insert(host("ibis"), Machine::Seen { data: false, spent: true });
-    assert_eq!(leg(next(&three, &real)).arm, Arm::File);
+    assert_eq!(leg(next(&three, &real)).etcd.members.len(), 3);
+    // What comes after them is planned from what they say then: one of them may have no vote yet.
+    real.machines = stands(&three).machines;
+    let all = forecast(&file(&three), &urls(&three), &made(&three), &real, true);
+    assert_eq!(all.iter().map(|aim| aim.arm.clone()).collect::<Vec<_>>(), [Arm::Mend, Arm::File]);
+}
+
+#[test]
+fn one_that_leaves_is_looked_after_as_long_as_it_is_there() {
+    let all = ["heron", "egret", "ibis"];
+    let mut real = stands(&all);
+    edit(&mut real, "ibis", |member| member.health = Health::Down);
+    edit(&mut real, "egret", |member| member.health = Health::Down);
+    // Too few are well to take one out: those that can be brought back are, whether the file names them or not.
+    let mends = aim(&all, &["heron", "curlew", "plover"], &real);
+    assert_eq!(mends.arm, Arm::Mend);
+    assert!(mends.held.iter().any(|held| held.what.contains("taking egret out")), "{mends:?}");
+    assert_eq!(mends.etcd.members, urls(&all));
+    // Newcomers are to trust those that leave, so that what these show is put right too.
+    let comes = aim(&["heron"], &["curlew"], &stands(&["heron"]));
+    assert!(matches!(comes.arm, Arm::Learn { .. }));
+    assert_eq!(comes.etcd.members, urls(&["heron", "curlew"]));
+    assert_eq!(comes.etcd.dialled, [host("heron")], "who votes, as long as nobody does who stays");
+    let (kept, wanted) = (made(&["heron"]), urls(&["curlew"]));
+    let unattended = next_aim(&file(&["curlew"]), &wanted, &kept, &stands(&["heron"]), false);
+    assert_eq!(leg(unattended).etcd.dialled, [host("heron")]);
+    // What is dialled elsewhere than the file has its host cannot be made again.
+    let mut kept = made(&["heron"]);
+    kept.members.insert(host("heron"), "https://10.9.9.9:2380".into());
+    let comes =
+        leg(next_aim(&file(&["curlew"]), &urls(&["curlew"]), &kept, &stands(&["heron"]), true));
+    assert_eq!(comes.etcd.members, urls(&["curlew"]));
 }
 
 #[test]

@@ -488,7 +488,7 @@ fn lost_and_foreign_data_are_refused_by_name_of_the_rule() {
     }
     assert_eq!(stage.world().operations(), before, "nothing was touched");
     let mut stage = Stage::etcd();
-    stage.world().foreign_data(&host("ibis"), "/var/lib/etcd/default/member");
+    stage.world().foreign_data(&host("ibis"), Some("/var/lib/etcd/default/member"));
     match stage.raise() {
         Ended::Refused(none) => assert_eq!(none.refusals[0].rule, Rule::NoForeignData),
         other => panic!("{other:?}"),

@@ -9,7 +9,7 @@ use futures_util::StreamExt as _;
 use futures_util::stream::FuturesUnordered;
 use ipnet::IpNet;
 use zoisite_core::aim::{
-    Aim, Next, Quorum, Real, Records, Scope, as_it_stands, forecast, next_aim,
+    Aim, Next, Quorum, Real, Records, Scope, as_it_stands, forecast, leaving, next_aim,
 };
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::components::{NodeImages, Shelved};
@@ -76,11 +76,20 @@ pub struct Prepared {
 pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepared, Failure> {
     let now = now();
     let ledger = state.ledger()?;
+    let begun = state.begun()?;
+    let mut aim = Aim::of_file(&site.cluster, &wanted_members(site));
+    if let Some(begun) = begun.as_ref().filter(|begun| begun.formed.is_some()) {
+        aim.etcd.members.extend(leaving(&site.cluster, &begun.records()));
+        // Of a quorum that stands nobody is told to begin another one, whoever carries the files there.
+        let told = begun.members.iter().map(|(host, url)| (host.to_string(), url.clone()));
+        aim.etcd.initial = Some(told.collect());
+    }
+    let cluster = aim.cluster(&site.cluster);
     // The strongbox is opened only when something must be issued: a run with nothing to do needs no key.
-    let issued = if trust::is_complete(state, &site.cluster, &ledger, now)? {
+    let issued = if trust::is_complete(state, &cluster, &ledger, now)? {
         Issued::default()
     } else {
-        trust::issue(state, site.strongbox()?, &site.cluster, &FreshKeys, now, false)?
+        trust::issue(state, site.strongbox()?, &cluster, &FreshKeys, now, false)?
     };
     let ledger = if issued.is_empty() { ledger } else { state.ledger()? };
     let proof = site.prove_edges(&ledger, now)?;
@@ -101,13 +110,6 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
     }
     let departed = state.departed(&site.cluster)?;
     let known = (&subnets, &departed, &images);
-    let begun = state.begun()?;
-    let mut aim = Aim::of_file(&site.cluster, &wanted_members(site));
-    if let Some(begun) = begun.as_ref().filter(|begun| begun.formed.is_some()) {
-        // Of a quorum that stands nobody is told to begin another one, whoever carries the files there.
-        let told = begun.members.iter().map(|(host, url)| (host.to_string(), url.clone()));
-        aim.etcd.initial = Some(told.collect());
-    }
     let holdings = make_holdings(site, state, &ledger, known, (parts, &aim))?;
     Ok(Prepared {
         shelf: if asked(Part::Registry) { site.shelf(&images) } else { Vec::new() },
@@ -122,7 +124,7 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
         begun,
         aim,
         real: Real::default(),
-        cluster: site.cluster.clone(),
+        cluster,
         identity: state.cluster_id()?,
         subnets,
         tokens: state.tokens()?,

@@ -34,6 +34,16 @@ pub fn forecast(
 /// What is real once an aim is reached, as far as members go.
 pub fn assume(real: &Real, aim: &Aim) -> Real {
     let mut next = real.clone();
+    if next.quorum == Quorum::Unseen && aim.arm == Arm::Mend {
+        let back = |(host, url): (&HostName, &String)| Member {
+            id: format!("{host}'s"),
+            name: host.to_string(),
+            urls: vec![url.clone()],
+            learner: false,
+            health: Health::Well,
+        };
+        next.quorum = Quorum::Listed(aim.etcd.members.iter().map(back).collect());
+    }
     let Quorum::Listed(list) = &mut next.quorum else {
         return next;
     };
@@ -97,7 +107,7 @@ pub fn distance(wanted: Wanted<'_>, kept: &Records, real: &Real) -> usize {
             (true, true) if moved || emptied(host, member, real) => 15,
             (true, true) => 5,
             // Its data is left behind, to be moved aside.
-            (_, false) => 3,
+            (learner, false) => 3 + usize::from(!learner && member.health == Health::Down),
             (false, true) if lost && member.health != Health::Well => 20,
             (false, true) => 2 * usize::from(moved) + usize::from(member.health == Health::Down),
         };

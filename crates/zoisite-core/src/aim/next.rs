@@ -40,7 +40,7 @@ pub fn next_aim(
         Quorum::Unseen => return unseen(file, wanted, kept, real),
         Quorum::Listed(list) => list,
     };
-    let ground = Ground { file, wanted, kept, real, list };
+    let ground = Ground { file, wanted, leaving: leaving(file, kept), kept, real, list };
     let mut held = Vec::new();
     let arm = ground.arm(&mut held);
     let arm = match arm.changes_membership() && !consent {
@@ -75,7 +75,7 @@ pub fn as_it_stands(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &R
         }
         return aim;
     };
-    let ground = Ground { file, wanted, kept, real, list };
+    let ground = Ground { file, wanted, leaving: leaving(file, kept), kept, real, list };
     let mut held = Vec::new();
     let arm = ground.arm(&mut held);
     if arm.changes_membership() || matches!(arm, Arm::Aside { .. }) {
@@ -106,6 +106,12 @@ fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Ne
         kept.members.keys().filter(|host| real.machine(host) == gone).collect();
     let all = kept.members.len();
     let quorum = all / 2 + 1;
+    if kept.members.is_empty() {
+        return Next::Leg(Box::new(aim));
+    }
+    // Once they serve they are looked at again: one of them may have no vote yet.
+    aim.arm = Arm::Mend;
+    aim.scope = Scope::Members(aim.etcd.members.keys().cloned().collect());
     if recorded == wanted && (lost.is_empty() || all - lost.len() < quorum) {
         return Next::Leg(Box::new(aim));
     }
@@ -153,7 +159,6 @@ fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Ne
         .collect();
     aim.etcd.dialled = aim.etcd.members.keys().cloned().collect();
     aim.scope = Scope::Members(aim.etcd.members.keys().cloned().collect());
-    aim.arm = Arm::Mend;
     Next::Leg(Box::new(aim))
 }
 
@@ -204,10 +209,21 @@ pub(super) fn left_behind<'a>(
     })
 }
 
+/// Members that are recorded, that the file does not name any more, and that are dialled where it still has their
+/// hosts: as long as they are there they are looked after like the others.
+pub fn leaving(file: &Cluster, kept: &Records) -> BTreeMap<HostName, String> {
+    let stays = |(host, url): &(&HostName, &String)| {
+        let its = file.host(host).map(|host| file.peer_url(host.address));
+        !file.etcd.members.contains(host) && its.as_ref() == Some(url)
+    };
+    kept.members.iter().filter(stays).map(|(host, url)| (host.clone(), url.clone())).collect()
+}
+
 /// What the next aim is made from, where etcd gave its list.
 struct Ground<'a> {
     file: &'a Cluster,
     wanted: Wanted<'a>,
+    leaving: BTreeMap<HostName, String>,
     kept: &'a Records,
     real: &'a Real,
     list: &'a [Member],
@@ -221,6 +237,11 @@ impl Ground<'_> {
 
     fn owned(&self) -> impl Iterator<Item = (HostName, &Member)> {
         self.list.iter().filter_map(|member| Some((self.owner(member)?, member)))
+    }
+
+    /// Where the others dial a host's member by what is made for it; `None` where nothing is.
+    fn made_at(&self, host: &HostName) -> Option<&String> {
+        self.wanted.get(host).or_else(|| self.leaving.get(host))
     }
 
     fn voters(&self) -> impl Iterator<Item = (HostName, &Member)> {
@@ -237,7 +258,7 @@ impl Ground<'_> {
         };
         let down = self.voters().filter(|(host, member)| {
             // One that is to be dialled elsewhere cannot be made again as it was.
-            let here = self.wanted.get(host).is_some_and(|url| member.urls.contains(url));
+            let here = self.made_at(host).is_some_and(|url| member.urls.contains(url));
             member.health == Health::Down && here && seen(host)
         });
         down.map(|(host, _)| host).collect()
@@ -455,7 +476,7 @@ impl Ground<'_> {
             };
             initial.push((name, url.clone()));
             let Some((host, wanted)) = owner.and_then(|host| {
-                let wanted = self.wanted.get(&host)?;
+                let wanted = self.made_at(&host)?;
                 Some((host, wanted))
             }) else {
                 continue;
@@ -491,6 +512,10 @@ impl Ground<'_> {
         };
         let mut dialled: Vec<HostName> =
             self.file.etcd.members.iter().filter(|host| votes.contains(*host)).cloned().collect();
+        if dialled.is_empty() {
+            // Nobody votes yet who stays.
+            dialled.extend(votes);
+        }
         if dialled.is_empty() {
             dialled.clone_from(&self.file.etcd.members);
         }

@@ -1,6 +1,6 @@
 use std::collections::BTreeMap;
 use std::fmt;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 
 use ipnet::IpNet;
 use serde::Serialize;
@@ -575,6 +575,11 @@ impl Cluster {
     /// The host of that name. Every name in a role resolves, by construction.
     pub fn host(&self, name: &HostName) -> Option<&Host> {
         self.hosts.iter().find(|host| host.name == *name)
+    }
+
+    /// Where other members dial the one at this address.
+    pub fn peer_url(&self, address: IpAddr) -> String {
+        format!("https://{}", SocketAddr::new(address, self.etcd.peer_port))
     }
 
     /// The hosts that hold `role`, in the order of the role's list.

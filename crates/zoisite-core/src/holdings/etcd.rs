@@ -113,9 +113,7 @@ pub(super) fn url(scheme: &str, address: IpAddr, port: u16) -> String {
 /// Where the others dial each member, in the order of the cluster file.
 pub fn peer_urls(cluster: &Cluster) -> Vec<(HostName, String)> {
     let members = cluster.hosts_of(Role::EtcdMember);
-    let url =
-        |host: &&Host| (host.name.clone(), url("https", host.address, cluster.etcd.peer_port));
-    members.iter().map(url).collect()
+    members.iter().map(|host| (host.name.clone(), cluster.peer_url(host.address))).collect()
 }
 
 /// `NAME=URL,…` of all members, in the order of the cluster file.
@@ -189,7 +187,7 @@ fn config(shop: &Workshop<'_>, paths: &EtcdPaths) -> Result<Content, String> {
     let etcd = &cluster.etcd;
     let aim = shop.sources.etcd;
     let dialled = aim.and_then(|aim| aim.members.get(&host.name)).cloned();
-    let peer_url = dialled.unwrap_or_else(|| url("https", host.address, etcd.peer_port));
+    let peer_url = dialled.unwrap_or_else(|| cluster.peer_url(host.address));
     let initial = aim.and_then(|aim| aim.initial.as_ref());
     let security = |profile, authority| {
         let (cert_file, key_file) = place(profile);

@@ -179,6 +179,9 @@ impl HostHoldings {
         known: Option<&Self>,
     ) -> Self {
         let mut out = known.cloned().unwrap_or_else(|| Self::new(host));
+        if out.etcd.is_some() {
+            return out;
+        }
         out.extend(Part::Etcd, [Unit { name: ETCD_UNIT, port: None }.into()]);
         out.etcd = Some(EtcdPaths::of(cluster, address, cluster_id));
         out

@@ -157,6 +157,19 @@ impl World {
         self.faults.iter_mut().any(refuses)
     }
 
+    /// Rules S3 and S4, over what is done: only the machine that was met behind a host's address is touched, and none
+    /// on which another cluster's data is.
+    pub(super) fn watch_whose(&mut self, host: &HostName) {
+        let Some(sim) = self.hosts.get(host) else { return };
+        let stray = sim.stray.as_ref().map(|path| {
+            format!("S3: {host} was touched, where another cluster's data is in {path}")
+        });
+        let met = self.met.entry(host.clone()).or_insert_with(|| sim.machine.clone());
+        let other = (*met != sim.machine)
+            .then(|| format!("S4: another machine answers for {host}, and was touched"));
+        self.broken.extend(stray.into_iter().chain(other));
+    }
+
     /// Whether nothing more can be written on a host.
     pub(super) fn disk_is_full(&self, host: &HostName) -> bool {
         self.faults.iter().any(|fault| matches!(fault, Fault::DiskFull(full) if full == host))

@@ -148,6 +148,9 @@ pub struct World {
     /// Scripts that go on though nobody waits for them any more.
     #[serde(skip)]
     pub(super) left: Vec<Left>,
+    /// The machine that was touched first behind each host's address.
+    #[serde(default)]
+    pub(super) met: BTreeMap<HostName, String>,
     /// Rules that were broken, in words; empty unless the program is wrong.
     pub(super) broken: Vec<String>,
     /// Every write that etcd acknowledged, key and value, in order. A member's data holds the first so many of it.

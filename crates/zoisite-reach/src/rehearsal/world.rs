@@ -223,18 +223,27 @@ impl World {
         }
     }
 
-    /// Puts another cluster's data where a member would keep its own.
-    pub fn foreign_data(&mut self, host: &HostName, path: &str) {
+    /// Puts another cluster's data where a member would keep its own, or takes it away again.
+    pub fn foreign_data(&mut self, host: &HostName, path: Option<&str>) {
         if let Some(sim) = self.hosts.get_mut(host) {
-            sim.stray = Some(path.to_owned());
+            sim.stray = path.map(ToOwned::to_owned);
         }
     }
 
-    /// Puts another machine behind a host's address.
+    /// Puts another machine behind a host's address, on which nothing is.
     pub fn another_machine(&mut self, host: &HostName) {
-        if let Some(sim) = self.hosts.get_mut(host) {
-            sim.machine = digest(&sim.machine)[..32].to_owned();
+        let Some(sim) = self.hosts.remove(host) else { return };
+        self.left.retain(|left| left.host != *host);
+        self.switch_on([(host.clone(), sim.address)]);
+        if let Some(new) = self.hosts.get_mut(host) {
+            new.machine = digest(&sim.machine)[..32].to_owned();
+            new.up = sim.up;
         }
+    }
+
+    /// A person says that the machine that answers for a host is the right one.
+    pub fn accept(&mut self, host: &HostName) {
+        self.met.remove(host);
     }
 
     pub(super) fn unreachable(&self, host: &HostName) -> Option<String> {
@@ -325,6 +334,7 @@ impl World {
         if self.disk_is_full(host) {
             return Err(failed(&format!("writing {}", component.path), "No space left on device"));
         }
+        self.watch_whose(host);
         if let Some(sim) = self.hosts.get_mut(host) {
             Item::from(component.clone()).hold(&mut sim.found, sha256);
             let runs = |unit: &&str| sim.units.get(*unit).is_some_and(|unit| unit.started);
@@ -341,6 +351,7 @@ impl World {
         operation: &Operation,
         keys: &dyn Fn(&SecretRef) -> Option<Secret>,
     ) -> Result<bool, Outcome> {
+        self.watch_whose(host);
         let Some(sim) = self.hosts.get_mut(host) else { return Ok(false) };
         match operation {
             Operation::Put(Item::File(file)) => sim.put(file, keys),

@@ -60,7 +60,6 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
         }
     }
     let mut members = Vec::new();
-    let proven = input.begun.and_then(|begun| begun.formed.as_deref());
     for share in draft.shares(Part::Etcd) {
         let Some(paths) = &share.holdings.etcd else { continue };
         let observed = share.observed;
@@ -69,11 +68,8 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
             r.rule == rules::Rule::QuorumFirst && r.host.as_ref() == Some(share.host())
         };
         let formed = formed && !draft.none.refusals.iter().any(told);
-        let forbidden = [
-            rules::no_foreign_data(share.host(), paths, observed, proven),
-            rules::quorum_first(share.host(), paths, observed, formed),
-        ];
-        draft.none.refusals.extend(forbidden.into_iter().filter_map(Result::err));
+        let forbidden = rules::quorum_first(share.host(), paths, observed, formed);
+        draft.none.refusals.extend(forbidden.err());
         let health = health(observed, input.cluster.etcd.members.len() == 1);
         members.push(Member { share, paths, health });
     }

@@ -26,7 +26,8 @@ use crate::cluster::{Cluster, HostName, Version};
 use crate::components::Shelved;
 use crate::diagnosis::Trouble;
 use crate::holdings::{
-    API_SERVER_UNIT, ApiObject, Holdings, HostHoldings, NodePut, NodeWanted, Part, Taint, swaps,
+    API_SERVER_UNIT, ApiObject, EtcdPaths, Holdings, HostHoldings, NodePut, NodeWanted, Part,
+    Taint, swaps,
 };
 use crate::item::{Component, ComponentSums, Item, Pinned, Unit};
 use crate::layout::Distribution;
@@ -199,6 +200,17 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
         .filter_map(|(host, seen)| rules::no_foreign_host(host, input.identity, seen).err())
         .collect();
     out.extend(observed().filter_map(|(host, seen)| rules::one_hand(host, seen).err()));
+    // Whatever the leg does: who comes, who serves, and whose data is moved aside.
+    let proven = input.begun.and_then(|begun| begun.formed.as_deref());
+    out.extend(observed().filter_map(|(host, seen)| {
+        let paths = match &input.aim.arm {
+            Arm::Aside { host: aside } if aside == host => {
+                EtcdPaths::of(input.cluster, None, input.identity)
+            }
+            _ => input.holdings.host(host)?.etcd.clone()?,
+        };
+        rules::no_foreign_data(host, &paths, seen, proven).err()
+    }));
     out.extend(contradictions(input.begun, input.cluster));
     let members = input.holdings.hosts.iter().any(|host| host.etcd.is_some());
     let formation = formation(observed().map(|(_, seen)| seen), input.begun);
