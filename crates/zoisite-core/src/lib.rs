@@ -28,6 +28,7 @@
 //! | [`survey`] | what hosts are like before anything is put on them, and what that means |
 //! | [`paths`] | who must reach whom: computed, tried, written as a firewall's rules |
 //! | [`text`] | texts from elsewhere made harmless |
+//! | [`snapshot`] | what is recorded of saved etcd data, what is good, what may go |
 //! | [`drill`] | losing something on purpose: what, where, measured and drawn |
 //! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
 
@@ -44,6 +45,7 @@ pub mod paths;
 pub mod pki;
 pub mod script;
 pub mod sequence;
+pub mod snapshot;
 pub mod survey;
 pub mod text;
 pub mod token;

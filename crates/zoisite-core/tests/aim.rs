@@ -356,6 +356,11 @@ fn a_leg_proves_the_quorum_before_and_after_and_api_servers_hear_of_it_first() {
         panic!("a removal")
     };
     assert!(!through.contains(&host("ibis")), "who goes is not asked");
+    // S10: what they hold is saved before, from one that stays.
+    let saves = index(&sequence, "snapshot");
+    assert!(sequence.saves() && needs(&sequence, removes, saves));
+    let Work::Save { through, .. } = &sequence.steps[saves].work else { panic!("a snapshot") };
+    assert_eq!(*through, ["heron", "egret"].map(host));
     let after = &sequence.steps[index(&sequence, "quorum-without-ibis")];
     let Work::Gate(gate) = &after.work else { panic!("a gate") };
     assert_eq!(

@@ -39,6 +39,10 @@ struct PutRequest {
 struct RangeRequest {
     #[prost(bytes = "vec", tag = "1")]
     key: Vec<u8>,
+    #[prost(bytes = "vec", tag = "2")]
+    range_end: Vec<u8>,
+    #[prost(bool, tag = "9")]
+    count_only: bool,
 }
 
 #[derive(Clone, PartialEq, Message)]
@@ -53,6 +57,34 @@ struct RangeResponse {
     header: Option<Header>,
     #[prost(message, repeated, tag = "2")]
     kvs: Vec<KeyValue>,
+    #[prost(int64, tag = "4")]
+    count: i64,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct HashKvRequest {
+    #[prost(int64, tag = "1")]
+    revision: i64,
+}
+
+/// A hash over all keys up to a revision.
+#[derive(Clone, PartialEq, Message)]
+pub(crate) struct HashKv {
+    #[prost(message, optional, tag = "1")]
+    header: Option<Header>,
+    #[prost(uint32, tag = "2")]
+    pub hash: u32,
+    /// Up to which revision history is compacted: it is not in the hash.
+    #[prost(int64, tag = "3")]
+    pub compacted: i64,
+    #[prost(int64, tag = "4")]
+    pub revision: i64,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct SnapshotPart {
+    #[prost(bytes = "vec", tag = "3")]
+    blob: Vec<u8>,
 }
 
 #[derive(Clone, PartialEq, Message)]
@@ -86,6 +118,10 @@ struct Empty {}
 struct StatusResponse {
     #[prost(message, optional, tag = "1")]
     header: Option<Header>,
+    #[prost(string, tag = "2")]
+    version: String,
+    #[prost(int64, tag = "3")]
+    db_size: i64,
     #[prost(uint64, tag = "4")]
     leader: u64,
     #[prost(uint64, tag = "5")]
@@ -150,6 +186,8 @@ pub(crate) struct EtcdClient {
 
 /// Deadline of one call.
 const CALL: Duration = Duration::from_secs(10);
+/// For how long a stream may be silent.
+const SILENCE: Duration = Duration::from_secs(60);
 
 impl EtcdClient {
     /// Connects to the member that a way leads to, verified as `name`.
@@ -167,6 +205,22 @@ impl EtcdClient {
             .connect_with_connector(connector)
             .await
             .map_err(|e| chain(&e))?;
+        Ok(Self { channel })
+    }
+
+    /// Connects to a member on this machine that listens on a socket in a folder of its own.
+    pub async fn connect_here(socket: &std::path::Path) -> Result<Self, String> {
+        let path = socket.to_owned();
+        let connector = tower::service_fn(move |_| {
+            let path = path.clone();
+            async move {
+                let stream = tokio::net::UnixStream::connect(path).await?;
+                Ok::<_, std::io::Error>(hyper_util::rt::TokioIo::new(stream))
+            }
+        });
+        let endpoint = Endpoint::from_static("http://etcd").connect_timeout(CALL).timeout(SILENCE);
+        let channel =
+            endpoint.connect_with_connector(connector).await.map_err(|error| chain(&error))?;
         Ok(Self { channel })
     }
 
@@ -251,6 +305,48 @@ impl EtcdClient {
         Ok(status.raft_index)
     }
 
+    /// Its version, and how large its data is, in octets.
+    pub async fn version_and_size(&self) -> Result<(String, u64), String> {
+        let status = self.status().await?;
+        Ok((status.version, u64::try_from(status.db_size).unwrap_or(0)))
+    }
+
+    /// A hash over all keys up to a revision; 0 means the newest.
+    pub async fn hash(&self, revision: i64) -> Result<HashKv, String> {
+        self.call("/etcdserverpb.Maintenance/HashKV", HashKvRequest { revision }).await
+    }
+
+    /// How many keys there are.
+    pub async fn count(&self) -> Result<u64, String> {
+        // From the first key on, to the last.
+        let all = RangeRequest { key: vec![0], range_end: vec![0], count_only: true };
+        let found: RangeResponse = self.call("/etcdserverpb.KV/Range", all).await?;
+        Ok(u64::try_from(found.count).unwrap_or(0))
+    }
+
+    /// Everything that it holds, as a stream: its data, and the SHA-256 of that as the last 32 octets. Each part is
+    /// given to `take`, whose error ends it.
+    pub async fn snapshot(
+        &self,
+        mut take: impl FnMut(&[u8]) -> Result<(), String> + Send,
+    ) -> Result<(), String> {
+        let mut grpc = tonic::client::Grpc::new(self.channel.clone());
+        grpc.ready().await.map_err(|e| chain(&e))?;
+        let codec = tonic_prost::ProstCodec::<Empty, SnapshotPart>::default();
+        let path = http::uri::PathAndQuery::from_static("/etcdserverpb.Maintenance/Snapshot");
+        let told = |status: tonic::Status| status.message().to_owned();
+        let answer = grpc.server_streaming(tonic::Request::new(Empty {}), path, codec).await;
+        let mut stream = answer.map_err(told)?.into_inner();
+        loop {
+            let next = tokio::time::timeout(SILENCE, stream.message());
+            let silent = |_| format!("nothing came for {} seconds", SILENCE.as_secs());
+            match next.await.map_err(silent)?.map_err(told)? {
+                Some(part) => take(&part.blob)?,
+                None => return Ok(()),
+            }
+        }
+    }
+
     /// The id of the member that leads, as this one knows; 0 where none does.
     pub async fn leader(&self) -> Result<u64, String> {
         let status = self.status().await?;
@@ -269,8 +365,12 @@ impl EtcdClient {
 
     /// Reads a key, linearizably.
     pub async fn get(&self, key: &str) -> Result<Option<String>, String> {
-        let found: RangeResponse =
-            self.call("/etcdserverpb.KV/Range", RangeRequest { key: key.into() }).await?;
+        let found: RangeResponse = self
+            .call(
+                "/etcdserverpb.KV/Range",
+                RangeRequest { key: key.into(), ..RangeRequest::default() },
+            )
+            .await?;
         Ok(found.kvs.first().map(|kv| String::from_utf8_lossy(&kv.value).into_owned()))
     }
 

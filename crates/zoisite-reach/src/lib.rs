@@ -15,7 +15,9 @@ mod reach;
 mod registry;
 mod rehearsal;
 mod runner;
+mod save;
 mod ssh_hosts;
+mod trial;
 mod verify;
 
 pub use access::{Access, Stream};
@@ -27,9 +29,11 @@ pub use hosts::{
 };
 pub use probe::{NAMESPACE, Probe};
 pub use quorum::{MemberAnswer, judge};
-pub use reach::{Carried, Contents, Progress, Reach};
+pub use reach::{Carried, Contents, Progress, Reach, SnapshotFile};
 pub use registry::Registry;
 pub use rehearsal::{Fault, Rehearsal, RehearsedField, Sighted, World};
 pub use runner::{RunEvent, run};
+pub use save::check_stream;
 pub use ssh_hosts::{SshHost, ssh_hosts};
+pub use trial::{EtcdPrograms, try_snapshot};
 pub use verify::{CHECKS, FromHost, NOT_EVERYWHERE, Pushing, Server, Tried, Verification, verify};

@@ -10,6 +10,7 @@ use zoisite_core::item::Component;
 use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
 use zoisite_core::script::{Depth, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Gate, Look, MemberWork, StepOutcome};
+use zoisite_core::snapshot::Taken;
 use zoisite_core::survey::Facts;
 use zoisite_core::token::TokenRecord;
 
@@ -43,11 +44,26 @@ pub trait Contents: Send + Sync {
     /// When that cannot be recorded.
     fn retire_tokens(&self, host: &HostName, this_run_too: bool) -> Result<Vec<String>, String>;
 
+    /// Where a snapshot is written, sealed and off the hosts; `why` it is taken.
+    ///
+    /// # Errors
+    /// What keeps it from being written.
+    fn snapshot(&self, why: &str) -> Result<Box<dyn SnapshotFile>, String>;
+
     /// Checks what a node asks for and signs it from the strongbox; the certificate, PEM.
     ///
     /// # Errors
     /// Every reason why it is refused.
     fn sign(&self, host: &HostName, request: &NodeRequest) -> Result<String, Vec<String>>;
+}
+
+/// A snapshot on its way to where it is kept: nothing is there before its end.
+pub trait SnapshotFile: std::io::Write + Send {
+    /// Keeps it, and records what it is.
+    ///
+    /// # Errors
+    /// What kept it from being kept.
+    fn end(self: Box<Self>, taken: Taken) -> Result<(), String>;
 }
 
 /// How many octets of components went which way.
@@ -112,6 +128,9 @@ pub trait Reach: Send + Sync {
         seconds: u32,
         progress: Progress<'_>,
     ) -> StepOutcome;
+
+    /// Saves what etcd holds, from the first of these members that gives it, and checks what came.
+    async fn save(&self, through: &[HostName], why: &str, progress: Progress<'_>) -> StepOutcome;
 
     /// Does something through the API; `host` is whom it is about.
     async fn api(

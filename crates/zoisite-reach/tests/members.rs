@@ -21,7 +21,7 @@ use zoisite_core::aim::{Aim, Arm, Next, Records, leaving, next_aim};
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::{Holdings, HostHoldings, peer_urls};
 use zoisite_core::item::{ComponentSums, Item};
-use zoisite_core::script::{Depth, Operation};
+use zoisite_core::script::{Depth, Operation, Stretch};
 use zoisite_core::sequence::{
     ApiLook, Begun, Engine, Looks, MachinePin, PlanInput, PlanOptions, Sequence, Work, plan, real,
     recorded, same_machine,
@@ -61,6 +61,8 @@ enum Bug {
     BeginsAnother,
     /// What restarts is not waited for, nor proven, before the next does: rule S2.
     WaitsForNothing,
+    /// A voter is taken out, and nothing was saved before: rule S10.
+    SavesNothing,
     /// A host with another cluster's data is begun anyway: rule S3.
     TakesForeignData,
     /// Whichever machine answers is taken for the host: rule S4.
@@ -70,7 +72,8 @@ enum Bug {
 }
 
 /// Those that lives of chance find; rule S11 has a test of its own.
-const BUGS: [Bug; 9] = [
+const BUGS: [Bug; 10] = [
+    Bug::SavesNothing,
     Bug::StartsAsNew,
     Bug::RemovesAnyway,
     Bug::OldFirstStart,
@@ -322,6 +325,10 @@ impl Stage {
                 if let Work::Act(stretch) = &mut step.work {
                     stretch.operations.retain(|o| !matches!(o, Operation::Settle { .. }));
                 }
+            }
+            if let (Some(Bug::SavesNothing), Work::Save { through, .. }) = (self.bug, &step.work) {
+                let stretch = Stretch { host: through[0].clone(), operations: Vec::new() };
+                step.work = Work::Act(stretch);
             }
             if let (Some(Bug::NothingAside), Work::Act(stretch)) = (self.bug, &mut step.work) {
                 stretch.operations.retain(|o| !matches!(o, Operation::SetAside { .. }));

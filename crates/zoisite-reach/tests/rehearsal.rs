@@ -244,7 +244,7 @@ impl Stage {
 #[test]
 fn from_nothing_to_a_quorum_and_then_nothing_to_do() {
     let stage = Stage::raised();
-    let formed = stage.world().text(&host("heron"), "/var/lib/etcd/formed").map(str::len);
+    let formed = stage.world().text(&host("heron"), "/var/lib/zoisite/etcd-formed").map(str::len);
     assert_eq!(formed, Some(16), "the cluster id is noted");
     assert!(stage.world().text(&host("curlew"), CONFIG).is_none(), "other hosts are left alone");
 }

@@ -148,6 +148,9 @@ impl StoreError {
             Self::BadIdentity { path } => {
                 format!("name another file with --identity, or remove {}", path.display())
             }
+            Self::WrongIdentity { recipients, .. } if recipients.is_empty() => {
+                "name the identity for which it was sealed with --identity".into()
+            }
             Self::WrongIdentity { recipients, .. } | Self::NoIdentity { recipients, .. } => {
                 format!(
                     "name the right file with --identity: the one of {}",

@@ -1,7 +1,7 @@
 //! Secrets at rest, encrypted by age for the people who may open them.
 
 use std::fs;
-use std::io::{Read as _, Write as _};
+use std::io::{Read, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -122,19 +122,51 @@ impl Strongbox {
         self.identity.to_public().to_string()
     }
 
-    /// Encrypts a secret for `recipients`, public keys in age's text form.
+    /// What encrypts for `recipients`, public keys in age's text form.
     ///
     /// # Errors
-    /// When a recipient is not one, or encryption fails.
-    pub fn seal(secret: &Secret, recipients: &[String]) -> Result<Vec<u8>, StoreError> {
+    /// When a recipient is not one, or there is none.
+    pub(crate) fn encryptor(recipients: &[String]) -> Result<age::Encryptor, StoreError> {
         let encrypt = |e: String| StoreError::Encrypt(e);
         let keys: Vec<Recipient> = recipients
             .iter()
             .map(|text| text.parse().map_err(|e: &str| encrypt(e.to_owned())))
             .collect::<Result<_, _>>()?;
-        let encryptor =
-            age::Encryptor::with_recipients(keys.iter().map(|key| key as &dyn age::Recipient))
-                .map_err(|e| encrypt(e.to_string()))?;
+        age::Encryptor::with_recipients(keys.iter().map(|key| key as &dyn age::Recipient))
+            .map_err(|e| encrypt(e.to_string()))
+    }
+
+    /// What decrypts a stream from a file.
+    ///
+    /// # Errors
+    /// When it was not sealed for this identity, or its beginning is damaged.
+    pub(crate) fn reader<R: Read>(
+        &self,
+        sealed: R,
+        path: &Path,
+    ) -> Result<age::stream::StreamReader<R>, StoreError> {
+        let damaged = |why: String| StoreError::File {
+            doing: "opening",
+            path: path.to_owned(),
+            source: std::io::Error::new(std::io::ErrorKind::InvalidData, why),
+        };
+        let decryptor = age::Decryptor::new(sealed).map_err(|e| damaged(e.to_string()))?;
+        let own: [&dyn age::Identity; 1] = [&self.identity];
+        decryptor.decrypt(own.into_iter()).map_err(|error| match error {
+            age::DecryptError::NoMatchingKeys => {
+                StoreError::WrongIdentity { path: self.path.clone(), recipients: Vec::new() }
+            }
+            other => damaged(other.to_string()),
+        })
+    }
+
+    /// Encrypts a secret for `recipients`.
+    ///
+    /// # Errors
+    /// When a recipient is not one, or encryption fails.
+    pub fn seal(secret: &Secret, recipients: &[String]) -> Result<Vec<u8>, StoreError> {
+        let encrypt = |e: String| StoreError::Encrypt(e);
+        let encryptor = Self::encryptor(recipients)?;
         let mut out = Vec::new();
         let mut writer = encryptor.wrap_output(&mut out).map_err(|e| encrypt(e.to_string()))?;
         writer

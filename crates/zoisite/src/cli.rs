@@ -4,7 +4,7 @@ use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
     access, check, components, demo, drawing, drill, files, history, lan, login, manual, new, open,
-    paths, pki, raise, rehearse, sequence, status, survey, take_back, tokens, verify,
+    paths, pki, raise, rehearse, sequence, snapshot, status, survey, take_back, tokens, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -47,6 +47,7 @@ pub enum Command {
     Status(status::StatusArgs),
     Verify(verify::VerifyArgs),
     Drill(drill::DrillArgs),
+    Snapshot(snapshot::SnapshotArgs),
     Tokens(tokens::TokensArgs),
     Access(access::AccessArgs),
     History(history::HistoryArgs),
@@ -77,6 +78,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Status(args) => status::run(&options, &args),
         Command::Verify(args) => verify::run(&options, &args),
         Command::Drill(args) => drill::run(&options, &args),
+        Command::Snapshot(args) => snapshot::run(&options, &args),
         Command::Tokens(args) => tokens::run(&options, &args),
         Command::Access(args) => access::run(&options, &args),
         Command::History(args) => history::run(&options, &args),

@@ -17,6 +17,7 @@ mod options;
 mod phases;
 mod road;
 mod site;
+mod snapshots;
 mod standing;
 mod supplies;
 mod surveying;

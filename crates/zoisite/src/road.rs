@@ -736,7 +736,7 @@ pub fn access(
 ) -> Result<Option<Access>, Failure> {
     let quorum = |work: &Work| {
         let gate = matches!(work, Work::Gate(Gate { condition: Condition::Quorum { .. }, .. }));
-        gate || matches!(work, Work::Member { .. })
+        gate || matches!(work, Work::Member { .. } | Work::Save { .. })
     };
     if !sequence.steps.iter().any(|step| quorum(&step.work)) {
         return Ok(None);

@@ -15,7 +15,7 @@ use zoisite_core::pki::{Ledger, NodeRequest, Proof, Secret, SecretRef, edges, pr
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{ApiWork, Sequence, Work, contradictions};
 use zoisite_core::token::TokenRecord;
-use zoisite_reach::{Contents, Target};
+use zoisite_reach::{Contents, SnapshotFile, Target};
 use zoisite_store::trust::NodeDesk;
 use zoisite_store::{
     LockHolder, Met, Overlay, Records, RunRecord, SqliteRecords, State, StoreError, Strongbox,
@@ -24,6 +24,7 @@ use zoisite_supply::Ways;
 
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
+use crate::snapshots::{SnapshotPlace, told};
 use crate::view;
 
 /// The largest cluster file that is read, in bytes: 5,000 hosts of a line each need a tenth of it.
@@ -38,7 +39,7 @@ pub struct Site {
     /// Its folder: relative paths in it start here.
     pub folder: PathBuf,
     /// Folder of the store.
-    store: PathBuf,
+    pub(crate) store: PathBuf,
     identity: Option<PathBuf>,
     ssh_config: Option<PathBuf>,
     /// Whether sudo's password is asked for, and what was answered: it is asked once.
@@ -449,6 +450,7 @@ impl Site {
             secrets: HashMap::new(),
             verified: Default::default(),
             desk: Desk::Closed,
+            snapshots: None,
         }
     }
 
@@ -516,6 +518,9 @@ impl Site {
             Working::lock(&mut own)?;
             let desk = NodeDesk::new(own, strongbox, &self.cluster)?;
             contents.desk = Desk::Open(Box::new(Mutex::new(desk)));
+        }
+        if sequence.saves() {
+            contents.snapshots = Some(self.snapshot_place(state)?);
         }
         Ok(contents)
     }
@@ -596,6 +601,8 @@ pub struct SiteContents {
     secrets: HashMap<SecretRef, Secret>,
     verified: Mutex<HashMap<PathBuf, String>>,
     desk: Desk,
+    /// Where it keeps what it saves, if it saves anything.
+    snapshots: Option<SnapshotPlace>,
 }
 
 /// Who lets nodes in.
@@ -607,6 +614,12 @@ enum Desk {
 }
 
 impl SiteContents {
+    /// With a place for snapshots.
+    pub fn saving_to(mut self, place: SnapshotPlace) -> Self {
+        self.snapshots = Some(place);
+        self
+    }
+
     /// With checksums of components that are known already.
     pub fn knowing(mut self, verified: HashMap<PathBuf, String>) -> Self {
         self.verified = Mutex::new(verified);
@@ -641,6 +654,11 @@ impl Contents for SiteContents {
 
     fn retire_tokens(&self, host: &HostName, this_run_too: bool) -> Result<Vec<String>, String> {
         self.desk(|desk| desk.retire(host, this_run_too, now()))
+    }
+
+    fn snapshot(&self, why: &str) -> Result<Box<dyn SnapshotFile>, String> {
+        let place = self.snapshots.as_ref().ok_or("this run keeps no snapshots")?;
+        place.begin(why).map_err(|error| told(&error))
     }
 
     fn sign(&self, host: &HostName, request: &NodeRequest) -> Result<String, Vec<String>> {

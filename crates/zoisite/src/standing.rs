@@ -15,6 +15,7 @@ use zoisite_core::sequence::{
     ApiLook, Condition, Difference, Gate, Look, Looks, NodeFacts, StepOutcome, differences,
     listed_members, voters,
 };
+use zoisite_core::snapshot::too_old;
 use zoisite_reach::Reach;
 
 use crate::road::{self, Prepared};
@@ -289,6 +290,8 @@ pub struct Standing {
     pub api_silent: Option<String>,
     /// Hosts that were met and are no longer in the cluster file: they run on, and nothing is done with them.
     pub departed: BTreeMap<HostName, IpAddr>,
+    /// The newest snapshot that was tried and found good: its name, and when it was taken.
+    pub snapshot: Option<(String, Timestamp)>,
     /// What the file wants of the members and waits, and what would mend that.
     pub waits: Vec<(String, String)>,
     /// What did not answer in time on hosts that did.
@@ -427,9 +430,14 @@ pub fn standing(
             Ok(_) => {}
         }
     }
-    let held = prepared.aim.held.iter();
+    let held = prepared.aim.held.iter().map(|held| (held.to_string(), held.mend.clone()));
+    // A record that cannot be read is told by `zoisite snapshot`, which is about nothing else.
+    let saved = site.snapshots().list().unwrap_or_default();
+    let old = too_old(&saved, &site.cluster.snapshots, now());
+    let good = saved.iter().rev().find(|one| one.is_good());
     Standing {
-        waits: held.map(|held| (held.to_string(), held.mend.clone())).collect(),
+        waits: held.chain(old.map(|old| (old, "zoisite snapshot take --try".into()))).collect(),
+        snapshot: good.map(|one| (one.name.clone(), one.at)),
         hanging,
         mends,
         quorum,
@@ -601,6 +609,7 @@ mod tests {
             objects: Vec::new(),
             api_silent: None,
             waits: Vec::new(),
+            snapshot: None,
             hanging: BTreeMap::new(),
             mends: BTreeMap::new(),
             departed: BTreeMap::new(),

@@ -31,7 +31,7 @@ impl Lab {
     /// Everything that Zoisite owns on every host, and since when its units run.
     fn trees(&self) -> Vec<String> {
         let command = "find /etc/zoisite /var/lib/zoisite /usr/local/lib/zoisite /run/zoisite /etc/containerd \
-             /etc/cni /etc/systemd/system /var/lib/etcd/cluster /var/lib/etcd/formed /var/lib/kubelet/pki \
+             /etc/cni /etc/systemd/system /var/lib/etcd/cluster /var/lib/zoisite/etcd-formed /var/lib/kubelet/pki \
              -printf '%p %m %U %s %T@\\n' 2>/dev/null | sort; \
              find /etc/zoisite /var/lib/zoisite -type f -exec sha256sum {} + 2>/dev/null | sort; \
              systemctl show 'zoisite-*' -p Id -p MainPID -p ActiveState";
@@ -462,11 +462,15 @@ fn a_planted_link_does_not_turn_into_roots_write() {
         )
         .ended(0);
     // And where a mark itself is such a link, it is told and not followed.
-    let _ = lab_.on("egret", "systemctl stop zoisite-etcd; cp /var/lib/etcd/formed /root/formed; rm /var/lib/etcd/formed; ln -s /root/precious /var/lib/etcd/formed; chown -h zoisite-etcd /var/lib/etcd/formed; echo precious >/root/precious").ended(0);
+    let _ = lab_.on("egret", "systemctl stop zoisite-etcd; cp /var/lib/zoisite/etcd-formed /root/formed; rm /var/lib/zoisite/etcd-formed; ln -s /root/precious /var/lib/zoisite/etcd-formed; chown -h zoisite-etcd /var/lib/zoisite/etcd-formed; echo precious >/root/precious").ended(0);
     let _ = lab_.zoisite(&["raise"]).ended(1).complains("a link stands there");
     let _ = lab_.on("egret", "cat /root/precious").ended(0).says("precious");
-    let _ =
-        lab_.on("egret", "rm /var/lib/etcd/formed; cp /root/formed /var/lib/etcd/formed").ended(0);
+    let _ = lab_
+        .on(
+            "egret",
+            "rm /var/lib/zoisite/etcd-formed; cp /root/formed /var/lib/zoisite/etcd-formed",
+        )
+        .ended(0);
     lab_.must_converge();
     lab("down", &[]);
 }

@@ -407,6 +407,11 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # [drill]                          # what zoisite drill may show at most; beyond it ends with status 1\n\
          # longest-gap = \"10s\"            # the longest time without an answer\n\
          # whole-within = \"2m\"            # from the end of the loss until all is as before\n\n\
+         # [snapshots]                      # of what etcd holds: zoisite snapshot take\n\
+         # keep = 14                        # so many at most\n\
+         # keep-for = \"30d\"               # and so long at most; the newest that was tried always stays\n\
+         # too-old = \"2d\"                 # zoisite status tells when the newest that was tried is older\n\
+         # copies = \"/srv/saltmarsh\"      # each is copied there too: a disk of its own\n\n\
          [certificates]\n\
          days = 365\n\
          authority-days = 3650\n\

@@ -36,7 +36,8 @@ pub(crate) use model::folder_of;
 pub use model::{
     Balancers, Certificates, Cluster, Components, ControlPlane, DrillLimits, Etcd, FirewallRules,
     Host, HostNames, Login, Names, Network, NodeSettings, Place, PodsBy, Preparation, Programs,
-    Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, TimeService, Vrrp, Workers,
+    Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots, TimeService, Vrrp,
+    Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 #[cfg(test)]

@@ -83,6 +83,8 @@ pub struct Cluster {
     pub registry: Registry,
     /// `drill`.
     pub drill: DrillLimits,
+    /// `snapshots`.
+    pub snapshots: Snapshots,
     /// `certificates`.
     pub certificates: Certificates,
 }
@@ -547,6 +549,25 @@ pub struct DrillLimits {
     pub longest_gap: Option<i64>,
     /// The longest time from the end of the loss until all is as before.
     pub whole_within: Option<i64>,
+}
+
+/// Which snapshots of etcd are kept, and where; times in seconds.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Snapshots {
+    /// So many at most.
+    pub keep: usize,
+    /// So long at most.
+    pub keep_for: i64,
+    /// From when on the newest one that was tried is too old, if that matters.
+    pub too_old: Option<i64>,
+    /// Another folder, beside the cluster file or elsewhere, into which each is copied.
+    pub copies: Option<String>,
+}
+
+impl Default for Snapshots {
+    fn default() -> Self {
+        Self { keep: 14, keep_for: 30 * 86_400, too_old: None, copies: None }
+    }
 }
 
 /// Policy for certificates.

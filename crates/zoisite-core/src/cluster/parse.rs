@@ -132,6 +132,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
     ),
     ("registry", &["host", "name", "port", "folder", "stands-in-for", "passwords", "read-only"]),
     ("drill", &["longest-gap", "whole-within"]),
+    ("snapshots", &["keep", "keep-for", "too-old", "copies"]),
     ("certificates", &["days", "authority-days", "key"]),
 ];
 const LOGIN_KEYS: &[&str] = &["address", "port", "user", "ssh-config"];
@@ -174,6 +175,7 @@ impl Parser {
         let preparation = open("preparation", false, f);
         let registry = open("registry", false, f);
         let drill = open("drill", false, f);
+        let snapshots = open("snapshots", false, f);
         let certificates = open("certificates", false, f);
         let host_table = root.table("hosts", &mut self.findings);
         let (host_table, hosts_span) = host_table.unwrap_or((&nothing, end..end));
@@ -190,6 +192,7 @@ impl Parser {
         let preparation = self.preparation(preparation.as_ref());
         let registry = self.registry(registry.as_ref(), &hosts);
         let drill = self.drill(drill.as_ref());
+        let snapshots = self.snapshots(snapshots.as_ref());
         let certificates = self.certificates(certificates.as_ref());
         let mut cluster = Cluster {
             name: root.name.or_else(|| ClusterName::new("unnamed").ok())?,
@@ -207,6 +210,7 @@ impl Parser {
             preparation,
             registry,
             drill,
+            snapshots,
             certificates,
         };
         if cluster.registry.name.is_empty() {

@@ -15,6 +15,9 @@ pub const ETCD_UNIT: &str = "zoisite-etcd.service";
 /// Folder of its configuration and certificates.
 pub const ETCD_CONFIG: &str = "/etc/zoisite/etcd";
 
+/// Where it is noted on a host that its member's quorum was proven.
+const FORMED_MARK: &str = "/var/lib/zoisite/etcd-formed";
+
 /// Where a member keeps things, and how its own host asks for its health.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct EtcdPaths {
@@ -22,13 +25,14 @@ pub struct EtcdPaths {
     pub unit: &'static str,
     /// System user.
     pub user: &'static str,
-    /// Folder that holds the data directory and the two marks.
+    /// Folder that holds the data directory and the mark that says whose it is.
     pub folder: String,
     /// The data directory.
     pub data: String,
     /// Mark that says whose data it is: the cluster's identity.
     pub owner_mark: String,
-    /// Mark that says that the quorum was once proven, with etcd's own cluster id.
+    /// Mark that says that the quorum was once proven, with etcd's own cluster id. It does not lie beside the data: a
+    /// disk that is lost must not take along that there was one.
     pub formed_mark: String,
     /// Configuration file.
     pub config: String,
@@ -54,7 +58,7 @@ impl EtcdPaths {
             user: ETCD_USER,
             data: format!("{folder}/data"),
             owner_mark: format!("{folder}/cluster"),
-            formed_mark: format!("{folder}/formed"),
+            formed_mark: FORMED_MARK.to_owned(),
             config: format!("{ETCD_CONFIG}/etcd.yaml"),
             endpoint: address.map_or_else(String::new, |address| {
                 url("https", address, cluster.etcd.client_port)
@@ -253,9 +257,10 @@ fn config(shop: &Workshop<'_>, paths: &EtcdPaths) -> Result<Content, String> {
 
 fn unit_file(cluster: &Cluster, host: &Host, binaries: &str, paths: &EtcdPaths) -> UnitFile {
     let start = format!("{binaries}/etcd --config-file {}", paths.config);
-    // One that was proven once and whose data is gone would begin as if new, by itself, at the next boot.
+    // One that was proven once and whose data is gone would begin as if new, by itself, at the next boot. (Only root
+    // sees the mark, hence the plus.)
     let remembers = format!(
-        "/bin/sh -c 'test -d {data}/member || test ! -e {formed}'",
+        "+/bin/sh -c 'test -d {data}/member || test ! -e {formed}'",
         data = paths.data,
         formed = paths.formed_mark
     );

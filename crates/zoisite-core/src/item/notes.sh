@@ -114,5 +114,6 @@ take_back() {
     if [ ! -f "$unit" ] || [ "$(property "${unit##*/}" LoadState)" = not-found ]; then continue; fi
     attempt "starting ${unit##*/}" systemctl start --no-block "${unit##*/}"
   done
-  rm -rf "$state/resume" "$state/verified" "$state/packages.log"
+  # Whose data is there, its own folder says.
+  rm -rf "$state/resume" "$state/verified" "$state/packages.log" "$state/etcd-formed"
 }

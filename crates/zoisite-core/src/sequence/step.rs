@@ -197,6 +197,13 @@ pub enum Work {
         /// Deadline, in seconds.
         seconds: u32,
     },
+    /// Save what etcd holds, off its hosts (rule S10).
+    Save {
+        /// Members that are well: one of them gives what it holds.
+        through: Vec<HostName>,
+        /// Before what.
+        why: String,
+    },
     /// Put images into the cluster's own registry.
     Fill {
         /// Its host.
@@ -380,6 +387,11 @@ impl Sequence {
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
         self.steps.is_empty()
+    }
+
+    /// Whether it saves what etcd holds.
+    pub fn saves(&self) -> bool {
+        self.steps.iter().any(|step| matches!(step.work, Work::Save { .. }))
     }
 }
 

@@ -610,6 +610,10 @@ mod tests {
         fn join_token(&self, _: &HostName) -> Result<(TokenRecord, Secret), String> {
             Err("there is none".into())
         }
+        fn snapshot(&self, _: &str) -> Result<Box<dyn crate::reach::SnapshotFile>, String> {
+            Err("nothing is kept in a test".into())
+        }
+
         fn retire_tokens(&self, _: &HostName, _: bool) -> Result<Vec<String>, String> {
             Ok(Vec::new())
         }

@@ -11,6 +11,7 @@ use super::Hosts;
 use crate::etcd::EtcdClient;
 use crate::quorum::{HAS_ITS_VOTE, MemberAnswer, judge, not_changed};
 use crate::reach::Progress;
+use crate::save;
 
 impl Hosts {
     pub(super) async fn etcd(&self, host: &HostName) -> Result<EtcdClient, String> {
@@ -92,6 +93,34 @@ impl Hosts {
             None => None,
         };
         StepOutcome::Failed(not_changed(work, why, taken_back))
+    }
+
+    /// Takes what one of these members holds into a file of this run's.
+    pub(super) async fn save_through(
+        &self,
+        through: &[HostName],
+        why: &str,
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        let mut said = Vec::new();
+        // Once more: what was in the way (a compaction) may be over.
+        for host in through.iter().chain(through) {
+            let saved = async {
+                let client = self.etcd(host).await?;
+                let mut file = self.contents.snapshot(why)?;
+                progress(format!("from {host}"));
+                let taken = save::take(host, &client, &mut *file, progress).await?;
+                file.end(taken)
+            };
+            match saved.await {
+                Ok(()) => return StepOutcome::Done { changed: 1 },
+                Err(why) => {
+                    progress(format!("{host}: {why}"));
+                    said.push(format!("{host}: {why}"));
+                }
+            }
+        }
+        StepOutcome::Failed(save::not_taken(said))
     }
 
     /// The first of these that answers and knows a leader.

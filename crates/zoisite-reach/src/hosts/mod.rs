@@ -505,6 +505,10 @@ impl Reach for Hosts {
         self.reconfigure(work, through, Duration::from_secs(seconds.into()), progress).await
     }
 
+    async fn save(&self, through: &[HostName], why: &str, progress: Progress<'_>) -> StepOutcome {
+        self.save_through(through, why, progress).await
+    }
+
     async fn ask(&self, objects: &[ApiObject], shelf: &[Shelved]) -> ApiLook {
         let (mut looked, lacking) = tokio::join!(self.look_at_api(objects), self.lacking(shelf));
         if let ApiLook::Answered(api) = &mut looked {

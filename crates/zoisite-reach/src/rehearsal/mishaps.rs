@@ -170,6 +170,18 @@ impl World {
         self.broken.extend(stray.into_iter().chain(other));
     }
 
+    /// A run has saved what etcd holds.
+    pub(super) fn saved_by(&mut self, run: u64) {
+        self.saved.insert(run);
+    }
+
+    /// Rule S10, over what is done: a voter went, and the run that took it out had saved what etcd holds.
+    pub(super) fn watch_saved(&mut self, run: u64, who: &str) {
+        if !self.saved.contains(&run) {
+            self.break_rule(format!("S10: {who} was taken out, and nothing had been saved"));
+        }
+    }
+
     /// Whether nothing more can be written on a host.
     pub(super) fn disk_is_full(&self, host: &HostName) -> bool {
         self.faults.iter().any(|fault| matches!(fault, Fault::DiskFull(full) if full == host))

@@ -37,6 +37,7 @@ pub use self::state::{Fault, World};
 use crate::access::Access;
 use crate::quorum::{judge, not_changed};
 use crate::reach::{Contents, Progress, Reach};
+use crate::save;
 
 /// What is heard of an operation that is done when its connection is gone.
 const UNHEARD: &str = "the connection is gone, and nobody heard what became of it";
@@ -416,6 +417,9 @@ impl Reach for Rehearsal {
                 }
             }
             let done = self.world().reconfigure(work, through);
+            if let (Ok(true), MemberWork::Remove { who, learner: false, .. }) = (&done, work) {
+                self.world().watch_saved(self.generation, who);
+            }
             let unheard = number.is_some_and(|number| self.world().answer_is_lost(number));
             let why = match done {
                 Ok(_) if unheard => UNHEARD.to_owned(),
@@ -430,6 +434,26 @@ impl Reach for Rehearsal {
             let taken_back = back.map(|back| self.world().reconfigure(&back, through).map(|_| ()));
             return StepOutcome::Failed(not_changed(work, why, taken_back));
         }
+    }
+
+    async fn save(&self, through: &[HostName], _: &str, progress: Progress<'_>) -> StepOutcome {
+        let mut said = Vec::new();
+        for host in through {
+            if let Err(outcome) = self.operation(host, "saving what etcd holds").await {
+                return Self::fail(host, outcome);
+            }
+            progress(format!("from {host}"));
+            self.wait(800).await;
+            let gives = self.world().answer(host);
+            match gives {
+                Ok(_) => {
+                    self.world().saved_by(self.generation);
+                    return StepOutcome::Done { changed: 1 };
+                }
+                Err(trouble) => said.push(trouble.to_string()),
+            }
+        }
+        StepOutcome::Failed(save::not_taken(said))
     }
 
     async fn fetch(

@@ -151,6 +151,9 @@ pub struct World {
     /// The machine that was touched first behind each host's address.
     #[serde(default)]
     pub(super) met: BTreeMap<HostName, String>,
+    /// Runs that saved what etcd holds, by generation.
+    #[serde(default)]
+    pub(super) saved: BTreeSet<u64>,
     /// Rules that were broken, in words; empty unless the program is wrong.
     pub(super) broken: Vec<String>,
     /// Every write that etcd acknowledged, key and value, in order. A member's data holds the first so many of it.

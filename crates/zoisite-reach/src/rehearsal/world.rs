@@ -223,8 +223,12 @@ impl World {
         }
     }
 
-    /// Puts another cluster's data where a member would keep its own, or takes it away again.
+    /// Puts another cluster's data where a member would keep its own, or takes it away again. Not under the feet of a
+    /// script that is at work there.
     pub fn foreign_data(&mut self, host: &HostName, path: Option<&str>) {
+        if path.is_some() && self.acts(host) {
+            return;
+        }
         if let Some(sim) = self.hosts.get_mut(host) {
             sim.stray = path.map(ToOwned::to_owned);
         }

@@ -357,6 +357,10 @@ impl Contents for OneFile {
         Err("nobody joins here".into())
     }
 
+    fn snapshot(&self, _: &str) -> Result<Box<dyn zoisite_reach::SnapshotFile>, String> {
+        Err("nothing is kept in a test".into())
+    }
+
     fn retire_tokens(&self, _: &HostName, _: bool) -> Result<Vec<String>, String> {
         Ok(Vec::new())
     }

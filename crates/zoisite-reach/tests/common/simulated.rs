@@ -72,6 +72,10 @@ impl Contents for TestContents {
         Ok(join_token(host))
     }
 
+    fn snapshot(&self, _: &str) -> Result<Box<dyn zoisite_reach::SnapshotFile>, String> {
+        Err("nothing is kept in a test".into())
+    }
+
     fn retire_tokens(&self, host: &HostName, _: bool) -> Result<Vec<String>, String> {
         Ok(vec![join_token(host).0.id])
     }

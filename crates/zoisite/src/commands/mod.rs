@@ -18,6 +18,7 @@ pub mod pki;
 pub mod raise;
 pub mod rehearse;
 pub mod sequence;
+pub mod snapshot;
 pub mod status;
 pub mod survey;
 pub mod take_back;

@@ -339,6 +339,7 @@ impl<'a> Run<'a> {
             let told = and_held(Ok(leg.tell_nothing(looks)), &held);
             return and_left_out(told, found.troubles().into_iter()).map(Some);
         }
+        let saves = sequence.saves();
         let line = json!({"step": "leg", "is": "begun", "what": arm.to_string()}).to_string();
         let _ = state.records().append(generation, now(), &line);
         let told = match sequence.is_empty() {
@@ -364,6 +365,12 @@ impl<'a> Run<'a> {
                         format!("done: {arm}; nothing else was begun"),
                         "run the same command again: the rest of the file follows",
                     ));
+                }
+                if saves {
+                    // What is saved is kept here; that it could not be copied costs nothing of the run.
+                    if let Err(failure) = site.tend_snapshots() {
+                        view::note(&format!("the snapshot is kept here: {}", failure.summary()));
+                    }
                 }
                 if !last {
                     if !self.json {

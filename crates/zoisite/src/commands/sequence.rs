@@ -110,6 +110,7 @@ fn show_script(site: &Site, sequence: &Sequence, host: &str) -> Result<ExitCode,
             Work::Gate(_)
             | Work::Api(_)
             | Work::Member { .. }
+            | Work::Save { .. }
             | Work::Fill { .. }
             | Work::MarkFormed { .. } => {}
         }

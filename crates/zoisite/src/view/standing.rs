@@ -27,6 +27,9 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
         out.push('\n');
         out.push_str(&render_nodes(standing, now, style));
     }
+    if let Some((name, _)) = &standing.snapshot {
+        out.push_str(&format!("\n  newest good snapshot: {name}"));
+    }
     for (host, address) in &standing.departed {
         out.push_str(&format!("\n  {}", style.warn(&super::departed(host, *address))));
     }

@@ -10,7 +10,7 @@ use super::super::image::{ImageName, ImageSource};
 use super::super::model::{
     Balancers, Certificates, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, Host,
     HostNames, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror, ServicesBy,
-    TimeService, Vrrp,
+    Snapshots, TimeService, Vrrp,
 };
 use super::super::names::{ClusterName, HostName, NameError, Version, dns_name};
 use super::super::reader::Section;
@@ -258,6 +258,19 @@ impl Parser {
         }
     }
 
+    /// `[snapshots]`
+    pub(super) fn snapshots(&mut self, table: Table<'_, '_>) -> Snapshots {
+        let usual = Snapshots::default();
+        let Some(s) = table else { return usual };
+        let keep = self.number(s, "keep", "bad-number", 1..=10_000);
+        Snapshots {
+            keep: keep.and_then(|n| usize::try_from(n).ok()).unwrap_or(usual.keep),
+            keep_for: self.optional(s, "keep-for", "bad-time", long_time).unwrap_or(usual.keep_for),
+            too_old: self.optional(s, "too-old", "bad-time", long_time),
+            copies: self.text(table, "copies", beside),
+        }
+    }
+
     /// `[preparation]`
     pub(super) fn preparation(&mut self, table: Table<'_, '_>) -> Preparation {
         let Some(s) = table else { return Preparation::default() };
@@ -398,6 +411,20 @@ fn time(text: &str) -> Result<i64, NameError> {
         Some(time @ 1..=3_600_000) => Ok(time),
         Some(_) => Err(NameError("from a millisecond to an hour".into())),
         None => Err(NameError("a number and a unit: 800ms, 10s, 2m".into())),
+    }
+}
+
+/// A time between an hour and ten years, in seconds.
+fn long_time(text: &str) -> Result<i64, NameError> {
+    let units = [("h", 3_600), ("d", 86_400)];
+    let read = units.into_iter().find_map(|(unit, seconds)| {
+        let number = text.strip_suffix(unit)?.trim_end().parse::<i64>().ok()?;
+        number.checked_mul(seconds)
+    });
+    match read {
+        Some(time @ 3_600..=315_360_000) => Ok(time),
+        Some(_) => Err(NameError("from an hour to ten years".into())),
+        None => Err(NameError("a number and a unit: 12h, 2d, 30d".into())),
     }
 }
 

@@ -90,6 +90,19 @@ fn before(draft: &mut Draft<'_>, members: Vec<HostName>, needs: Vec<usize>) -> u
     quorum(draft, members, "quorum", why, needs)
 }
 
+/// Rule S10: before a step that could lose what etcd holds, it is saved in this run, checked, and off the hosts.
+fn save_first(
+    draft: &mut Draft<'_>,
+    through: &[HostName],
+    before: String,
+    needs: Vec<usize>,
+) -> usize {
+    let work = Work::Save { through: through.to_vec(), why: format!("before {before}") };
+    let what = "save a snapshot here, and check it";
+    let why = "what could go wrong next must not be able to lose data (rule S10)".to_owned();
+    draft.push(Step::new("snapshot", Phase::Quorum, what, work).because([why]).after(needs))
+}
+
 fn learn(draft: &mut Draft<'_>, host: &HostName, url: &str, old_data: bool) {
     let Some(member) = member(draft, host) else { return };
     let mut needs = trusted(draft, host);
@@ -165,7 +178,12 @@ fn remove(
     needs: Vec<usize>,
 ) {
     let others = well(draft, Some(id));
-    let carries = before(draft, others.clone(), needs);
+    let mut carries = vec![before(draft, others.clone(), needs)];
+    // One without a vote takes nothing with it.
+    if !learner {
+        carries =
+            vec![save_first(draft, &others, format!("taking {who} out of the quorum"), carries)];
+    }
     let host = HostName::new(who).ok();
     let name = host.as_ref().map_or_else(|| id.to_owned(), ToString::to_string);
     let removed = changes(
@@ -174,7 +192,7 @@ fn remove(
         why,
         MemberWork::Remove { id: id.to_owned(), who: who.to_owned(), learner },
         others.clone(),
-        vec![carries],
+        carries,
     );
     let why = format!("the others must carry the quorum without {who}");
     quorum(draft, others, &format!("quorum-without-{name}"), why, vec![removed]);

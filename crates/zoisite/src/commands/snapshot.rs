@@ -1,0 +1,411 @@
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use clap::{Args, Subcommand};
+use serde_json::json;
+use zoisite_core::cluster::Version;
+use zoisite_core::holdings::Part;
+use zoisite_core::item::Pinned;
+use zoisite_core::script::Depth;
+use zoisite_core::sequence::StepOutcome;
+use zoisite_core::snapshot::{Snapshot, Tried, too_old};
+use zoisite_reach::{EtcdPrograms, Reach as _, check_stream, try_snapshot};
+use zoisite_store::{SnapshotFolder, State};
+
+use super::block_on;
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::road;
+use crate::site::{Site, begin_run, now};
+use crate::snapshots::{encryption_in_use, told};
+use crate::supplies::here;
+use crate::view::{self, Style, count, table::ranked};
+
+/// Save what etcd holds, show what is saved, check and try it
+///
+/// A snapshot is streamed from a member that is well, held against etcd's own checksum, sealed for whoever opens the
+/// strongbox, and kept in .zoisite/snapshots and where [snapshots] copies says. Only one that was tried is known to be good: a member of its own is started from it here, and its keys are held against what the member said that it was taken from.
+#[derive(Args, Debug)]
+#[command(
+    args_conflicts_with_subcommands = true,
+    after_help = "Examples:\n  zoisite snapshot take --try\n  zoisite snapshot\n  zoisite snapshot check --all\n  zoisite snapshot try 2026-11-27-030000\n  zoisite snapshot thin"
+)]
+pub struct SnapshotArgs {
+    #[command(subcommand)]
+    what: Option<What>,
+    /// Those in another folder, such as the one of the copies
+    #[arg(long, value_name = "FOLDER")]
+    from: Option<PathBuf>,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Take one now; what the file does not keep any more goes
+    Take {
+        /// Try it at once
+        #[arg(long = "try")]
+        trial: bool,
+    },
+    /// Open it and hold it against its checksums: the newest, unless one is named
+    Check {
+        /// Its name
+        #[arg(value_name = "NAME", conflicts_with = "all")]
+        name: Option<String>,
+        /// Every one
+        #[arg(long)]
+        all: bool,
+        /// Those in another folder, such as the one of the copies
+        #[arg(long, value_name = "FOLDER")]
+        from: Option<PathBuf>,
+    },
+    /// Start a member of its own from it here, and count its keys: the newest, unless one is named
+    Try {
+        /// Its name
+        #[arg(value_name = "NAME")]
+        name: Option<String>,
+        /// Those in another folder, such as the one of the copies
+        #[arg(long, value_name = "FOLDER")]
+        from: Option<PathBuf>,
+    },
+    /// Take away what [snapshots] does not keep, here and where the copies are
+    Thin,
+}
+
+pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let folder = |from: &Option<PathBuf>| match from {
+        Some(path) => SnapshotFolder::at(path),
+        None => site.snapshots(),
+    };
+    match &args.what {
+        None => list(&site, options, &folder(&args.from)),
+        Some(What::Take { trial }) => take(&site, options, *trial),
+        Some(What::Check { name, all, from }) => {
+            let folder = folder(from);
+            let state = site.raised_state()?;
+            let chosen = match all {
+                true => folder.list()?,
+                false => vec![chosen(&folder, name.as_deref())?],
+            };
+            check(&site, options, &state, &folder, &chosen)
+        }
+        Some(What::Try { name, from }) => {
+            let folder = folder(from);
+            site.raised_state()?;
+            let _work = site.working()?;
+            let snapshot = chosen(&folder, name.as_deref())?;
+            let (_, tried) = try_it(&site, options, &folder, snapshot)?;
+            tell_trial(options, &tried)
+        }
+        Some(What::Thin) => {
+            let _work = site.working()?;
+            tell_gone(options, &site.tend_snapshots()?);
+            Ok(ExitCode::SUCCESS)
+        }
+    }
+}
+
+/// The snapshot of that name, or the newest.
+fn chosen(folder: &SnapshotFolder, name: Option<&str>) -> Result<Snapshot, Failure> {
+    let mut all = folder.list()?;
+    let found = match name {
+        None => all.pop(),
+        Some(name) => all.into_iter().find(|one| one.name == name),
+    };
+    found.ok_or_else(|| {
+        let what = match name {
+            Some(name) => format!("there is no snapshot {name} in {}", folder.path().display()),
+            None => format!("there is no snapshot in {}", folder.path().display()),
+        };
+        let mend = "zoisite snapshot lists them, with --from those of another folder; zoisite snapshot take takes one";
+        Failure::new(Kind::Usage, what, mend)
+    })
+}
+
+fn take(site: &Site, options: &Options, trial: bool) -> Result<ExitCode, Failure> {
+    site.raised_state()?;
+    // What a trial needs is sure before anything is taken.
+    let programs = trial.then(|| programs(site)).transpose()?;
+    let mut work = site.working()?;
+    let run = begin_run(&mut work.state, "snapshot take")?;
+    let generation = run.generation;
+    let saved = block_on(save(site, &mut work.state, generation))?;
+    let outcome = match &saved {
+        Ok(()) => "a snapshot was taken".to_owned(),
+        Err(failure) => format!("failed: {}", failure.summary()),
+    };
+    work.state.end_run(run, &outcome, now())?;
+    saved?;
+    let folder = site.snapshots();
+    let mut snapshot = chosen(&folder, None)?;
+    let tried = match programs {
+        Some(_) => {
+            let (known, tried) = try_it(site, options, &folder, snapshot)?;
+            snapshot = known;
+            Some(tried)
+        }
+        None => None,
+    };
+    let gone = site.tend_snapshots()?;
+    if options.json {
+        view::json(&json!({"snapshot": snapshot, "gone": gone}));
+    } else {
+        let style = Style::stdout();
+        view::out(&format!(
+            "{} {} was taken from {}: revision {}, {}, sealed in {}",
+            style.good("✓"),
+            snapshot.name,
+            snapshot.taken.from,
+            snapshot.taken.revision,
+            view::fetching::size(snapshot.taken.octets),
+            folder.sealed(&snapshot.name).display()
+        ));
+        if let Some(copies) = site.snapshot_copies() {
+            view::note(&format!("copied to {}", copies.sealed(&snapshot.name).display()));
+        }
+        tell_gone(options, &gone);
+    }
+    match tried {
+        Some(tried) if options.json => status_of(&tried),
+        Some(tried) => tell_trial(options, &tried),
+        None => {
+            view::note("only one that was tried is known to be good: zoisite snapshot try");
+            Ok(ExitCode::SUCCESS)
+        }
+    }
+}
+
+/// Saves from the members that the hosts say are well.
+async fn save(site: &Site, state: &mut State, generation: u64) -> Result<(), Failure> {
+    let mut scratch = site.scratch()?;
+    let mut prepared = road::prepare(site, &mut scratch, &[Part::Etcd])?;
+    let mut reach = road::hosts(site, &prepared.departed, generation)?;
+    let done = async {
+        let how = (Depth::Quick, &[][..]);
+        let mut sighting =
+            road::sighting(site, &mut scratch, &mut reach, &mut prepared, how).await?;
+        sighting.met()?;
+        prepared.turn_to_what_stands(site, &mut scratch, &sighting.looks)?;
+        let voters = prepared.real.well().filter(|member| !member.learner);
+        let through: Vec<_> = voters
+            .filter_map(|member| site.cluster.hosts.iter().find(|h| h.name.as_str() == member.name))
+            .map(|host| host.name.clone())
+            .collect();
+        let place = site.snapshot_place(state)?;
+        reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
+        reach.set_contents(Arc::new(site.no_contents().saving_to(place)));
+        let quiet = |what: String| view::note(&what);
+        match reach.save(&through, "asked for", &quiet).await {
+            StepOutcome::Failed(trouble) => Err(Failure::troubles([&trouble])),
+            StepOutcome::Done { .. } | StepOutcome::Proven(_) => Ok(()),
+        }
+    };
+    let done = done.await;
+    reach.close().await;
+    done
+}
+
+/// What is wrong with a snapshot for this cluster, before it is opened.
+fn at_odds(site: &Site, state: &State, snapshot: &Snapshot) -> Result<Vec<String>, Failure> {
+    let mut out = Vec::new();
+    if state.known_cluster_id()?.is_some_and(|own| own != snapshot.cluster) {
+        out.push(format!("it is of another cluster ({})", snapshot.cluster));
+    }
+    let version = Version::new(&snapshot.taken.version);
+    let newer = version.is_ok_and(|its| {
+        let own = site.cluster.etcd_version;
+        (its.major, its.minor) > (own.major, own.minor)
+    });
+    if newer {
+        out.push(format!(
+            "it is of etcd {}, and the cluster file says {}",
+            snapshot.taken.version, site.cluster.etcd_version
+        ));
+    }
+    let own = encryption_in_use(state)?;
+    if snapshot.encryption.is_some() && own.is_some() && snapshot.encryption != own {
+        out.push(
+            "its secrets are encrypted by a key that is not the one in use: they could not be read"
+                .into(),
+        );
+    }
+    Ok(out)
+}
+
+fn check(
+    site: &Site,
+    options: &Options,
+    state: &State,
+    folder: &SnapshotFolder,
+    all: &[Snapshot],
+) -> Result<ExitCode, Failure> {
+    let strongbox = site.strongbox()?;
+    let mut told_all = Vec::new();
+    let mut bad = 0;
+    for snapshot in all {
+        let mut faults = at_odds(site, state, snapshot)?;
+        let whole = match folder.open(&snapshot.name, strongbox) {
+            Ok(stream) => check_stream(stream, &snapshot.taken, &mut std::io::sink()),
+            Err(error) => Err(told(&error)),
+        };
+        faults.extend(whole.err());
+        bad += usize::from(!faults.is_empty());
+        if options.json {
+            told_all.push(json!({"name": snapshot.name, "faults": faults}));
+            continue;
+        }
+        let style = Style::stdout();
+        let said = match faults.is_empty() {
+            true => format!("{} {} is whole", style.good("✓"), snapshot.name),
+            false => format!("{} {}: {}", style.bad("✗"), snapshot.name, faults.join("; ")),
+        };
+        view::out(&said);
+    }
+    if options.json {
+        view::json(&json!({"checked": told_all}));
+    }
+    match bad {
+        0 => Ok(ExitCode::SUCCESS),
+        _ => Err(Failure::told(Kind::Findings)),
+    }
+}
+
+/// The programs that a trial needs, of this machine's architecture, their checksums verified.
+fn programs(site: &Site) -> Result<EtcdPrograms, Failure> {
+    let (sums, version) = (site.sums_if_any()?, site.cluster.etcd_version.to_string());
+    let arch = here().arch;
+    let of = |file: &'static str| {
+        let pinned = Pinned { name: "etcd", version: version.clone(), file };
+        let path = site.components_folder().join(pinned.path(&arch));
+        let found = zoisite_supply::sha256_of(&path).ok();
+        match (found, sums.sha256(&pinned, &arch)) {
+            (Some(found), Some(wanted)) if found == wanted => Ok(path),
+            (None, _) => Err(Failure::new(
+                Kind::Usage,
+                format!("{} is not there, and a trial runs it on this machine", path.display()),
+                format!("zoisite components fetch --arch {arch} brings and pins it"),
+            )),
+            (Some(_), _) => Err(Failure::new(
+                Kind::Usage,
+                format!("{} is not the pinned file", path.display()),
+                "zoisite components verify shows what is other than it was",
+            )),
+        }
+    };
+    Ok(EtcdPrograms { etcd: of("etcd")?, etcdutl: of("etcdutl")? })
+}
+
+/// Tries one and records what came of it.
+fn try_it(
+    site: &Site,
+    options: &Options,
+    folder: &SnapshotFolder,
+    mut snapshot: Snapshot,
+) -> Result<(Snapshot, Tried), Failure> {
+    let programs = programs(site)?;
+    let strongbox = site.strongbox()?;
+    // What it holds lies here in the clear for as long as that takes, where only its owner reads.
+    let scratch = site.snapshots().scratch()?;
+    let plain = scratch.path().join("stream");
+    let opened = folder.open(&snapshot.name, strongbox)?;
+    let whole = std::fs::File::create(&plain)
+        .map_err(|error| Failure::file("writing", &plain, &error))
+        .map(|mut file| check_stream(opened, &snapshot.taken, &mut file))?;
+    let progress = |what: String| {
+        if !options.json {
+            view::note(&what);
+        }
+    };
+    let tried = match whole {
+        Ok(()) => {
+            let trial = try_snapshot(&plain, &snapshot.taken, &programs, scratch.path(), &progress);
+            block_on(trial)?
+        }
+        Err(why) => Err(why),
+    };
+    let at = now();
+    let tried = match tried {
+        Ok(keys) => Tried { at, keys, fault: None },
+        Err(fault) => Tried { at, keys: 0, fault: Some(fault) },
+    };
+    snapshot.tried = Some(tried.clone());
+    folder.note(&snapshot)?;
+    Ok((snapshot, tried))
+}
+
+fn status_of(tried: &Tried) -> Result<ExitCode, Failure> {
+    match tried.fault {
+        None => Ok(ExitCode::SUCCESS),
+        Some(_) => Err(Failure::told(Kind::Findings)),
+    }
+}
+
+fn tell_trial(options: &Options, tried: &Tried) -> Result<ExitCode, Failure> {
+    let style = Style::stdout();
+    if options.json {
+        view::json(&json!({"tried": tried}));
+    } else {
+        match &tried.fault {
+            None => view::out(&format!(
+                "{} it is good: a member was started from it, and holds {}",
+                style.good("✓"),
+                count(usize::try_from(tried.keys).unwrap_or(usize::MAX), "key")
+            )),
+            Some(fault) => view::out(&format!("{} it is not good: {fault}", style.bad("✗"))),
+        }
+    }
+    status_of(tried)
+}
+
+fn tell_gone(options: &Options, gone: &[String]) {
+    if options.json {
+        return;
+    }
+    for name in gone {
+        view::note(&format!("{name} went: [snapshots] keeps no more"));
+    }
+}
+
+fn list(site: &Site, options: &Options, folder: &SnapshotFolder) -> Result<ExitCode, Failure> {
+    let all = folder.list()?;
+    let old = too_old(&all, &site.cluster.snapshots, now());
+    if options.json {
+        view::json(&json!({"snapshots": all, "too_old": old}));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let style = Style::stdout();
+    if all.is_empty() {
+        view::out(&format!("{} there is no snapshot yet: zoisite snapshot take", style.warn("!")));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let rows = all.iter().rev().map(|one| {
+        let state = match &one.tried {
+            None => style.warn("not tried"),
+            Some(Tried { fault: None, keys, .. }) => style.good(&format!("good, {keys} keys")),
+            Some(Tried { fault: Some(fault), .. }) => style.bad(fault),
+        };
+        vec![
+            one.name.clone(),
+            one.taken.from.to_string(),
+            one.taken.revision.to_string(),
+            view::fetching::size(one.taken.octets),
+            one.why.clone(),
+            state,
+        ]
+    });
+    let columns =
+        [("name", 0), ("from", 2), ("revision", 2), ("size", 1), ("why", 2), ("state", 0)];
+    let keep = &site.cluster.snapshots;
+    view::out(&format!(
+        "{}\n{}; kept are {} at most, for {} days",
+        ranked(&columns, rows),
+        count(all.len(), "snapshot"),
+        keep.keep,
+        keep.keep_for / 86_400
+    ));
+    if let Some(old) = old {
+        view::note(&old);
+    }
+    Ok(ExitCode::SUCCESS)
+}

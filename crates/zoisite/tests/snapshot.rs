@@ -1,0 +1,140 @@
+//! Snapshots of etcd: what is told before there is a cluster, and on a real one.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::fs;
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use common::Place;
+use common::lab::Lab;
+
+#[test]
+fn before_there_is_anything_to_save_that_is_told_and_nothing_is_made() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["snapshot"]).ended(0).says("there is no snapshot yet");
+    for args in [&["take"][..], &["take", "--try"], &["check"], &["try"]] {
+        let done = place.run(&[&["snapshot"], args].concat()).ended(2);
+        let _ = done.complains("nothing has been raised");
+    }
+    assert_eq!(
+        place.run(&["snapshot", "--json"]).ended(0).json()["snapshots"],
+        serde_json::json!([])
+    );
+    assert!(!place.path(".zoisite").exists());
+    let file = place.read("zoisite.toml");
+    let wrong =
+        "\n[snapshots]\nkeep = 0\nkeep-for = \"5m\"\ntoo-old = \"soon\"\nwhere = \"/srv\"\n";
+    place.write("zoisite.toml", format!("{file}{wrong}"));
+    let told = place.run(&["check"]).ended(3);
+    let all = format!("{}{}", told.stdout, told.stderr);
+    for says in ["keep", "from an hour to ten years", "12h, 2d, 30d", "has no key 'where'"] {
+        assert!(all.contains(says), "{says}: {all}");
+    }
+}
+
+/// A single host, raised.
+fn raised() -> Lab {
+    let lab = Lab::of("single", None, 1);
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    lab
+}
+
+fn files(lab: &Lab, folder: &str) -> Vec<PathBuf> {
+    let entries = fs::read_dir(lab.place.path(folder));
+    let mut all: Vec<PathBuf> =
+        entries.into_iter().flatten().map(|entry| entry.unwrap().path()).collect();
+    all.sort();
+    all
+}
+
+fn sealed(lab: &Lab) -> Vec<PathBuf> {
+    let mut all = files(lab, ".zoisite/snapshots");
+    all.retain(|path| path.extension().is_some_and(|ending| ending == "sealed"));
+    all
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn what_a_real_member_holds_is_saved_tried_kept_and_thinned_out() {
+    let lab = raised();
+    let file = lab.place.read("zoisite.toml");
+    let keeping = |what: &str| {
+        lab.place.write("zoisite.toml", format!("{file}\n[snapshots]\n{what}\n"));
+    };
+    keeping("too-old = \"1h\"");
+    let _ = lab.zoisite(&["status"]).ended(3).says("there is no snapshot that was tried");
+    let _ = lab.zoisite(&["raise"]).ended(0);
+
+    // Taken and tried: sealed, and with every key.
+    let took = lab.zoisite(&["snapshot", "take", "--try", "--json"]).ended(0).json();
+    let snapshot = &took["snapshot"];
+    assert!(snapshot["tried"]["keys"].as_u64().unwrap() > 100, "{took:#}");
+    assert!(snapshot["revision"].as_i64().unwrap() > 100, "{took:#}");
+    let first = sealed(&lab).pop().unwrap();
+    let octets = fs::read(&first).unwrap();
+    assert!(octets.starts_with(b"age-encryption.org/v1"));
+    assert!(!octets.windows(12).any(|found| found == b"/registry/na"), "nothing lies in the clear");
+    assert_eq!(files(&lab, ".zoisite/snapshots").len(), 2, "a trial leaves nothing");
+    let _ = lab.zoisite(&["status"]).ended(0).says("newest good snapshot");
+    let _ = lab.zoisite(&["snapshot"]).ended(0).says("asked for").says("good, ");
+
+    // Killed in the midst of one: nothing of it counts, and the next sweeps it.
+    for wait in [1_500, 2_500, 3_500] {
+        let mut command = lab.command(&["snapshot", "take"]);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(wait));
+        let _ = child.kill();
+        let _ = child.wait().unwrap();
+        let listed = lab.zoisite(&["snapshot", "--json"]).ended(0).json();
+        let listed = listed["snapshots"].as_array().unwrap().len();
+        assert!(listed <= sealed(&lab).len());
+    }
+    keeping("keep = 2\ncopies = \"copies\"");
+    for _ in 0..2 {
+        let _ = lab.zoisite(&["snapshot", "take"]).ended(0).complains("copied to");
+    }
+    // The newest, one more, and the newest that is known to be good.
+    let kept = sealed(&lab);
+    assert_eq!(kept.len(), 3, "{kept:?}");
+    assert!(kept.contains(&first));
+    assert_eq!(files(&lab, ".zoisite/snapshots").len(), 6, "each and its record, and nothing else");
+    assert_eq!(files(&lab, "copies").len(), 6);
+    let _ = lab.zoisite(&["snapshot", "check", "--all", "--from", "copies"]).ended(0);
+
+    // Spoiled, cut, another person's: told, and never taken for good.
+    let _ = lab.zoisite(&["snapshot", "check", "--all"]).ended(0).says("is whole");
+    let mut spoiled = octets.clone();
+    let at = spoiled.len() / 2;
+    spoiled[at] ^= 1;
+    fs::write(&first, &spoiled).unwrap();
+    let name = first.file_stem().unwrap().to_str().unwrap();
+    let _ = lab.zoisite(&["snapshot", "check", name]).ended(3).says("cannot be read to its end");
+    let _ = lab.zoisite(&["snapshot", "try", name]).ended(3).says("it is not good");
+    fs::write(&first, &octets[..octets.len() - 20]).unwrap();
+    let _ = lab.zoisite(&["snapshot", "check", name]).ended(3).says("cannot be read to its end");
+    fs::write(&first, &octets).unwrap();
+    let _ = lab.zoisite(&["snapshot", "try", name]).ended(0).says("it is good");
+    let _ =
+        lab.zoisite(&["snapshot", "check", "2020-01-01-000000"]).ended(2).complains("no snapshot");
+    // A record that says something else than what is in it.
+    let record = first.with_extension("json");
+    let text = fs::read_to_string(&record).unwrap();
+    let hash = serde_json::from_str::<serde_json::Value>(&text).unwrap()["hash"].to_string();
+    fs::write(&record, text.replace(&format!("\"hash\": {hash}"), "\"hash\": 7")).unwrap();
+    let _ = lab.zoisite(&["snapshot", "try", name]).ended(3).says("its keys are others");
+    fs::write(&record, text.replace("\"cluster\": \"", "\"cluster\": \"beef")).unwrap();
+    let _ = lab.zoisite(&["snapshot", "check", name]).ended(3).says("of another cluster");
+    fs::write(&record, &text).unwrap();
+
+    // No member serves: there is nobody to save from, within a time that a person waits.
+    let _ = lab.on("heron", "systemctl stop zoisite-etcd").ended(0);
+    let began = Instant::now();
+    let _ = lab.zoisite(&["snapshot", "take"]).ended(1).complains("no member is known to be well");
+    assert!(began.elapsed() < Duration::from_secs(120));
+    let _ = lab.on("heron", "systemctl start zoisite-etcd").ended(0);
+    let _ = lab.zoisite(&["raise"]).ended(0);
+}
