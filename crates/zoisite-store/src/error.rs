@@ -59,6 +59,14 @@ pub enum StoreError {
         /// Its key.
         key: String,
     },
+    /// A sealed file is not what was written: cut, altered, or something else.
+    #[error("{} is not whole: {why}", path.display())]
+    Unsound {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        why: String,
+    },
     /// SQLite failed otherwise.
     #[error("using the store {}", path.display())]
     Database {
@@ -160,6 +168,9 @@ impl StoreError {
             Self::NoSecret(_) => {
                 "bring the store back from a backup, or issue anew: zoisite pki issue --again"
                     .into()
+            }
+            Self::Unsound { .. } => {
+                "nothing was made of it: another copy may be whole".into()
             }
             Self::Database { .. } => {
                 "check the disk and the folder's permissions, and try again".into()

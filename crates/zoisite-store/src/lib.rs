@@ -5,6 +5,7 @@
 //! [`trust`] issues what is due and records it in the same transaction. What is stored here is intent
 //! and history; what is true is found by looking at the hosts.
 
+mod copy;
 mod error;
 mod keys;
 mod overlay;
@@ -15,6 +16,7 @@ mod state;
 mod strongbox;
 pub mod trust;
 
+pub use copy::{CopyHeading, Copying, StateCopy, read_copy, write_copy};
 pub use error::StoreError;
 pub use keys::FreshKeys;
 pub use overlay::Overlay;

@@ -81,6 +81,23 @@ impl SqliteRecords {
         Ok(store)
     }
 
+    /// Everything in it as it is at one instant, as the octets of a store of its own; without who holds the lock.
+    ///
+    /// # Errors
+    /// When it cannot be read, or nothing can be written beside it.
+    pub fn dump(&self) -> Result<Vec<u8>, StoreError> {
+        let folder = self.path.parent().unwrap_or(Path::new("."));
+        let failed =
+            |source| StoreError::File { doing: "copying", path: self.path.clone(), source };
+        let stage =
+            tempfile::Builder::new().prefix("copying-").tempdir_in(folder).map_err(failed)?;
+        let path = stage.path().join("store.sqlite");
+        let text = path.to_string_lossy().into_owned();
+        self.run(|| self.connection.execute("VACUUM INTO ?1", [text]).map(|_| ()))?;
+        self.run(|| Connection::open(&path)?.execute_batch("DELETE FROM lock; VACUUM;"))?;
+        fs::read(&path).map_err(failed)
+    }
+
     /// Whether `folder` holds a store.
     pub fn exists(folder: &Path) -> bool {
         folder.join("store.sqlite").exists()

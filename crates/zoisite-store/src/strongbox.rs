@@ -145,11 +145,7 @@ impl Strongbox {
         sealed: R,
         path: &Path,
     ) -> Result<age::stream::StreamReader<R>, StoreError> {
-        let damaged = |why: String| StoreError::File {
-            doing: "opening",
-            path: path.to_owned(),
-            source: std::io::Error::new(std::io::ErrorKind::InvalidData, why),
-        };
+        let damaged = |why: String| StoreError::Unsound { path: path.to_owned(), why };
         let decryptor = age::Decryptor::new(sealed).map_err(|e| damaged(e.to_string()))?;
         let own: [&dyn age::Identity; 1] = [&self.identity];
         decryptor.decrypt(own.into_iter()).map_err(|error| match error {

@@ -3,8 +3,9 @@ use std::process::ExitCode;
 use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
-    access, check, components, demo, drawing, drill, files, history, lan, login, manual, new, open,
-    paths, pki, raise, rehearse, sequence, snapshot, status, survey, take_back, tokens, verify,
+    access, check, components, copy, demo, drawing, drill, files, history, lan, login, manual, new,
+    open, paths, pki, raise, rehearse, sequence, snapshot, status, survey, take_back, tokens,
+    verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -48,6 +49,7 @@ pub enum Command {
     Verify(verify::VerifyArgs),
     Drill(drill::DrillArgs),
     Snapshot(snapshot::SnapshotArgs),
+    Copy(copy::CopyArgs),
     Tokens(tokens::TokensArgs),
     Access(access::AccessArgs),
     History(history::HistoryArgs),
@@ -79,6 +81,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Verify(args) => verify::run(&options, &args),
         Command::Drill(args) => drill::run(&options, &args),
         Command::Snapshot(args) => snapshot::run(&options, &args),
+        Command::Copy(args) => copy::run(&options, &args),
         Command::Tokens(args) => tokens::run(&options, &args),
         Command::Access(args) => access::run(&options, &args),
         Command::History(args) => history::run(&options, &args),

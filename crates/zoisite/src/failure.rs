@@ -181,6 +181,7 @@ impl From<StoreError> for Failure {
             | StoreError::WrongIdentity { .. }
             | StoreError::NoIdentity { .. }
             | StoreError::Newer { .. }
+            | StoreError::Unsound { .. }
             | StoreError::Damaged { .. } => Kind::Usage,
             _ => Kind::Run,
         };

@@ -152,6 +152,26 @@ impl Drop for Working {
     }
 }
 
+/// The file of the identity that opens the strongbox: the one that is named, or the usual one.
+///
+/// # Errors
+/// Where none is named and the environment names no place for it.
+pub fn identity_path(named: Option<&Path>) -> Result<PathBuf, Failure> {
+    if let Some(path) = named {
+        return Ok(path.to_owned());
+    }
+    let config = std::env::var_os("XDG_CONFIG_HOME")
+        .map(PathBuf::from)
+        .or_else(|| std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".config")));
+    config.map(|folder| folder.join("zoisite/identity.txt")).ok_or_else(|| {
+        Failure::new(
+            Kind::Usage,
+            "neither XDG_CONFIG_HOME nor HOME is set",
+            "name your identity with --identity FILE",
+        )
+    })
+}
+
 /// The text of a cluster file.
 pub fn read_text(path: &Path) -> Result<String, Failure> {
     let failed = |error: std::io::Error| {
@@ -353,19 +373,7 @@ impl Site {
     }
 
     fn identity_path(&self) -> Result<PathBuf, Failure> {
-        if let Some(path) = &self.identity {
-            return Ok(path.clone());
-        }
-        let config = std::env::var_os("XDG_CONFIG_HOME")
-            .map(PathBuf::from)
-            .or_else(|| std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".config")));
-        config.map(|folder| folder.join("zoisite/identity.txt")).ok_or_else(|| {
-            Failure::new(
-                Kind::Usage,
-                "neither XDG_CONFIG_HOME nor HOME is set",
-                "name your identity with --identity FILE",
-            )
-        })
+        identity_path(self.identity.as_deref())
     }
 
     /// The strongbox. A new identity is only in memory until [`Site::keep`].
@@ -715,13 +723,23 @@ impl Private {
         Ok(Self { path: path.to_owned(), file })
     }
 
-    /// Writes it, in one instant.
+    /// Writes it, after what was written into it, in one instant.
     pub fn end(self, text: &str) -> Result<(), Failure> {
         let Self { path, mut file } = self;
         let written = std::io::Write::write_all(&mut file, text.as_bytes())
             .and_then(|()| file.as_file().sync_all())
             .and_then(|()| file.persist(&path).map(|_| ()).map_err(|error| error.error));
         written.map_err(|error| Failure::file("writing", &path, &error))
+    }
+}
+
+impl std::io::Write for Private {
+    fn write(&mut self, octets: &[u8]) -> std::io::Result<usize> {
+        self.file.write(octets)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.file.flush()
     }
 }
 

@@ -5,6 +5,7 @@
 mod common;
 
 use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::PathBuf;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
@@ -16,7 +17,7 @@ use common::lab::Lab;
 fn before_there_is_anything_to_save_that_is_told_and_nothing_is_made() {
     let place = Place::saltmarsh();
     let _ = place.run(&["snapshot"]).ended(0).says("there is no snapshot yet");
-    for args in [&["take"][..], &["take", "--try"], &["check"], &["try"]] {
+    for args in [&["take"][..], &["take", "--try"], &["check"], &["try"], &["thin"]] {
         let done = place.run(&[&["snapshot"], args].concat()).ended(2);
         let _ = done.complains("nothing has been raised");
     }
@@ -27,7 +28,7 @@ fn before_there_is_anything_to_save_that_is_told_and_nothing_is_made() {
     assert!(!place.path(".zoisite").exists());
     let file = place.read("zoisite.toml");
     let wrong =
-        "\n[snapshots]\nkeep = 0\nkeep-for = \"5m\"\ntoo-old = \"soon\"\nwhere = \"/srv\"\n";
+        "\n[snapshots]\nkeep = 0\nkeep-for = \"0h\"\ntoo-old = \"soon\"\nwhere = \"/srv\"\n";
     place.write("zoisite.toml", format!("{file}{wrong}"));
     let told = place.run(&["check"]).ended(3);
     let all = format!("{}{}", told.stdout, told.stderr);
@@ -81,6 +82,14 @@ fn what_a_real_member_holds_is_saved_tried_kept_and_thinned_out() {
     assert_eq!(files(&lab, ".zoisite/snapshots").len(), 2, "a trial leaves nothing");
     let _ = lab.zoisite(&["status"]).ended(0).says("newest good snapshot");
     let _ = lab.zoisite(&["snapshot"]).ended(0).says("asked for").says("good, ");
+
+    // Opened for etcd's own tools, in the clear and for its owner alone.
+    let _ = lab.zoisite(&["snapshot", "open", "--out", "clear"]).ended(0).complains("remove it");
+    let clear = fs::read(lab.place.path("clear")).unwrap();
+    assert_eq!(clear.len() as u64, snapshot["octets"].as_u64().unwrap());
+    assert!(clear.windows(12).any(|found| found == b"/registry/na"));
+    let mode = fs::metadata(lab.place.path("clear")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o600);
 
     // Killed in the midst of one: nothing of it counts, and the next sweeps it.
     for wait in [1_500, 2_500, 3_500] {

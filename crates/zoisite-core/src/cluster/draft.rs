@@ -412,6 +412,8 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # keep-for = \"30d\"               # and so long at most; the newest that was tried always stays\n\
          # too-old = \"2d\"                 # zoisite status tells when the newest that was tried is older\n\
          # copies = \"/srv/saltmarsh\"      # each is copied there too: a disk of its own\n\n\
+         # [state]                          # what this workstation alone knows: zoisite copy\n\
+         # copy = \"/mnt/other/saltmarsh.copy\"                # every raise writes one there, encrypted\n\n\
          [certificates]\n\
          days = 365\n\
          authority-days = 3650\n\

@@ -85,6 +85,8 @@ pub struct Cluster {
     pub drill: DrillLimits,
     /// `snapshots`.
     pub snapshots: Snapshots,
+    /// `state.copy`: a file that every raise writes a copy of the state into.
+    pub state_copy: Option<String>,
     /// `certificates`.
     pub certificates: Certificates,
 }

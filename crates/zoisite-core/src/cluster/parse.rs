@@ -133,6 +133,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
     ("registry", &["host", "name", "port", "folder", "stands-in-for", "passwords", "read-only"]),
     ("drill", &["longest-gap", "whole-within"]),
     ("snapshots", &["keep", "keep-for", "too-old", "copies"]),
+    ("state", &["copy"]),
     ("certificates", &["days", "authority-days", "key"]),
 ];
 const LOGIN_KEYS: &[&str] = &["address", "port", "user", "ssh-config"];
@@ -176,6 +177,7 @@ impl Parser {
         let registry = open("registry", false, f);
         let drill = open("drill", false, f);
         let snapshots = open("snapshots", false, f);
+        let state = open("state", false, f);
         let certificates = open("certificates", false, f);
         let host_table = root.table("hosts", &mut self.findings);
         let (host_table, hosts_span) = host_table.unwrap_or((&nothing, end..end));
@@ -193,6 +195,7 @@ impl Parser {
         let registry = self.registry(registry.as_ref(), &hosts);
         let drill = self.drill(drill.as_ref());
         let snapshots = self.snapshots(snapshots.as_ref());
+        let state_copy = self.state_copy(state.as_ref());
         let certificates = self.certificates(certificates.as_ref());
         let mut cluster = Cluster {
             name: root.name.or_else(|| ClusterName::new("unnamed").ok())?,
@@ -211,6 +214,7 @@ impl Parser {
             registry,
             drill,
             snapshots,
+            state_copy,
             certificates,
         };
         if cluster.registry.name.is_empty() {

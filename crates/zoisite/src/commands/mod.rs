@@ -3,6 +3,7 @@
 pub mod access;
 pub mod check;
 pub mod components;
+pub mod copy;
 pub mod demo;
 pub mod drawing;
 pub mod drill;

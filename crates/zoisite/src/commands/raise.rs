@@ -103,9 +103,20 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
     let accept = accepted(&site, &args.accept)?;
     let sums = site.sums()?;
     let mut work = site.working()?;
-    recorded(&mut work.state, "raise", |state, run| {
+    let ended = recorded(&mut work.state, "raise", |state, run| {
         raise(&site, options, args, &accept, sums, state, run)
-    })
+    })?;
+    if let Some(copy) = &site.cluster.state_copy {
+        let path = site.folder.join(copy);
+        super::copy::take(&site, &mut work.state, &path).map_err(|failure| {
+            let what = format!(
+                "all else is done, and no copy of the state was written: {}",
+                failure.summary()
+            );
+            Failure::new(Kind::Run, what, "[state] copy says where; zoisite copy take tries again")
+        })?;
+    }
+    Ok(ended)
 }
 
 /// A run between its first and its last line in the journal.

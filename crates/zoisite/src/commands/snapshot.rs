@@ -1,4 +1,4 @@
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -17,7 +17,7 @@ use super::block_on;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
-use crate::site::{Site, begin_run, now};
+use crate::site::{Private, Site, begin_run, now};
 use crate::snapshots::{encryption_in_use, told};
 use crate::supplies::here;
 use crate::view::{self, Style, count, table::ranked};
@@ -68,6 +68,18 @@ enum What {
         #[arg(long, value_name = "FOLDER")]
         from: Option<PathBuf>,
     },
+    /// Write it as etcd's own tools read it, in the clear, for its owner alone: the newest, unless one is named
+    Open {
+        /// Its name
+        #[arg(value_name = "NAME")]
+        name: Option<String>,
+        /// Where to
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+        /// Those in another folder, such as the one of the copies
+        #[arg(long, value_name = "FOLDER")]
+        from: Option<PathBuf>,
+    },
     /// Take away what [snapshots] does not keep, here and where the copies are
     Thin,
 }
@@ -98,7 +110,13 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
             let (_, tried) = try_it(&site, options, &folder, snapshot)?;
             tell_trial(options, &tried)
         }
+        Some(What::Open { name, out, from }) => {
+            let folder = folder(from);
+            let snapshot = chosen(&folder, name.as_deref())?;
+            open(&site, &folder, &snapshot, out)
+        }
         Some(What::Thin) => {
+            site.raised_state()?;
             let _work = site.working()?;
             tell_gone(options, &site.tend_snapshots()?);
             Ok(ExitCode::SUCCESS)
@@ -269,6 +287,30 @@ fn check(
         0 => Ok(ExitCode::SUCCESS),
         _ => Err(Failure::told(Kind::Findings)),
     }
+}
+
+/// Writes one in the clear, whole or not at all.
+fn open(
+    site: &Site,
+    folder: &SnapshotFolder,
+    snapshot: &Snapshot,
+    out: &Path,
+) -> Result<ExitCode, Failure> {
+    let stream = folder.open(&snapshot.name, site.strongbox()?)?;
+    let mut file = Private::begin(out)?;
+    check_stream(stream, &snapshot.taken, &mut file).map_err(|why| {
+        Failure::new(
+            Kind::Run,
+            format!("{}: {why}", snapshot.name),
+            "another snapshot may be whole: zoisite snapshot check --all",
+        )
+    })?;
+    file.end("")?;
+    view::note(&format!(
+        "{} holds everything that etcd held, in the clear but for what the API servers encrypt: remove it when it was used",
+        out.display()
+    ));
+    Ok(ExitCode::SUCCESS)
 }
 
 /// The programs that a trial needs, of this machine's architecture, their checksums verified.

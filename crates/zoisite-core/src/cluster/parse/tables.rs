@@ -271,6 +271,11 @@ impl Parser {
         }
     }
 
+    /// `[state]`
+    pub(super) fn state_copy(&mut self, table: Table<'_, '_>) -> Option<String> {
+        self.text(table, "copy", beside)
+    }
+
     /// `[preparation]`
     pub(super) fn preparation(&mut self, table: Table<'_, '_>) -> Preparation {
         let Some(s) = table else { return Preparation::default() };

@@ -1,0 +1,204 @@
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand};
+use serde_json::json;
+use zoisite_core::cluster::HostName;
+use zoisite_core::components::LOCK_FILE;
+use zoisite_core::holdings::Part;
+use zoisite_store::{
+    CopyHeading, Copying, SqliteRecords, State, StateCopy, Strongbox, read_copy, write_copy,
+};
+
+use super::block_on;
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::road;
+use crate::site::{Site, identity_path, now};
+use crate::supplies::write_whole;
+use crate::view::{self, Style};
+
+/// The cluster file's own name in a copy.
+const CLUSTER_FILE: &str = "zoisite.toml";
+
+/// Keep the whole state in one sealed file, and bring it back on another machine
+///
+/// The state is what this workstation alone knows: authorities' keys, certificates, the record of the cluster, its history. A copy holds all of it with the cluster file, encrypted for whoever opens the strongbox, and can be made while a run is under way. The identity that opens it is not in it: keep that elsewhere.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite copy take --out /mnt/other/saltmarsh.copy\n  zoisite copy check /mnt/other/saltmarsh.copy\n  zoisite copy bring /mnt/other/saltmarsh.copy      # in an empty folder, elsewhere"
+)]
+pub struct CopyArgs {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Write one, and read it back
+    Take {
+        /// Where to; one that is there is replaced [default: NAME.copy]
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+    },
+    /// Open one and hold all of it against its checksums
+    Check {
+        /// The copy
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+    },
+    /// Make the state of it here, where there is none, and look at what hosts know since
+    Bring {
+        /// The copy
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        /// Do not look at hosts
+        #[arg(long)]
+        unseen: bool,
+    },
+}
+
+pub fn run(options: &Options, args: &CopyArgs) -> Result<ExitCode, Failure> {
+    match &args.what {
+        What::Take { out } => {
+            let site = Site::load(options)?;
+            let named = format!("{}.copy", site.cluster.name);
+            let out = out.clone().unwrap_or_else(|| site.folder.join(named));
+            let mut state = site.raised_state()?;
+            let heading = take(&site, &mut state, &out)?;
+            tell(options, &heading, &format!("{} holds", out.display()));
+            view::note(&format!(
+                "it opens with your identity ({}), which is not in it",
+                identity_path(options.identity.as_deref())?.display()
+            ));
+            Ok(ExitCode::SUCCESS)
+        }
+        What::Check { file } => {
+            let copy = opened(options, file)?;
+            tell(options, &copy.heading, &format!("{} is whole: it holds", file.display()));
+            Ok(ExitCode::SUCCESS)
+        }
+        What::Bring { file, unseen } => bring(options, file, *unseen),
+    }
+}
+
+/// Writes a copy and reads it back.
+///
+/// # Errors
+/// When it cannot be written, or what is read back is not what was written.
+pub fn take(site: &Site, state: &mut State, out: &Path) -> Result<CopyHeading, Failure> {
+    let strongbox = site.strongbox()?;
+    let of = Copying {
+        name: site.cluster.name.to_string(),
+        cluster: state.known_cluster_id()?.unwrap_or_default(),
+        at: now(),
+        last_run: state.runs()?.last().map_or(0, |run| run.generation),
+    };
+    let mut files = Vec::new();
+    for (name, path) in [(CLUSTER_FILE, site.file.clone()), (LOCK_FILE, site.lock_file())] {
+        match std::fs::read(&path) {
+            Ok(text) => files.push((name.to_owned(), text)),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+            Err(error) => return Err(Failure::file("reading", &path, &error)),
+        }
+    }
+    let recipients = state.recipients(strongbox)?;
+    let store = SqliteRecords::open(&site.store)?;
+    let heading = write_copy(&store, &files, &of, &recipients, out)?;
+    let read = read_copy(out, strongbox)?;
+    if read.heading != heading {
+        return Err(Failure::new(
+            Kind::Run,
+            format!("{}: what is read back is not what was written", out.display()),
+            "something else writes there, or the disk is not well: try another place",
+        ));
+    }
+    Ok(heading)
+}
+
+fn opened(options: &Options, file: &Path) -> Result<StateCopy, Failure> {
+    let strongbox = Strongbox::open(&identity_path(options.identity.as_deref())?)?;
+    Ok(read_copy(file, &strongbox)?)
+}
+
+fn tell(options: &Options, heading: &CopyHeading, what: &str) {
+    if options.json {
+        view::json(&json!({"copy": heading}));
+        return;
+    }
+    let style = Style::stdout();
+    view::out(&format!(
+        "{} {what} the state of {} as it was at {}",
+        style.good("✓"),
+        heading.name,
+        view::minute(heading.at)
+    ));
+}
+
+fn bring(options: &Options, file: &Path, unseen: bool) -> Result<ExitCode, Failure> {
+    let copy = opened(options, file)?;
+    let folder = match options.cluster.parent() {
+        Some(parent) if !parent.as_os_str().is_empty() => parent,
+        _ => Path::new("."),
+    };
+    let store = folder.join(".zoisite");
+    if SqliteRecords::exists(&store) {
+        return Err(Failure::new(
+            Kind::Usage,
+            format!("there is a state in {} already, and it is not written over", store.display()),
+            "bring it in an empty folder; or move that folder aside first",
+        ));
+    }
+    let beside = [(CLUSTER_FILE, options.cluster.clone()), (LOCK_FILE, folder.join(LOCK_FILE))];
+    let mut kept = Vec::new();
+    for (name, path) in &beside {
+        let Some(text) = copy.file(name) else { continue };
+        match std::fs::read(path) {
+            Ok(own) if own == text => {}
+            // What somebody wrote here is theirs.
+            Ok(_) => kept.push(path.display().to_string()),
+            Err(_) => {
+                let text = String::from_utf8_lossy(text);
+                write_whole(path, &text).map_err(|e| Failure::file("writing", path, &e))?;
+            }
+        }
+    }
+    copy.bring(&store)?;
+    tell(options, &copy.heading, &format!("{} holds again", folder.display()));
+    for path in kept {
+        view::note(&format!("{path} stays as it is here, and is another one in the copy"));
+    }
+    view::note("snapshots are not in it: zoisite snapshot --from lists those of another folder");
+    if unseen {
+        return Ok(ExitCode::SUCCESS);
+    }
+    let site = Site::load(options)?;
+    held_against_hosts(&site, &copy.heading)
+}
+
+/// What hosts know of runs since the copy was made.
+fn held_against_hosts(site: &Site, heading: &CopyHeading) -> Result<ExitCode, Failure> {
+    let (ahead, ()) = block_on(road::look_ahead(site, (Part::ALL, false), async |_, _, _, _| ()))??;
+    let looks = &ahead.sighting.looks;
+    let seen = looks.iter().filter_map(|(host, look)| Some((host, look.as_ref().ok()?)));
+    let newer: Vec<&HostName> =
+        seen.filter(|(_, seen)| seen.generation > heading.last_run).map(|(host, _)| host).collect();
+    let silent: Vec<&HostName> =
+        looks.iter().filter(|(_, look)| look.is_err()).map(|(host, _)| host).collect();
+    if !newer.is_empty() {
+        view::note(&format!(
+            "{} know a run that is later than this copy: what it issued is not here. zoisite sequence shows what differs; the next raise puts it right, one by one",
+            view::names(&newer)
+        ));
+    }
+    if !silent.is_empty() {
+        view::note(&format!(
+            "{} did not answer, and may know a later run: zoisite login says why",
+            view::names(&silent)
+        ));
+    }
+    if newer.is_empty() && silent.is_empty() {
+        view::note("no host knows a run that is later than this copy");
+    }
+    Ok(ExitCode::SUCCESS)
+}
