@@ -126,6 +126,42 @@ struct StatusResponse {
     leader: u64,
     #[prost(uint64, tag = "5")]
     raft_index: u64,
+    #[prost(string, repeated, tag = "8")]
+    errors: Vec<String>,
+    #[prost(int64, tag = "9")]
+    in_use: i64,
+}
+
+/// A member's database, and what it complains of.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Database {
+    /// Size of the file, in octets.
+    pub size: i64,
+    /// How much of it is in use.
+    pub in_use: i64,
+    /// Alarms, as etcd words them.
+    pub alarms: Vec<String>,
+    /// The newest revision.
+    pub revision: i64,
+}
+
+#[derive(Clone, PartialEq, Message)]
+struct CompactionRequest {
+    #[prost(int64, tag = "1")]
+    revision: i64,
+    #[prost(bool, tag = "2")]
+    physical: bool,
+}
+
+/// `AlarmRequest`: what to do, to whom (0: all), and about which alarm.
+#[derive(Clone, PartialEq, Message)]
+struct AlarmRequest {
+    #[prost(int32, tag = "1")]
+    action: i32,
+    #[prost(uint64, tag = "2")]
+    member: u64,
+    #[prost(int32, tag = "3")]
+    alarm: i32,
 }
 
 #[derive(Clone, PartialEq, Message)]
@@ -184,14 +220,19 @@ pub(crate) struct EtcdClient {
     channel: Channel,
 }
 
-/// Deadline of one call.
-const CALL: Duration = Duration::from_secs(10);
+/// Deadline of one call, where nothing is known to take longer.
+pub(crate) const CALL: Duration = Duration::from_secs(10);
 /// For how long a stream may be silent.
 const SILENCE: Duration = Duration::from_secs(60);
 
 impl EtcdClient {
-    /// Connects to the member that a way leads to, verified as `name`.
-    pub async fn connect(access: &Access, name: &str, way: Arc<dyn Dial>) -> Result<Self, String> {
+    /// Connects to the member that a way leads to, verified as `name`; each call ends within `deadline`.
+    pub async fn connect(
+        access: &Access,
+        name: &str,
+        way: Arc<dyn Dial>,
+        deadline: Duration,
+    ) -> Result<Self, String> {
         let server = ServerName::try_from(name.to_owned()).map_err(|e| e.to_string())?;
         let tls = TlsConnector::from(access.tls(&[b"h2"])?);
         let connector = tower::service_fn(move |_| {
@@ -201,7 +242,7 @@ impl EtcdClient {
         // What is secret and verified lies beneath: HTTP/2 is spoken in it as it is.
         let channel = Endpoint::from_static("http://etcd")
             .connect_timeout(CALL)
-            .timeout(CALL)
+            .timeout(deadline)
             .connect_with_connector(connector)
             .await
             .map_err(|e| chain(&e))?;
@@ -345,6 +386,34 @@ impl EtcdClient {
                 None => return Ok(()),
             }
         }
+    }
+
+    /// What of its database can be known.
+    pub async fn database(&self) -> Result<Database, String> {
+        let status = self.status().await?;
+        Ok(Database {
+            size: status.db_size,
+            in_use: status.in_use,
+            alarms: status.errors,
+            revision: status.header.unwrap_or_default().revision,
+        })
+    }
+
+    /// Forgets history before a revision, in all members; ends when it is really gone.
+    pub async fn compact(&self, revision: i64) -> Result<(), String> {
+        self.tell("/etcdserverpb.KV/Compact", CompactionRequest { revision, physical: true }).await
+    }
+
+    /// Has the member write its database anew, without what is not in use. It answers nobody meanwhile.
+    pub async fn defragment(&self) -> Result<(), String> {
+        self.tell("/etcdserverpb.Maintenance/Defragment", Empty {}).await
+    }
+
+    /// Takes the alarm back that there is no room.
+    pub async fn there_is_room(&self) -> Result<(), String> {
+        let (deactivate, no_space) = (2, 1);
+        let request = AlarmRequest { action: deactivate, member: 0, alarm: no_space };
+        self.tell("/etcdserverpb.Maintenance/Alarm", request).await
     }
 
     /// The id of the member that leads, as this one knows; 0 where none does.

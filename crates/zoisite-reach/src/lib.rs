@@ -25,7 +25,7 @@ pub use api::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
 pub use drill::{Conduct, Ground, Stage, Witnessed, conduct};
 pub use hosts::{
     ANSWERS, Broken, Carrier, Connection, Deadlines, Field, Hope, Hosts, NotOpened, OpenSsh,
-    Places, Process, Target, answer,
+    Places, Process, Target, Upkeep, Upkept, answer,
 };
 pub use probe::{NAMESPACE, Probe};
 pub use quorum::{MemberAnswer, judge};

@@ -5,7 +5,7 @@ use clap::{CommandFactory as _, Parser, Subcommand};
 use crate::commands::{
     access, check, components, copy, demo, drawing, drill, files, history, lan, login, manual, new,
     open, paths, pki, raise, rehearse, sequence, snapshot, status, survey, take_back, tokens,
-    verify,
+    upkeep, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -49,6 +49,7 @@ pub enum Command {
     Verify(verify::VerifyArgs),
     Drill(drill::DrillArgs),
     Snapshot(snapshot::SnapshotArgs),
+    Upkeep(upkeep::UpkeepArgs),
     Copy(copy::CopyArgs),
     Tokens(tokens::TokensArgs),
     Access(access::AccessArgs),
@@ -81,6 +82,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Verify(args) => verify::run(&options, &args),
         Command::Drill(args) => drill::run(&options, &args),
         Command::Snapshot(args) => snapshot::run(&options, &args),
+        Command::Upkeep(args) => upkeep::run(&options, &args),
         Command::Copy(args) => copy::run(&options, &args),
         Command::Tokens(args) => tokens::run(&options, &args),
         Command::Access(args) => access::run(&options, &args),

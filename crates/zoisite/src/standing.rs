@@ -292,7 +292,7 @@ pub struct Standing {
     pub departed: BTreeMap<HostName, IpAddr>,
     /// The newest snapshot that was tried and found good: its name, and when it was taken.
     pub snapshot: Option<(String, Timestamp)>,
-    /// What the file wants of the members and waits, and what would mend that.
+    /// What the file wants of the members and waits, what their databases need, and what would mend that.
     pub waits: Vec<(String, String)>,
     /// What did not answer in time on hosts that did.
     pub hanging: BTreeMap<HostName, Vec<String>>,
@@ -434,9 +434,17 @@ pub fn standing(
     // A record that cannot be read is told by `zoisite snapshot`, which is about nothing else.
     let saved = site.snapshots().list().unwrap_or_default();
     let old = too_old(&saved, &site.cluster.snapshots, now());
+    let databases = seen.looks.iter().flat_map(|(host, look)| {
+        let status = look.as_ref().ok().and_then(|look| look.etcd.status.as_ref());
+        let needs = status.map(EtcdStatus::needs_upkeep).unwrap_or_default();
+        needs.into_iter().map(move |(what, mend)| (format!("{host}: {what}"), mend.to_owned()))
+    });
     let good = saved.iter().rev().find(|one| one.is_good());
     Standing {
-        waits: held.chain(old.map(|old| (old, "zoisite snapshot take --try".into()))).collect(),
+        waits: held
+            .chain(databases)
+            .chain(old.map(|old| (old, "zoisite snapshot take --try".into())))
+            .collect(),
         snapshot: good.map(|one| (one.name.clone(), one.at)),
         hanging,
         mends,

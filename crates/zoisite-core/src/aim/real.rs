@@ -91,11 +91,16 @@ pub struct Real {
 impl Real {
     /// The voters that are known to be well, by etcd's own list.
     pub fn well(&self) -> impl Iterator<Item = &Member> {
+        self.voters().into_iter().filter(|member| member.health == Health::Well)
+    }
+
+    /// Everybody who votes, as etcd's own list has it; nobody where no member gave that.
+    pub fn voters(&self) -> Vec<&Member> {
         let listed: &[Member] = match &self.quorum {
             Quorum::Listed(list) => list,
             Quorum::Unbegun | Quorum::Unseen => &[],
         };
-        listed.iter().filter(|member| !member.learner && member.health == Health::Well)
+        listed.iter().filter(|member| !member.learner).collect()
     }
 
     /// A host, silent where nobody looked.

@@ -91,6 +91,10 @@ pub struct EtcdStatus {
     pub raft_term: u64,
     /// Size of the database file, in bytes.
     pub db_size: i64,
+    /// How much of it is in use: the rest is won by writing it anew.
+    pub in_use: i64,
+    /// The largest that it may become, in bytes; 0 where the member does not say.
+    pub quota: i64,
     /// Whether it does not vote yet.
     pub learner: bool,
     /// Alarms and other trouble, as etcd words it.
@@ -98,6 +102,38 @@ pub struct EtcdStatus {
 }
 
 impl EtcdStatus {
+    /// What of its database a person should know before it stops: near its quota, or an alarm, with what to do.
+    pub fn needs_upkeep(&self) -> Vec<(String, &'static str)> {
+        let mut out = Vec::new();
+        for error in &self.errors {
+            let (what, mend) = match error {
+                full if full.contains("NOSPACE") => (
+                    "its database reached its quota, and the whole quorum refuses writes (NOSPACE)"
+                        .to_owned(),
+                    "zoisite upkeep makes room and takes the alarm back",
+                ),
+                other if other.contains("CORRUPT") => (
+                    "its data is not what the others hold (CORRUPT)".to_owned(),
+                    "take it out of etcd.members and raise, then name it again: it comes back as a new one",
+                ),
+                other => (other.clone(), "zoisite status and its own log say more"),
+            };
+            out.push((what, mend));
+        }
+        let full = self.quota > 0 && self.db_size / 4 >= self.quota / 5;
+        if full && self.errors.is_empty() {
+            let what = format!(
+                "its database has reached {} % of its quota",
+                self.db_size * 100 / self.quota
+            );
+            out.push((
+                what,
+                "zoisite upkeep makes room; more of it: [etcd] settings quota-backend-bytes",
+            ));
+        }
+        out
+    }
+
     /// Whether it knows a leader.
     pub fn has_leader(&self) -> bool {
         !self.leader.trim_start_matches('0').is_empty()
@@ -354,6 +390,8 @@ fn status(json: &str) -> Option<EtcdStatus> {
         raft_index: number(status, "raftIndex").unwrap_or(0),
         raft_term: number(status, "raftTerm").unwrap_or(0),
         db_size: status.get("dbSize").and_then(|v| v.as_i64()).unwrap_or(0),
+        in_use: status.get("dbSizeInUse").and_then(|v| v.as_i64()).unwrap_or(0),
+        quota: status.get("dbSizeQuota").and_then(|v| v.as_i64()).unwrap_or(0),
         learner: status.get("isLearner").and_then(|v| v.as_bool()).unwrap_or(false),
         errors: status
             .get("errors")
@@ -577,5 +615,27 @@ impl Piece {
             ["end"] => self.complete = true,
             _ => {}
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_database_needs_is_told_before_it_stops() {
+        let of = |size: i64, errors: &[&str]| {
+            let errors = errors.iter().map(|&error| error.to_owned()).collect();
+            EtcdStatus { db_size: size, quota: 1_000, errors, ..EtcdStatus::default() }
+        };
+        assert_eq!(of(799, &[]).needs_upkeep(), []);
+        assert!(of(800, &[]).needs_upkeep()[0].0.contains("80 % of its quota"));
+        let full = of(1_000, &["memberID:7 alarm:NOSPACE "]).needs_upkeep();
+        assert!(full.len() == 1 && full[0].0.contains("refuses writes"), "{full:?}");
+        assert!(full[0].1.contains("zoisite upkeep"));
+        let spoiled = of(1, &["memberID:7 alarm:CORRUPT "]).needs_upkeep();
+        assert!(spoiled[0].1.contains("take it out"), "never just taken back");
+        // A member that does not say its quota is not judged by it.
+        assert_eq!(EtcdStatus { db_size: 9, ..EtcdStatus::default() }.needs_upkeep(), []);
     }
 }

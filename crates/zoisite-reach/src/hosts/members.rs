@@ -8,17 +8,29 @@ use zoisite_core::diagnosis::Trouble;
 use zoisite_core::sequence::{MemberWork, Proven, StepOutcome};
 
 use super::Hosts;
-use crate::etcd::EtcdClient;
+use crate::etcd::{CALL, EtcdClient};
 use crate::quorum::{HAS_ITS_VOTE, MemberAnswer, judge, not_changed};
 use crate::reach::Progress;
 use crate::save;
 
+/// For how long one call may go over a whole database.
+pub(super) const OVER_ALL: Duration = Duration::from_secs(600);
+
 impl Hosts {
     pub(super) async fn etcd(&self, host: &HostName) -> Result<EtcdClient, String> {
+        self.patient_etcd(host, CALL).await
+    }
+
+    /// A connection for calls that may take so long: what goes over a whole database.
+    pub(super) async fn patient_etcd(
+        &self,
+        host: &HostName,
+        deadline: Duration,
+    ) -> Result<EtcdClient, String> {
         let access = self.access.as_ref().ok_or("this run has no certificate for etcd")?;
         let name = self.address(host)?;
         let way = self.way(host, (name.clone(), self.places.etcd_port), true)?;
-        EtcdClient::connect(access, &name, way).await
+        EtcdClient::connect(access, &name, way, deadline).await
     }
 
     /// One attempt at proving a quorum.
@@ -106,7 +118,7 @@ impl Hosts {
         // Once more: what was in the way (a compaction) may be over.
         for host in through.iter().chain(through) {
             let saved = async {
-                let client = self.etcd(host).await?;
+                let client = self.patient_etcd(host, OVER_ALL).await?;
                 let mut file = self.contents.snapshot(why)?;
                 progress(format!("from {host}"));
                 let taken = save::take(host, &client, &mut *file, progress).await?;
@@ -209,7 +221,7 @@ impl Hosts {
 
     /// A member that leads hands that to another one before it goes, so that nobody waits for an election. Where it
     /// cannot be told so, the others elect one.
-    async fn lead_elsewhere(
+    pub(super) async fn lead_elsewhere(
         &self,
         leader: &str,
         through: &[HostName],

@@ -13,6 +13,7 @@ mod members;
 mod openssh;
 mod relay;
 mod survey;
+mod upkeep;
 mod way;
 mod way_in;
 
@@ -43,6 +44,7 @@ use self::channel::{Channel, Heard, Limits, Saying};
 pub use self::drill::Field;
 pub use self::openssh::{ANSWERS, OpenSsh, answer};
 use self::relay::Relay;
+pub use self::upkeep::{Upkeep, Upkept};
 use self::way::Way;
 use crate::access::{Access, Dial};
 use crate::api::{ApiClient, Readiness};

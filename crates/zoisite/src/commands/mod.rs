@@ -24,6 +24,7 @@ pub mod status;
 pub mod survey;
 pub mod take_back;
 pub mod tokens;
+pub mod upkeep;
 pub mod verify;
 
 use std::collections::BTreeMap;

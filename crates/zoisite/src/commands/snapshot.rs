@@ -95,12 +95,13 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
         Some(What::Take { trial }) => take(&site, options, *trial),
         Some(What::Check { name, all, from }) => {
             let folder = folder(from);
-            let state = site.raised_state()?;
             let chosen = match all {
                 true => folder.list()?,
                 false => vec![chosen(&folder, name.as_deref())?],
             };
-            check(&site, options, &state, &folder, &chosen)
+            // Where the state is lost there is nothing to hold it against but itself.
+            let state = site.existing_state()?;
+            check(&site, options, state.as_ref(), &folder, &chosen)
         }
         Some(What::Try { name, from }) => {
             let folder = folder(from);
@@ -254,7 +255,7 @@ fn at_odds(site: &Site, state: &State, snapshot: &Snapshot) -> Result<Vec<String
 fn check(
     site: &Site,
     options: &Options,
-    state: &State,
+    state: Option<&State>,
     folder: &SnapshotFolder,
     all: &[Snapshot],
 ) -> Result<ExitCode, Failure> {
@@ -262,7 +263,8 @@ fn check(
     let mut told_all = Vec::new();
     let mut bad = 0;
     for snapshot in all {
-        let mut faults = at_odds(site, state, snapshot)?;
+        let at_odds = state.map(|state| at_odds(site, state, snapshot)).transpose()?;
+        let mut faults = at_odds.unwrap_or_default();
         let whole = match folder.open(&snapshot.name, strongbox) {
             Ok(stream) => check_stream(stream, &snapshot.taken, &mut std::io::sink()),
             Err(error) => Err(told(&error)),

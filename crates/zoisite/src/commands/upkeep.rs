@@ -1,0 +1,126 @@
+use std::process::ExitCode;
+
+use clap::Args;
+use serde_json::json;
+use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::Part;
+use zoisite_core::script::Depth;
+use zoisite_core::sequence::{Refusal, Rule};
+use zoisite_reach::{Reach as _, Upkeep, Upkept};
+use zoisite_store::State;
+
+use super::block_on;
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::road;
+use crate::site::{Site, begin_run, now};
+use crate::view::{self, Style, bytes, table::ranked};
+
+/// Have etcd's members write their databases anew, one at a time, and take alarms back
+///
+/// What was deleted leaves holes in a member's database, and it never becomes smaller by itself. Each member in turn writes it anew, without them: it answers nobody for that moment, so the next goes only when it agrees with the others again, and the one that leads hands over and goes last. Where the quorum refuses writes for want of room, history is forgotten first and the alarm is taken back at the end. A member with little to win is left alone.
+#[derive(Args, Debug)]
+#[command(after_help = "Examples:\n  zoisite upkeep\n  zoisite upkeep --json")]
+pub struct UpkeepArgs {}
+
+pub fn run(options: &Options, _: &UpkeepArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    site.raised_state()?;
+    let mut work = site.working()?;
+    let run = begin_run(&mut work.state, "upkeep")?;
+    let done = block_on(upkeep(&site, &mut work.state, run.generation))?;
+    let outcome = match &done {
+        Ok(done) => format!("{} won", bytes(won(done))),
+        Err(failure) if failure.kind() == Kind::Refused => {
+            format!("refused: {}", failure.summary())
+        }
+        Err(failure) => format!("failed: {}", failure.summary()),
+    };
+    work.state.end_run(run, &outcome, now())?;
+    let done = done?;
+    if options.json {
+        let members: Vec<_> = done
+            .members
+            .iter()
+            .map(|one| json!({"host": one.host, "before": one.before, "after": one.after}))
+            .collect();
+        view::json(&json!({"members": members, "won": won(&done), "alarm_taken_back": done.room}));
+    } else {
+        view::out(&render(&done, Style::stdout()));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn won(done: &Upkeep) -> i64 {
+    done.members.iter().filter_map(|one| Some(one.before - one.after?)).sum()
+}
+
+fn render(done: &Upkeep, style: Style) -> String {
+    let rows = done.members.iter().map(|Upkept { host, before, after }| {
+        let (after, what) = match after {
+            Some(after) => (bytes(*after), format!("{} won", bytes(before - after))),
+            None => (bytes(*before), "little to win: left as it is".to_owned()),
+        };
+        vec![host.to_string(), bytes(*before), after, what]
+    });
+    let table = ranked(&[("member", 0), ("before", 1), ("after", 1), ("", 0)], rows);
+    let alarm = match done.room {
+        true => "; the alarm is taken back, and writes go through",
+        false => "",
+    };
+    format!("{table}\n{} {} won{alarm}", style.good("✓"), bytes(won(done)))
+}
+
+async fn upkeep(site: &Site, state: &mut State, generation: u64) -> Result<Upkeep, Failure> {
+    let mut scratch = site.scratch()?;
+    let mut prepared = road::prepare(site, &mut scratch, &[Part::Etcd])?;
+    let mut reach = road::hosts(site, &prepared.departed, generation)?;
+    let done = async {
+        let how = (Depth::Quick, &[][..]);
+        let mut sighting =
+            road::sighting(site, &mut scratch, &mut reach, &mut prepared, how).await?;
+        sighting.met()?;
+        prepared.turn_to_what_stands(site, &mut scratch, &sighting.looks)?;
+        let voters = all_well(site, &prepared)?;
+        reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
+        let tell = |what: String| view::note(&what);
+        reach.upkeep(&voters, &tell).await.map_err(|trouble| Failure::troubles([&trouble]))
+    };
+    let done = done.await;
+    reach.close().await;
+    done
+}
+
+/// All that vote, where every one of them is well: one of them is away for a moment (rule S2).
+fn all_well(site: &Site, prepared: &road::Prepared) -> Result<Vec<HostName>, Failure> {
+    let refused = |found: String| {
+        let mend = "bring the members back first: zoisite status says which do not serve".into();
+        Failure::from(vec![Refusal { rule: Rule::OneAtATime, host: None, found, mend }])
+    };
+    let all = prepared.real.voters();
+    let well: Vec<&str> = prepared.real.well().map(|member| member.name.as_str()).collect();
+    let ailing: Vec<&str> =
+        all.iter().map(|one| one.name.as_str()).filter(|name| !well.contains(name)).collect();
+    if all.is_empty() {
+        return Err(refused("no member gave the list of members".into()));
+    }
+    if !ailing.is_empty() {
+        return Err(refused(format!(
+            "{} is not known to be well, and another one would be away for a moment",
+            view::names(&ailing)
+        )));
+    }
+    let host = |name: &str| {
+        site.cluster.hosts.iter().find(|host| host.name.as_str() == name).map(|h| h.name.clone())
+    };
+    all.iter()
+        .map(|member| {
+            host(&member.name).ok_or_else(|| {
+                refused(format!(
+                    "{} is a member, and the file has no such host to dial it by",
+                    member.name
+                ))
+            })
+        })
+        .collect()
+}
