@@ -115,6 +115,14 @@ fn what_a_real_member_holds_is_saved_tried_kept_and_thinned_out() {
     assert_eq!(files(&lab, "copies").len(), 6);
     let _ = lab.zoisite(&["snapshot", "check", "--all", "--from", "copies"]).ended(0);
 
+    // Where a copy cannot go, the snapshot is there all the same.
+    lab.place.write("in-the-way", "a file");
+    keeping("copies = \"in-the-way/copies\"");
+    let there = sealed(&lab).len();
+    let _ = lab.zoisite(&["snapshot", "take"]).ended(2).says("was taken from").complains("copies");
+    assert_eq!(sealed(&lab).len(), there + 1);
+    keeping("keep = 2");
+
     // Spoiled, cut, another person's: told, and never taken for good.
     let _ = lab.zoisite(&["snapshot", "check", "--all"]).ended(0).says("is whole");
     let mut spoiled = octets.clone();

@@ -166,7 +166,9 @@ fn take(site: &Site, options: &Options, trial: bool) -> Result<ExitCode, Failure
         }
         None => None,
     };
-    let gone = site.tend_snapshots()?;
+    // Whatever becomes of the copies, it is taken: that is told first.
+    let tended = site.tend_snapshots();
+    let gone = tended.as_deref().unwrap_or_default();
     if options.json {
         view::json(&json!({"snapshot": snapshot, "gone": gone}));
     } else {
@@ -180,11 +182,12 @@ fn take(site: &Site, options: &Options, trial: bool) -> Result<ExitCode, Failure
             view::fetching::size(snapshot.taken.octets),
             folder.sealed(&snapshot.name).display()
         ));
-        if let Some(copies) = site.snapshot_copies() {
+        if let (Some(copies), Ok(_)) = (site.snapshot_copies(), &tended) {
             view::note(&format!("copied to {}", copies.sealed(&snapshot.name).display()));
         }
-        tell_gone(options, &gone);
+        tell_gone(options, gone);
     }
+    tended?;
     match tried {
         Some(tried) if options.json => status_of(&tried),
         Some(tried) => tell_trial(options, &tried),
