@@ -88,18 +88,14 @@ pub fn to_go<'a>(all: &'a [Snapshot], keep: &Snapshots, now: Timestamp) -> Vec<&
     let mut newest: Vec<&Snapshot> = all.iter().collect();
     newest.sort_by_key(|one| std::cmp::Reverse(one.at));
     let best = newest.iter().find(|one| one.is_good()).map(|one| one.at);
-    let stays = |(rank, one): (usize, &&Snapshot)| {
+    let stays = |(rank, one): &(usize, &Snapshot)| {
         let young = now.duration_since(one.at).as_secs() <= keep.keep_for;
         let outdone = one.is_bad() && best.is_some_and(|best| best > one.at);
-        let kept = rank < keep.keep && young && !outdone;
-        rank == 0 || best == Some(one.at) || kept
+        let kept = *rank < keep.keep && young && !outdone;
+        *rank == 0 || best == Some(one.at) || kept
     };
-    let mut gone: Vec<&Snapshot> = Vec::new();
-    for (rank, one) in newest.iter().enumerate() {
-        if !stays((rank, one)) {
-            gone.push(one);
-        }
-    }
+    let gone = newest.into_iter().enumerate().filter(|one| !stays(one)).map(|(_, one)| one);
+    let mut gone: Vec<&Snapshot> = gone.collect();
     gone.reverse();
     gone
 }
