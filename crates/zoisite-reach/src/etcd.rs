@@ -153,7 +153,7 @@ struct CompactionRequest {
     physical: bool,
 }
 
-/// `AlarmRequest`: what to do, to whom (0: all), and about which alarm.
+/// `AlarmRequest`: what to do, about whose alarm, and which.
 #[derive(Clone, PartialEq, Message)]
 struct AlarmRequest {
     #[prost(int32, tag = "1")]
@@ -409,10 +409,10 @@ impl EtcdClient {
         self.tell("/etcdserverpb.Maintenance/Defragment", Empty {}).await
     }
 
-    /// Takes the alarm back that there is no room.
-    pub async fn there_is_room(&self) -> Result<(), String> {
+    /// Takes a member's alarm back that there is no room; each has its own.
+    pub async fn there_is_room(&self, member: u64) -> Result<(), String> {
         let (deactivate, no_space) = (2, 1);
-        let request = AlarmRequest { action: deactivate, member: 0, alarm: no_space };
+        let request = AlarmRequest { action: deactivate, member, alarm: no_space };
         self.tell("/etcdserverpb.Maintenance/Alarm", request).await
     }
 

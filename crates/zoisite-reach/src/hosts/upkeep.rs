@@ -106,7 +106,11 @@ impl Hosts {
         }
         if full && let Some(host) = voters.first() {
             let client = self.etcd(host).await.map_err(failed(host, "dialling etcd"))?;
-            client.there_is_room().await.map_err(failed(host, "taking the alarm back"))?;
+            let all = client.members().await.map_err(failed(host, "asking the member"))?;
+            for member in all {
+                let told = client.there_is_room(member.id).await;
+                told.map_err(failed(host, "taking the alarm back"))?;
+            }
             out.room = true;
         }
         self.attempt(voters).await?;
