@@ -386,6 +386,14 @@ impl Site {
         Ok(self.strongbox.get_or_init(|| opened))
     }
 
+    /// For whom secrets are sealed. An identity that is not written yet is written first: nothing may be sealed for one
+    /// that is forgotten with this program.
+    pub fn recipients(&self, state: &mut State) -> Result<Vec<String>, Failure> {
+        let strongbox = self.strongbox()?;
+        self.keep_strongbox()?;
+        Ok(state.recipients(strongbox)?)
+    }
+
     /// Keeps a draft that was judged. A new identity, if this run made one, is written first: nothing that
     /// was encrypted for it may be kept without it.
     pub fn keep(&self, draft: &mut State) -> Result<(), Failure> {

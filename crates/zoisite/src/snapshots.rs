@@ -37,7 +37,7 @@ impl Site {
         let begun = state.begun()?;
         Ok(SnapshotPlace {
             folder: self.snapshots(),
-            recipients: state.recipients(self.strongbox()?)?,
+            recipients: self.recipients(state)?,
             cluster: state.cluster_id()?,
             epoch: begun.map_or(1, |begun| begun.epoch),
             encryption: encryption_in_use(state)?,

@@ -102,7 +102,7 @@ pub fn take(site: &Site, state: &mut State, out: &Path) -> Result<CopyHeading, F
             Err(error) => return Err(Failure::file("reading", &path, &error)),
         }
     }
-    let recipients = state.recipients(strongbox)?;
+    let recipients = site.recipients(state)?;
     let store = SqliteRecords::open(&site.store)?;
     let heading = write_copy(&store, &files, &of, &recipients, out)?;
     let read = read_copy(out, strongbox)?;

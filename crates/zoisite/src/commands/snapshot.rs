@@ -214,6 +214,13 @@ async fn save(site: &Site, state: &mut State, generation: u64) -> Result<(), Fai
             .filter_map(|member| site.cluster.hosts.iter().find(|h| h.name.as_str() == member.name))
             .map(|host| host.name.clone())
             .collect();
+        if through.is_empty() {
+            return Err(Failure::new(
+                Kind::Run,
+                "no member is known to be well: there is nobody to save from",
+                "zoisite status shows which members serve; zoisite raise brings them back",
+            ));
+        }
         let place = site.snapshot_place(state)?;
         reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
         reach.set_contents(Arc::new(site.no_contents().saving_to(place)));

@@ -68,7 +68,7 @@ pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
             let uses = hosts.unwrap_or(1);
             // Where it goes is sure before it is made and published.
             let place = out.as_deref().map(Private::begin).transpose()?;
-            let recipients = state.recipients(site.strongbox()?)?;
+            let recipients = site.recipients(state)?;
             let hosts: Vec<HostName> = named.into_iter().collect();
             let (record, token) =
                 trust::make_join_token(state, &recipients, hosts, uses, *ends, now(), false)?;
