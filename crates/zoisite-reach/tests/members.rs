@@ -528,6 +528,23 @@ fn what_a_member_shows_is_put_right_before_another_one_comes() {
 }
 
 #[test]
+fn a_bare_machine_where_a_leaving_member_was_keeps_nobody_out() {
+    for at in (0..80).step_by(8) {
+        let mut stage = Stage::raised(&["heron", "egret", "ibis"]);
+        stage.world().write_all_the_while();
+        stage.want(&["egret", "ibis", "curlew"]);
+        let operation = stage.world().operations() + at;
+        stage.world().fault(Fault::Killed { operation });
+        stage.raise();
+        stage.world().mend();
+        if stage.world().lose_data_that_others_hold(&host("heron"), false) {
+            stage.world().another_machine(&host("heron"));
+        }
+        stage.must_converge(&format!("killed {at} operations later"));
+    }
+}
+
+#[test]
 fn one_whose_data_is_gone_keeps_nobody_from_bringing_the_others_back() {
     let mut stage = Stage::raised(&["heron", "egret", "ibis"]);
     stage.world().write_all_the_while();

@@ -1,7 +1,7 @@
 //! A change of who is a member of the quorum: one in a leg (rule S1).
 
 use super::etcd::{Member, configure, mark_formed, quorum};
-use super::{Draft, MemberWork, Operation, Part, Phase, Step, Work};
+use super::{Draft, MemberWork, Operation, Part, Phase, Share, Step, Work};
 use crate::aim::{Arm, Health, Why};
 use crate::cluster::HostName;
 use crate::holdings::{ETCD_CONFIG, EtcdPaths};
@@ -39,7 +39,9 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
 fn trusted(draft: &mut Draft<'_>, host: &HostName) -> Vec<usize> {
     let shares = draft.shares(Part::Etcd);
     let mut steps = Vec::new();
-    for share in shares.iter().filter(|share| share.host() != host) {
+    // A host without a member's data has nobody there who could show anything.
+    let shows = |share: &&Share<'_>| share.host() != host && share.observed.etcd.data;
+    for share in shares.iter().filter(shows) {
         let mut puts = share.puts();
         puts.retain(|put| matches!(put, Operation::Put(Item::Pair(_))));
         if puts.is_empty() {
