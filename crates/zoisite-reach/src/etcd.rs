@@ -132,9 +132,11 @@ struct StatusResponse {
     in_use: i64,
 }
 
-/// A member's database, and what it complains of.
+/// A member's version and database, and what it complains of.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Database {
+    /// The member's version.
+    pub version: String,
     /// Size of the file, in octets.
     pub size: i64,
     /// How much of it is in use.
@@ -346,12 +348,6 @@ impl EtcdClient {
         Ok(status.raft_index)
     }
 
-    /// Its version, and how large its data is, in octets.
-    pub async fn version_and_size(&self) -> Result<(String, u64), String> {
-        let status = self.status().await?;
-        Ok((status.version, u64::try_from(status.db_size).unwrap_or(0)))
-    }
-
     /// A hash over all keys up to a revision; 0 means the newest.
     pub async fn hash(&self, revision: i64) -> Result<HashKv, String> {
         self.call("/etcdserverpb.Maintenance/HashKV", HashKvRequest { revision }).await
@@ -392,6 +388,7 @@ impl EtcdClient {
     pub async fn database(&self) -> Result<Database, String> {
         let status = self.status().await?;
         Ok(Database {
+            version: status.version,
             size: status.db_size,
             in_use: status.in_use,
             alarms: status.errors,

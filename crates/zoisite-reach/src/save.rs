@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use sha2::{Digest as _, Sha256};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::pki::hex;
 use zoisite_core::snapshot::Taken;
 
 use crate::etcd::EtcdClient;
@@ -53,10 +54,6 @@ impl<'a> Summed<'a> {
     }
 }
 
-fn hex(octets: &[u8]) -> String {
-    octets.iter().map(|octet| format!("{octet:02x}")).collect()
-}
-
 /// Reads a kept stream to its end and holds it against its own checksum and what was recorded of it.
 ///
 /// # Errors
@@ -100,7 +97,8 @@ pub(crate) async fn take(
     if answer.leader == 0 {
         return Err("it knows no leader".into());
     }
-    let (version, size) = client.version_and_size().await?;
+    let database = client.database().await?;
+    let size = u64::try_from(database.size).unwrap_or(0);
     // What is known up to here must be in what comes after it.
     let hash = client.hash(0).await?;
     let mut summed = Summed::new(into);
@@ -123,7 +121,7 @@ pub(crate) async fn take(
         from: host.clone(),
         cluster_id: format!("{:016x}", answer.cluster_id),
         members: answer.members.into_iter().map(|(_, name)| name).collect(),
-        version,
+        version: database.version,
         revision: hash.revision,
         hash: hash.hash,
         compacted: hash.compacted,

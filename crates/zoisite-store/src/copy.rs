@@ -77,10 +77,6 @@ pub fn write_copy(
     into: &Path,
 ) -> Result<CopyHeading, StoreError> {
     let failed = |source| StoreError::File { doing: "writing", path: into.to_owned(), source };
-    let folder = match into.parent() {
-        Some(parent) if !parent.as_os_str().is_empty() => parent,
-        _ => Path::new("."),
-    };
     let all = std::iter::once((STORE.to_owned(), store.dump()?)).chain(files.iter().cloned());
     let all: Vec<(String, Vec<u8>)> = all.collect();
     let copied = |(name, text): &(String, Vec<u8>)| Copied {
@@ -97,16 +93,14 @@ pub fn write_copy(
         files: all.iter().map(copied).collect(),
     };
     let line = serde_json::to_string(&heading).map_err(|error| failed(error.into()))?;
-    let file = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
+    let file = tempfile::NamedTempFile::new_in(crate::folder_of(into)).map_err(failed)?;
     let mut sealing = Strongbox::encryptor(recipients)?.wrap_output(file).map_err(failed)?;
     sealing.write_all(format!("{BEGINS}\n{line}\n").as_bytes()).map_err(failed)?;
     for (_, text) in &all {
         sealing.write_all(text).map_err(failed)?;
     }
     let file = sealing.finish().map_err(failed)?;
-    file.as_file().sync_all().map_err(failed)?;
-    file.persist(into).map_err(|error| failed(error.error))?;
-    crate::sync_folder(folder).map_err(failed)?;
+    crate::put_in_place(file, into).map_err(failed)?;
     Ok(heading)
 }
 

@@ -31,6 +31,25 @@ pub(crate) fn sha256(bytes: &[u8]) -> String {
     zoisite_core::pki::hex(aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, bytes).as_ref())
 }
 
+/// Puts a file that was written into its place in one instant, so that it outlasts a power cut; what stood there is
+/// replaced.
+pub(crate) fn put_in_place(
+    file: tempfile::NamedTempFile,
+    path: &std::path::Path,
+) -> std::io::Result<()> {
+    file.as_file().sync_all()?;
+    file.persist(path).map_err(|error| error.error)?;
+    sync_folder(folder_of(path))
+}
+
+/// The folder that a file is in.
+pub fn folder_of(file: &std::path::Path) -> &std::path::Path {
+    match file.parent() {
+        Some(parent) if !parent.as_os_str().is_empty() => parent,
+        _ => std::path::Path::new("."),
+    }
+}
+
 /// Makes what was made or replaced in a folder outlast a power cut.
 pub(crate) fn sync_folder(folder: &std::path::Path) -> std::io::Result<()> {
     std::fs::File::open(folder)?.sync_all()

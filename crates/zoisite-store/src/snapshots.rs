@@ -146,9 +146,8 @@ impl SnapshotFolder {
         let text = serde_json::to_vec_pretty(snapshot).map_err(|e| failed(e.into()))?;
         let mut file =
             tempfile::Builder::new().prefix(".half-").tempfile_in(&self.path).map_err(failed)?;
-        file.write_all(&text).and_then(|()| file.as_file().sync_all()).map_err(failed)?;
-        file.persist(&path).map_err(|error| failed(error.error))?;
-        crate::sync_folder(&self.path).map_err(failed)
+        file.write_all(&text).map_err(failed)?;
+        crate::put_in_place(file, &path).map_err(failed)
     }
 
     /// Every one that is recorded, oldest first; a record that cannot be read is an error and not a gap.
@@ -218,8 +217,7 @@ impl SnapshotFolder {
         let mut file =
             tempfile::Builder::new().prefix(".half-").tempfile_in(&to.path).map_err(failed)?;
         io::copy(&mut read, &mut file).map_err(failed)?;
-        file.as_file().sync_all().map_err(failed)?;
-        file.persist(&path).map_err(|error| failed(error.error))?;
+        crate::put_in_place(file, &path).map_err(failed)?;
         to.note(snapshot)
     }
 }

@@ -49,10 +49,7 @@ impl Strongbox {
         }
         let path = &self.path;
         let failed = |doing| move |source| StoreError::File { doing, path: path.clone(), source };
-        let folder = match path.parent() {
-            Some(parent) if !parent.as_os_str().is_empty() => parent,
-            _ => Path::new("."),
-        };
+        let folder = crate::folder_of(path);
         fs::DirBuilder::new()
             .recursive(true)
             .mode(0o700)

@@ -9,6 +9,7 @@ use clap::Parser as _;
 
 mod cli;
 mod commands;
+mod contents;
 mod failure;
 mod forecast;
 mod interrupt;

@@ -31,9 +31,10 @@ use zoisite_reach::{Access, Hosts, OpenSsh, Places, Reach, Rehearsal, Target, Wo
 use zoisite_store::trust::{self, Issued};
 use zoisite_store::{FreshKeys, Met, State};
 
+use crate::contents::SiteContents;
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
-use crate::site::{Site, SiteContents, now};
+use crate::site::{Site, now};
 use crate::surveying;
 use crate::view::{self, looking::Looking, run::Told};
 
@@ -232,8 +233,7 @@ impl Prepared {
         let mut aim = self.standing_aim(site);
         if let Quorum::Listed(list) = &self.real.quorum {
             let known = list.iter().filter_map(|member| {
-                let host = HostName::new(&member.name).ok()?;
-                site.cluster.host(&host)?;
+                let host = site.known_host(&member.name)?;
                 Some((host, member.urls.first()?.clone()))
             });
             aim.etcd.members.extend(known);
@@ -648,29 +648,44 @@ pub struct Ahead {
     pub sighting: Sighting,
 }
 
-/// Looks ahead over SSH: certificates that are due are issued in an overlay and forgotten. `further` asks what
-/// else is to be known, before the connections end.
+/// Goes to hosts over SSH, looks at them, and does `work` there before the connections end. Certificates that are due
+/// are issued in an overlay and forgotten.
+pub async fn visit<T>(
+    site: &Site,
+    (parts, depth, generation): (&[Part], Depth, u64),
+    work: impl AsyncFnOnce(&mut Hosts, &mut Prepared, &mut State, &mut Sighting) -> Result<T, Failure>,
+) -> Result<(Prepared, Sighting, T), Failure> {
+    let mut state = site.scratch()?;
+    let mut prepared = prepare(site, &mut state, parts)?;
+    let mut reach = hosts(site, &prepared.departed, generation)?;
+    let done = async {
+        let how = (depth, &[][..]);
+        let mut sighting = sighting(site, &mut state, &mut reach, &mut prepared, how).await?;
+        let done = work(&mut reach, &mut prepared, &mut state, &mut sighting).await?;
+        Ok::<_, Failure>((sighting, done))
+    };
+    let done = done.await;
+    reach.close().await;
+    let (sighting, done) = done?;
+    Ok((prepared, sighting, done))
+}
+
+/// Looks ahead over SSH. `further` asks what else is to be known.
 pub async fn look_ahead<T>(
     site: &Site,
     (parts, deep): (&[Part], bool),
     further: impl AsyncFnOnce(&Hosts, &mut Prepared, &mut State, &mut Sighting) -> T,
 ) -> Result<(Ahead, T), Failure> {
     let sums = site.sums_if_any()?;
-    let mut state = site.scratch()?;
-    let mut prepared = prepare(site, &mut state, parts)?;
-    let mut reach = hosts(site, &prepared.departed, 0)?;
     let depth = if deep { Depth::Deep } else { Depth::Quick };
-    let how = (depth, &[][..]);
-    let found = sighting(site, &mut state, &mut reach, &mut prepared, how).await;
-    let all = match found {
-        Ok(mut sighting) => {
-            let further = further(&reach, &mut prepared, &mut state, &mut sighting).await;
-            Ok((sighting, further))
-        }
-        Err(failure) => Err(failure),
+    let how = (parts, depth, 0);
+    let further = async |reach: &mut Hosts,
+                         prepared: &mut Prepared,
+                         state: &mut State,
+                         sighting: &mut Sighting| {
+        Ok(further(reach, prepared, state, sighting).await)
     };
-    reach.close().await;
-    let (sighting, further) = all?;
+    let (prepared, sighting, further) = visit(site, how, further).await?;
     Ok((Ahead { sums, prepared, sighting }, further))
 }
 

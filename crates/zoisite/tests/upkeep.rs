@@ -5,7 +5,7 @@
 mod common;
 
 use common::Place;
-use common::lab::Lab;
+use common::lab::{Lab, etcdctl_on};
 
 #[test]
 fn before_there_is_a_cluster_there_is_nothing_to_keep_up() {
@@ -26,11 +26,7 @@ fn a_quorum_that_ran_full_is_told_early_and_takes_writes_again() {
     lab.until_well();
     // Half a mebibyte each, until there is no more room.
     let fill = |keys: &str| {
-        let address = "https://10.77.0.11:2379";
-        let at = "/etc/zoisite/etcd";
-        let ctl = format!(
-            "/usr/local/lib/zoisite/etcd-*/etcdctl --endpoints {address} --cacert {at}/client-authority.crt --cert {at}/probe/tls.crt --key {at}/probe/tls.key"
-        );
+        let ctl = etcdctl_on("heron");
         let script = format!(
             "head -c 393216 /dev/urandom | base64 -w 0 >/root/mud; for i in {keys}; do {ctl} put /mud/$i </root/mud >/dev/null || exit 7; done"
         );

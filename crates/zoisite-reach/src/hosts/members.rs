@@ -16,6 +16,15 @@ use crate::save;
 /// For how long one call may go over a whole database.
 pub(super) const OVER_ALL: Duration = Duration::from_secs(600);
 
+/// What was attempted on a member and came to nothing.
+pub(super) fn failed(
+    host: &HostName,
+    what: &'static str,
+) -> impl FnOnce(String) -> Trouble + use<> {
+    let host = host.clone();
+    move |answer| Trouble::new(Some(host), what, answer, Vec::new())
+}
+
 impl Hosts {
     pub(super) async fn etcd(&self, host: &HostName) -> Result<EtcdClient, String> {
         self.patient_etcd(host, CALL).await
@@ -33,12 +42,11 @@ impl Hosts {
         EtcdClient::connect(access, &name, way, deadline).await
     }
 
-    /// One attempt at proving a quorum.
-    pub(super) async fn attempt(&self, members: &[HostName]) -> Result<Proven, Trouble> {
-        let failed = |host: &HostName, what: &'static str| {
-            let host = host.clone();
-            move |answer: String| Trouble::new(Some(host), what, answer, Vec::new())
-        };
+    /// Every one of these answers, and all say the same.
+    pub(super) async fn agreeing(
+        &self,
+        members: &[HostName],
+    ) -> Result<(Vec<(HostName, EtcdClient, MemberAnswer)>, Proven), Trouble> {
         let mut clients = Vec::new();
         let connecting = members.iter().map(|host| async move {
             let client = self.etcd(host).await.map_err(failed(host, "dialling etcd"))?;
@@ -50,7 +58,13 @@ impl Hosts {
         }
         let answers: Vec<_> =
             clients.iter().map(|(host, _, answer)| (host.clone(), answer.clone())).collect();
-        let mut proven = judge(&answers)?;
+        let proven = judge(&answers)?;
+        Ok((clients, proven))
+    }
+
+    /// One attempt at proving a quorum.
+    pub(super) async fn attempt(&self, members: &[HostName]) -> Result<Proven, Trouble> {
+        let (clients, mut proven) = self.agreeing(members).await?;
         let key = format!("/zoisite/proof/{}", self.generation);
         let value = format!("{:?}", self.began.elapsed());
         let Some((writer, client, _)) = clients.first() else { return Ok(proven) };

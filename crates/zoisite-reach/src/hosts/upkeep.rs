@@ -7,9 +7,7 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 
 use super::Hosts;
-use super::members::OVER_ALL;
-use crate::etcd::{Database, EtcdClient};
-use crate::quorum::judge;
+use super::members::{OVER_ALL, failed};
 use crate::reach::Progress;
 
 /// Less than that is not worth stopping a member for, in octets; nor is less than a tenth of its database.
@@ -35,15 +33,6 @@ pub struct Upkeep {
     pub room: bool,
 }
 
-fn failed(host: &HostName, what: &'static str) -> impl FnOnce(String) -> Trouble {
-    let host = host.clone();
-    move |answer| Trouble::new(Some(host), what, answer, Vec::new())
-}
-
-fn is_full(database: &Database) -> bool {
-    database.alarms.iter().any(|alarm| alarm.contains("NOSPACE"))
-}
-
 impl Hosts {
     /// Has members write their databases anew, one at a time, the one that leads last and after it has handed over; the
     /// next only when the last answers and agrees with the others again (rule S2). Where they refuse writes for want of
@@ -59,15 +48,15 @@ impl Hosts {
         let mut out = Upkeep::default();
         let mut turns = Vec::new();
         let mut full = false;
-        for (host, client, leads) in self.all_agree(voters).await? {
+        for (host, client, answer) in self.agreeing(voters).await?.0 {
             let database = client.database().await.map_err(failed(&host, "asking the member"))?;
             if let Some(spoiled) = database.alarms.iter().find(|alarm| alarm.contains("CORRUPT")) {
                 return Err(failed(&host, "looking for alarms")(spoiled.clone()).mend(
                     "its data is not what the others hold: take it out of etcd.members, raise, and name it again",
                 ));
             }
-            full |= is_full(&database);
-            turns.push((leads, host));
+            full |= database.alarms.iter().any(|alarm| alarm.contains("NOSPACE"));
+            turns.push((answer.leader == answer.member_id, host));
         }
         turns.sort_by_key(|(leads, _)| *leads);
         if full && let Some((_, host)) = turns.first() {
@@ -117,27 +106,10 @@ impl Hosts {
         Ok(out)
     }
 
-    /// Every one of these answers, and all say the same; with each whether it leads.
-    async fn all_agree(
-        &self,
-        voters: &[HostName],
-    ) -> Result<Vec<(HostName, EtcdClient, bool)>, Trouble> {
-        let mut answers = Vec::new();
-        let mut clients = Vec::new();
-        for host in voters {
-            let client = self.etcd(host).await.map_err(failed(host, "dialling etcd"))?;
-            let answer = client.answer().await.map_err(failed(host, "asking the member"))?;
-            clients.push((host.clone(), client, answer.leader == answer.member_id));
-            answers.push((host.clone(), answer));
-        }
-        judge(&answers)?;
-        Ok(clients)
-    }
-
     async fn until_all_agree(&self, voters: &[HostName]) -> Result<(), Trouble> {
         let end = Instant::now() + Duration::from_secs(120);
         loop {
-            match self.all_agree(voters).await {
+            match self.agreeing(voters).await {
                 Ok(_) => return Ok(()),
                 Err(trouble) if Instant::now() >= end => return Err(trouble),
                 Err(_) => tokio::time::sleep(Duration::from_millis(500)).await,

@@ -137,10 +137,7 @@ fn tell(options: &Options, heading: &CopyHeading, what: &str) {
 
 fn bring(options: &Options, file: &Path, unseen: bool) -> Result<ExitCode, Failure> {
     let copy = opened(options, file)?;
-    let folder = match options.cluster.parent() {
-        Some(parent) if !parent.as_os_str().is_empty() => parent,
-        _ => Path::new("."),
-    };
+    let folder = zoisite_store::folder_of(&options.cluster);
     let store = folder.join(".zoisite");
     if SqliteRecords::exists(&store) {
         return Err(Failure::new(

@@ -21,7 +21,7 @@ use super::{Time, block_on, block_on_time};
 use crate::failure::{self, Failure};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
-use crate::road::{self, prepare};
+use crate::road::{self, Prepared, Sighting};
 use crate::site::{Site, begin_run, now};
 use crate::standing::{Seen, ask_each, standing};
 use crate::view::looking::Doing;
@@ -276,19 +276,16 @@ async fn on_hosts(
     wanted: &Wanted,
     generation: u64,
 ) -> Result<(Measured, Option<Measured>), Failure> {
-    let mut scratch = site.scratch()?;
-    let mut prepared = prepare(site, &mut scratch, Part::ALL)?;
-    let mut reach = road::hosts(site, &prepared.departed, generation)?;
-    let done = async {
-        let how = (Depth::Quick, &[][..]);
-        let mut sighting =
-            road::sighting(site, &mut scratch, &mut reach, &mut prepared, how).await?;
+    let work = async |reach: &mut Hosts,
+                      prepared: &mut Prepared,
+                      _: &mut State,
+                      sighting: &mut Sighting| {
         sighting.met()?;
         reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
-        let asked = ask_each(site, &reach, &prepared, &sighting.looks).await;
+        let asked = ask_each(site, reach, prepared, &sighting.looks).await;
         let seen = Seen { looks: &sighting.looks, api: &sighting.api, asked: &asked };
         let sums = site.sums_if_any()?;
-        let stands = standing(site, (&prepared, &prepared.ledger), &seen, &sums);
+        let stands = standing(site, (prepared, &prepared.ledger), &seen, &sums);
         let stands = Stands {
             holder: stands.floating.as_ref().and_then(|floating| floating.held_by.first().cloned()),
             leader: stands.quorum.leader.clone(),
@@ -298,13 +295,12 @@ async fn on_hosts(
         let expected = expected(site, (options, &stands), &drill);
         let what = planned(site, drill, &stands, Duration::from_secs(args.patience));
         agreed(args, &what, expected.as_ref())?;
-        let probe = super::verify::probe(site, &prepared);
-        let measured = carry_out(site, &reach, &what, probe).await?;
-        Ok::<_, Failure>((measured, expected))
+        let probe = super::verify::probe(site, prepared);
+        let measured = carry_out(site, reach, &what, probe).await?;
+        Ok((measured, expected))
     };
-    let done = done.await;
-    reach.close().await;
-    done
+    let (_, _, done) = road::visit(site, (Part::ALL, Depth::Quick, generation), work).await?;
+    Ok(done)
 }
 
 /// What a rehearsal makes of it, where one can be had: it is told beside what is measured, and nothing depends on it.

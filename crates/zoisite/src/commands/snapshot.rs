@@ -4,19 +4,19 @@ use std::sync::Arc;
 
 use clap::{Args, Subcommand};
 use serde_json::json;
-use zoisite_core::cluster::Version;
+use zoisite_core::cluster::{HostName, Version};
 use zoisite_core::holdings::Part;
 use zoisite_core::item::Pinned;
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::StepOutcome;
 use zoisite_core::snapshot::{Snapshot, Tried, too_old};
-use zoisite_reach::{EtcdPrograms, Reach as _, check_stream, try_snapshot};
+use zoisite_reach::{EtcdPrograms, Hosts, Reach as _, check_stream, try_snapshot};
 use zoisite_store::{SnapshotFolder, State};
 
 use super::block_on;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road;
+use crate::road::{self, Prepared, Sighting};
 use crate::site::{Private, Site, begin_run, now};
 use crate::snapshots::{encryption_in_use, told};
 use crate::supplies::here;
@@ -108,7 +108,8 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
             site.raised_state()?;
             let _work = site.working()?;
             let snapshot = chosen(&folder, name.as_deref())?;
-            let (_, tried) = try_it(&site, options, &folder, snapshot)?;
+            let programs = programs(&site)?;
+            let (_, tried) = try_it(&site, options, (&folder, &programs), snapshot)?;
             tell_trial(options, &tried)
         }
         Some(What::Open { name, out, from }) => {
@@ -159,8 +160,8 @@ fn take(site: &Site, options: &Options, trial: bool) -> Result<ExitCode, Failure
     let folder = site.snapshots();
     let mut snapshot = chosen(&folder, None)?;
     let tried = match programs {
-        Some(_) => {
-            let (known, tried) = try_it(site, options, &folder, snapshot)?;
+        Some(programs) => {
+            let (known, tried) = try_it(site, options, (&folder, &programs), snapshot)?;
             snapshot = known;
             Some(tried)
         }
@@ -200,20 +201,15 @@ fn take(site: &Site, options: &Options, trial: bool) -> Result<ExitCode, Failure
 
 /// Saves from the members that the hosts say are well.
 async fn save(site: &Site, state: &mut State, generation: u64) -> Result<(), Failure> {
-    let mut scratch = site.scratch()?;
-    let mut prepared = road::prepare(site, &mut scratch, &[Part::Etcd])?;
-    let mut reach = road::hosts(site, &prepared.departed, generation)?;
-    let done = async {
-        let how = (Depth::Quick, &[][..]);
-        let mut sighting =
-            road::sighting(site, &mut scratch, &mut reach, &mut prepared, how).await?;
+    let work = async |reach: &mut Hosts,
+                      prepared: &mut Prepared,
+                      scratch: &mut State,
+                      sighting: &mut Sighting| {
         sighting.met()?;
-        prepared.turn_to_what_stands(site, &mut scratch, &sighting.looks)?;
-        let voters = prepared.real.well().filter(|member| !member.learner);
-        let through: Vec<_> = voters
-            .filter_map(|member| site.cluster.hosts.iter().find(|h| h.name.as_str() == member.name))
-            .map(|host| host.name.clone())
-            .collect();
+        prepared.turn_to_what_stands(site, scratch, &sighting.looks)?;
+        let well = prepared.real.well();
+        let through: Vec<HostName> =
+            well.filter_map(|member| site.known_host(&member.name)).collect();
         if through.is_empty() {
             return Err(Failure::new(
                 Kind::Run,
@@ -230,9 +226,8 @@ async fn save(site: &Site, state: &mut State, generation: u64) -> Result<(), Fai
             StepOutcome::Done { .. } | StepOutcome::Proven(_) => Ok(()),
         }
     };
-    let done = done.await;
-    reach.close().await;
-    done
+    let how = (&[Part::Etcd][..], Depth::Quick, generation);
+    road::visit(site, how, work).await.map(|_| ())
 }
 
 /// What is wrong with a snapshot for this cluster, before it is opened.
@@ -354,10 +349,9 @@ fn programs(site: &Site) -> Result<EtcdPrograms, Failure> {
 fn try_it(
     site: &Site,
     options: &Options,
-    folder: &SnapshotFolder,
+    (folder, programs): (&SnapshotFolder, &EtcdPrograms),
     mut snapshot: Snapshot,
 ) -> Result<(Snapshot, Tried), Failure> {
-    let programs = programs(site)?;
     let strongbox = site.strongbox()?;
     // What it holds lies here in the clear for as long as that takes, where only its owner reads.
     let scratch = site.snapshots().scratch()?;
@@ -373,7 +367,7 @@ fn try_it(
     };
     let tried = match whole {
         Ok(()) => {
-            let trial = try_snapshot(&plain, &snapshot.taken, &programs, scratch.path(), &progress);
+            let trial = try_snapshot(&plain, &snapshot.taken, programs, scratch.path(), &progress);
             block_on(trial)?
         }
         Err(why) => Err(why),

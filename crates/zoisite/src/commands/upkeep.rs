@@ -6,13 +6,13 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::Part;
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{Refusal, Rule};
-use zoisite_reach::{Reach as _, Upkeep, Upkept};
+use zoisite_reach::{Hosts, Upkeep, Upkept};
 use zoisite_store::State;
 
 use super::block_on;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road;
+use crate::road::{self, Prepared, Sighting};
 use crate::site::{Site, begin_run, now};
 use crate::view::{self, Style, bytes, table::ranked};
 
@@ -72,27 +72,24 @@ fn render(done: &Upkeep, style: Style) -> String {
 }
 
 async fn upkeep(site: &Site, state: &mut State, generation: u64) -> Result<Upkeep, Failure> {
-    let mut scratch = site.scratch()?;
-    let mut prepared = road::prepare(site, &mut scratch, &[Part::Etcd])?;
-    let mut reach = road::hosts(site, &prepared.departed, generation)?;
-    let done = async {
-        let how = (Depth::Quick, &[][..]);
-        let mut sighting =
-            road::sighting(site, &mut scratch, &mut reach, &mut prepared, how).await?;
+    let work = async |reach: &mut Hosts,
+                      prepared: &mut Prepared,
+                      scratch: &mut State,
+                      sighting: &mut Sighting| {
         sighting.met()?;
-        prepared.turn_to_what_stands(site, &mut scratch, &sighting.looks)?;
-        let voters = all_well(site, &prepared)?;
+        prepared.turn_to_what_stands(site, scratch, &sighting.looks)?;
+        let voters = all_well(site, prepared)?;
         reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
         let tell = |what: String| view::note(&what);
         reach.upkeep(&voters, &tell).await.map_err(|trouble| Failure::troubles([&trouble]))
     };
-    let done = done.await;
-    reach.close().await;
-    done
+    let how = (&[Part::Etcd][..], Depth::Quick, generation);
+    let (_, _, done) = road::visit(site, how, work).await?;
+    Ok(done)
 }
 
 /// All that vote, where every one of them is well: one of them is away for a moment (rule S2).
-fn all_well(site: &Site, prepared: &road::Prepared) -> Result<Vec<HostName>, Failure> {
+fn all_well(site: &Site, prepared: &Prepared) -> Result<Vec<HostName>, Failure> {
     let refused = |found: String| {
         let mend = "bring the members back first: zoisite status says which do not serve".into();
         Failure::from(vec![Refusal { rule: Rule::OneAtATime, host: None, found, mend }])
@@ -110,12 +107,9 @@ fn all_well(site: &Site, prepared: &road::Prepared) -> Result<Vec<HostName>, Fai
             view::names(&ailing)
         )));
     }
-    let host = |name: &str| {
-        site.cluster.hosts.iter().find(|host| host.name.as_str() == name).map(|h| h.name.clone())
-    };
     all.iter()
         .map(|member| {
-            host(&member.name).ok_or_else(|| {
+            site.known_host(&member.name).ok_or_else(|| {
                 refused(format!(
                     "{} is a member, and the file has no such host to dial it by",
                     member.name

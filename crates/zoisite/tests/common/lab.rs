@@ -40,6 +40,16 @@ pub struct Lab {
     _one: MutexGuard<'static, ()>,
 }
 
+/// How etcdctl is called on a host, with its health client's certificate.
+pub fn etcdctl_on(host: &str) -> String {
+    let address = format!("10.77.0.{}", 11 + MEMBERS.iter().position(|m| *m == host).unwrap());
+    format!(
+        "/usr/local/lib/zoisite/etcd-*/etcdctl --endpoints https://{address}:2379 \
+         --cacert /etc/zoisite/etcd/client-authority.crt --cert /etc/zoisite/etcd/probe/tls.crt \
+         --key /etc/zoisite/etcd/probe/tls.key --command-timeout 20s"
+    )
+}
+
 impl Lab {
     /// Three hosts, and of the cluster only the quorum.
     pub fn fresh() -> Self {
@@ -146,15 +156,7 @@ impl Lab {
 
     /// Runs etcdctl on a host with its health client's certificate.
     pub fn etcdctl(&self, host: &str, words: &str) -> Done {
-        let address = format!("10.77.0.{}", 11 + MEMBERS.iter().position(|m| *m == host).unwrap());
-        self.on(
-            host,
-            &format!(
-                "/usr/local/lib/zoisite/etcd-*/etcdctl --endpoints https://{address}:2379 \
-                 --cacert /etc/zoisite/etcd/client-authority.crt --cert /etc/zoisite/etcd/probe/tls.crt \
-                 --key /etc/zoisite/etcd/probe/tls.key --command-timeout 20s {words}"
-            ),
-        )
+        self.on(host, &format!("{} {words}", etcdctl_on(host)))
     }
 
     /// Writes a key while a member goes. A write that was on its way through a leader that is lost is
