@@ -332,6 +332,22 @@ fn every_host_that_does_not_answer_is_reported() {
     let history = place.run(&["history", "--json"]).ended(0).json();
     assert!(history["runs"][0]["outcome"].as_str().unwrap().starts_with("failed: "));
     let _ = place.run(&["history", "2"]).ended(2).complains("there is no run 2");
+
+    // Also of one whose quorum was proven once: there is nobody to bring back, and that is not all that is told.
+    let store = zoisite_store::SqliteRecords::open(&place.path(".zoisite")).unwrap();
+    let mut state = zoisite_store::State::new(Box::new(store));
+    let cluster = zoisite_core::cluster::read(&place.read("zoisite.toml")).cluster.unwrap();
+    let identity = state.cluster_id().unwrap();
+    let begun = zoisite_core::sequence::Begun::of(&cluster, &identity, jiff::Timestamp::now());
+    let formed = Some("1f".repeat(8));
+    state.put_begun(&zoisite_core::sequence::Begun { formed, ..begun }).unwrap();
+    drop(state);
+    let done = place.run(&["raise", "--ssh-config", "ssh"]).ended(1);
+    for host in ["heron", "egret", "ibis", "tern-3"] {
+        let told = format!("error: {host}: logging in over ssh failed");
+        assert_eq!(done.stderr.matches(&told).count(), 1, "{done:?}");
+    }
+    assert!(!done.stderr.contains("✓"), "nothing was done: {done:?}");
 }
 
 #[test]

@@ -418,13 +418,20 @@ impl<'a> Run<'a> {
                 continue;
             }
             if self.before.as_ref() == Some(arm) {
-                return Err(Failure::new(
+                let told = Failure::new(
                     Kind::Run,
                     format!("the leg to {arm} is done, and what hosts show has not changed by it"),
                     "zoisite status shows the members, and what their hosts say",
-                ));
+                );
+                return and_left_out(Err(told), found.troubles().into_iter());
             }
-            let sequence = found.plan(prepared, &self.sums, self.accept, self.args.patience)?;
+            let patience = self.args.patience;
+            let sequence = found.plan(prepared, &self.sums, self.accept, patience)?;
+            if sequence.is_empty() && prepared.aim.arm == Arm::Mend {
+                // Nobody of them can be brought back from here: all else is looked after, and why is told at its end.
+                prepared.turn_to_what_stands(site, draft, &found.looks)?;
+                return found.plan(prepared, &self.sums, self.accept, patience);
+            }
             // The host that this leg is about turned out to be unfit: where to go is asked again, without it.
             if sequence.is_empty() && !sequence.left_out.is_empty() && !arm.is_last() {
                 self.before = None;
