@@ -58,7 +58,7 @@ fn stands(members: &[&str]) -> Real {
 
 /// What is recorded of members that this program made.
 fn made(names: &[&str]) -> Records {
-    Records { members: urls(names), left: BTreeSet::new() }
+    Records { members: urls(names), ..Records::default() }
 }
 
 fn edit(real: &mut Real, name: &str, change: impl FnOnce(&mut Member)) {

@@ -279,6 +279,10 @@ enum Mishap {
     Foreign(Index, bool),
     /// Another machine answers at a host's address, where the others can bear that.
     Machine(Index),
+    /// A snapshot is taken; the last one is kept.
+    Save,
+    /// A person has it put back, on whichever member.
+    PutBack(Index),
     Raise,
 }
 
@@ -311,6 +315,8 @@ fn mishap() -> impl Strategy<Value = Mishap> {
         1 => any::<Index>().prop_map(Mishap::Start),
         1 => any::<(Index, bool)>().prop_map(|(i, there)| Mishap::Foreign(i, there)),
         1 => any::<Index>().prop_map(Mishap::Machine),
+        1 => Just(Mishap::Save),
+        1 => any::<Index>().prop_map(Mishap::PutBack),
         5 => Just(Mishap::Raise),
     ]
 }
@@ -375,6 +381,11 @@ fn live_through(stage: &mut Stage, mishaps: &[Mishap]) -> Option<String> {
                     stage.world().another_machine(&at(i));
                 }
             }
+            Mishap::Save => stage.world().take_snapshot("saved"),
+            Mishap::PutBack(i) if stage.world().has_snapshot("saved") => {
+                stage.put_back("saved", i.index(HOSTS.len()));
+            }
+            Mishap::PutBack(_) => {}
             Mishap::Raise => {
                 stage.raise();
             }

@@ -96,7 +96,7 @@ impl SnapshotFolder {
     /// When a recipient is none, or nothing can be written there.
     pub fn begin(&self, recipients: &[String]) -> Result<Writing, StoreError> {
         self.make()?;
-        self.sweep();
+        self.sweep(false);
         let failed =
             |source| StoreError::File { doing: "writing in", path: self.path.clone(), source };
         let file = tempfile::Builder::new().prefix(".half-").tempfile_in(&self.path);
@@ -104,15 +104,15 @@ impl SnapshotFolder {
         Ok(Writing { folder: self.clone(), sealing: sealing.map_err(failed)? })
     }
 
-    /// A folder for a trial, gone with this value; one that a killed program left is swept first. The store's lock is
-    /// held by whoever asks for one.
+    /// A folder for what is opened, gone with this value; one that a killed program left is swept first. The store's
+    /// lock is held by whoever asks for one.
     ///
     /// # Errors
     /// When it cannot be made.
     pub fn scratch(&self) -> Result<tempfile::TempDir, StoreError> {
         self.make()?;
-        self.sweep();
-        let made = tempfile::Builder::new().prefix(".half-trial-").tempdir_in(&self.path);
+        self.sweep(true);
+        let made = tempfile::Builder::new().prefix(".half-open-").tempdir_in(&self.path);
         made.map_err(|source| StoreError::File {
             doing: "making a folder in",
             path: self.path.clone(),
@@ -120,8 +120,9 @@ impl SnapshotFolder {
         })
     }
 
-    /// Takes away what was begun and never ended: files without a record, parts of files, what trials left.
-    fn sweep(&self) {
+    /// Takes away what was begun and never ended: files without a record, parts of files; and what was `opened`, where
+    /// nobody uses any of it.
+    fn sweep(&self, opened: bool) {
         let Ok(entries) = fs::read_dir(&self.path) else { return };
         for path in entries.filter_map(|entry| Some(entry.ok()?.path())) {
             let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
@@ -129,7 +130,9 @@ impl SnapshotFolder {
             let unknown = path.extension().is_some_and(|ending| ending == SEALED)
                 && !path.with_extension(RECORD).exists();
             if half && path.is_dir() {
-                let _ = fs::remove_dir_all(&path);
+                if opened {
+                    let _ = fs::remove_dir_all(&path);
+                }
             } else if half || unknown {
                 let _ = fs::remove_file(&path);
             }

@@ -9,7 +9,7 @@ use zoisite_core::holdings::Holdings;
 use zoisite_core::item::Component;
 use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Operation;
-use zoisite_core::sequence::{ApiWork, Sequence, Work};
+use zoisite_core::sequence::{ApiWork, SNAPSHOT, Sequence, Work};
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::{Contents, SnapshotFile};
 use zoisite_store::trust::NodeDesk;
@@ -17,7 +17,7 @@ use zoisite_store::{State, StoreError, Strongbox};
 
 use crate::failure::Failure;
 use crate::site::{Site, Working, now};
-use crate::snapshots::{SnapshotPlace, told};
+use crate::snapshots::{OpenedSnapshot, SnapshotPlace, told};
 
 impl Site {
     /// The secrets that holdings name, of those that this store and this site keep: for what is to be compared here.
@@ -49,6 +49,7 @@ impl Site {
             verified: Default::default(),
             desk: Desk::Closed,
             snapshots: None,
+            opened: None,
         }
     }
 
@@ -120,6 +121,15 @@ impl Site {
         if sequence.saves() {
             contents.snapshots = Some(self.snapshot_place(state)?);
         }
+        let brought = sequence.steps.iter().find_map(|step| match &step.work {
+            Work::Upload { components, .. } => {
+                components.iter().find(|(one, _)| one.pinned.name == SNAPSHOT)
+            }
+            _ => None,
+        });
+        if let Some((component, _)) = brought {
+            contents.opened = Some(self.opened_snapshot(&component.pinned.version, strongbox)?);
+        }
         Ok(contents)
     }
 }
@@ -132,6 +142,8 @@ pub struct SiteContents {
     desk: Desk,
     /// Where it keeps what it saves, if it saves anything.
     snapshots: Option<SnapshotPlace>,
+    /// The snapshot that it brings to a host, if any.
+    opened: Option<OpenedSnapshot>,
 }
 
 /// Who lets nodes in.
@@ -201,6 +213,10 @@ impl Contents for SiteContents {
         sha256: &str,
         arch: &str,
     ) -> Result<PathBuf, String> {
+        if component.pinned.name == SNAPSHOT {
+            let opened = self.opened.as_ref().ok_or("this run has opened no snapshot")?;
+            return opened.file(sha256);
+        }
         let path = self.folder.join(component.pinned.path(arch));
         let mut verified = self.verified.lock().map_err(|_| "a step failed badly".to_owned())?;
         let found = match verified.get(&path) {

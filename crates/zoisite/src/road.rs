@@ -154,6 +154,7 @@ fn make_holdings(
     let sources = Sources {
         ledger,
         cluster_id: &cluster_id,
+        epoch: state.begun()?.map_or(1, |begun| begun.epoch),
         shared: &shared,
         subnets,
         facts: &facts,
@@ -195,6 +196,14 @@ impl Prepared {
     ) -> Result<(), Failure> {
         self.real = real(looks, self.begun.as_ref());
         let wanted = wanted_members(site);
+        let restoring = self.begun.as_ref().is_some_and(|begun| begun.restoring.is_some());
+        if restoring && !(self.has(Part::Etcd) && self.has(Part::ControlPlane)) {
+            let found =
+                "a snapshot is being put back, and that concerns etcd and API servers".into();
+            let mend = "zoisite raise, of all parts, goes on with it".into();
+            let refusal = Refusal { rule: Rule::QuorumFirst, host: None, found, mend };
+            return Err(vec![refusal].into());
+        }
         let aim = match self.has(Part::Etcd) {
             true => next_aim(&site.cluster, &wanted, &self.records(), &self.real, consent),
             false => Next::Leg(Box::new(self.standing_aim(site))),
@@ -346,9 +355,10 @@ impl Prepared {
             return None;
         }
         let since = known.as_ref().map_or(fresh.since, |begun| begun.since);
-        let Records { members, left } =
+        let epoch = known.as_ref().map_or(fresh.epoch, |begun| begun.epoch);
+        let Records { members, left, restoring } =
             recorded(known.as_ref(), &site.cluster, &self.real, &self.aim.arm);
-        let wanted = Begun { since, formed, members, left, ..fresh };
+        let wanted = Begun { epoch, since, formed, members, left, restoring, ..fresh };
         (known.as_ref() != Some(&wanted)).then_some(wanted)
     }
 

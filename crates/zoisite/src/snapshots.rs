@@ -1,13 +1,13 @@
 //! Where snapshots of etcd are kept, and what is put there.
 
 use std::io::{self, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use zoisite_core::snapshot::{Snapshot, Taken, to_go};
-use zoisite_reach::SnapshotFile;
-use zoisite_store::{SnapshotFolder, State, StoreError, Writing};
+use zoisite_reach::{SnapshotFile, check_stream};
+use zoisite_store::{SnapshotFolder, State, StoreError, Strongbox, Writing};
 
-use crate::failure::Failure;
+use crate::failure::{Failure, Kind};
 use crate::site::{Site, now};
 
 /// Where a run keeps snapshots, and whose they are.
@@ -49,9 +49,13 @@ impl Site {
     pub fn tend_snapshots(&self) -> Result<Vec<String>, Failure> {
         let (folder, copies) = (self.snapshots(), self.snapshot_copies());
         let all = folder.list()?;
+        // One that is being put back stays until that is done.
+        let begun = self.existing_state()?.map(|state| state.begun()).transpose()?.flatten();
+        let needed = begun.and_then(|begun| begun.restoring).map(|from| from.snapshot);
         let gone: Vec<String> = to_go(&all, &self.cluster.snapshots, now())
             .iter()
             .map(|one| one.name.clone())
+            .filter(|name| needed.as_ref() != Some(name))
             .collect();
         if let Some(copies) = &copies {
             let there = copies.list()?;
@@ -84,6 +88,72 @@ impl SnapshotPlace {
         let writing = self.folder.begin(&self.recipients)?;
         Ok(Box::new(Kept { writing, place: self.clone(), why: why.to_owned() }))
     }
+}
+
+/// One that lies here in the clear for as long as this value lives, where only its owner reads.
+pub struct OpenedSnapshot {
+    folder: tempfile::TempDir,
+    sha256: String,
+}
+
+impl OpenedSnapshot {
+    /// Its file, where its checksum is that one.
+    pub fn file(&self, sha256: &str) -> Result<PathBuf, String> {
+        match self.sha256 == sha256 {
+            true => Ok(self.path()),
+            false => Err(format!("its checksum is {}, not {sha256}", self.sha256)),
+        }
+    }
+
+    /// Where its stream is.
+    pub fn path(&self) -> PathBuf {
+        self.folder.path().join("stream")
+    }
+
+    /// Where more may be made of it.
+    pub fn scratch(&self) -> &Path {
+        self.folder.path()
+    }
+}
+
+impl Site {
+    /// Opens one of this site's snapshots and holds it against its checksums. The store's lock is held.
+    pub fn opened_snapshot(
+        &self,
+        name: &str,
+        strongbox: &Strongbox,
+    ) -> Result<OpenedSnapshot, Failure> {
+        let folder = self.snapshots();
+        let known = folder.list()?.into_iter().find(|one| one.name == name);
+        let gone = || {
+            let what = format!("there is no snapshot {name} in {}", folder.path().display());
+            Failure::new(Kind::Run, what, "zoisite snapshot put-back names another one")
+        };
+        let snapshot = known.ok_or_else(gone)?;
+        let (opened, whole) = open_snapshot(self, &folder, &snapshot, strongbox)?;
+        whole.map_err(|why| {
+            let mend = "another snapshot may be whole: zoisite snapshot check --all";
+            Failure::new(Kind::Run, format!("{name}: {why}"), mend)
+        })?;
+        Ok(opened)
+    }
+}
+
+/// Opens one of a folder's; and what is wrong with it, if anything is.
+pub fn open_snapshot(
+    site: &Site,
+    folder: &SnapshotFolder,
+    snapshot: &Snapshot,
+    strongbox: &Strongbox,
+) -> Result<(OpenedSnapshot, Result<(), String>), Failure> {
+    let sha256 = snapshot.taken.sha256.clone();
+    let opened = OpenedSnapshot { folder: site.snapshots().scratch()?, sha256 };
+    let path = opened.path();
+    let stream = folder.open(&snapshot.name, strongbox)?;
+    let mut file =
+        std::fs::File::create(&path).map_err(|error| Failure::file("writing", &path, &error))?;
+    let whole = check_stream(stream, &snapshot.taken, &mut file);
+    Ok((opened, whole))
 }
 
 /// One that is being written.

@@ -168,7 +168,7 @@ fn quorum_status(
 ) -> QuorumStatus {
     let current = prepared.ledger.current();
     let mut members = Vec::new();
-    let listed = listed_members(looks);
+    let listed = listed_members(looks, prepared.begun.as_ref());
     let urls = &prepared.aim.etcd.members;
     let learns = |host: &HostName| {
         let url = urls.get(host).cloned().unwrap_or_default();

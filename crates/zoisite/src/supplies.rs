@@ -11,7 +11,7 @@ use zoisite_core::components::{
 };
 use zoisite_core::holdings::ApiObject;
 use zoisite_core::item::ComponentSums;
-use zoisite_core::sequence::{Looks, Sequence, Work};
+use zoisite_core::sequence::{Looks, SNAPSHOT, Sequence, Work};
 use zoisite_supply::{Fault, Ways};
 
 use crate::failure::{Failure, Kind};
@@ -185,7 +185,8 @@ impl Site {
             let brought: Vec<(String, &str)> = match &step.work {
                 Work::Upload { host, components } => {
                     let Some(Ok(observed)) = looks.get(host) else { continue };
-                    let all = components.iter();
+                    // A snapshot is no file of that folder: it is opened and checked for the run.
+                    let all = components.iter().filter(|(one, _)| one.pinned.name != SNAPSHOT);
                     all.map(|(one, sum)| (one.pinned.path(&observed.arch), sum.as_str())).collect()
                 }
                 Work::Fill { images, .. } => images

@@ -44,12 +44,27 @@ pub fn assume(real: &Real, aim: &Aim) -> Real {
         };
         next.quorum = Quorum::Listed(aim.etcd.members.iter().map(back).collect());
     }
+    if let Arm::Restore { url, from } = &aim.arm {
+        let begins = Member {
+            id: format!("{}'s", from.host),
+            name: from.host.to_string(),
+            urls: vec![url.clone()],
+            learner: false,
+            health: Health::Well,
+        };
+        next.quorum = Quorum::Listed(vec![begins]);
+        for (host, machine) in &mut next.machines {
+            if let Machine::Seen { data, spent } = machine {
+                (*data, *spent) = (*host == from.host, *host == from.host);
+            }
+        }
+    }
     let Quorum::Listed(list) = &mut next.quorum else {
         return next;
     };
     let fresh = Machine::Seen { data: true, spent: true };
     match &aim.arm {
-        Arm::File => {}
+        Arm::File | Arm::Restore { .. } => {}
         Arm::Mend => {
             if let Scope::Members(hosts) = &aim.scope {
                 let named = |m: &&mut Member| hosts.iter().any(|host| host.as_str() == m.name);

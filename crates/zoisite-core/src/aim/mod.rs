@@ -17,4 +17,4 @@ pub use forecast::{assume, distance, forecast};
 pub use next::{Next, as_it_stands, leaving, next_aim};
 pub use permits::permits;
 pub use real::{Health, Machine, Member, Quorum, Real, is_of};
-pub use stone::{Aim, Arm, EtcdAim, Held, Records, Scope, Why};
+pub use stone::{Aim, Arm, EtcdAim, Held, Records, Restoring, Scope, Why};

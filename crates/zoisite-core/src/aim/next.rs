@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::permits::permits;
 use super::real::{Health, Machine, Member, Quorum, Real};
-use super::stone::{Aim, Arm, EtcdAim, Held, Records, Scope, Why};
+use super::stone::{Aim, Arm, EtcdAim, Held, Records, Restoring, Scope, Why};
 use crate::cluster::{Cluster, HostName};
 
 /// Where to go.
@@ -35,6 +35,9 @@ pub fn next_aim(
     real: &Real,
     consent: bool,
 ) -> Next {
+    if let Some(from) = &kept.restoring {
+        return restore(file, wanted, kept, real, (from, consent));
+    }
     let list = match &real.quorum {
         Quorum::Unbegun => return Next::Leg(Box::new(Aim::of_file(file, wanted))),
         Quorum::Unseen => return unseen(file, wanted, kept, real),
@@ -92,6 +95,63 @@ pub fn as_it_stands(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &R
     ground.aim(Arm::File, held)
 }
 
+/// A snapshot is being put back: until another quorum was proven that begins with it, nothing else is done.
+fn restore(
+    file: &Cluster,
+    wanted: Wanted<'_>,
+    kept: &Records,
+    real: &Real,
+    (from, consent): (&Restoring, bool),
+) -> Next {
+    let refused = |found: String, mend: String| Next::Refused { found, mend };
+    let again = format!("zoisite snapshot put-back {}", from.snapshot);
+    if !consent {
+        let found =
+            format!("snapshot {} is being put back, and nobody agreed to go on", from.snapshot);
+        return refused(found, "run it at a terminal, or with --yes".into());
+    }
+    let Some(url) = wanted.get(&from.host) else {
+        let found = format!(
+            "snapshot {} was to be put back on {}, and etcd.members does not name that any more",
+            from.snapshot, from.host
+        );
+        return refused(found, format!("{again} again chooses another one"));
+    };
+    // Who is not seen may serve what was before, beside what comes: API servers would hold two truths.
+    let dialling = &file.control_plane.hosts;
+    let all = kept.members.keys().chain(&kept.left).chain(wanted.keys()).chain(dialling);
+    let unseen: BTreeSet<&str> = all
+        .filter(|host| real.machine(host) == Machine::Silent && !from.gone.contains(*host))
+        .map(HostName::as_str)
+        .collect();
+    if !unseen.is_empty() || from.gone.contains(&from.host) {
+        let unseen = unseen.into_iter().collect::<Vec<_>>();
+        let found = match unseen.is_empty() {
+            true => format!(
+                "{} is said to be gone, and the snapshot is to be put back there",
+                from.host
+            ),
+            false => format!(
+                "{} cannot be looked at: what runs there may serve on what was before, beside what comes",
+                unseen.join(", ")
+            ),
+        };
+        let mend = format!(
+            "bring them back, whatever state they are in; of a machine that is gone for good: {again} --gone HOST"
+        );
+        return refused(found, mend);
+    }
+    let members = BTreeMap::from([(from.host.clone(), url.clone())]);
+    let etcd = EtcdAim {
+        initial: Some(vec![(from.host.to_string(), url.clone())]),
+        dialled: vec![from.host.clone()],
+        members,
+    };
+    let arm = Arm::Restore { url: url.clone(), from: from.clone() };
+    let scope = Scope::Members(BTreeSet::from([from.host.clone()]));
+    Next::Leg(Box::new(Aim { arm, etcd, scope, held: Vec::new() }))
+}
+
 /// Nobody gave the list: members that are recorded are brought back, and nothing of the membership changes.
 fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Next {
     let mut aim = Aim::of_file(file, wanted);
@@ -129,7 +189,7 @@ fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Ne
             format!("; of what is left {name} is the newest, and what it does not have would be lost with it")
         });
         let mend = format!(
-            "bring the others back, named in etcd.members as before{newest}. This version begins no quorum again from one member's data"
+            "bring the others back, named in etcd.members as before{newest}. Where they are gone for good, a snapshot begins the quorum anew: zoisite snapshot put-back"
         );
         return Next::Refused { found, mend };
     }
@@ -509,6 +569,8 @@ impl Ground<'_> {
             }
             Arm::Remove { why: Why::Unwanted, .. } => Scope::Dialling,
             Arm::Remove { .. } | Arm::TakeBack { .. } | Arm::Aside { .. } => nobody,
+            // It is aimed at before anybody is asked for the list.
+            Arm::Restore { from, .. } => Scope::Members(BTreeSet::from([from.host.clone()])),
         };
         let mut dialled: Vec<HostName> =
             self.file.etcd.members.iter().filter(|host| votes.contains(*host)).cloned().collect();

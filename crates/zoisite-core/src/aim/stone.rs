@@ -3,6 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
+use serde::{Deserialize, Serialize};
+
 use crate::cluster::{Cluster, HostName};
 
 /// What is recorded of a cluster's members.
@@ -12,6 +14,24 @@ pub struct Records {
     pub members: BTreeMap<HostName, String>,
     /// Those that were taken out, and of which something may be left on their hosts.
     pub left: BTreeSet<HostName>,
+    /// The snapshot that is being put back, from a person's word until the quorum made of it was proven.
+    pub restoring: Option<Restoring>,
+}
+
+/// A snapshot that is being put back: one member begins a quorum of its own from it, and the others learn from that one.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Restoring {
+    /// What the snapshot is called.
+    pub snapshot: String,
+    /// SHA-256 of its stream, in hexadecimal.
+    pub sha256: String,
+    /// The host whose member begins with it.
+    pub host: HostName,
+    /// Counts the quorums that the cluster had, the one that comes of it among them.
+    pub epoch: u32,
+    /// Machines of which a person said that they are gone for good: nothing of theirs serves any more.
+    #[serde(default)]
+    pub gone: BTreeSet<HostName>,
 }
 
 impl Records {
@@ -32,6 +52,12 @@ impl Records {
             }
             Arm::Aside { host } => {
                 next.left.remove(host);
+            }
+            Arm::Restore { url, from } => {
+                let all = std::mem::take(&mut next.members);
+                next.left.extend(all.into_keys().filter(|host| *host != from.host));
+                next.members.insert(from.host.clone(), url.clone());
+                next.restoring = None;
             }
             Arm::File | Arm::Mend | Arm::Promote { .. } => {}
         }
@@ -113,6 +139,13 @@ pub enum Arm {
         /// The host.
         host: HostName,
     },
+    /// Stop everything that dials etcd, move every member's data aside, and begin another quorum from a snapshot.
+    Restore {
+        /// Where the others will dial the member that begins it.
+        url: String,
+        /// Which snapshot, where.
+        from: Restoring,
+    },
 }
 
 /// Why a voter goes.
@@ -162,6 +195,9 @@ impl fmt::Display for Arm {
             }
             Self::Move { host, url, .. } => write!(f, "have the others dial {host} at {url}"),
             Self::Aside { host } => write!(f, "stop what is left of the member on {host}"),
+            Self::Restore { from, .. } => {
+                write!(f, "put snapshot {} back on {}", from.snapshot, from.host)
+            }
         }
     }
 }

@@ -14,8 +14,10 @@ use crate::pki::{AuthorityKind, Profile, SecretRef};
 
 /// Name of the API server's unit.
 pub const API_SERVER_UNIT: &str = "zoisite-api-server.service";
-const CONTROLLER_MANAGER: &str = "zoisite-controller-manager.service";
-const SCHEDULER: &str = "zoisite-scheduler.service";
+/// Name of the controller manager's unit.
+pub const CONTROLLER_MANAGER_UNIT: &str = "zoisite-controller-manager.service";
+/// Name of the scheduler's unit.
+pub const SCHEDULER_UNIT: &str = "zoisite-scheduler.service";
 
 const API_USER: &str = "zoisite-api";
 const CONTROLLER_USER: &str = "zoisite-controller";
@@ -32,8 +34,8 @@ const API_LOGS: &str = "/var/log/zoisite-api";
 pub(super) fn control_plane(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let mut items = shop.kubernetes(&[
         ("kube-apiserver", Some(API_SERVER_UNIT)),
-        ("kube-controller-manager", Some(CONTROLLER_MANAGER)),
-        ("kube-scheduler", Some(SCHEDULER)),
+        ("kube-controller-manager", Some(CONTROLLER_MANAGER_UNIT)),
+        ("kube-scheduler", Some(SCHEDULER_UNIT)),
     ]);
     items.extend(api_server(shop));
     items.extend(controller_manager(shop));
@@ -252,7 +254,7 @@ fn client(
 fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
     let folder = CONTROLLER_FOLDER;
     let profile = Profile::ControllerManager;
-    let mut items = client(shop, CONTROLLER_USER, folder, profile, CONTROLLER_MANAGER);
+    let mut items = client(shop, CONTROLLER_USER, folder, profile, CONTROLLER_MANAGER_UNIT);
     let mut flags = controller_manager_flags(shop.cluster);
     let key = SIGNING_KEY.to_owned();
     if shop.cluster.workers.signer == Signer::Run {
@@ -266,7 +268,7 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
         let sha256 = authority.map(|a| a.key_sha256.clone()).unwrap_or_default();
         let secret = SecretRef::Authority(AuthorityKind::Cluster);
         let content = Content::Secret { secret, label: "the cluster authority".into(), sha256 };
-        items.push(Workshop::key(&key, CONTROLLER_USER, content, Some(CONTROLLER_MANAGER)));
+        items.push(Workshop::key(&key, CONTROLLER_USER, content, Some(CONTROLLER_MANAGER_UNIT)));
     }
     let flags = flags.own(&shop.cluster.control_plane.controller_manager);
     let start =
@@ -275,7 +277,7 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
     let unit = service(shop, "controller manager", after, CONTROLLER_USER, &start, &[], &[]);
     let own = &shop.cluster.control_plane.controller_manager;
     let port = own.get("secure-port").is_none().then_some(10_257);
-    items.extend(Workshop::unit(CONTROLLER_MANAGER, port, &unit));
+    items.extend(Workshop::unit(CONTROLLER_MANAGER_UNIT, port, &unit));
     items
 }
 
@@ -304,12 +306,13 @@ fn controller_manager_flags(cluster: &Cluster) -> Flags {
 }
 
 fn scheduler(shop: &mut Workshop<'_>) -> Vec<Item> {
-    let mut items = client(shop, SCHEDULER_USER, SCHEDULER_FOLDER, Profile::Scheduler, SCHEDULER);
+    let mut items =
+        client(shop, SCHEDULER_USER, SCHEDULER_FOLDER, Profile::Scheduler, SCHEDULER_UNIT);
     let path = format!("{SCHEDULER_FOLDER}/scheduler.yaml");
     let mut config = scheduler_config();
     merge(&mut config, &shop.cluster.control_plane.scheduler);
     let text = shop.yaml(&config);
-    items.push(Workshop::file(&path, text, Some(SCHEDULER)));
+    items.push(Workshop::file(&path, text, Some(SCHEDULER_UNIT)));
     let kubeconfig = format!("{SCHEDULER_FOLDER}/kubeconfig.yaml");
     let flags = Flags::new([
         ("authentication-kubeconfig", kubeconfig.clone()),
@@ -320,7 +323,7 @@ fn scheduler(shop: &mut Workshop<'_>) -> Vec<Item> {
     let start = flags.command(&format!("{}/kube-scheduler", kubernetes_folder(shop.cluster)));
     let after = "network-online.target zoisite-api-server.service";
     let unit = service(shop, "scheduler", after, SCHEDULER_USER, &start, &[], &[]);
-    items.extend(Workshop::unit(SCHEDULER, Some(10_259), &unit));
+    items.extend(Workshop::unit(SCHEDULER_UNIT, Some(10_259), &unit));
     items
 }
 

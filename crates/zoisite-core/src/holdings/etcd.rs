@@ -17,6 +17,8 @@ pub const ETCD_CONFIG: &str = "/etc/zoisite/etcd";
 
 /// Where it is noted on a host that its member's quorum was proven.
 const FORMED_MARK: &str = "/var/lib/zoisite/etcd-formed";
+/// Where it is noted which quorum the data began that was made from a snapshot.
+const EPOCH_MARK: &str = "/var/lib/zoisite/etcd-epoch";
 
 /// Where a member keeps things, and how its own host asks for its health.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,6 +36,8 @@ pub struct EtcdPaths {
     /// Mark that says that the quorum was once proven, with etcd's own cluster id. It does not lie beside the data: a
     /// disk that is lost must not take along that there was one.
     pub formed_mark: String,
+    /// Mark that says which of the cluster's quorums the data began, where it was made from a snapshot.
+    pub epoch_mark: String,
     /// Configuration file.
     pub config: String,
     /// Client endpoint of this member.
@@ -59,6 +63,7 @@ impl EtcdPaths {
             data: format!("{folder}/data"),
             owner_mark: format!("{folder}/cluster"),
             formed_mark: FORMED_MARK.to_owned(),
+            epoch_mark: EPOCH_MARK.to_owned(),
             config: format!("{ETCD_CONFIG}/etcd.yaml"),
             endpoint: address.map_or_else(String::new, |address| {
                 url("https", address, cluster.etcd.client_port)
@@ -129,10 +134,23 @@ fn joined(all: &[(impl std::fmt::Display, String)]) -> String {
     all.iter().map(|(name, url)| format!("{name}={url}")).collect::<Vec<_>>().join(",")
 }
 
+/// The folder of etcd's programs.
+pub(crate) fn etcd_folder(cluster: &Cluster) -> String {
+    format!("/usr/local/lib/zoisite/etcd-{}", cluster.etcd_version)
+}
+
+/// What tells the cluster of a quorum from others; each that begins with a snapshot is another one.
+pub(crate) fn cluster_token(cluster: &Cluster, cluster_id: &str, epoch: u32) -> String {
+    match epoch {
+        1 => format!("{}-{cluster_id}", cluster.name),
+        later => format!("{}-{cluster_id}-{later}", cluster.name),
+    }
+}
+
 pub(super) fn member(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let (cluster, host) = (shop.cluster, shop.host);
     let version = cluster.etcd_version.to_string();
-    let binaries = format!("/usr/local/lib/zoisite/etcd-{version}");
+    let binaries = etcd_folder(cluster);
     let paths = EtcdPaths::of(cluster, Some(host.address), shop.sources.cluster_id);
     let mut items = vec![
         Item::User(User { name: ETCD_USER, home: paths.folder.clone() }),
@@ -239,7 +257,8 @@ fn config(shop: &Workshop<'_>, paths: &EtcdPaths) -> Result<Content, String> {
             None => initial_cluster(cluster),
             Some(all) => joined(all),
         },
-        initial_cluster_token: format!("{}-{}", cluster.name, shop.sources.cluster_id),
+        // One that has no data and learns from the others is told by them.
+        initial_cluster_token: cluster_token(cluster, shop.sources.cluster_id, 1),
         // Of a quorum that stands a member without data learns from the others who is in it.
         initial_cluster_state: if initial.is_some() { "existing" } else { "new" },
     };

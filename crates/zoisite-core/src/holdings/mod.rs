@@ -30,8 +30,9 @@ use serde::Serialize;
 pub use address::{ADDRESS_AWAY, ADDRESS_STATE, ADDRESS_UNIT, CAN_SERVE};
 pub use balancer::BALANCER_UNIT;
 pub use config::person_kubeconfig;
-pub use control_plane::API_SERVER_UNIT;
+pub use control_plane::{API_SERVER_UNIT, CONTROLLER_MANAGER_UNIT, SCHEDULER_UNIT};
 pub use etcd::{ETCD_CONFIG, ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
+pub(crate) use etcd::{cluster_token, etcd_folder};
 pub use node::{
     KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
     assign_subnets, node_wanted,
@@ -193,13 +194,13 @@ impl HostHoldings {
     }
 
     /// The mark that says whose host this is comes first, with whatever part is put first.
-    fn marked(&mut self, cluster: &Cluster, cluster_id: &str) {
+    fn marked(&mut self, cluster: &Cluster, cluster_id: &str, epoch: u32) {
         let ranges = |all: &[ipnet::IpNet]| {
             all.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ")
         };
         let text = format!(
             "{}\n{WRITTEN}name {}\ndomain {}\npods {}\nservices {}\n",
-            cluster_mark(cluster_id),
+            cluster_mark(cluster_id, epoch),
             cluster.name,
             cluster.domain,
             ranges(&cluster.network.pods),
@@ -307,8 +308,8 @@ pub enum HoldingsError {
 pub const CLUSTER_MARK: &str = "/var/lib/zoisite/cluster";
 
 /// The first line of that mark: the cluster's identity, and its epoch (a restored quorum is another one).
-pub fn cluster_mark(cluster_id: &str) -> String {
-    format!("{cluster_id} 1")
+pub fn cluster_mark(cluster_id: &str, epoch: u32) -> String {
+    format!("{cluster_id} {epoch}")
 }
 
 /// The first line of what Zoisite writes.
@@ -401,7 +402,7 @@ pub fn holdings(
             }
         }
         if !made.items.is_empty() {
-            made.marked(cluster, sources.cluster_id);
+            made.marked(cluster, sources.cluster_id, sources.epoch);
             let last = made.parts.last().copied().filter(|part| *part != Part::Preparation);
             if let Some(last) = last {
                 let absent = |path: &str| Item::Absent(Absent { path: path.into() });

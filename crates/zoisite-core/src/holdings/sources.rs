@@ -15,6 +15,8 @@ pub struct Sources<'a> {
     pub ledger: &'a Ledger,
     /// This cluster's own identity, made once: tells its data from another cluster's.
     pub cluster_id: &'a str,
+    /// Counts the quorums that the cluster had: one that began with a snapshot is another one.
+    pub epoch: u32,
     /// What is known of the cluster's shared secrets without opening them.
     pub shared: &'a SharedSecrets,
     /// The pod subnets of each node, as first assigned.

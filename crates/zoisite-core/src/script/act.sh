@@ -83,6 +83,46 @@ set_aside() {
   if [ -n "$4" ] && [ -d "$4" ]; then attempt "removing $4" rm -rf "$4"; did=yes; fi
   if [ -n "$did" ]; then changed; else same; fi
 }
+# unit: also for the next boots
+stop() {
+  begin "stop $1"
+  if [ ! -e "$root/etc/systemd/system/$1" ]; then same; return; fi
+  case $(systemctl is-active "$1" 2>/dev/null)$(systemctl is-enabled "$1" 2>/dev/null) in
+    inactivedisabled | unknowndisabled) same; return ;;
+  esac
+  attempt "stopping $1" systemctl disable --now --quiet "$1"
+  systemctl reset-failed "$1" 2>/dev/null
+  changed
+}
+# etcd's own program, the snapshot, the member's folder, which quorum it is for, the member's name and address, what tells
+# its cluster from others, its user: data is made beside what stands, whole or not at all.
+make_data() {
+  begin "make a member's data from the snapshot"
+  made=$3/made-$4
+  if [ -d "$made/member" ]; then same; return; fi
+  rm -rf "$made.half"
+  # Revisions go on far behind all that anybody has seen: who watches must look anew.
+  attempt "making a member's data from the snapshot" "$1" snapshot restore "$2" --name "$5" \
+    --initial-cluster "$5=$6" --initial-cluster-token "$7" --initial-advertise-peer-urls "$6" \
+    --data-dir "$made.half" --bump-revision 1000000000 --mark-compacted
+  attempt "giving the data to $8" chown -R "$8:$8" "$made.half"
+  attempt "setting its mode" chmod 0700 "$made.half"
+  attempt "writing the data" sync -f "$made.half"
+  attempt "keeping the data" mv "$made.half" "$made"
+  changed
+}
+# the member's folder, its data directory, which quorum, the mark that says so, the snapshot, which is not needed any more
+take_data() {
+  begin "put the data in its place"
+  if [ "$(cat "$4" 2>/dev/null)" = "$3" ] && [ -d "$2/member" ]; then same; return; fi
+  [ -d "$1/made-$3/member" ] || fail "putting the data in its place" "$1/made-$3 is not there"
+  [ ! -e "$2/member" ] || fail "putting the data in its place" "a member's data stands there"
+  if [ -d "$2" ]; then attempt "making way for the data" rmdir "$2"; fi
+  attempt "putting the data in its place" mv "$1/made-$3" "$2"
+  attempt "noting which quorum it is of" put_text "$3" "$4" root
+  rm -f "$5"
+  changed
+}
 # address, the file that says so, seconds: whoever else can serve takes it
 give_away() {
   begin "leave $1 to others"

@@ -14,7 +14,7 @@ mod reply;
 pub use observe::{Depth, observe};
 pub(crate) use operation::acting;
 pub use operation::{
-    Operation, Stretch, fetch_script, keep_rules_script, notes_script, take_back_script,
+    MadeData, Operation, Stretch, fetch_script, keep_rules_script, notes_script, take_back_script,
     upload_script,
 };
 pub use relay::{RELAY_PORT, offer_script, offered, sink_script, withdraw_script};

@@ -58,11 +58,12 @@ pub fn observe(holdings: &HostHoldings, depth: Depth) -> String {
         let _ = writeln!(body, "now etcd\nroom {}", quote(&etcd.folder));
         let _ = writeln!(
             body,
-            "etcd_data {} {} {} {}",
+            "etcd_data {} {} {} {} {}",
             quote(&etcd.folder),
             quote(&etcd.data),
             quote(&etcd.owner_mark),
-            quote(&etcd.formed_mark)
+            quote(&etcd.formed_mark),
+            quote(&etcd.epoch_mark)
         );
         let _ = writeln!(
             body,

@@ -46,13 +46,14 @@ active=
 running=
 # Whether a unit was seen to be active.
 is_active() { case $active in *" $1 "*) ;; *) return 1 ;; esac; }
-# folder, data directory, owner's mark, formed mark
+# folder, data directory, owner's mark, formed mark, the mark of which quorum it is
 etcd_data() {
   if [ -d "$2/member" ]; then say etcd-data present; else say etcd-data absent; fi
   if is_plain "$3"; then say_first etcd-owner "$3"; fi
   if is_plain "$4"; then say_first etcd-formed "$4"; fi
+  if is_plain "$5"; then say_first etcd-epoch "$5"; fi
   if [ -d "$1" ]; then
-    find "$1" -maxdepth 3 -type d -name member ! -path "$2/member" ! -path "$1/left-*" 2>/dev/null | while read -r stray; do
+    find "$1" -maxdepth 3 -type d -name member ! -path "$2/member" ! -path "$1/left-*" ! -path "$1/made-*" 2>/dev/null | while read -r stray; do
       say etcd-stray "$stray"
     done
   fi

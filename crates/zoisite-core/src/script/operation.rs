@@ -47,6 +47,12 @@ pub enum Operation {
         /// The folder of its configuration and keys, which goes too where the host is to be no member any more.
         config: Option<&'static str>,
     },
+    /// Stop a unit, also for the next boots.
+    Stop(&'static str),
+    /// Make a member's data from a snapshot, beside what stands: nothing of that is touched.
+    MakeData(Box<MadeData>),
+    /// Put data in its place that was made, where no member's data stands any more.
+    TakeData(Box<MadeData>),
     /// Have systemd read unit files anew, and the unit start at boot.
     Enable(&'static str),
     /// Start a unit, without waiting.
@@ -68,6 +74,31 @@ pub enum Operation {
     },
 }
 
+/// The data of a member that begins a quorum of its own with a snapshot.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct MadeData {
+    /// etcd's own program that makes it (`etcdutl`).
+    pub program: String,
+    /// Where the snapshot was brought.
+    pub snapshot: String,
+    /// The folder that holds the data directory.
+    pub folder: String,
+    /// The data directory.
+    pub data: String,
+    /// Which of the cluster's quorums it is.
+    pub epoch: u32,
+    /// The mark that says so.
+    pub mark: String,
+    /// The member's name.
+    pub name: HostName,
+    /// Where others will dial it.
+    pub url: String,
+    /// What tells its cluster from others (etcd's `initial-cluster-token`).
+    pub token: String,
+    /// etcd's user.
+    pub user: &'static str,
+}
+
 impl fmt::Display for Operation {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
@@ -78,6 +109,9 @@ impl fmt::Display for Operation {
             Self::Mark { path, .. } => write!(f, "mark {path}"),
             Self::Remove(path) => write!(f, "remove {path}"),
             Self::SetAside { folder, .. } => write!(f, "move what is left in {folder} aside"),
+            Self::Stop(unit) => write!(f, "stop {unit}"),
+            Self::MakeData(made) => write!(f, "make a member's data from {}", made.snapshot),
+            Self::TakeData(made) => write!(f, "put it in its place, {}", made.data),
             Self::Enable(unit) => write!(f, "enable {unit}"),
             Self::Start(unit) => write!(f, "start {unit}"),
             Self::Restart(unit) => write!(f, "restart {unit}"),
@@ -116,6 +150,18 @@ impl Stretch {
                 Operation::Remove(path) => act.call("remove", &[path]),
                 Operation::SetAside { unit, folder, formed_mark, config } => {
                     act.call("set_aside", &[unit, folder, formed_mark, config.unwrap_or_default()]);
+                }
+                Operation::Stop(unit) => act.call("stop", &[unit]),
+                Operation::MakeData(made) => {
+                    let (epoch, name) = (made.epoch.to_string(), made.name.as_str());
+                    let what = [&made.program, &made.snapshot, &made.folder, epoch.as_str()];
+                    let whose = [name, &made.url, &made.token, made.user];
+                    act.call("make_data", &[what, whose].concat());
+                }
+                Operation::TakeData(made) => {
+                    let epoch = made.epoch.to_string();
+                    let places = [&made.folder, &made.data, epoch.as_str()];
+                    act.call("take_data", &[&places[..], &[&made.mark, &made.snapshot]].concat());
                 }
                 Operation::Enable(unit) => act.call("start_at_boot", &[unit]),
                 Operation::Start(unit) => act.call("start", &[unit]),

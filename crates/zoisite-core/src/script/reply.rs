@@ -149,6 +149,8 @@ pub struct EtcdFacts {
     pub owner: Option<String>,
     /// What the formed mark says: etcd's own cluster id.
     pub formed: Option<String>,
+    /// Which of the cluster's quorums its data began, where it was made from a snapshot.
+    pub epoch: Option<u32>,
     /// Other members' data found in the folder.
     pub strays: Vec<String>,
     /// The member's answer.
@@ -249,6 +251,12 @@ impl Observed {
         self.cluster.as_deref()?.split(' ').next()
     }
 
+    /// Which of that cluster's quorums was the last that the host heard of.
+    pub fn epoch(&self) -> Option<u32> {
+        let marked = self.cluster.as_deref().and_then(|mark| mark.split(' ').nth(1)?.parse().ok());
+        marked.max(self.etcd.epoch)
+    }
+
     /// What its items are compared by.
     pub fn seen<'a>(&'a self, sums: &'a ComponentSums) -> Seen<'a> {
         let Self { found, arch, .. } = self;
@@ -282,6 +290,7 @@ impl Observed {
                 ["etcd-data", state] => out.etcd.data = state == "present",
                 ["etcd-owner", mark] => out.etcd.owner = Some(mark.trim().into()),
                 ["etcd-formed", mark] => out.etcd.formed = Some(mark.trim().into()),
+                ["etcd-epoch", mark] => out.etcd.epoch = mark.trim().parse().ok(),
                 ["etcd-stray", path] => out.etcd.strays.push(path.into()),
                 ["etcd-status", json] => match status(json) {
                     Some(status) => out.etcd.status = Some(status),

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::looks::Looks;
 use super::rules::{Refusal, Rule};
-use crate::aim::{Arm, Machine, Quorum, Real, Records};
+use crate::aim::{Arm, Machine, Quorum, Real, Records, Restoring};
 use crate::cluster::{Cluster, HostName, Role};
 use crate::holdings::peer_urls;
 use crate::script::EtcdMember;
@@ -56,6 +56,9 @@ pub struct Begun {
     pub left: BTreeSet<HostName>,
     /// etcd's own cluster id, once the quorum was proven: the cluster stands.
     pub formed: Option<String>,
+    /// The snapshot that is being put back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub restoring: Option<Restoring>,
 }
 
 impl Begun {
@@ -76,7 +79,16 @@ impl Begun {
             members: peer_urls(cluster).into_iter().collect(),
             left: BTreeSet::new(),
             formed: None,
+            restoring: None,
         }
+    }
+
+    /// The same, once a quorum that begins with a snapshot was proven under this cluster id of etcd's.
+    pub fn restored(&self, arm: &Arm, cluster_id: &str) -> Option<Self> {
+        let Arm::Restore { from, .. } = arm else { return None };
+        let Records { members, left, restoring } = self.records().after(arm);
+        let (epoch, formed) = (from.epoch, Some(cluster_id.to_owned()));
+        Some(Self { epoch, formed, members, left, restoring, ..self.clone() })
     }
 
     /// Members that the file no longer names. Of a first start: nothing is started as if new before each of them is
@@ -91,15 +103,16 @@ impl Begun {
 pub fn recorded(begun: Option<&Begun>, cluster: &Cluster, real: &Real, arm: &Arm) -> Records {
     let wanted: BTreeMap<HostName, String> = peer_urls(cluster).into_iter().collect();
     let known = begun.map(Begun::records);
+    if let Some(known) = known.as_ref().filter(|known| known.restoring.is_some()) {
+        return known.clone();
+    }
+    let fresh = Records { members: wanted.clone(), ..Records::default() };
     let list = match &real.quorum {
-        Quorum::Unbegun => return Records { members: wanted, left: BTreeSet::new() },
-        Quorum::Unseen => {
-            let nothing = Records { members: wanted, left: BTreeSet::new() };
-            return known.unwrap_or(nothing);
-        }
+        Quorum::Unbegun => return fresh,
+        Quorum::Unseen => return known.unwrap_or(fresh),
         Quorum::Listed(list) => list,
     };
-    let Records { mut members, mut left } = known.unwrap_or_default();
+    let Records { mut members, mut left, restoring } = known.unwrap_or_default();
     for (host, url) in &mut members {
         let listed = list.iter().find(|member| member.name == host.as_str());
         if let Some(now) = listed.and_then(|member| member.urls.first()) {
@@ -116,12 +129,18 @@ pub fn recorded(begun: Option<&Begun>, cluster: &Cluster, real: &Real, arm: &Arm
         let nothing = matches!(real.machine(host), Machine::Seen { data: false, .. });
         !nothing && !members.contains_key(host)
     });
-    Records { members, left }
+    Records { members, left, restoring }
 }
 
 /// etcd's own list of its members, where a host gave it: every member that gives one gives the same.
-pub fn listed_members(looks: &Looks) -> Option<&[EtcdMember]> {
-    looks.values().find_map(|look| look.as_ref().ok()?.etcd.members.as_deref())
+/// One of another quorum than the record knows, by etcd's own cluster id, says nothing of it.
+pub fn listed_members<'a>(looks: &'a Looks, begun: Option<&Begun>) -> Option<&'a [EtcdMember]> {
+    let formed = begun.and_then(|begun| begun.formed.as_deref());
+    looks.values().find_map(|look| {
+        let etcd = &look.as_ref().ok()?.etcd;
+        let other = |formed| etcd.status.as_ref().is_some_and(|its| its.cluster_id != formed);
+        etcd.members.as_deref().filter(|_| !formed.is_some_and(other))
+    })
 }
 
 /// How many members vote: by etcd's own list where it is known, else as many as the cluster file names. (A

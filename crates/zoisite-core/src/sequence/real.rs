@@ -10,7 +10,11 @@ use crate::script::Observed;
 impl Begun {
     /// What it says of members.
     pub fn records(&self) -> Records {
-        Records { members: self.members.clone(), left: self.left.clone() }
+        Records {
+            members: self.members.clone(),
+            left: self.left.clone(),
+            restoring: self.restoring.clone(),
+        }
     }
 }
 
@@ -67,7 +71,7 @@ pub fn real(looks: &Looks, begun: Option<&Begun>) -> Real {
     let machines = looks
         .iter()
         .map(|(host, look)| (host.clone(), look.as_ref().map_or(Machine::Silent, machine)));
-    let quorum = match (listed_members(looks), formation(looks.values().flatten(), begun)) {
+    let quorum = match (listed_members(looks, begun), formation(looks.values().flatten(), begun)) {
         (_, Formation::Fresh | Formation::Forming) => Quorum::Unbegun,
         (None, Formation::Formed) => Quorum::Unseen,
         (Some(listed), Formation::Formed) => {

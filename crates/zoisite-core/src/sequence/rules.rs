@@ -261,6 +261,27 @@ pub(super) fn quorum_first(
     })
 }
 
+/// S1: hosts that heard of a quorum which began with a snapshot are not led back to what was before it.
+pub(super) fn no_older_quorum(
+    host: &HostName,
+    begun: Option<&Begun>,
+    observed: &Observed,
+) -> Result<(), Refusal> {
+    let Some(begun) = begun else { return Ok(()) };
+    let known = begun.restoring.as_ref().map_or(begun.epoch, |from| from.epoch);
+    match observed.epoch() {
+        Some(heard) if heard > known => Err(Refusal {
+            rule: Rule::QuorumFirst,
+            host: Some(host.clone()),
+            found: format!(
+                "it heard of quorum {heard} of this cluster, which began with a snapshot, and the store knows of {known}"
+            ),
+            mend: "bring the newest copy of the state back: zoisite copy bring".into(),
+        }),
+        _ => Ok(()),
+    }
+}
+
 /// S1: nothing starts as if new while anything says that this cluster was begun: members of its first start
 /// that the file no longer names hold no data, and hosts that carry its mark know no more than the store.
 pub(super) fn nothing_as_new(

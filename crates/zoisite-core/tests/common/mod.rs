@@ -89,8 +89,18 @@ impl Known {
 
     pub fn sources<'a>(&'a self, ledger: &'a Ledger, cluster_id: &'a str) -> Sources<'a> {
         let Self { shared, subnets, facts, departed, images, site_secrets } = self;
-        let etcd = None;
-        Sources { ledger, cluster_id, shared, subnets, facts, departed, images, site_secrets, etcd }
+        Sources {
+            ledger,
+            cluster_id,
+            epoch: 1,
+            shared,
+            subnets,
+            facts,
+            departed,
+            images,
+            site_secrets,
+            etcd: None,
+        }
     }
 }
 

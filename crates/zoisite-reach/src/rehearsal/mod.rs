@@ -9,6 +9,7 @@ mod cluster;
 mod drill;
 mod etcd;
 mod mishaps;
+mod restore;
 mod seen;
 mod state;
 mod survey;
@@ -230,7 +231,9 @@ fn takes(operation: &Operation) -> Duration {
         Operation::Put(Item::Image(_)) => 400,
         Operation::Put(_) | Operation::Mark { .. } => 12,
         Operation::Remove(_) | Operation::TakePart => 10,
-        Operation::SetAside { .. } => 400,
+        Operation::SetAside { .. } | Operation::Stop(_) => 400,
+        Operation::MakeData(_) => 2_000,
+        Operation::TakeData(_) => 50,
         Operation::GiveAway(_) => 3_000,
         Operation::Enable(_) => 150,
         Operation::Start(_) | Operation::Restart(_) => 60,

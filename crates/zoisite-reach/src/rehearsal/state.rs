@@ -111,6 +111,9 @@ pub(super) struct SimHost {
     /// The data directory's content: what etcd wrote at its first start.
     pub data: Option<Member>,
     pub(super) stray: Option<String>,
+    /// A member's data that was made from a snapshot and does not stand in its place yet, and which quorum it is for.
+    #[serde(default)]
+    pub(super) made: Option<(u32, Member)>,
     /// The running etcd process.
     pub process: Option<Process>,
     /// At which operation it lost its power in the midst of a run, if it did.
@@ -159,6 +162,9 @@ pub struct World {
     /// Every write that etcd acknowledged, key and value, in order. A member's data holds the first so many of it.
     #[serde(default)]
     pub(super) acknowledged: Vec<(String, String)>,
+    /// How many of those writes each snapshot holds, by its name.
+    #[serde(default)]
+    pub(super) snapshots: BTreeMap<String, usize>,
     /// Whether somebody writes all the while.
     #[serde(skip)]
     pub(super) under_load: bool,

@@ -43,7 +43,7 @@ impl SimFile {
     }
 }
 
-fn failed(attempted: &str, answer: impl Into<String>) -> Outcome {
+pub(super) fn failed(attempted: &str, answer: impl Into<String>) -> Outcome {
     Outcome::Failed { attempted: attempted.to_owned(), answer: answer.into(), evidence: Vec::new() }
 }
 
@@ -70,6 +70,7 @@ impl World {
                 pending: BTreeSet::new(),
                 data: None,
                 stray: None,
+                made: None,
                 process: None,
                 lost: 0,
                 away: false,
@@ -384,6 +385,17 @@ impl World {
                 }
                 Ok(changed)
             }
+            Operation::Stop(unit) => {
+                if *unit == ETCD_UNIT {
+                    sim.process = None;
+                }
+                let Some(unit) = sim.units.get_mut(*unit) else { return Ok(false) };
+                let ran = unit.enabled || unit.started;
+                (unit.enabled, unit.started, unit.failed) = (false, false, None);
+                Ok(ran)
+            }
+            Operation::MakeData(made) => self.make_data(host, made),
+            Operation::TakeData(made) => self.take_data(host, made),
             Operation::Enable(unit) => {
                 if !sim.knows(unit) {
                     return Err(failed(&format!("enabling {unit}"), "the unit does not exist"));
@@ -653,6 +665,7 @@ impl World {
                 data: sim.data.is_some(),
                 owner: mark(&etcd.owner_mark),
                 formed: mark(&etcd.formed_mark),
+                epoch: mark(&etcd.epoch_mark).and_then(|mark| mark.parse().ok()),
                 strays: sim.stray.iter().cloned().collect(),
                 members: status.as_ref().and_then(|_| self.members_seen_by(&holdings.host)),
                 status,

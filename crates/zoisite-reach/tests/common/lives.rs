@@ -5,10 +5,10 @@ use std::collections::BTreeMap;
 use std::future::pending;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
-use zoisite_core::aim::{Aim, Arm, Next, Records, leaving, next_aim};
+use zoisite_core::aim::{Aim, Arm, Next, Records, Restoring, leaving, next_aim};
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::{Holdings, HostHoldings, peer_urls};
-use zoisite_core::item::{ComponentSums, Item};
+use zoisite_core::item::{ComponentSums, Item, Pinned};
 use zoisite_core::script::{Depth, Operation, Stretch};
 use zoisite_core::sequence::{
     ApiLook, Begun, Engine, Looks, MachinePin, PlanInput, PlanOptions, Sequence, Work, plan, real,
@@ -133,6 +133,23 @@ impl Stage {
         self.world.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// A person has a snapshot put back, on a member of the file; what was begun with another one is over.
+    pub fn put_back(&mut self, snapshot: &str, on: usize) {
+        let members = &self.cluster.etcd.members;
+        let host = members[on % members.len()].clone();
+        let Some(begun) = self.begun.as_mut().filter(|begun| begun.formed.is_some()) else {
+            return;
+        };
+        let last = begun.restoring.as_ref().map_or(begun.epoch, |from| from.epoch);
+        begun.restoring = Some(Restoring {
+            snapshot: snapshot.to_owned(),
+            sha256: "ef".repeat(32),
+            host,
+            epoch: last + 1,
+            gone: Default::default(),
+        });
+    }
+
     /// The cluster file, with members that it does not name any more and that are there still.
     fn stands(&self) -> Cluster {
         let mut cluster = self.cluster.clone();
@@ -237,6 +254,9 @@ impl Stage {
         for component in holdings.hosts.iter().flat_map(|h| h.components()) {
             sums.insert(component.pinned.path("amd64"), "ab".repeat(32));
         }
+        let program =
+            Pinned { name: "etcd", version: cluster.etcd_version.to_string(), file: "etcdutl" };
+        sums.insert(program.path("amd64"), "cd".repeat(32));
         let (looks, departed) = (&looks, Default::default());
         let input = PlanInput {
             cluster: &cluster,
@@ -264,11 +284,12 @@ impl Stage {
         let arm = aim.arm.clone();
         self.troubles.clear();
         if self.bug != Some(Bug::RecordsNothing) {
-            let Records { members, left } =
+            let Records { members, left, restoring } =
                 recorded(self.begun.as_ref(), &self.cluster, &now_real, &arm);
             let begun = Begun::of(&self.cluster, ID, now());
             let formed = self.begun.as_ref().and_then(|begun| begun.formed.clone());
-            self.begun = Some(Begun { members, left, formed, ..begun });
+            let epoch = self.begun.as_ref().map_or(1, |begun| begun.epoch);
+            self.begun = Some(Begun { epoch, members, left, restoring, formed, ..begun });
         } else {
             self.begun.get_or_insert_with(|| Begun::of(&self.cluster, ID, now()));
         }
@@ -282,7 +303,10 @@ impl Stage {
                 () = reach.killed() => true,
             };
             if let (Some(begun), Some(proven)) = (&mut self.begun, engine.proven()) {
-                begun.formed = Some(proven.cluster_id.clone());
+                match begun.restored(&arm, &proven.cluster_id) {
+                    Some(after) => *begun = after,
+                    None => begun.formed = Some(proven.cluster_id.clone()),
+                }
             }
             if killed {
                 return Err(Ended::Killed);
@@ -343,6 +367,11 @@ impl Stage {
             // A person says that the machines that answer are the right ones.
             self.pins.remove(host);
             self.world().accept(host);
+        }
+        // Of a snapshot that was to be put back on a host that the file dropped meanwhile a person is asked again.
+        let from = self.begun.as_ref().and_then(|begun| begun.restoring.clone());
+        if let Some(from) = from.filter(|from| !self.cluster.etcd.members.contains(&from.host)) {
+            self.put_back(&from.snapshot, 0);
         }
         let mut ended = Vec::new();
         for _ in 0..6 {

@@ -128,6 +128,7 @@ impl Issued {
         let sources = Sources {
             ledger: &self.ledger,
             cluster_id: ID,
+            epoch: 1,
             shared: &self.shared,
             subnets,
             facts: &facts,

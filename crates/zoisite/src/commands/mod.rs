@@ -16,6 +16,7 @@ pub mod new;
 pub mod open;
 pub mod paths;
 pub mod pki;
+mod put_back;
 pub mod raise;
 pub mod rehearse;
 pub mod sequence;

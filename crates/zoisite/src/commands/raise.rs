@@ -81,6 +81,15 @@ pub struct RaiseArgs {
 impl RaiseArgs {
     /// As nobody asks for anything else, on simulated hosts.
     pub fn rehearsed() -> Self {
+        Self { rehearse: true, ..Self::by_itself() }
+    }
+
+    /// As a person agreed to it, machines accepted.
+    pub fn agreed(accept: Vec<String>) -> Self {
+        Self { accept, yes: true, ..Self::by_itself() }
+    }
+
+    fn by_itself() -> Self {
         Self {
             parts: super::PartArgs::default(),
             accept: Vec::new(),
@@ -90,7 +99,7 @@ impl RaiseArgs {
             events: false,
             yes: false,
             unproven: false,
-            rehearse: true,
+            rehearse: false,
             stage: None,
             mishaps: None,
             as_they_are: false,
@@ -100,15 +109,28 @@ impl RaiseArgs {
 
 pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let accept = accepted(&site, &args.accept)?;
-    let sums = site.sums()?;
+    accepted(&site, &args.accept)?;
+    site.sums()?;
     let mut work = site.working()?;
-    let ended = recorded(&mut work.state, "raise", |state, run| {
-        raise(&site, options, args, &accept, sums, state, run)
+    carry_through(&site, options, args, &mut work, "raise")
+}
+
+/// A raise under a lock that is held, recorded as that command.
+pub(super) fn carry_through(
+    site: &Site,
+    options: &Options,
+    args: &RaiseArgs,
+    work: &mut Working,
+    command: &str,
+) -> Result<ExitCode, Failure> {
+    let accept = accepted(site, &args.accept)?;
+    let sums = site.sums()?;
+    let ended = recorded(&mut work.state, command, |state, run| {
+        raise(site, options, args, &accept, sums, state, run)
     })?;
     if let Some(copy) = &site.cluster.state_copy {
         let path = site.folder.join(copy);
-        super::copy::take(&site, &mut work.state, &path).map_err(|failure| {
+        super::copy::take(site, &mut work.state, &path).map_err(|failure| {
             let what = format!(
                 "all else is done, and no copy of the state was written: {}",
                 failure.summary()
@@ -624,6 +646,9 @@ impl Leg<'_> {
         let (Some(proven), Some(begun)) = (engine.proven(), &self.prepared.begun) else {
             return Ok(());
         };
+        if let Some(after) = begun.restored(&self.prepared.aim.arm, &proven.cluster_id) {
+            return state.put_begun(&after);
+        }
         if begun.formed.is_some() || state.begun()?.is_some_and(|begun| begun.formed.is_some()) {
             return Ok(());
         }

@@ -14,11 +14,12 @@ use zoisite_reach::{EtcdPrograms, Hosts, Reach as _, check_stream, try_snapshot}
 use zoisite_store::{SnapshotFolder, State};
 
 use super::block_on;
+use super::put_back::PutBackArgs;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road::{self, Prepared, Sighting};
 use crate::site::{Private, Site, begin_run, now};
-use crate::snapshots::{encryption_in_use, told};
+use crate::snapshots::{encryption_in_use, open_snapshot, told};
 use crate::supplies::here;
 use crate::view::{self, Style, count, table::ranked};
 
@@ -80,6 +81,13 @@ enum What {
         #[arg(long, value_name = "FOLDER")]
         from: Option<PathBuf>,
     },
+    /// Begin another quorum with it, once etcd is lost or spoilt: what was written after it is lost
+    ///
+    /// What is lost is told first, and what serves is saved first. The snapshot is brought and read before anything
+    /// stops; then API servers stop, every member's data is moved aside (never deleted), one member begins with it
+    /// and proves that it carries a write, the others learn from it, and a raise starts everything else. Cut off
+    /// anywhere, zoisite raise goes on with it.
+    PutBack(PutBackArgs),
     /// Take away what [snapshots] does not keep, here and where the copies are
     Thin,
 }
@@ -117,6 +125,7 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
             let snapshot = chosen(&folder, name.as_deref())?;
             open(&site, &folder, &snapshot, out)
         }
+        Some(What::PutBack(args)) => super::put_back::run(&site, options, args),
         Some(What::Thin) => {
             site.raised_state()?;
             let _work = site.working()?;
@@ -127,7 +136,7 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
 }
 
 /// The snapshot of that name, or the newest.
-fn chosen(folder: &SnapshotFolder, name: Option<&str>) -> Result<Snapshot, Failure> {
+pub(super) fn chosen(folder: &SnapshotFolder, name: Option<&str>) -> Result<Snapshot, Failure> {
     let mut all = folder.list()?;
     let found = match name {
         None => all.pop(),
@@ -231,7 +240,11 @@ async fn save(site: &Site, state: &mut State, generation: u64) -> Result<(), Fai
 }
 
 /// What is wrong with a snapshot for this cluster, before it is opened.
-fn at_odds(site: &Site, state: &State, snapshot: &Snapshot) -> Result<Vec<String>, Failure> {
+pub(super) fn at_odds(
+    site: &Site,
+    state: &State,
+    snapshot: &Snapshot,
+) -> Result<Vec<String>, Failure> {
     let mut out = Vec::new();
     if state.known_cluster_id()?.is_some_and(|own| own != snapshot.cluster) {
         out.push(format!("it is of another cluster ({})", snapshot.cluster));
@@ -321,7 +334,7 @@ fn open(
 }
 
 /// The programs that a trial needs, of this machine's architecture, their checksums verified.
-fn programs(site: &Site) -> Result<EtcdPrograms, Failure> {
+pub(super) fn programs(site: &Site) -> Result<EtcdPrograms, Failure> {
     let (sums, version) = (site.sums_if_any()?, site.cluster.etcd_version.to_string());
     let arch = here().arch;
     let of = |file: &'static str| {
@@ -346,20 +359,13 @@ fn programs(site: &Site) -> Result<EtcdPrograms, Failure> {
 }
 
 /// Tries one and records what came of it.
-fn try_it(
+pub(super) fn try_it(
     site: &Site,
     options: &Options,
     (folder, programs): (&SnapshotFolder, &EtcdPrograms),
     mut snapshot: Snapshot,
 ) -> Result<(Snapshot, Tried), Failure> {
-    let strongbox = site.strongbox()?;
-    // What it holds lies here in the clear for as long as that takes, where only its owner reads.
-    let scratch = site.snapshots().scratch()?;
-    let plain = scratch.path().join("stream");
-    let opened = folder.open(&snapshot.name, strongbox)?;
-    let whole = std::fs::File::create(&plain)
-        .map_err(|error| Failure::file("writing", &plain, &error))
-        .map(|mut file| check_stream(opened, &snapshot.taken, &mut file))?;
+    let (opened, whole) = open_snapshot(site, folder, &snapshot, site.strongbox()?)?;
     let progress = |what: String| {
         if !options.json {
             view::note(&what);
@@ -367,8 +373,8 @@ fn try_it(
     };
     let tried = match whole {
         Ok(()) => {
-            let trial = try_snapshot(&plain, &snapshot.taken, programs, scratch.path(), &progress);
-            block_on(trial)?
+            let (plain, scratch) = (opened.path(), opened.scratch());
+            block_on(try_snapshot(&plain, &snapshot.taken, programs, scratch, &progress))?
         }
         Err(why) => Err(why),
     };

@@ -73,7 +73,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
         let health = health(observed, input.cluster.etcd.members.len() == 1);
         members.push(Member { share, paths, health });
     }
-    let total = voters(listed_members(input.looks), input.cluster);
+    let total = voters(listed_members(input.looks, input.begun), input.cluster);
     // Every restart stands behind a gate at which all members that are reached answer, those that are
     // brought back by this very sequence included.
     let reached = members.len() + leaving(draft, &members);

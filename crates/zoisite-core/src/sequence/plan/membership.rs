@@ -1,6 +1,7 @@
 //! A change of who is a member of the quorum: one in a leg (rule S1).
 
 use super::etcd::{Member, configure, mark_formed, quorum};
+use super::restore;
 use super::{Draft, MemberWork, Operation, Part, Phase, Share, Step, Work};
 use crate::aim::{Arm, Health, Why};
 use crate::cluster::HostName;
@@ -31,6 +32,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         }
         Arm::Move { host, id, url, .. } => relocate(draft, host, id, url),
         Arm::Aside { host } => aside(draft, host),
+        Arm::Restore { url, from } => restore::plan(draft, url, from),
     }
 }
 
@@ -56,7 +58,7 @@ fn trusted(draft: &mut Draft<'_>, host: &HostName) -> Vec<usize> {
 }
 
 /// The voters that are known to be well and can be dialled, but for one.
-fn well(draft: &Draft<'_>, but: Option<&str>) -> Vec<HostName> {
+pub(super) fn well(draft: &Draft<'_>, but: Option<&str>) -> Vec<HostName> {
     let well = draft.input.real.well();
     well.filter(|member| but != Some(member.id.as_str()))
         .filter_map(|member| HostName::new(&member.name).ok())
@@ -65,7 +67,7 @@ fn well(draft: &Draft<'_>, but: Option<&str>) -> Vec<HostName> {
 }
 
 /// The host's share; none where it was left out meanwhile.
-fn member<'a>(draft: &Draft<'a>, host: &HostName) -> Option<Member<'a>> {
+pub(super) fn member<'a>(draft: &Draft<'a>, host: &HostName) -> Option<Member<'a>> {
     let share = draft.shares(Part::Etcd).into_iter().find(|share| share.host() == host)?;
     let paths = share.holdings.etcd.as_ref()?;
     let health = health(share.observed, false);
@@ -93,7 +95,7 @@ fn before(draft: &mut Draft<'_>, members: Vec<HostName>, needs: Vec<usize>) -> u
 }
 
 /// Rule S10: before a step that could lose what etcd holds, it is saved in this run, checked, and off the hosts.
-fn save_first(
+pub(super) fn save_first(
     draft: &mut Draft<'_>,
     through: &[HostName],
     before: String,
@@ -246,7 +248,7 @@ fn aside(draft: &mut Draft<'_>, host: &HostName) {
     );
 }
 
-fn set_aside(paths: &EtcdPaths, config: Option<&'static str>) -> Operation {
+pub(super) fn set_aside(paths: &EtcdPaths, config: Option<&'static str>) -> Operation {
     Operation::SetAside {
         unit: paths.unit,
         folder: paths.folder.clone(),

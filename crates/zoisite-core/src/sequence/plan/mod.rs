@@ -6,12 +6,14 @@ mod membership;
 mod nodes;
 mod preparation;
 mod registry;
+mod restore;
 mod rollout;
 mod service;
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
+pub use self::restore::SNAPSHOT;
 use jiff::Timestamp;
 use rayon::prelude::*;
 
@@ -201,6 +203,9 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
         .collect();
     out.extend(observed().filter_map(|(host, seen)| rules::one_hand(host, seen).err()));
     // Whatever the leg does: who comes, who serves, and whose data is moved aside.
+    out.extend(
+        observed().filter_map(|(host, seen)| rules::no_older_quorum(host, input.begun, seen).err()),
+    );
     let proven = input.begun.and_then(|begun| begun.formed.as_deref());
     out.extend(observed().filter_map(|(host, seen)| {
         let paths = match &input.aim.arm {

@@ -1,0 +1,76 @@
+//! A snapshot that is put back: another quorum begins with it.
+
+use std::collections::BTreeMap;
+
+use zoisite_core::cluster::HostName;
+use zoisite_core::script::{MadeData, Outcome};
+
+use super::etcd::new;
+use super::state::{Member, SimFile, World};
+use super::world::failed;
+
+impl World {
+    /// Keeps what is acknowledged up to now under a name, as a snapshot would.
+    pub fn take_snapshot(&mut self, name: &str) {
+        self.snapshots.insert(name.to_owned(), self.acknowledged.len());
+    }
+
+    /// Whether there is one of that name.
+    pub fn has_snapshot(&self, name: &str) -> bool {
+        self.snapshots.contains_key(name)
+    }
+
+    pub(super) fn make_data(&mut self, host: &HostName, made: &MadeData) -> Result<bool, Outcome> {
+        let name = made.snapshot.rsplit('/').next().unwrap_or_default();
+        let Some(sim) = self.hosts.get_mut(host) else { return Ok(false) };
+        let known = self.snapshots.get(name);
+        let there = [&made.program, &made.snapshot];
+        let brought = there.iter().all(|path| sim.found.components.contains_key(*path));
+        let Some(holds) = known.copied().filter(|_| brought) else {
+            return Err(failed("making a member's data from the snapshot", "no such file"));
+        };
+        if sim.made.as_ref().is_some_and(|(epoch, _)| *epoch == made.epoch) {
+            return Ok(false);
+        }
+        let initial = BTreeMap::from([(made.name.as_str(), made.url.as_str())]);
+        let member = new(&made.url, &made.token, &initial, None);
+        let member = member.map_err(|log| failed("making a member's data", log.join("; ")))?;
+        sim.made = Some((made.epoch, Member { holds, ..member }));
+        Ok(true)
+    }
+
+    /// From here on what came after the snapshot is lost, as a person said; what else serves breaks rule S1.
+    pub(super) fn take_data(&mut self, host: &HostName, made: &MadeData) -> Result<bool, Outcome> {
+        let Some(sim) = self.hosts.get_mut(host) else { return Ok(false) };
+        let mark = sim.files.get(&made.mark).map(|mark| mark.text.clone());
+        if mark == Some(made.epoch.to_string()) && sim.data.is_some() {
+            return Ok(false);
+        }
+        let put = |why: &str| failed("putting the data in its place", why);
+        if sim.data.is_some() {
+            return Err(put("a member's data stands there"));
+        }
+        let Some((_, member)) = sim.made.take_if(|(epoch, _)| *epoch == made.epoch) else {
+            return Err(put("it is not there"));
+        };
+        let holds = member.holds;
+        sim.data = Some(member);
+        let mark = SimFile::new(made.epoch.to_string(), "root", 0o600);
+        sim.files.insert(made.mark.clone(), mark);
+        sim.found.components.remove(&made.snapshot);
+        let serve: Vec<HostName> =
+            self.hosts.keys().filter(|one| self.led_by(one).is_some()).cloned().collect();
+        if !serve.is_empty() {
+            let names: Vec<&str> = serve.iter().map(HostName::as_str).collect();
+            self.broken.push(format!(
+                "S1: another quorum begins from a snapshot while {} serve",
+                names.join(" and ")
+            ));
+        }
+        self.acknowledged.truncate(holds);
+        for data in self.hosts.values_mut().filter_map(|sim| sim.data.as_mut()) {
+            data.holds = data.holds.min(holds);
+        }
+        Ok(true)
+    }
+}

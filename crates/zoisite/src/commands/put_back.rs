@@ -1,0 +1,271 @@
+//! `zoisite snapshot put-back`: another quorum begins with a snapshot.
+
+use std::collections::BTreeSet;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::Args;
+use zoisite_core::aim::{Quorum, Restoring};
+use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::Part;
+use zoisite_core::script::Depth;
+use zoisite_core::sequence::Begun;
+use zoisite_core::snapshot::Snapshot;
+use zoisite_reach::Hosts;
+use zoisite_store::{SnapshotFolder, State};
+
+use super::block_on;
+use super::raise::{RaiseArgs, carry_through};
+use super::snapshot::{at_odds, chosen, programs, try_it};
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::road::{self, Prepared, Sighting};
+use crate::site::Site;
+use crate::view::{self, count};
+
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite snapshot put-back 2026-11-27-030000\n  zoisite snapshot put-back 2026-11-27-030000 --gone ibis   # a machine that burnt\n  zoisite snapshot put-back --not                          # stop, as long as nothing of it has begun"
+)]
+pub struct PutBackArgs {
+    /// Its name
+    #[arg(value_name = "NAME", required_unless_present = "not")]
+    name: Option<String>,
+    /// One of another folder, such as the one of the copies
+    #[arg(long, value_name = "FOLDER")]
+    from: Option<PathBuf>,
+    /// The member that begins with it; the first of the file that answers, unless one is named
+    #[arg(long, value_name = "HOST")]
+    on: Option<String>,
+    /// This machine is gone for good: nothing of it serves any more; may be repeated
+    #[arg(long, value_name = "HOST")]
+    gone: Vec<String>,
+    /// Put it back though no trial found it good
+    #[arg(long)]
+    untried: bool,
+    /// Accept that another machine now stands behind this host's address; may be repeated
+    #[arg(long, value_name = "HOST")]
+    accept: Vec<String>,
+    /// Do not go on with the one that is being put back, where nothing has begun with it
+    #[arg(long, conflicts_with_all = ["name", "from", "on", "gone", "untried", "accept"])]
+    not: bool,
+    /// Do not ask
+    #[arg(long)]
+    yes: bool,
+}
+
+pub fn run(site: &Site, options: &Options, args: &PutBackArgs) -> Result<ExitCode, Failure> {
+    let begun = stands(site)?;
+    let mut work = site.working()?;
+    if args.not {
+        return not(site, options, &mut work.state, begun);
+    }
+    let snapshot = fit(site, options, &work.state, args)?;
+    let gone: BTreeSet<HostName> =
+        args.gone.iter().map(|name| known(site, &begun, name)).collect::<Result<_, _>>()?;
+    let on = args.on.as_ref().map(|name| site.host_named(name)).transpose()?;
+    let seen = block_on(look(site, &begun, on.as_ref(), &gone))??;
+    tell_loss(options, &snapshot, &seen, &begun);
+    let question = format!("Begin another quorum with {}?", snapshot.name);
+    if !args.yes && !view::asked(&question) {
+        let mend = "answer yes at a terminal, or say --yes";
+        return Err(Failure::new(Kind::Refused, "nobody agreed, and nothing was done", mend));
+    }
+    if let Some(path) = &args.from {
+        SnapshotFolder::at(path).copy(&snapshot, &site.snapshots())?;
+    }
+    let restoring = wanted(&begun, &snapshot, seen.host, gone);
+    work.state.put_begun(&Begun { restoring: Some(restoring), ..begun })?;
+    let raise = RaiseArgs::agreed(args.accept.clone());
+    carry_through(site, options, &raise, &mut work, "snapshot put-back")
+}
+
+/// What is recorded of a cluster that stands.
+fn stands(site: &Site) -> Result<Begun, Failure> {
+    let begun = site.raised_state()?.begun()?;
+    begun.filter(|begun| begun.formed.is_some()).ok_or_else(|| {
+        let what = "no quorum was proven yet: there is none to put anything back into";
+        Failure::new(
+            Kind::Usage,
+            what,
+            "zoisite raise forms one; of a lost state: zoisite copy bring",
+        )
+    })
+}
+
+/// A host of the file, or a member that it does not name any more.
+fn known(site: &Site, begun: &Begun, name: &str) -> Result<HostName, Failure> {
+    let mut members = begun.members.keys().chain(&begun.left);
+    match members.find(|host| host.as_str() == name) {
+        Some(host) => Ok(host.clone()),
+        None => site.host_named(name),
+    }
+}
+
+/// The snapshot of that name, where it may be put back; one that was not tried yet is tried now.
+fn fit(
+    site: &Site,
+    options: &Options,
+    state: &State,
+    args: &PutBackArgs,
+) -> Result<Snapshot, Failure> {
+    let folder =
+        args.from.as_ref().map_or_else(|| site.snapshots(), |path| SnapshotFolder::at(path));
+    let mut snapshot = chosen(&folder, args.name.as_deref())?;
+    let refused = |snapshot: &Snapshot, why: &str| {
+        let what = format!("{} is not put back: {why}", snapshot.name);
+        Failure::new(
+            Kind::Refused,
+            what,
+            "zoisite snapshot lists the others, and what is known of each",
+        )
+    };
+    let faults = at_odds(site, state, &snapshot)?;
+    if !faults.is_empty() {
+        return Err(refused(&snapshot, &faults.join("; ")));
+    }
+    if snapshot.tried.is_none() && !args.untried {
+        view::note(&format!("{} was not tried yet: that comes first", snapshot.name));
+        (snapshot, _) = try_it(site, options, (&folder, &programs(site)?), snapshot)?;
+    }
+    match snapshot.tried.as_ref().and_then(|tried| tried.fault.as_ref()) {
+        Some(fault) => Err(refused(&snapshot, &format!("a trial found it bad: {fault}"))),
+        None => Ok(snapshot),
+    }
+}
+
+/// What hosts show before anything is done.
+struct Found {
+    /// Whose member begins with it.
+    host: HostName,
+    /// How far the quorum is that serves now, if one does.
+    revision: Option<i64>,
+    /// Who serves.
+    serving: usize,
+}
+
+async fn look(
+    site: &Site,
+    begun: &Begun,
+    on: Option<&HostName>,
+    gone: &BTreeSet<HostName>,
+) -> Result<Found, Failure> {
+    let how = (&[Part::Etcd][..], Depth::Quick, 0);
+    let nothing = async |_: &mut Hosts, _: &mut Prepared, _: &mut State, _: &mut Sighting| Ok(());
+    let (_, sighting, ()) = road::visit(site, how, nothing).await?;
+    let seen = |host: &HostName| matches!(sighting.looks.get(host), Some(Ok(_)));
+    let members = &site.cluster.etcd.members;
+    if let Some(host) = on.filter(|host| !members.contains(host)) {
+        let what = format!("{host} is no member of etcd by the file");
+        return Err(Failure::new(Kind::Usage, what, "name one of etcd.members, or none"));
+    }
+    // Who has begun with it already goes on with it.
+    let began = begun.restoring.as_ref().map(|from| &from.host);
+    let fits = |host: &&HostName| seen(host) && !gone.contains(*host);
+    let mut choice = on
+        .into_iter()
+        .chain(began.filter(|_| on.is_none()))
+        .chain(members.iter().filter(|_| on.is_none()));
+    let host = choice.find(|host| fits(host) && members.contains(*host)).cloned();
+    let host = host.ok_or_else(|| {
+        let troubles: Vec<_> = sighting.troubles();
+        let what = "no member can be looked at that could begin with it";
+        let mend = "zoisite login says why a host does not answer";
+        Failure::new(Kind::Run, what, mend).and(Failure::troubles(troubles))
+    })?;
+    let serving = sighting.looks.values().flatten().filter_map(|seen| seen.etcd.status.as_ref());
+    let serving = serving
+        .filter(|status| status.has_leader() && Some(&status.cluster_id) == begun.formed.as_ref());
+    let revisions: Vec<i64> = serving.map(|status| status.revision).collect();
+    Ok(Found { host, revision: revisions.iter().max().copied(), serving: revisions.len() })
+}
+
+/// Says what is lost by it, before anybody is asked.
+fn tell_loss(options: &Options, snapshot: &Snapshot, found: &Found, begun: &Begun) {
+    if options.json {
+        return;
+    }
+    let of = format!(
+        "{}, of {} UTC, revision {}",
+        snapshot.name,
+        snapshot.at.strftime("%Y-%m-%d %H:%M:%S"),
+        snapshot.taken.revision
+    );
+    view::say(&format!(
+        "Put back: {of}. {} begins with it, and the other members learn from it.",
+        found.host
+    ));
+    let lost = match found.revision {
+        None => "No member serves: what was written after it is lost.".to_owned(),
+        Some(now) => format!(
+            "{} now, at revision {now}: what was written since, {}, is LOST. (It is saved first.)",
+            match found.serving {
+                1 => "One member serves".to_owned(),
+                n => format!("{n} members serve"),
+            },
+            count(usize::try_from(now - snapshot.taken.revision).unwrap_or(0), "revision")
+        ),
+    };
+    view::say(&lost);
+    if snapshot.epoch < begun.epoch {
+        view::say(&format!(
+            "It is of quorum {} of this cluster, and quorum {} is the last.",
+            snapshot.epoch, begun.epoch
+        ));
+    }
+    view::say("API servers stop until that is done. Every member's data is moved aside and kept.");
+}
+
+/// What is recorded: each that begins is a quorum of its own, and the same one goes on.
+fn wanted(
+    begun: &Begun,
+    snapshot: &Snapshot,
+    host: HostName,
+    gone: BTreeSet<HostName>,
+) -> Restoring {
+    let (name, sha256) = (snapshot.name.clone(), snapshot.taken.sha256.clone());
+    let before = begun.restoring.as_ref();
+    let same = before.filter(|from| from.sha256 == sha256 && from.host == host);
+    let last = before.map_or(begun.epoch, |from| from.epoch);
+    let epoch = same.map_or(last + 1, |from| from.epoch);
+    Restoring { snapshot: name, sha256, host, epoch, gone }
+}
+
+/// Leaves it, where the quorum that was still serves and nothing has begun with it.
+fn not(
+    site: &Site,
+    options: &Options,
+    state: &mut State,
+    begun: Begun,
+) -> Result<ExitCode, Failure> {
+    let Some(from) = &begun.restoring else {
+        return Err(Failure::new(Kind::Usage, "no snapshot is being put back", "zoisite status"));
+    };
+    let how = (&[Part::Etcd][..], Depth::Quick, 0);
+    let nothing = async |_: &mut Hosts, _: &mut Prepared, _: &mut State, _: &mut Sighting| Ok(());
+    let (_, sighting, ()) = block_on(road::visit(site, how, nothing))??;
+    let began = sighting.looks.values().flatten().any(|seen| seen.epoch() >= Some(from.epoch));
+    let real = zoisite_core::sequence::real(&sighting.looks, Some(&begun));
+    let serves =
+        matches!(real.quorum, Quorum::Listed(_)) && real.well().count() > real.voters().len() / 2;
+    if began || !serves {
+        let what = match began {
+            true => format!("{} has begun with {}", from.host, from.snapshot),
+            false => "the quorum that was does not serve any more".to_owned(),
+        };
+        let mend = "zoisite raise goes on with it; to have back what was before, put the snapshot back that this run saved first";
+        return Err(Failure::new(
+            Kind::Refused,
+            format!("{what}: it is too late to leave it"),
+            mend,
+        ));
+    }
+    let name = from.snapshot.clone();
+    state.put_begun(&Begun { restoring: None, ..begun })?;
+    if !options.json {
+        view::out(&format!(
+            "{name} is not put back. zoisite raise starts what was stopped for it."
+        ));
+    }
+    Ok(ExitCode::SUCCESS)
+}
