@@ -281,8 +281,8 @@ enum Mishap {
     Machine(Index),
     /// A snapshot is taken; the last one is kept.
     Save,
-    /// A person has it put back, on whichever member.
-    PutBack(Index),
+    /// A person has it put back.
+    PutBack,
     Raise,
 }
 
@@ -316,7 +316,7 @@ fn mishap() -> impl Strategy<Value = Mishap> {
         1 => any::<(Index, bool)>().prop_map(|(i, there)| Mishap::Foreign(i, there)),
         1 => any::<Index>().prop_map(Mishap::Machine),
         1 => Just(Mishap::Save),
-        1 => any::<Index>().prop_map(Mishap::PutBack),
+        1 => Just(Mishap::PutBack),
         5 => Just(Mishap::Raise),
     ]
 }
@@ -382,10 +382,8 @@ fn live_through(stage: &mut Stage, mishaps: &[Mishap]) -> Option<String> {
                 }
             }
             Mishap::Save => stage.world().take_snapshot("saved"),
-            Mishap::PutBack(i) if stage.world().has_snapshot("saved") => {
-                stage.put_back("saved", i.index(HOSTS.len()));
-            }
-            Mishap::PutBack(_) => {}
+            Mishap::PutBack if stage.world().has_snapshot("saved") => stage.put_back("saved"),
+            Mishap::PutBack => {}
             Mishap::Raise => {
                 stage.raise();
             }

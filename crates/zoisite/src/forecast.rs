@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use zoisite_core::cluster::HostName;
-use zoisite_core::sequence::{Looks, Sequence, Work};
+use zoisite_core::sequence::{Looks, SNAPSHOT, Sequence, Work};
 use zoisite_reach::Carried;
 
 use crate::site::Site;
@@ -48,12 +48,17 @@ impl Forecast {
             let Work::Upload { host, components } = &step.work else { continue };
             let Some(Ok(observed)) = looks.get(host) else { continue };
             for (component, sum) in components {
-                let path = site.components_folder().join(component.pinned.path(&observed.arch));
+                let pinned = &component.pinned;
+                let path = match pinned.name {
+                    // Sealed it is hardly larger.
+                    SNAPSHOT => site.snapshots().sealed(&pinned.version),
+                    _ => site.components_folder().join(pinned.path(&observed.arch)),
+                };
                 let octets = std::fs::metadata(path).map_or(0, |facts| facts.len());
                 forecast.all += octets;
                 if come.insert((place(host), sum.clone())) {
                     forecast.crosses += octets;
-                    *forecast.by_component.entry(component.pinned.name).or_default() += octets;
+                    *forecast.by_component.entry(pinned.name).or_default() += octets;
                     forecast.first.get_or_insert_with(|| host.clone());
                 }
             }

@@ -34,28 +34,22 @@ pub fn forecast(
 /// What is real once an aim is reached, as far as members go.
 pub fn assume(real: &Real, aim: &Aim) -> Real {
     let mut next = real.clone();
+    let begins = |(host, url): (&HostName, &String)| Member {
+        id: format!("{host}'s"),
+        name: host.to_string(),
+        urls: vec![url.clone()],
+        learner: false,
+        health: Health::Well,
+    };
     if next.quorum == Quorum::Unseen && aim.arm == Arm::Mend {
-        let back = |(host, url): (&HostName, &String)| Member {
-            id: format!("{host}'s"),
-            name: host.to_string(),
-            urls: vec![url.clone()],
-            learner: false,
-            health: Health::Well,
-        };
-        next.quorum = Quorum::Listed(aim.etcd.members.iter().map(back).collect());
+        next.quorum = Quorum::Listed(aim.etcd.members.iter().map(begins).collect());
     }
-    if let Arm::Restore { url, from } = &aim.arm {
-        let begins = Member {
-            id: format!("{}'s", from.host),
-            name: from.host.to_string(),
-            urls: vec![url.clone()],
-            learner: false,
-            health: Health::Well,
-        };
-        next.quorum = Quorum::Listed(vec![begins]);
+    if let Arm::Restore { members, .. } = &aim.arm {
+        next.quorum = Quorum::Listed(members.iter().map(begins).collect());
         for (host, machine) in &mut next.machines {
             if let Machine::Seen { data, spent } = machine {
-                (*data, *spent) = (*host == from.host, *host == from.host);
+                let begins = members.contains_key(host);
+                (*data, *spent) = (begins, begins);
             }
         }
     }

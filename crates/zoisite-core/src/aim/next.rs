@@ -95,7 +95,7 @@ pub fn as_it_stands(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &R
     ground.aim(Arm::File, held)
 }
 
-/// A snapshot is being put back: until another quorum was proven that begins with it, nothing else is done.
+/// A snapshot is being put back: until the quorum was proven that begins with it, nothing else is done.
 fn restore(
     file: &Cluster,
     wanted: Wanted<'_>,
@@ -110,13 +110,21 @@ fn restore(
             format!("snapshot {} is being put back, and nobody agreed to go on", from.snapshot);
         return refused(found, "run it at a terminal, or with --yes".into());
     }
-    let Some(url) = wanted.get(&from.host) else {
+    let members: BTreeMap<HostName, String> = wanted
+        .iter()
+        .filter(|(host, _)| from.hosts.contains(*host))
+        .map(|(h, u)| (h.clone(), u.clone()))
+        .collect();
+    if members.len() < from.hosts.len() || from.hosts.is_empty() {
+        let dropped = from.hosts.iter().filter(|host| !members.contains_key(*host));
+        let dropped: Vec<&str> = dropped.map(HostName::as_str).collect();
         let found = format!(
             "snapshot {} was to be put back on {}, and etcd.members does not name that any more",
-            from.snapshot, from.host
+            from.snapshot,
+            dropped.join(", ")
         );
-        return refused(found, format!("{again} again chooses another one"));
-    };
+        return refused(found, format!("{again} begins again with the members of the file"));
+    }
     // Who is not seen may serve what was before, beside what comes: API servers would hold two truths.
     let dialling = &file.control_plane.hosts;
     let all = kept.members.keys().chain(&kept.left).chain(wanted.keys()).chain(dialling);
@@ -124,31 +132,23 @@ fn restore(
         .filter(|host| real.machine(host) == Machine::Silent && !from.gone.contains(*host))
         .map(HostName::as_str)
         .collect();
-    if !unseen.is_empty() || from.gone.contains(&from.host) {
-        let unseen = unseen.into_iter().collect::<Vec<_>>();
-        let found = match unseen.is_empty() {
-            true => format!(
-                "{} is said to be gone, and the snapshot is to be put back there",
-                from.host
-            ),
-            false => format!(
-                "{} cannot be looked at: what runs there may serve on what was before, beside what comes",
-                unseen.join(", ")
-            ),
-        };
+    if !unseen.is_empty() {
+        let unseen = unseen.into_iter().collect::<Vec<_>>().join(", ");
+        let found = format!(
+            "{unseen} cannot be looked at: what runs there may serve on what was before, beside what comes"
+        );
         let mend = format!(
             "bring them back, whatever state they are in; of a machine that is gone for good: {again} --gone HOST"
         );
         return refused(found, mend);
     }
-    let members = BTreeMap::from([(from.host.clone(), url.clone())]);
     let etcd = EtcdAim {
-        initial: Some(vec![(from.host.to_string(), url.clone())]),
-        dialled: vec![from.host.clone()],
-        members,
+        initial: Some(members.iter().map(|(h, u)| (h.to_string(), u.clone())).collect()),
+        dialled: members.keys().cloned().collect(),
+        members: members.clone(),
     };
-    let arm = Arm::Restore { url: url.clone(), from: from.clone() };
-    let scope = Scope::Members(BTreeSet::from([from.host.clone()]));
+    let scope = Scope::Members(from.hosts.clone());
+    let arm = Arm::Restore { members, from: from.clone() };
     Next::Leg(Box::new(Aim { arm, etcd, scope, held: Vec::new() }))
 }
 
@@ -570,7 +570,7 @@ impl Ground<'_> {
             Arm::Remove { why: Why::Unwanted, .. } => Scope::Dialling,
             Arm::Remove { .. } | Arm::TakeBack { .. } | Arm::Aside { .. } => nobody,
             // It is aimed at before anybody is asked for the list.
-            Arm::Restore { from, .. } => Scope::Members(BTreeSet::from([from.host.clone()])),
+            Arm::Restore { from, .. } => Scope::Members(from.hosts.clone()),
         };
         let mut dialled: Vec<HostName> =
             self.file.etcd.members.iter().filter(|host| votes.contains(*host)).cloned().collect();

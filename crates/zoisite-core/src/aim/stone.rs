@@ -18,17 +18,19 @@ pub struct Records {
     pub restoring: Option<Restoring>,
 }
 
-/// A snapshot that is being put back: one member begins a quorum of its own from it, and the others learn from that one.
+/// A snapshot that is being put back: members begin another quorum with it, together, and others learn from them.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Restoring {
     /// What the snapshot is called.
     pub snapshot: String,
     /// SHA-256 of its stream, in hexadecimal.
     pub sha256: String,
-    /// The host whose member begins with it.
-    pub host: HostName,
+    /// The hosts whose members begin with it.
+    pub hosts: BTreeSet<HostName>,
     /// Counts the quorums that the cluster had, the one that comes of it among them.
     pub epoch: u32,
+    /// Of which of them the snapshot is.
+    pub of_epoch: u32,
     /// Machines of which a person said that they are gone for good: nothing of theirs serves any more.
     #[serde(default)]
     pub gone: BTreeSet<HostName>,
@@ -53,10 +55,10 @@ impl Records {
             Arm::Aside { host } => {
                 next.left.remove(host);
             }
-            Arm::Restore { url, from } => {
-                let all = std::mem::take(&mut next.members);
-                next.left.extend(all.into_keys().filter(|host| *host != from.host));
-                next.members.insert(from.host.clone(), url.clone());
+            Arm::Restore { members, .. } => {
+                let all = std::mem::replace(&mut next.members, members.clone());
+                next.left.extend(all.into_keys().filter(|host| !members.contains_key(host)));
+                next.left.retain(|host| !members.contains_key(host));
                 next.restoring = None;
             }
             Arm::File | Arm::Mend | Arm::Promote { .. } => {}
@@ -141,9 +143,9 @@ pub enum Arm {
     },
     /// Stop everything that dials etcd, move every member's data aside, and begin another quorum from a snapshot.
     Restore {
-        /// Where the others will dial the member that begins it.
-        url: String,
-        /// Which snapshot, where.
+        /// The members that begin it, and where each will be dialled.
+        members: BTreeMap<HostName, String>,
+        /// Which snapshot.
         from: Restoring,
     },
 }
@@ -196,7 +198,8 @@ impl fmt::Display for Arm {
             Self::Move { host, url, .. } => write!(f, "have the others dial {host} at {url}"),
             Self::Aside { host } => write!(f, "stop what is left of the member on {host}"),
             Self::Restore { from, .. } => {
-                write!(f, "put snapshot {} back on {}", from.snapshot, from.host)
+                let hosts: Vec<&str> = from.hosts.iter().map(HostName::as_str).collect();
+                write!(f, "put snapshot {} back on {}", from.snapshot, hosts.join(", "))
             }
         }
     }

@@ -94,18 +94,18 @@ stop() {
   systemctl reset-failed "$1" 2>/dev/null
   changed
 }
-# etcd's own program, the snapshot, the member's folder, which quorum it is for, the member's name and address, what tells
-# its cluster from others, its user: data is made beside what stands, whole or not at all.
+# etcd's own program, the snapshot, the member's folder, which quorum it is for, the member's name, where it is dialled,
+# all that begin, what tells their cluster from others, etcd's user, by how much revisions go on: data is made beside
+# what stands, whole or not at all.
 make_data() {
   begin "make a member's data from the snapshot"
   made=$3/made-$4
   if [ -d "$made/member" ]; then same; return; fi
   rm -rf "$made.half"
-  # Revisions go on far behind all that anybody has seen: who watches must look anew.
   attempt "making a member's data from the snapshot" "$1" snapshot restore "$2" --name "$5" \
-    --initial-cluster "$5=$6" --initial-cluster-token "$7" --initial-advertise-peer-urls "$6" \
-    --data-dir "$made.half" --bump-revision 1000000000 --mark-compacted
-  attempt "giving the data to $8" chown -R "$8:$8" "$made.half"
+    --initial-cluster "$7" --initial-cluster-token "$8" --initial-advertise-peer-urls "$6" \
+    --data-dir "$made.half" --bump-revision "${10}" --mark-compacted
+  attempt "giving the data to $9" chown -R "$9:$9" "$made.half"
   attempt "setting its mode" chmod 0700 "$made.half"
   attempt "writing the data" sync -f "$made.half"
   attempt "keeping the data" mv "$made.half" "$made"

@@ -11,6 +11,7 @@ mod operation;
 mod relay;
 mod reply;
 
+pub(crate) use observe::etcd_data;
 pub use observe::{Depth, observe};
 pub(crate) use operation::acting;
 pub use operation::{

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use super::wrapped;
 use crate::holdings::{ADDRESS_STATE, CAN_SERVE};
-use crate::holdings::{HostHoldings, TOKEN_PATH};
+use crate::holdings::{EtcdPaths, HostHoldings, TOKEN_PATH};
 use crate::item::{Item, Look};
 use crate::text::quote;
 
@@ -17,6 +17,12 @@ pub enum Depth {
     Quick,
     /// Every checksum is computed anew.
     Deep,
+}
+
+/// Looks at a member's data and its marks.
+pub(crate) fn etcd_data(etcd: &EtcdPaths) -> String {
+    let all = [&etcd.folder, &etcd.data, &etcd.owner_mark, &etcd.formed_mark, &etcd.epoch_mark];
+    format!("etcd_data {}\n", all.map(|path| quote(path)).join(" "))
 }
 
 /// The script that observes everything that `holdings` name.
@@ -56,15 +62,7 @@ pub fn observe(holdings: &HostHoldings, depth: Depth) -> String {
     }
     if let Some(etcd) = &holdings.etcd {
         let _ = writeln!(body, "now etcd\nroom {}", quote(&etcd.folder));
-        let _ = writeln!(
-            body,
-            "etcd_data {} {} {} {} {}",
-            quote(&etcd.folder),
-            quote(&etcd.data),
-            quote(&etcd.owner_mark),
-            quote(&etcd.formed_mark),
-            quote(&etcd.epoch_mark)
-        );
+        body.push_str(&etcd_data(etcd));
         let _ = writeln!(
             body,
             "etcd_status {} {} {} {} {}",

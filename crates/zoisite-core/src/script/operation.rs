@@ -1,3 +1,4 @@
+use std::collections::BTreeMap;
 use std::fmt;
 use std::fmt::Write as _;
 use std::net::IpAddr;
@@ -89,10 +90,12 @@ pub struct MadeData {
     pub epoch: u32,
     /// The mark that says so.
     pub mark: String,
+    /// By how much revisions go on behind those of the snapshot.
+    pub bump: u64,
     /// The member's name.
     pub name: HostName,
-    /// Where others will dial it.
-    pub url: String,
+    /// All members that begin, and where each will be dialled, this one among them.
+    pub members: BTreeMap<HostName, String>,
     /// What tells its cluster from others (etcd's `initial-cluster-token`).
     pub token: String,
     /// etcd's user.
@@ -155,8 +158,12 @@ impl Stretch {
                 Operation::MakeData(made) => {
                     let (epoch, name) = (made.epoch.to_string(), made.name.as_str());
                     let what = [&made.program, &made.snapshot, &made.folder, epoch.as_str()];
-                    let whose = [name, &made.url, &made.token, made.user];
-                    act.call("make_data", &[what, whose].concat());
+                    let all: Vec<String> =
+                        made.members.iter().map(|(host, url)| format!("{host}={url}")).collect();
+                    let url = made.members.get(&made.name).map_or("", String::as_str);
+                    let whose = [name, url, &all.join(","), &made.token, made.user];
+                    let bump = made.bump.to_string();
+                    act.call("make_data", &[&what[..], &whose, &[&bump]].concat());
                 }
                 Operation::TakeData(made) => {
                     let epoch = made.epoch.to_string();

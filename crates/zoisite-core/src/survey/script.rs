@@ -3,7 +3,7 @@ use crate::cluster::{Cluster, Host, HostName, Role};
 use crate::holdings::EtcdPaths;
 use crate::item::ROUTE_PROTOCOL;
 use crate::paths::group;
-use crate::script::wrapped_look;
+use crate::script::{etcd_data, wrapped_look};
 use crate::text::quote;
 
 const SURVEY: &str = include_str!("survey.sh");
@@ -79,11 +79,7 @@ pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
         body.push_str("now 'others that float addresses'\nrouters_heard\n");
     }
     let etcd = EtcdPaths::of(cluster, None, "");
-    body.push_str(&format!(
-        "etcd_data {folder} {} {} {}\nclock\n",
-        quote(&etcd.data),
-        quote(&etcd.owner_mark),
-        quote(&etcd.formed_mark)
-    ));
+    body.push_str(&etcd_data(&etcd));
+    body.push_str("clock\n");
     wrapped_look(&format!("survey {}", host.name), SURVEY, &body)
 }

@@ -32,8 +32,10 @@ impl World {
         if sim.made.as_ref().is_some_and(|(epoch, _)| *epoch == made.epoch) {
             return Ok(false);
         }
-        let initial = BTreeMap::from([(made.name.as_str(), made.url.as_str())]);
-        let member = new(&made.url, &made.token, &initial, None);
+        let initial: BTreeMap<&str, &str> =
+            made.members.iter().map(|(host, url)| (host.as_str(), url.as_str())).collect();
+        let own = initial.get(made.name.as_str()).copied().unwrap_or_default();
+        let member = new(own, &made.token, &initial, None);
         let member = member.map_err(|log| failed("making a member's data", log.join("; ")))?;
         sim.made = Some((made.epoch, Member { holds, ..member }));
         Ok(true)
@@ -53,23 +55,32 @@ impl World {
         let Some((_, member)) = sim.made.take_if(|(epoch, _)| *epoch == made.epoch) else {
             return Err(put("it is not there"));
         };
-        let holds = member.holds;
+        let (holds, cluster_id) = (member.holds, member.cluster_id);
         sim.data = Some(member);
         let mark = SimFile::new(made.epoch.to_string(), "root", 0o600);
         sim.files.insert(made.mark.clone(), mark);
         sim.found.components.remove(&made.snapshot);
-        let serve: Vec<HostName> =
-            self.hosts.keys().filter(|one| self.led_by(one).is_some()).cloned().collect();
+        let other = |one: &&HostName| {
+            let data = self.hosts.get(*one).and_then(|sim| sim.data.as_ref());
+            data.is_some_and(|data| data.cluster_id != cluster_id) && self.led_by(one).is_some()
+        };
+        let serve: Vec<&str> = self.hosts.keys().filter(other).map(HostName::as_str).collect();
         if !serve.is_empty() {
-            let names: Vec<&str> = serve.iter().map(HostName::as_str).collect();
-            self.broken.push(format!(
+            let how = format!(
                 "S1: another quorum begins from a snapshot while {} serve",
-                names.join(" and ")
-            ));
+                serve.join(" and ")
+            );
+            self.broken.push(how);
         }
-        self.acknowledged.truncate(holds);
-        for data in self.hosts.values_mut().filter_map(|sim| sim.data.as_mut()) {
-            data.holds = data.holds.min(holds);
+        // Those that began before it may have written since.
+        let begun = self.hosts.iter().any(|(one, sim)| {
+            one != host && sim.data.as_ref().is_some_and(|data| data.cluster_id == cluster_id)
+        });
+        if !begun {
+            self.acknowledged.truncate(holds);
+            for data in self.hosts.values_mut().filter_map(|sim| sim.data.as_mut()) {
+                data.holds = data.holds.min(holds);
+            }
         }
         Ok(true)
     }

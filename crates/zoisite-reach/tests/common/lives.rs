@@ -133,10 +133,9 @@ impl Stage {
         self.world.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// A person has a snapshot put back, on a member of the file; what was begun with another one is over.
-    pub fn put_back(&mut self, snapshot: &str, on: usize) {
-        let members = &self.cluster.etcd.members;
-        let host = members[on % members.len()].clone();
+    /// A person has a snapshot put back, on the members of the file; what was begun with another one is over.
+    pub fn put_back(&mut self, snapshot: &str) {
+        let hosts = self.cluster.etcd.members.iter().cloned().collect();
         let Some(begun) = self.begun.as_mut().filter(|begun| begun.formed.is_some()) else {
             return;
         };
@@ -144,8 +143,9 @@ impl Stage {
         begun.restoring = Some(Restoring {
             snapshot: snapshot.to_owned(),
             sha256: "ef".repeat(32),
-            host,
+            hosts,
             epoch: last + 1,
+            of_epoch: 1,
             gone: Default::default(),
         });
     }
@@ -370,8 +370,10 @@ impl Stage {
         }
         // Of a snapshot that was to be put back on a host that the file dropped meanwhile a person is asked again.
         let from = self.begun.as_ref().and_then(|begun| begun.restoring.clone());
-        if let Some(from) = from.filter(|from| !self.cluster.etcd.members.contains(&from.host)) {
-            self.put_back(&from.snapshot, 0);
+        if let Some(from) = from
+            .filter(|from| from.hosts.iter().any(|host| !self.cluster.etcd.members.contains(host)))
+        {
+            self.put_back(&from.snapshot);
         }
         let mut ended = Vec::new();
         for _ in 0..6 {

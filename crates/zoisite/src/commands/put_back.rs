@@ -34,10 +34,7 @@ pub struct PutBackArgs {
     /// One of another folder, such as the one of the copies
     #[arg(long, value_name = "FOLDER")]
     from: Option<PathBuf>,
-    /// The member that begins with it; the first of the file that answers, unless one is named
-    #[arg(long, value_name = "HOST")]
-    on: Option<String>,
-    /// This machine is gone for good: nothing of it serves any more; may be repeated
+    /// This machine is gone for good, and never comes back as it was; may be repeated
     #[arg(long, value_name = "HOST")]
     gone: Vec<String>,
     /// Put it back though no trial found it good
@@ -47,7 +44,7 @@ pub struct PutBackArgs {
     #[arg(long, value_name = "HOST")]
     accept: Vec<String>,
     /// Do not go on with the one that is being put back, where nothing has begun with it
-    #[arg(long, conflicts_with_all = ["name", "from", "on", "gone", "untried", "accept"])]
+    #[arg(long, conflicts_with_all = ["name", "from", "gone", "untried", "accept"])]
     not: bool,
     /// Do not ask
     #[arg(long)]
@@ -63,8 +60,7 @@ pub fn run(site: &Site, options: &Options, args: &PutBackArgs) -> Result<ExitCod
     let snapshot = fit(site, options, &work.state, args)?;
     let gone: BTreeSet<HostName> =
         args.gone.iter().map(|name| known(site, &begun, name)).collect::<Result<_, _>>()?;
-    let on = args.on.as_ref().map(|name| site.host_named(name)).transpose()?;
-    let seen = block_on(look(site, &begun, on.as_ref(), &gone))??;
+    let seen = block_on(look(site, &begun, &gone))??;
     tell_loss(options, &snapshot, &seen, &begun);
     let question = format!("Begin another quorum with {}?", snapshot.name);
     if !args.yes && !view::asked(&question) {
@@ -74,7 +70,7 @@ pub fn run(site: &Site, options: &Options, args: &PutBackArgs) -> Result<ExitCod
     if let Some(path) = &args.from {
         SnapshotFolder::at(path).copy(&snapshot, &site.snapshots())?;
     }
-    let restoring = wanted(&begun, &snapshot, seen.host, gone);
+    let restoring = wanted(&begun, &snapshot, seen.hosts, gone);
     work.state.put_begun(&Begun { restoring: Some(restoring), ..begun })?;
     let raise = RaiseArgs::agreed(args.accept.clone());
     carry_through(site, options, &raise, &mut work, "snapshot put-back")
@@ -136,48 +132,30 @@ fn fit(
 
 /// What hosts show before anything is done.
 struct Found {
-    /// Whose member begins with it.
-    host: HostName,
+    /// Whose members begin with it.
+    hosts: BTreeSet<HostName>,
     /// How far the quorum is that serves now, if one does.
     revision: Option<i64>,
     /// Who serves.
     serving: usize,
 }
 
-async fn look(
-    site: &Site,
-    begun: &Begun,
-    on: Option<&HostName>,
-    gone: &BTreeSet<HostName>,
-) -> Result<Found, Failure> {
+async fn look(site: &Site, begun: &Begun, gone: &BTreeSet<HostName>) -> Result<Found, Failure> {
     let how = (&[Part::Etcd][..], Depth::Quick, 0);
     let nothing = async |_: &mut Hosts, _: &mut Prepared, _: &mut State, _: &mut Sighting| Ok(());
     let (_, sighting, ()) = road::visit(site, how, nothing).await?;
-    let seen = |host: &HostName| matches!(sighting.looks.get(host), Some(Ok(_)));
-    let members = &site.cluster.etcd.members;
-    if let Some(host) = on.filter(|host| !members.contains(host)) {
-        let what = format!("{host} is no member of etcd by the file");
-        return Err(Failure::new(Kind::Usage, what, "name one of etcd.members, or none"));
+    // Whoever cannot be looked at is told by the run itself, which does nothing without.
+    let hosts: BTreeSet<HostName> =
+        site.cluster.etcd.members.iter().filter(|host| !gone.contains(*host)).cloned().collect();
+    if hosts.is_empty() {
+        let what = "every member of the file is said to be gone: none is left to begin with it";
+        return Err(Failure::new(Kind::Usage, what, "name hosts in etcd.members that are there"));
     }
-    // Who has begun with it already goes on with it.
-    let began = begun.restoring.as_ref().map(|from| &from.host);
-    let fits = |host: &&HostName| seen(host) && !gone.contains(*host);
-    let mut choice = on
-        .into_iter()
-        .chain(began.filter(|_| on.is_none()))
-        .chain(members.iter().filter(|_| on.is_none()));
-    let host = choice.find(|host| fits(host) && members.contains(*host)).cloned();
-    let host = host.ok_or_else(|| {
-        let troubles: Vec<_> = sighting.troubles();
-        let what = "no member can be looked at that could begin with it";
-        let mend = "zoisite login says why a host does not answer";
-        Failure::new(Kind::Run, what, mend).and(Failure::troubles(troubles))
-    })?;
     let serving = sighting.looks.values().flatten().filter_map(|seen| seen.etcd.status.as_ref());
     let serving = serving
         .filter(|status| status.has_leader() && Some(&status.cluster_id) == begun.formed.as_ref());
     let revisions: Vec<i64> = serving.map(|status| status.revision).collect();
-    Ok(Found { host, revision: revisions.iter().max().copied(), serving: revisions.len() })
+    Ok(Found { hosts, revision: revisions.iter().max().copied(), serving: revisions.len() })
 }
 
 /// Says what is lost by it, before anybody is asked.
@@ -191,19 +169,18 @@ fn tell_loss(options: &Options, snapshot: &Snapshot, found: &Found, begun: &Begu
         snapshot.at.strftime("%Y-%m-%d %H:%M:%S"),
         snapshot.taken.revision
     );
-    view::say(&format!(
-        "Put back: {of}. {} begins with it, and the other members learn from it.",
-        found.host
-    ));
-    let lost = match found.revision {
-        None => "No member serves: what was written after it is lost.".to_owned(),
-        Some(now) => format!(
-            "{} now, at revision {now}: what was written since, {}, is LOST. (It is saved first.)",
-            match found.serving {
-                1 => "One member serves".to_owned(),
-                n => format!("{n} members serve"),
+    let hosts: Vec<&str> = found.hosts.iter().map(HostName::as_str).collect();
+    view::say(&format!("Put back {of}, on {}.", hosts.join(", ")));
+    let lost = match found.serving {
+        0 => "No member serves: what was written after it is LOST.".to_owned(),
+        serving => format!(
+            "{} now: what was written since is LOST{}. It is saved first.",
+            if serving == 1 {
+                "One member serves".into()
+            } else {
+                format!("{serving} members serve")
             },
-            count(usize::try_from(now - snapshot.taken.revision).unwrap_or(0), "revision")
+            since(snapshot, found, begun)
         ),
     };
     view::say(&lost);
@@ -216,19 +193,28 @@ fn tell_loss(options: &Options, snapshot: &Snapshot, found: &Found, begun: &Begu
     view::say("API servers stop until that is done. Every member's data is moved aside and kept.");
 }
 
+/// How many revisions came after it, where they can be counted.
+fn since(snapshot: &Snapshot, found: &Found, begun: &Begun) -> String {
+    let later = found.revision.map_or(0, |now| now - snapshot.taken.revision);
+    match usize::try_from(later) {
+        Ok(later) if snapshot.epoch == begun.epoch => format!(" ({})", count(later, "revision")),
+        _ => String::new(),
+    }
+}
+
 /// What is recorded: each that begins is a quorum of its own, and the same one goes on.
 fn wanted(
     begun: &Begun,
     snapshot: &Snapshot,
-    host: HostName,
+    hosts: BTreeSet<HostName>,
     gone: BTreeSet<HostName>,
 ) -> Restoring {
     let (name, sha256) = (snapshot.name.clone(), snapshot.taken.sha256.clone());
     let before = begun.restoring.as_ref();
-    let same = before.filter(|from| from.sha256 == sha256 && from.host == host);
+    let same = before.filter(|from| from.sha256 == sha256 && from.hosts == hosts);
     let last = before.map_or(begun.epoch, |from| from.epoch);
     let epoch = same.map_or(last + 1, |from| from.epoch);
-    Restoring { snapshot: name, sha256, host, epoch, gone }
+    Restoring { snapshot: name, sha256, hosts, epoch, of_epoch: snapshot.epoch, gone }
 }
 
 /// Leaves it, where the quorum that was still serves and nothing has begun with it.
@@ -250,7 +236,7 @@ fn not(
         matches!(real.quorum, Quorum::Listed(_)) && real.well().count() > real.voters().len() / 2;
     if began || !serves {
         let what = match began {
-            true => format!("{} has begun with {}", from.host, from.snapshot),
+            true => format!("members have begun with {}", from.snapshot),
             false => "the quorum that was does not serve any more".to_owned(),
         };
         let mend = "zoisite raise goes on with it; to have back what was before, put the snapshot back that this run saved first";

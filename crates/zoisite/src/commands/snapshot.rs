@@ -84,8 +84,8 @@ enum What {
     /// Begin another quorum with it, once etcd is lost or spoilt: what was written after it is lost
     ///
     /// What is lost is told first, and what serves is saved first. The snapshot is brought and read before anything
-    /// stops; then API servers stop, every member's data is moved aside (never deleted), one member begins with it
-    /// and proves that it carries a write, the others learn from it, and a raise starts everything else. Cut off
+    /// stops; then API servers stop, every member's data is moved aside (never deleted), all members begin with it
+    /// together and prove that they carry a write, and a raise starts everything else. Cut off
     /// anywhere, zoisite raise goes on with it.
     PutBack(PutBackArgs),
     /// Take away what [snapshots] does not keep, here and where the copies are

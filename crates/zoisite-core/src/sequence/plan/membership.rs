@@ -32,7 +32,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         }
         Arm::Move { host, id, url, .. } => relocate(draft, host, id, url),
         Arm::Aside { host } => aside(draft, host),
-        Arm::Restore { url, from } => restore::plan(draft, url, from),
+        Arm::Restore { members, from } => restore::plan(draft, members, from),
     }
 }
 

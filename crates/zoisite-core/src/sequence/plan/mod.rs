@@ -212,6 +212,10 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
             Arm::Aside { host: aside } if aside == host => {
                 EtcdPaths::of(input.cluster, None, input.identity)
             }
+            // Every member's data is moved aside, whoever it is.
+            Arm::Restore { .. } if restore::members(input).contains(host) => {
+                EtcdPaths::of(input.cluster, None, input.identity)
+            }
             _ => input.holdings.host(host)?.etcd.clone()?,
         };
         rules::no_foreign_data(host, &paths, seen, proven).err()

@@ -1,0 +1,114 @@
+//! A snapshot is put back: into a quorum that serves, while programs are killed, and where most of it is gone for good.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::print_stderr, reason = "what was counted is worth reading")]
+
+mod common;
+
+use std::process::Stdio;
+use std::time::Duration;
+
+use common::lab::{Lab, lab};
+use common::{Done, Place};
+
+#[test]
+fn what_cannot_be_put_back_is_told_and_nothing_is_made() {
+    let place = Place::saltmarsh();
+    let done = place.run(&["snapshot", "put-back", "2026-11-27-030000", "--yes"]).ended(2);
+    let _ = done.complains("nothing has been raised");
+    let _ = place.run(&["snapshot", "put-back"]).ended(2).complains("<NAME>");
+    let _ = place.run(&["snapshot", "put-back", "--not"]).ended(2);
+    assert!(!place.path(".zoisite").exists());
+}
+
+/// kubectl with every right.
+fn kubectl(lab: &Lab, words: &[&str]) -> Done {
+    lab.kubectl(&lab.glass(), &lab.api(), words)
+}
+
+/// Whether the cluster knows of so many nests, and of none that were counted later.
+fn must_be_as_saved(lab: &Lab) {
+    lab.until_well();
+    let nests = kubectl(lab, &["get", "configmap", "nests", "-o", "jsonpath={.data.heron}"]);
+    let _ = nests.ended(0).says("3");
+    let gate = kubectl(lab, &["get", "secret", "gate", "-o", "jsonpath={.data.word}"]);
+    // "reeds", as Kubernetes tells it.
+    let _ = gate.ended(0).says("cmVlZHM=");
+    let _ = kubectl(lab, &["get", "configmap", "later"]).ended(1).complains("not found");
+    let _ = lab.zoisite(&["sequence"]).ended(0).says("nothing differs");
+    // Who watched before looks anew: DNS and proxies tell of what is made now.
+    let _ = lab.zoisite(&["verify", "--patience", "180"]).ended(0);
+}
+
+fn spoil(lab: &Lab) {
+    let _ = kubectl(lab, &["create", "configmap", "later", "--from-literal=heron=0"]).ended(0);
+    let _ = kubectl(lab, &["delete", "configmap", "nests"]).ended(0);
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn what_was_saved_is_there_again_whatever_happens_on_the_way() {
+    let lab_ = Lab::of("compact", None, 3);
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    let _ = kubectl(&lab_, &["create", "configmap", "nests", "--from-literal=heron=3"]).ended(0);
+    let words = ["create", "secret", "generic", "gate", "--from-literal=word=reeds"];
+    let _ = kubectl(&lab_, &words).ended(0);
+    let took = lab_.zoisite(&["snapshot", "take", "--json"]).ended(0).json();
+    let name = took["snapshot"]["name"].as_str().unwrap().to_owned();
+    spoil(&lab_);
+
+    // Nobody agreed: nothing was done.
+    let put_back = ["snapshot", "put-back", &name];
+    let _ = lab_
+        .zoisite(&put_back)
+        .ended(4)
+        .complains("was not tried yet")
+        .complains("3 members serve now: what was written since is LOST")
+        .complains("nobody agreed");
+    let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
+
+    // Killed again and again on the way: it is seen, and goes on; nobody goes on unasked.
+    let mut killed = 0;
+    for (turn, milliseconds) in [2_500, 4_000, 9_000, 13_000, 17_000].into_iter().enumerate() {
+        let words = if turn == 0 { &put_back[..] } else { &["raise"] };
+        let mut command = lab_.command(&[words, &["--yes"]].concat());
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(milliseconds));
+        killed += usize::from(child.try_wait().unwrap().is_none());
+        let _ = child.kill();
+        let _ = child.wait().unwrap();
+        if turn == 0 {
+            let _ = lab_.zoisite(&["raise"]).ended(4).complains("is being put back");
+            let _ = lab_.zoisite(&["raise", "--part", "etcd", "--yes"]).ended(4);
+        }
+    }
+    eprintln!("killed on the way: {killed} of 5");
+    let _ = lab_.zoisite(&["raise", "--yes"]).ended(0);
+    must_be_as_saved(&lab_);
+    for host in ["heron", "egret", "ibis"] {
+        let kept = lab_.on(host, "ls -d /var/lib/etcd/left-*/member; ls /var/lib/zoisite/put-back");
+        let _ = kept.says("/var/lib/etcd/left-");
+        assert_eq!(lab_.on(host, "ls -A /var/lib/zoisite/put-back").stdout, "", "{host}");
+    }
+
+    // And once more: two machines burn, and what was before them is lost with them.
+    spoil(&lab_);
+    lab("off", &["egret"]);
+    lab("off", &["ibis"]);
+    let yes = [&put_back[..], &["--yes"]].concat();
+    let refused = lab_.zoisite(&yes).ended(4);
+    let _ = refused.complains("egret, ibis cannot be looked at").complains("--gone");
+    // Nothing has begun, and nobody is left to serve: it cannot be left either.
+    let _ = lab_.zoisite(&["snapshot", "put-back", "--not"]).ended(4).complains("does not serve");
+    let gone = [&yes[..], &["--gone", "egret", "--gone", "ibis"]].concat();
+    let done = lab_.zoisite(&gone).ended(1);
+    let _ = done.complains("✓ put snapshot").complains("egret: ").complains("ibis: ");
+    // New machines in their place: they come in as any newcomer does.
+    for host in ["egret", "ibis"] {
+        lab("on", &[host]);
+        let wipe = "systemctl stop zoisite-etcd; rm -rf /var/lib/etcd/* /var/lib/zoisite/etcd-*";
+        let _ = lab_.on(host, wipe).ended(0);
+    }
+    let _ = lab_.zoisite(&["raise", "--yes"]).ended(0);
+    must_be_as_saved(&lab_);
+}
