@@ -3,17 +3,20 @@
 #
 # Everything that a running lab makes lies under $LAB and is named 'zlab-…' or is in a cgroup of that
 # name, so that `lab/down` finds it after any crash. What is built once lies under $CACHE, by checksum.
+#
+# Two labs run beside each other where each is in a network namespace of its own and in another lane: ZOISITE_LANE=2.
 set -euo pipefail
 
 # shellcheck disable=SC2034 # used by the scripts that source this
 {
 HERE=$(cd "$(dirname "${BASH_SOURCE[0]}")" && pwd)
 PROJECT=$(dirname "$HERE")
-LAB=${ZOISITE_LAB:-/var/tmp/zoisite-lab}
+LANE=${ZOISITE_LANE:-}
+LAB=${ZOISITE_LAB:-/var/tmp/zoisite-lab$LANE}
 CACHE=${ZOISITE_CACHE:-/var/cache/zoisite-lab}
 BRIDGE=zlab0
 TABLE=zlab
-ADMIN=zlab-admin
+ADMIN=zlab$LANE-admin
 SUITE=${ZOISITE_SUITE:-trixie}
 LAB_USER=warden
 # Where lab/mirror serves packages.
@@ -79,7 +82,7 @@ cgroup_mounts() { awk '$3 == "cgroup" || $3 == "cgroup2" { print $2 }' /proc/mou
 enter_cgroup() {
   local mount folder file
   for mount in $(cgroup_mounts); do
-    folder=$mount/zlab-$1
+    folder=$mount/zlab$LANE-$1
     mkdir -p "$folder" 2>/dev/null || continue
     for file in cpuset.cpus cpuset.mems; do
       if [ -w "$folder/$file" ] && [ -z "$(cat "$folder/$file")" ]; then cat "$mount/$file" >"$folder/$file" || true; fi
@@ -92,7 +95,7 @@ enter_cgroup() {
 drop_cgroup() {
   local mount folder pid round
   for mount in $(cgroup_mounts); do
-    folder=$mount/zlab-$1
+    folder=$mount/zlab$LANE-$1
     [ -d "$folder" ] || continue
     for round in 1 2 3 4 5 6 7 8 9 10; do
       while IFS= read -r pid; do kill -KILL "$pid" 2>/dev/null || true; done \

@@ -399,6 +399,38 @@ impl State {
         self.write(changes)
     }
 
+    /// Forgets a host that was retired: its machine, its subnet, what it was like. Its certificates are recorded as
+    /// retired, their keys go, and tokens that were for it alone count no more.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn retire(&mut self, host: &HostName, now: Timestamp) -> Result<(), StoreError> {
+        let mut changes = Vec::new();
+        for entry in self.ledger()?.entries {
+            if entry.host.as_ref() != Some(host) || entry.retired.is_some() {
+                continue;
+            }
+            if self.holds_secret(&entry.serial)? {
+                changes.push(Change::remove(SECRET, entry.serial.clone()));
+            }
+            let retired = LedgerEntry { retired: Some(now), ..entry };
+            let key = retired.serial.clone();
+            changes.push(Change::put(CERTIFICATE, key, json(CERTIFICATE, &retired)?));
+        }
+        for token in self.tokens()? {
+            if token.gone.is_none() && token.hosts == [host.clone()] {
+                changes.extend(token_changes(&TokenRecord { gone: Some(now), ..token })?);
+            }
+        }
+        for kind in [HOST, PIN, SUBNETS, FACTS, OPENED, SURVEYED] {
+            // What is read may be replaced.
+            if self.read(kind, host.as_str())?.is_some() {
+                changes.push(Change::remove(kind, host.as_str()));
+            }
+        }
+        self.write(changes)
+    }
+
     /// Begins a run: its generation is later than that of every run before, on this workstation or,
     /// by the clock, another.
     ///

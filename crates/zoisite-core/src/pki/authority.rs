@@ -195,6 +195,7 @@ impl Authority {
             pem: made.pem(),
             key_sha256: String::new(),
             replaced_by: None,
+            retired: None,
         })
     }
 }

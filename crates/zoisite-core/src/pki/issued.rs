@@ -75,6 +75,9 @@ pub struct LedgerEntry {
     pub key_sha256: String,
     /// Serial of the certificate that took its place.
     pub replaced_by: Option<String>,
+    /// When its host was retired: nobody holds it any more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retired: Option<Timestamp>,
 }
 
 impl LedgerEntry {
@@ -84,6 +87,11 @@ impl LedgerEntry {
     /// When the stored text is damaged.
     pub fn der(&self) -> Result<CertificateDer<'static>, PkiError> {
         der(&self.pem, &self.label())
+    }
+
+    /// Whether nothing took its place and its holder is there.
+    pub fn is_in_force(&self) -> bool {
+        self.replaced_by.is_none() && self.retired.is_none()
     }
 
     /// `etcd-peer of heron`.

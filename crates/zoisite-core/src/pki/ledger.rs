@@ -47,7 +47,7 @@ impl Ledger {
     pub fn current(&self) -> HashMap<(Profile, HostName), &LedgerEntry> {
         self.entries
             .iter()
-            .filter(|entry| entry.replaced_by.is_none())
+            .filter(|entry| entry.is_in_force())
             .filter_map(|entry| Some(((entry.profile, entry.host.clone()?), entry)))
             .collect()
     }

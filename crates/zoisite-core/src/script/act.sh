@@ -123,6 +123,14 @@ take_data() {
   rm -f "$5"
   changed
 }
+# the member's folder, the mark that says whose it is, what that must say
+wipe() {
+  begin "delete $1"
+  if [ ! -d "$1" ] || [ -L "$1" ]; then same; return; fi
+  [ "$(cat "$2" 2>/dev/null)" = "$3" ] || fail "deleting $1" "nothing says that it is this cluster's"
+  attempt "deleting $1" rm -rf "$1"
+  changed
+}
 # address, the file that says so, seconds: whoever else can serve takes it
 give_away() {
   begin "leave $1 to others"

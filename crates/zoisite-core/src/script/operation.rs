@@ -54,6 +54,15 @@ pub enum Operation {
     MakeData(Box<MadeData>),
     /// Put data in its place that was made, where no member's data stands any more.
     TakeData(Box<MadeData>),
+    /// Delete a member's folder, and all that was moved aside in it, where its mark says that it is this cluster's.
+    Wipe {
+        /// The folder.
+        folder: String,
+        /// The mark that says whose it is.
+        owner_mark: String,
+        /// What it must say.
+        cluster_id: String,
+    },
     /// Have systemd read unit files anew, and the unit start at boot.
     Enable(&'static str),
     /// Start a unit, without waiting.
@@ -115,6 +124,7 @@ impl fmt::Display for Operation {
             Self::Stop(unit) => write!(f, "stop {unit}"),
             Self::MakeData(made) => write!(f, "make a member's data from {}", made.snapshot),
             Self::TakeData(made) => write!(f, "put it in its place, {}", made.data),
+            Self::Wipe { folder, .. } => write!(f, "delete {folder}"),
             Self::Enable(unit) => write!(f, "enable {unit}"),
             Self::Start(unit) => write!(f, "start {unit}"),
             Self::Restart(unit) => write!(f, "restart {unit}"),
@@ -169,6 +179,9 @@ impl Stretch {
                     let epoch = made.epoch.to_string();
                     let places = [&made.folder, &made.data, epoch.as_str()];
                     act.call("take_data", &[&places[..], &[&made.mark, &made.snapshot]].concat());
+                }
+                Operation::Wipe { folder, owner_mark, cluster_id } => {
+                    act.call("wipe", &[folder, owner_mark, cluster_id]);
                 }
                 Operation::Enable(unit) => act.call("start_at_boot", &[unit]),
                 Operation::Start(unit) => act.call("start", &[unit]),

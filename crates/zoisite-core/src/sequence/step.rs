@@ -116,6 +116,15 @@ pub enum ApiWork {
         /// What it must say.
         node: NodeWanted,
     },
+    /// Let no more pods onto a node, and have those that are there leave it, within their disruption budgets.
+    Drain {
+        /// The node.
+        host: HostName,
+        /// Also those that nobody makes anew elsewhere.
+        lone_pods_too: bool,
+        /// Deadline, in seconds.
+        seconds: u32,
+    },
     /// Remove the node object of a machine that is no longer behind this name.
     RemoveNode {
         /// The node.

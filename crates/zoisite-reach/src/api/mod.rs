@@ -1,5 +1,6 @@
 //! The platform's API, through a tunnel: what a run asks of it and does with it.
 
+mod drain;
 mod look;
 mod work;
 mod workloads;
@@ -67,9 +68,16 @@ impl From<kube::Error> for ApiError {
             kube::Error::Api(status) => {
                 let seconds =
                     status.details.as_ref().map_or(0, |details| details.retry_after_seconds);
+                // Which disruption budget it is stands there alone.
+                let causes = status.details.iter().flat_map(|details| &details.causes);
+                let causes: Vec<&str> = causes.map(|cause| cause.message.as_str()).collect();
+                let message = match (status.code, causes.as_slice()) {
+                    (429, [_, ..]) => plain(&causes.join("; ")).into_owned(),
+                    _ => plain(&status.message).into_owned(),
+                };
                 Self {
                     code: status.code,
-                    message: plain(&status.message).into_owned(),
+                    message,
                     retry_after: (seconds > 0).then(|| Duration::from_secs(seconds.into())),
                 }
             }

@@ -12,6 +12,7 @@ use zoisite_core::pki::NodeRequest;
 use zoisite_core::sequence::ApiWork;
 use zoisite_core::token::{TOKENS_PATH, token_object, token_path};
 
+use super::drain::drain;
 use super::look::{condition, node_facts, requests};
 use super::workloads::waiting;
 use super::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
@@ -29,7 +30,7 @@ pub(crate) struct WorkError {
     pub passing: bool,
 }
 
-fn failed(attempted: impl Into<String>) -> impl FnOnce(ApiError) -> WorkError {
+pub(super) fn failed(attempted: impl Into<String>) -> impl FnOnce(ApiError) -> WorkError {
     let attempted = attempted.into();
     move |error| WorkError {
         attempted,
@@ -39,7 +40,11 @@ fn failed(attempted: impl Into<String>) -> impl FnOnce(ApiError) -> WorkError {
     }
 }
 
-fn refused(attempted: String, answer: impl Into<String>, evidence: Vec<String>) -> WorkError {
+pub(super) fn refused(
+    attempted: String,
+    answer: impl Into<String>,
+    evidence: Vec<String>,
+) -> WorkError {
     WorkError { attempted, answer: answer.into(), evidence, passing: false }
 }
 
@@ -122,6 +127,9 @@ pub(crate) async fn work(
             Ok(1)
         }
         ApiWork::SetNode { node } => set_node(api, node).await,
+        ApiWork::Drain { host, lone_pods_too, seconds } => {
+            drain(api, host, *lone_pods_too, *seconds, progress).await
+        }
         ApiWork::RemoveNode { host } => {
             let attempted = format!("removing the node object {host}");
             api.delete(&format!("/api/v1/nodes/{host}")).await.map_err(failed(attempted))?;

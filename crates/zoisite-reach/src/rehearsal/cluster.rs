@@ -366,6 +366,7 @@ impl World {
             }
             ApiWork::RemoveNode { host } => Ok(usize::from(self.api.nodes.remove(host).is_some())),
             ApiWork::Unpublish { ids } => Ok(self.unpublish(ids)),
+            ApiWork::Drain { host, .. } => Ok(usize::from(self.api.nodes.contains_key(host))),
             ApiWork::Renew { .. } | ApiWork::Deny { .. } => Ok(1),
         }
     }

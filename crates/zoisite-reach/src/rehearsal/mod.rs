@@ -231,7 +231,7 @@ fn takes(operation: &Operation) -> Duration {
         Operation::Put(Item::Image(_)) => 400,
         Operation::Put(_) | Operation::Mark { .. } => 12,
         Operation::Remove(_) | Operation::TakePart => 10,
-        Operation::SetAside { .. } | Operation::Stop(_) => 400,
+        Operation::SetAside { .. } | Operation::Stop(_) | Operation::Wipe { .. } => 400,
         Operation::MakeData(_) => 2_000,
         Operation::TakeData(_) => 50,
         Operation::GiveAway(_) => 3_000,

@@ -394,6 +394,7 @@ impl World {
                 (unit.enabled, unit.started, unit.failed) = (false, false, None);
                 Ok(ran)
             }
+            Operation::Wipe { .. } => Ok(sim.data.take().is_some()),
             Operation::MakeData(made) => self.make_data(host, made),
             Operation::TakeData(made) => self.take_data(host, made),
             Operation::Enable(unit) => {

@@ -175,5 +175,5 @@ fn departed((host, met): (&HostName, &Met)) -> Finding {
         "departed-host",
         format!("{host} ({}) was raised, and the file names it no more", met.address),
     )
-    .mend("it runs on, and nothing is done with it: name it again, or drain it, stop its units and delete its node by hand")
+    .mend("it runs on, and nothing is done with it: name it again, or zoisite retire has pods leave it and takes back what was put there")
 }

@@ -19,6 +19,7 @@ pub mod pki;
 mod put_back;
 pub mod raise;
 pub mod rehearse;
+pub mod retire;
 pub mod sequence;
 pub mod snapshot;
 pub mod status;

@@ -93,9 +93,7 @@ fn shown(ledger: &Ledger, all: bool, now: Timestamp) -> Vec<&LedgerEntry> {
         .entries
         .iter()
         .filter(|e| {
-            all || (e.replaced_by.is_none()
-                && e.not_after > now
-                && e.profile.holder() != Holder::Run)
+            all || (e.is_in_force() && e.not_after > now && e.profile.holder() != Holder::Run)
         })
         .collect();
     entries.sort_by_key(|e| (e.authority, e.profile, e.host.clone(), e.not_before));
@@ -123,7 +121,7 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
                     "serial": e.serial, "not_before": e.not_before, "not_after": e.not_after,
                     "sha256": e.sha256, "subject": e.common_name, "names": e.names,
                     "path": e.profile.place().map(|p| p.certificate()),
-                    "replaced_by": e.replaced_by,
+                    "replaced_by": e.replaced_by, "retired": e.retired,
                 })
             })
             .collect();
@@ -149,6 +147,7 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
         ));
         let rows = entries.iter().filter(|e| e.authority == kind).map(|e| {
             let end = match (&e.replaced_by, e.renew_from() <= now()) {
+                _ if e.retired.is_some() => style.dim("retired"),
                 (Some(_), _) => style.dim("replaced"),
                 (None, true) => style.warn(&format!("{}, renew", day(e.not_after))),
                 (None, false) => day(e.not_after),

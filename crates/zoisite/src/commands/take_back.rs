@@ -42,6 +42,13 @@ pub struct TakeBackArgs {
     yes: bool,
 }
 
+impl TakeBackArgs {
+    /// Of hosts of which a person said so already.
+    pub(super) fn agreed() -> Self {
+        Self { hosts: Vec::new(), whole_cluster: false, list: false, yes: true }
+    }
+}
+
 /// Hosts that are taken back at once.
 const AT_ONCE: usize = 16;
 
@@ -110,10 +117,10 @@ fn carries_nobody(site: &Site, whole: bool, hosts: &[HostName]) -> Result<(), Fa
 }
 
 /// What was done.
-struct Done {
-    back: Vec<HostName>,
+pub(super) struct Done {
+    pub back: Vec<HostName>,
     left: BTreeMap<HostName, Vec<String>>,
-    troubles: Vec<Trouble>,
+    pub troubles: Vec<Trouble>,
 }
 
 async fn notes(reach: &Hosts, hosts: &[HostName]) -> (BTreeMap<HostName, Notes>, Vec<Trouble>) {
@@ -165,7 +172,7 @@ async fn list(site: &Site, options: &Options, hosts: &[HostName]) -> Result<Exit
     }
 }
 
-async fn take_back(
+pub(super) async fn take_back(
     site: &Site,
     args: &TakeBackArgs,
     state: &mut State,

@@ -183,7 +183,7 @@ pub fn names<T: std::fmt::Display>(names: &[T]) -> String {
 /// What is said of a host that was met and is no longer in the cluster file.
 pub fn departed(host: &zoisite_core::cluster::HostName, address: std::net::IpAddr) -> String {
     format!(
-        "{host} ({address}) is no longer in the cluster file: it runs on, and nothing is done with it"
+        "{host} ({address}) is no longer in the cluster file: it runs on, and nothing is done with it (zoisite retire {host})"
     )
 }
 

@@ -1,0 +1,233 @@
+use std::collections::BTreeMap;
+use std::process::ExitCode;
+
+use clap::Args;
+use futures_util::StreamExt as _;
+use serde_json::json;
+use zoisite_core::cluster::HostName;
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{EtcdPaths, Part};
+use zoisite_core::script::{Depth, Operation, Stretch};
+use zoisite_core::sequence::{ApiWork, StepOutcome};
+use zoisite_reach::{Hosts, Reach as _};
+use zoisite_store::{Met, State};
+
+use super::block_on;
+use super::raise::{RaiseArgs, carry_through};
+use super::take_back::{TakeBackArgs, take_back};
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::road::{self, Prepared, Sighting};
+use crate::site::{Site, Working, begin_run, now};
+use crate::view::{self, count};
+
+/// Retire hosts that the cluster file does not name any more
+///
+/// Take them out of the file first. Pods leave them within their disruption budgets; a raise has everybody else do
+/// without them (out of the quorum, out of balancers, one change at a time); then what was put there is taken back by
+/// each host's own list, its node object goes, its certificates are recorded as retired, and it is forgotten. Cut off
+/// anywhere, the same command goes on.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite retire tern-3\n  zoisite retire tern-4 tern-5 tern-6 --patience 1800\n  zoisite retire ibis --wipe    # a member of etcd, whose data goes too\n  zoisite retire tern-2 --gone  # a machine that is dead already"
+)]
+pub struct RetireArgs {
+    /// Hosts that the file does not name any more
+    #[arg(value_name = "HOST", required = true)]
+    hosts: Vec<String>,
+    /// These machines are gone already: they are retired from the others
+    #[arg(long, conflicts_with = "wipe")]
+    gone: bool,
+    /// Delete etcd's data there too, which stays otherwise
+    #[arg(long)]
+    wipe: bool,
+    /// Have pods leave that nobody makes anew elsewhere: what they are is lost
+    #[arg(long)]
+    lone_pods_too: bool,
+    /// How long pods of a host may take to leave it
+    #[arg(long, value_name = "SECONDS", default_value_t = 900)]
+    patience: u32,
+    /// Do not ask
+    #[arg(long)]
+    yes: bool,
+}
+
+/// Hosts that pods leave at once.
+const AT_ONCE: usize = 4;
+
+pub fn run(options: &Options, args: &RetireArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let departed = departed(&site, args)?;
+    let hosts: Vec<HostName> = departed.keys().cloned().collect();
+    let names = hosts.iter().map(HostName::as_str).collect::<Vec<_>>().join(", ");
+    let mut work = site.working()?;
+    view::say(&format!("Retire {names}: {}.", what(args)));
+    if !args.yes && !view::asked(&format!("Retire {}?", count(hosts.len(), "host"))) {
+        let mend = "answer yes at a terminal, or say --yes";
+        return Err(Failure::new(Kind::Refused, "nobody agreed, and nothing was done", mend));
+    }
+    let run = begin_run(&mut work.state, &format!("retire {names}"))?;
+    let retired = retire(&site, options, args, (&hosts, run.generation), &mut work);
+    let outcome = match &retired {
+        Ok(()) => format!("retired {}", count(hosts.len(), "host")),
+        Err(failure) => format!("failed: {}", failure.summary()),
+    };
+    work.state.end_run(run, &outcome, now())?;
+    retired?;
+    // Routes and rules of the others follow.
+    carry_through(&site, options, &RaiseArgs::agreed(Vec::new()), &mut work, "raise")?;
+    if options.json {
+        view::json(&json!({"retired": hosts}));
+    } else {
+        view::out(&format!("Retired {names}."));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn what(args: &RetireArgs) -> &'static str {
+    match (args.gone, args.wipe) {
+        (true, _) => "the others do without, and nothing is done there",
+        (false, true) => "pods leave, what was put there is taken back, and etcd's data is DELETED",
+        (false, false) => "pods leave, and what was put there is taken back; etcd's data stays",
+    }
+}
+
+/// The hosts that were named, each met once and no longer in the file; all that is wrong with them at once.
+fn departed(site: &Site, args: &RetireArgs) -> Result<BTreeMap<HostName, Met>, Failure> {
+    let known = site.raised_state()?.departed(&site.cluster)?;
+    let mut out = BTreeMap::new();
+    let mut wrong = Vec::new();
+    for name in &args.hosts {
+        match known.iter().find(|(host, _)| host.as_str() == name) {
+            Some((host, met)) => {
+                out.insert(host.clone(), met.clone());
+            }
+            None if site.cluster.hosts.iter().any(|host| host.name.as_str() == name) => {
+                wrong.push(Failure::new(
+                    Kind::Usage,
+                    format!("{name} is still in {}", site.file.display()),
+                    "take it out there first, from its parts and from [hosts]; then the same command again",
+                ));
+            }
+            None => wrong.push(Failure::new(
+                Kind::Usage,
+                format!("{name} is no host that was met and left the file"),
+                "zoisite status names those that are to be retired",
+            )),
+        }
+    }
+    match wrong.into_iter().reduce(Failure::and) {
+        Some(failure) => Err(failure),
+        None => Ok(out),
+    }
+}
+
+fn retire(
+    site: &Site,
+    options: &Options,
+    args: &RetireArgs,
+    (hosts, generation): (&[HostName], u64),
+    work: &mut Working,
+) -> Result<(), Failure> {
+    if !args.gone {
+        block_on(drained(site, args, (hosts, generation), &mut work.state))??;
+    }
+    // Whoever depends on them does without them before they stop.
+    carry_through(site, options, &RaiseArgs::agreed(Vec::new()), work, "raise")?;
+    block_on(taken_back(site, args, (hosts, generation), &mut work.state))??;
+    for host in hosts {
+        work.state.retire(host, now())?;
+    }
+    Ok(())
+}
+
+/// One thing after the other is told, and nothing where there is nobody to tell.
+fn tell(host: &HostName) -> impl Fn(String) + Send + Sync + use<> {
+    let (host, said) = (host.clone(), std::sync::Mutex::new(String::new()));
+    move |what: String| {
+        if let Ok(mut said) = said.lock()
+            && *said != what
+        {
+            view::note(&format!("{host}: {what}"));
+            *said = what;
+        }
+    }
+}
+
+/// Pods leave all of them; first no new ones go to any.
+async fn drained(
+    site: &Site,
+    args: &RetireArgs,
+    (hosts, generation): (&[HostName], u64),
+    state: &mut State,
+) -> Result<(), Failure> {
+    let work = async |reach: &mut Hosts,
+                      prepared: &mut Prepared,
+                      _: &mut State,
+                      _: &mut Sighting| {
+        reach.set_api_access(road::api_access(site, state, &prepared.ledger)?);
+        let reach = &*reach;
+        let leave = async |host: &HostName| {
+            let (lone_pods_too, seconds) = (args.lone_pods_too, args.patience);
+            let work = ApiWork::Drain { host: host.clone(), lone_pods_too, seconds };
+            reach.api(Some(host), &work, &tell(host)).await
+        };
+        let each = hosts.iter().map(leave);
+        let ended: Vec<StepOutcome> =
+            futures_util::stream::iter(each).buffer_unordered(AT_ONCE).collect().await;
+        let mend = "zoisite retire again goes on; --lone-pods-too loses pods that nobody makes anew, --patience waits longer; a budget that never gives way is changed by whoever set it";
+        let troubles: Vec<Trouble> = ended
+            .into_iter()
+            .filter_map(|outcome| match outcome {
+                StepOutcome::Failed(trouble) => Some(trouble.mend(mend)),
+                _ => None,
+            })
+            .collect();
+        match troubles.is_empty() {
+            true => Ok(()),
+            false => Err(Failure::troubles(&troubles)),
+        }
+    };
+    let how = (&[Part::Nodes][..], Depth::Quick, generation);
+    road::visit(site, how, work).await.map(|_| ())
+}
+
+/// What was put there is taken back, and the cluster's own objects of them go.
+async fn taken_back(
+    site: &Site,
+    args: &RetireArgs,
+    (hosts, generation): (&[HostName], u64),
+    state: &mut State,
+) -> Result<(), Failure> {
+    let work =
+        async |reach: &mut Hosts, prepared: &mut Prepared, _: &mut State, _: &mut Sighting| {
+            reach.set_api_access(road::api_access(site, state, &prepared.ledger)?);
+            if !args.gone {
+                let done = take_back(site, &TakeBackArgs::agreed(), state, reach, hosts).await?;
+                if !done.troubles.is_empty() {
+                    return Err(Failure::troubles(&done.troubles));
+                }
+            }
+            let identity = state.cluster_id()?;
+            for host in hosts {
+                let mut outcomes = Vec::new();
+                if args.wipe {
+                    let paths = EtcdPaths::of(&site.cluster, None, &identity);
+                    let (folder, owner_mark) = (paths.folder, paths.owner_mark);
+                    let wipe = Operation::Wipe { folder, owner_mark, cluster_id: identity.clone() };
+                    let stretch = Stretch { host: host.clone(), operations: vec![wipe] };
+                    outcomes.push(reach.act(&stretch, &tell(host)).await);
+                }
+                let remove = ApiWork::RemoveNode { host: host.clone() };
+                outcomes.push(reach.api(Some(host), &remove, &tell(host)).await);
+                for outcome in outcomes {
+                    if let StepOutcome::Failed(trouble) = outcome {
+                        return Err(Failure::troubles([&trouble]));
+                    }
+                }
+            }
+            Ok(())
+        };
+    let how = (&[Part::Nodes][..], Depth::Quick, generation);
+    road::visit(site, how, work).await.map(|_| ())
+}
