@@ -13,12 +13,12 @@ use zoisite_reach::{Hosts, Reach as _};
 use zoisite_store::{Met, State};
 
 use super::block_on;
-use super::raise::{RaiseArgs, carry_through};
-use super::take_back::{TakeBackArgs, take_back};
+use super::raise::{RaiseArgs, carry_through, recorded};
+use super::take_back::{TakeBackArgs, notes, take_back};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road::{self, Prepared, Sighting};
-use crate::site::{Site, Working, begin_run, now};
+use crate::site::{Site, now};
 use crate::view::{self, count};
 
 /// Retire hosts that the cluster file does not name any more
@@ -66,14 +66,23 @@ pub fn run(options: &Options, args: &RetireArgs) -> Result<ExitCode, Failure> {
         let mend = "answer yes at a terminal, or say --yes";
         return Err(Failure::new(Kind::Refused, "nobody agreed, and nothing was done", mend));
     }
-    let run = begin_run(&mut work.state, &format!("retire {names}"))?;
-    let retired = retire(&site, options, args, (&hosts, run.generation), &mut work);
-    let outcome = match &retired {
-        Ok(()) => format!("retired {}", count(hosts.len(), "host")),
-        Err(failure) => format!("failed: {}", failure.summary()),
-    };
-    work.state.end_run(run, &outcome, now())?;
-    retired?;
+    let command = format!("retire {names}");
+    let state = &mut work.state;
+    if !args.gone {
+        recorded(state, &command, |state, run| {
+            block_on(drained(&site, args, (&hosts, run.generation), state))??;
+            Ok("no pod is left".into())
+        })?;
+    }
+    // Whoever depends on them does without them before they stop.
+    carry_through(&site, options, &RaiseArgs::agreed(Vec::new()), &mut work, "raise")?;
+    recorded(&mut work.state, &command, |state, run| {
+        block_on(taken_back(&site, args, (&hosts, run.generation), state))??;
+        for host in &hosts {
+            state.retire(host, now())?;
+        }
+        Ok(format!("retired {}", count(hosts.len(), "host")))
+    })?;
     // Routes and rules of the others follow.
     carry_through(&site, options, &RaiseArgs::agreed(Vec::new()), &mut work, "raise")?;
     if options.json {
@@ -122,25 +131,6 @@ fn departed(site: &Site, args: &RetireArgs) -> Result<BTreeMap<HostName, Met>, F
     }
 }
 
-fn retire(
-    site: &Site,
-    options: &Options,
-    args: &RetireArgs,
-    (hosts, generation): (&[HostName], u64),
-    work: &mut Working,
-) -> Result<(), Failure> {
-    if !args.gone {
-        block_on(drained(site, args, (hosts, generation), &mut work.state))??;
-    }
-    // Whoever depends on them does without them before they stop.
-    carry_through(site, options, &RaiseArgs::agreed(Vec::new()), work, "raise")?;
-    block_on(taken_back(site, args, (hosts, generation), &mut work.state))??;
-    for host in hosts {
-        work.state.retire(host, now())?;
-    }
-    Ok(())
-}
-
 /// One thing after the other is told, and nothing where there is nobody to tell.
 fn tell(host: &HostName) -> impl Fn(String) + Send + Sync + use<> {
     let (host, said) = (host.clone(), std::sync::Mutex::new(String::new()));
@@ -165,6 +155,12 @@ async fn drained(
                       prepared: &mut Prepared,
                       _: &mut State,
                       _: &mut Sighting| {
+        // Pods of a machine that is dead never leave it.
+        let (_, dead) = notes(reach, hosts).await;
+        if !dead.is_empty() {
+            let gone = "of a machine that is dead for good: zoisite retire HOST --gone, which needs nothing of it";
+            return Err(Failure::troubles(&dead).note("or", gone));
+        }
         reach.set_api_access(road::api_access(site, state, &prepared.ledger)?);
         let reach = &*reach;
         let leave = async |host: &HostName| {

@@ -123,7 +123,10 @@ pub(super) struct Done {
     pub troubles: Vec<Trouble>,
 }
 
-async fn notes(reach: &Hosts, hosts: &[HostName]) -> (BTreeMap<HostName, Notes>, Vec<Trouble>) {
+pub(super) async fn notes(
+    reach: &Hosts,
+    hosts: &[HostName],
+) -> (BTreeMap<HostName, Notes>, Vec<Trouble>) {
     let mut all = BTreeMap::new();
     let mut troubles = Vec::new();
     for (host, found) in of_each(hosts, AT_ONCE, async |host| reach.notes(host).await).await {

@@ -1,0 +1,155 @@
+//! Hosts of every kind are retired: workers whose pods are kept by a budget, a member that is a control plane, a
+//! balancer, a machine that is dead already; and killed on the way.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::process::Stdio;
+use std::time::Duration;
+
+use common::lab::{Lab, lab};
+use common::{Done, Place};
+
+#[test]
+fn only_hosts_that_were_met_and_left_the_file_are_retired() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["retire", "tern-3", "--yes"]).ended(2).complains("nothing has been raised");
+    let _ = place.run(&["retire"]).ended(2).complains("<HOST>");
+    let _ = place.run(&["retire", "tern-3", "--gone", "--wipe"]).ended(2);
+    assert!(!place.path(".zoisite").exists());
+}
+
+/// Three pods, of which none may be away.
+const COUNTS: &str = r#"
+apiVersion: apps/v1
+kind: Deployment
+metadata: {name: counts, namespace: default}
+spec:
+  replicas: 3
+  selector: {matchLabels: {app: counts}}
+  template:
+    metadata: {labels: {app: counts}}
+    spec:
+      terminationGracePeriodSeconds: 2
+      topologySpreadConstraints:
+      - maxSkew: 1
+        topologyKey: kubernetes.io/hostname
+        whenUnsatisfiable: ScheduleAnyway
+        labelSelector: {matchLabels: {app: counts}}
+      containers:
+      - {name: hold, image: "lab.saltmarsh.example/sandbox:3.10"}
+---
+apiVersion: policy/v1
+kind: PodDisruptionBudget
+metadata: {name: counts, namespace: default}
+spec: {minAvailable: 3, selector: {matchLabels: {app: counts}}}
+"#;
+
+fn kubectl(lab: &Lab, words: &[&str]) -> Done {
+    lab.kubectl(&lab.glass(), &lab.api(), words)
+}
+
+fn edit(lab: &Lab, pairs: &[(&str, &str)]) {
+    let mut file = lab.place.read("zoisite.toml");
+    for (from, to) in pairs {
+        assert!(file.contains(from), "{from}: {file}");
+        file = file.replacen(from, to, 1);
+    }
+    lab.place.write("zoisite.toml", file);
+}
+
+/// Nothing of ours is on a host, nor of it in the cluster.
+fn must_be_gone(lab: &Lab, host: &str, answers: bool) {
+    let nodes = kubectl(lab, &["get", "nodes", "-o", "name"]).ended(0).stdout;
+    assert!(!nodes.lines().any(|node| node == format!("node/{host}")), "{nodes}");
+    let status = lab.zoisite(&["status"]);
+    assert!(!status.stdout.contains("no longer in the cluster file"), "{status:?}");
+    let _ = lab.zoisite(&["sequence"]).ended(0).says("nothing differs");
+    let pki = lab.zoisite(&["pki", "list", "--json"]).ended(0).json();
+    let held = pki["certificates"].as_array().unwrap().iter().filter(|one| one["host"] == host);
+    assert_eq!(held.count(), 0, "{host}");
+    if answers {
+        let ours = "ls -d /etc/zoisite /usr/local/lib/zoisite /var/lib/kubelet /etc/cni; \
+                    systemctl list-unit-files --no-legend \"zoisite*\"; pgrep -l kube";
+        assert_eq!(lab.on(host, ours).stdout, "", "{host}");
+    }
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn workers_members_balancers_and_the_dead_are_retired() {
+    let lab_ = Lab::of("leaving", None, 8);
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    lab_.place.write("counts.yaml", COUNTS);
+    let _ = kubectl(&lab_, &["apply", "-f", lab_.place.path("counts.yaml").to_str().unwrap()]);
+    let rolled = ["rollout", "status", "deployment/counts", "--timeout", "120s"];
+    let _ = kubectl(&lab_, &rolled).ended(0);
+
+    // What is still in the file is not retired.
+    let _ = lab_.zoisite(&["retire", "tern-2", "--yes"]).ended(2).complains("still in");
+    let terns = "\"tern-{1..3}\" = \"10.77.0.{101..103}\"";
+    edit(&lab_, &[(terns, "tern-1 = \"10.77.0.101\"\ntern-3 = \"10.77.0.103\"")]);
+    let _ = lab_.zoisite(&["retire", "tern-2"]).ended(4).complains("nobody agreed");
+
+    // A budget keeps a pod: which one and why is told, and the pods are left in peace.
+    let short = ["retire", "tern-2", "--yes", "--patience", "8"];
+    let _ = lab_
+        .zoisite(&short)
+        .ended(1)
+        .complains("The disruption budget counts needs 3 healthy pods and has 3 currently")
+        .complains("--patience");
+    let _ = kubectl(&lab_, &rolled).ended(0);
+    let gives = ["patch", "pdb", "counts", "-p", "{\"spec\":{\"minAvailable\":2}}"];
+    let _ = kubectl(&lab_, &gives).ended(0);
+    let retire = ["retire", "tern-2", "--yes"];
+    for milliseconds in [2_500, 6_000, 12_000] {
+        let mut command = lab_.command(&retire);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(milliseconds));
+        let _ = child.kill();
+        let _ = child.wait().unwrap();
+    }
+    // One of those may have come through.
+    let done = lab_.zoisite(&retire);
+    if !done.stderr.contains("no host that was met") {
+        let _ = done.ended(0).says("Retired tern-2");
+    }
+    lab_.until_well();
+    must_be_gone(&lab_, "tern-2", true);
+
+    // A member that is a control plane; another one is a member in its place.
+    let members = "members = [\"heron\", \"egret\", \"ibis\"]";
+    edit(
+        &lab_,
+        &[
+            ("ibis = \"10.77.0.13\"\n", ""),
+            (members, "members = [\"heron\", \"egret\", \"tern-1\"]"),
+            ("hosts = [\"heron\", \"egret\", \"ibis\"]", "hosts = [\"heron\", \"egret\"]"),
+        ],
+    );
+    let _ = lab_
+        .zoisite(&["retire", "ibis", "--wipe", "--yes"])
+        .ended(0)
+        .complains("✓ take ibis out of the quorum")
+        .says("Retired ibis");
+    must_be_gone(&lab_, "ibis", true);
+    assert_eq!(lab_.on("ibis", "ls -d /var/lib/etcd").stdout, "", "its data is gone, as asked");
+
+    // A machine that is dead already, and a balancer.
+    lab("off", &["tern-3"]);
+    edit(
+        &lab_,
+        &[
+            ("tern-3 = \"10.77.0.103\"\n", ""),
+            ("\"jetty-{a,b}\" = \"10.77.0.{31,32}\"", "jetty-a = \"10.77.0.31\""),
+            ("hosts = [\"jetty-a\", \"jetty-b\"]", "hosts = [\"jetty-a\"]"),
+        ],
+    );
+    let _ = lab_.zoisite(&["retire", "tern-3", "--yes"]).ended(1).complains("--gone");
+    let _ = lab_.zoisite(&["retire", "tern-3", "--gone", "--yes"]).ended(0);
+    let _ = lab_.zoisite(&["retire", "jetty-b", "--yes"]).ended(0).says("Retired jetty-b");
+    must_be_gone(&lab_, "tern-3", false);
+    must_be_gone(&lab_, "jetty-b", true);
+    lab_.until_well();
+}
