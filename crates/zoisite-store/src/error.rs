@@ -96,11 +96,16 @@ pub enum StoreError {
         mode: u32,
     },
     /// The identity file holds no identity.
-    #[error("{} holds no age identity", path.display())]
+    #[error("{} opens nothing: {why}", path.display())]
     BadIdentity {
         /// The file.
         path: PathBuf,
+        /// What is wrong with it.
+        why: &'static str,
     },
+    /// It is no public key for which secrets could be encrypted.
+    #[error("{0}")]
+    BadRecipient(String),
     /// There is no identity, and what is in the store was encrypted for one.
     #[error("there is no identity {}", path.display())]
     NoIdentity {
@@ -153,8 +158,13 @@ impl StoreError {
                     .into()
             }
             Self::LooseIdentity { path, .. } => format!("chmod 600 {}", path.display()),
-            Self::BadIdentity { path } => {
-                format!("name another file with --identity, or remove {}", path.display())
+            Self::BadIdentity { .. } => {
+                "name another file with --identity: one of age's, or an SSH key without a passphrase"
+                    .into()
+            }
+            Self::BadRecipient(_) => {
+                "a person's public key: the line of ~/.ssh/id_ed25519.pub, or the one in their identity file"
+                    .into()
             }
             Self::WrongIdentity { recipients, .. } if recipients.is_empty() => {
                 "name the identity for which it was sealed with --identity".into()

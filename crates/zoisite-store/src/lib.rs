@@ -24,7 +24,7 @@ pub use records::{Change, LockHolder, Over, Records, Stored};
 pub use snapshots::{SnapshotFolder, Writing};
 pub use sqlite::{FORMAT, SqliteRecords};
 pub use state::{Met, RunRecord, State, StoredEvent};
-pub use strongbox::Strongbox;
+pub use strongbox::{Strongbox, key_of};
 
 /// SHA-256 of octets, in hexadecimal.
 pub(crate) fn sha256(bytes: &[u8]) -> String {

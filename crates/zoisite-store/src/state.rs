@@ -142,6 +142,30 @@ impl State {
         Ok(known)
     }
 
+    /// Who can open the strongbox, one line each; nobody before anything was sealed.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn people(&self) -> Result<Vec<String>, StoreError> {
+        Ok(self.json(META, "recipients")?.unwrap_or_default())
+    }
+
+    /// Seals everything anew for these people, all of it or nothing. Returns how many secrets that were.
+    ///
+    /// # Errors
+    /// When a line is no public key, or a secret cannot be opened.
+    pub fn reseal(&mut self, own: &Strongbox, people: &[String]) -> Result<usize, StoreError> {
+        let before = self.recipients(own)?;
+        let mut changes = vec![Change::put(META, "recipients", json(META, &people)?)];
+        for (key, sealed) in self.list(SECRET)? {
+            let secret = own.unseal(&sealed, &before)?;
+            changes.push(Change::put(SECRET, key, Strongbox::seal(&secret, people)?));
+        }
+        let secrets = changes.len() - 1;
+        self.write(changes)?;
+        Ok(secrets)
+    }
+
     /// Everything issued so far.
     ///
     /// # Errors
@@ -163,8 +187,8 @@ impl State {
         strongbox: &Strongbox,
     ) -> Result<Secret, StoreError> {
         let recipients = self.recipients(strongbox)?;
-        if let (Some(path), false) = (strongbox.unwritten(), recipients == [strongbox.recipient()])
-        {
+        let own = recipients.iter().any(|line| strongbox.is_of(line));
+        if let (Some(path), false) = (strongbox.unwritten(), own) {
             return Err(StoreError::NoIdentity { path: path.to_owned(), recipients });
         }
         let key = secret.kept_under();

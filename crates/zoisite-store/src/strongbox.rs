@@ -7,11 +7,75 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use age::secrecy::ExposeSecret as _;
-use age::x25519::{Identity, Recipient};
 use zeroize::Zeroizing;
 use zoisite_core::pki::Secret;
 
 use crate::StoreError;
+
+/// What opens a strongbox: an identity of age's, or a person's own SSH key.
+enum Identity {
+    Age(age::x25519::Identity),
+    Ssh(Box<age::ssh::Identity>),
+}
+
+impl Identity {
+    fn new() -> Self {
+        Self::Age(age::x25519::Identity::generate())
+    }
+
+    /// Reads it from a file's text.
+    fn read(text: &str) -> Result<Self, &'static str> {
+        if !text.contains("-----BEGIN ") {
+            let found = text.lines().find_map(|line| line.trim().parse().ok());
+            return found.map(Self::Age).ok_or("there is no identity in it");
+        }
+        match age::ssh::Identity::from_buffer(text.as_bytes(), None) {
+            Ok(key @ age::ssh::Identity::Unencrypted(_)) => Ok(Self::Ssh(Box::new(key))),
+            Ok(age::ssh::Identity::Encrypted(_)) => {
+                Err("its key is kept under a passphrase, which nobody is asked for here")
+            }
+            _ => Err("it is no SSH key of a kind that encrypts: ed25519 and RSA do"),
+        }
+    }
+
+    fn opens(&self) -> &dyn age::Identity {
+        match self {
+            Self::Age(identity) => identity,
+            Self::Ssh(identity) => &**identity,
+        }
+    }
+
+    /// Its public key.
+    fn recipient(&self) -> String {
+        match self {
+            Self::Age(identity) => identity.to_public().to_string(),
+            Self::Ssh(identity) => age::ssh::Recipient::try_from((**identity).clone())
+                .map_or_else(|_| String::new(), |key| key.to_string()),
+        }
+    }
+}
+
+/// A public key of age's or of SSH, with a name behind it or none, as people write it in one line.
+fn recipient_of(line: &str) -> Result<Box<dyn age::Recipient + Send>, String> {
+    let key = key_of(line);
+    if key.starts_with("ssh-") {
+        let key: age::ssh::Recipient = key.parse().map_err(|_| {
+            format!("{key} is no SSH key of a kind that encrypts: ed25519 and RSA do")
+        })?;
+        return Ok(Box::new(key));
+    }
+    let parsed: Result<age::x25519::Recipient, _> = key.parse();
+    parsed.map(|key| Box::new(key) as Box<dyn age::Recipient + Send>).map_err(|_| {
+        format!("'{key}' is no public key: they begin with age1, ssh-ed25519 or ssh-rsa")
+    })
+}
+
+/// The key in a line that may say a name behind it.
+pub fn key_of(line: &str) -> String {
+    let words: Vec<&str> = line.split_whitespace().collect();
+    let long = if line.trim_start().starts_with("ssh-") { 2 } else { 1 };
+    words[..words.len().min(long)].join(" ")
+}
 
 /// Opens and seals secrets with one person's identity.
 pub struct Strongbox {
@@ -36,7 +100,7 @@ impl Strongbox {
         if path.exists() {
             return Self::open(path);
         }
-        Ok(Self { path: path.to_owned(), identity: Identity::generate(), new: true.into() })
+        Ok(Self { path: path.to_owned(), identity: Identity::new(), new: true.into() })
     }
 
     /// Writes a new identity (0600) to its file, if it is not there yet. Returns whether that was so.
@@ -55,11 +119,13 @@ impl Strongbox {
             .mode(0o700)
             .create(folder)
             .map_err(failed("making the folder of"))?;
+        // (An SSH key is never a new one.)
+        let Identity::Age(identity) = &self.identity else { return Ok(false) };
         let text = Zeroizing::new(format!(
             "# Zoisite identity: opens the secrets of your clusters. Keep a copy where only you can reach it.\n\
              # public key: {}\n{}\n",
-            self.identity.to_public(),
-            self.identity.to_string().expose_secret()
+            identity.to_public(),
+            identity.to_string().expose_secret()
         ));
         // Whole or not at all, and never over one that another program made meanwhile.
         let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed("making"))?;
@@ -91,7 +157,7 @@ impl Strongbox {
 
     /// An identity that is forgotten with this value: for looking ahead without leaving a trace.
     pub fn fleeting() -> Self {
-        Self { path: PathBuf::new(), identity: Identity::generate(), new: false.into() }
+        Self { path: PathBuf::new(), identity: Identity::new(), new: false.into() }
     }
 
     /// Opens the identity in `path`.
@@ -107,30 +173,41 @@ impl Strongbox {
         }
         let mut text = Zeroizing::new(String::new());
         file.read_to_string(&mut text).map_err(failed)?;
-        let identity = text
-            .lines()
-            .find_map(|line| line.trim().parse().ok())
-            .ok_or_else(|| StoreError::BadIdentity { path: path.to_owned() })?;
+        let identity = Identity::read(&text)
+            .map_err(|why| StoreError::BadIdentity { path: path.to_owned(), why })?;
         Ok(Self { path: path.to_owned(), identity, new: false.into() })
     }
 
     /// The public key for which secrets are sealed.
     pub fn recipient(&self) -> String {
-        self.identity.to_public().to_string()
+        self.identity.recipient()
     }
 
-    /// What encrypts for `recipients`, public keys in age's text form.
+    /// Whether secrets can be sealed for a line.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn seals_for(line: &str) -> Result<(), StoreError> {
+        recipient_of(line).map(|_| ()).map_err(StoreError::BadRecipient)
+    }
+
+    /// Whether a line among the recipients is this identity's.
+    pub fn is_of(&self, line: &str) -> bool {
+        key_of(line) == self.recipient()
+    }
+
+    /// What encrypts for `recipients`, public keys in age's text form or SSH's.
     ///
     /// # Errors
     /// When a recipient is not one, or there is none.
     pub(crate) fn encryptor(recipients: &[String]) -> Result<age::Encryptor, StoreError> {
         let encrypt = |e: String| StoreError::Encrypt(e);
-        let keys: Vec<Recipient> = recipients
+        let keys: Vec<Box<dyn age::Recipient + Send>> = recipients
             .iter()
-            .map(|text| text.parse().map_err(|e: &str| encrypt(e.to_owned())))
+            .map(|line| recipient_of(line).map_err(StoreError::BadRecipient))
             .collect::<Result<_, _>>()?;
-        age::Encryptor::with_recipients(keys.iter().map(|key| key as &dyn age::Recipient))
-            .map_err(|e| encrypt(e.to_string()))
+        let keys = keys.iter().map(|key| &**key as &dyn age::Recipient);
+        age::Encryptor::with_recipients(keys).map_err(|e| encrypt(e.to_string()))
     }
 
     /// What decrypts a stream from a file.
@@ -144,8 +221,7 @@ impl Strongbox {
     ) -> Result<age::stream::StreamReader<R>, StoreError> {
         let damaged = |why: String| StoreError::Unsound { path: path.to_owned(), why };
         let decryptor = age::Decryptor::new(sealed).map_err(|e| damaged(e.to_string()))?;
-        let own: [&dyn age::Identity; 1] = [&self.identity];
-        decryptor.decrypt(own.into_iter()).map_err(|error| match error {
+        decryptor.decrypt(std::iter::once(self.identity.opens())).map_err(|error| match error {
             age::DecryptError::NoMatchingKeys => {
                 StoreError::WrongIdentity { path: self.path.clone(), recipients: Vec::new() }
             }
@@ -178,8 +254,11 @@ impl Strongbox {
             path: self.path.clone(),
             recipients: recipients.to_vec(),
         };
-        let plain =
-            age::decrypt(&self.identity, sealed).map(Zeroizing::new).map_err(|_| wrong())?;
+        let mut plain = Zeroizing::new(Vec::new());
+        let decryptor = age::Decryptor::new(sealed).map_err(|_| wrong())?;
+        let mut reader =
+            decryptor.decrypt(std::iter::once(self.identity.opens())).map_err(|_| wrong())?;
+        reader.read_to_end(&mut plain).map_err(|_| wrong())?;
         std::str::from_utf8(&plain).map(|text| Secret::new(text.to_owned())).map_err(|_| wrong())
     }
 }

@@ -4,8 +4,8 @@ use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
     access, check, components, copy, demo, drawing, drill, files, history, lan, login, manual, new,
-    open, paths, pki, raise, rehearse, retire, sequence, snapshot, status, survey, take_back,
-    tokens, upkeep, verify,
+    open, paths, pki, raise, rehearse, retire, sequence, snapshot, status, strongbox, survey,
+    take_back, tokens, upkeep, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -45,6 +45,7 @@ pub enum Command {
     Sequence(sequence::SequenceArgs),
     Raise(raise::RaiseArgs),
     Retire(retire::RetireArgs),
+    Strongbox(strongbox::StrongboxArgs),
     TakeBack(take_back::TakeBackArgs),
     Status(status::StatusArgs),
     Verify(verify::VerifyArgs),
@@ -79,6 +80,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Raise(args) if args.rehearse => rehearse::run(&options, &args),
         Command::Raise(args) => raise::run(&options, &args),
         Command::Retire(args) => retire::run(&options, &args),
+        Command::Strongbox(args) => strongbox::run(&options, &args),
         Command::TakeBack(args) => take_back::run(&options, &args),
         Command::Status(args) => status::run(&options, &args),
         Command::Verify(args) => verify::run(&options, &args),

@@ -178,6 +178,7 @@ impl From<StoreError> for Failure {
             StoreError::File { .. }
             | StoreError::LooseIdentity { .. }
             | StoreError::BadIdentity { .. }
+            | StoreError::BadRecipient(_)
             | StoreError::WrongIdentity { .. }
             | StoreError::NoIdentity { .. }
             | StoreError::Newer { .. }

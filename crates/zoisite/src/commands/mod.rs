@@ -23,6 +23,7 @@ pub mod retire;
 pub mod sequence;
 pub mod snapshot;
 pub mod status;
+pub mod strongbox;
 pub mod survey;
 pub mod take_back;
 pub mod tokens;

@@ -1,0 +1,170 @@
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand};
+use serde_json::json;
+use zoisite_store::key_of;
+
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::site::{Site, begin_run, now};
+use crate::view::{self, Style, count, table::ranked};
+
+/// Who can open the strongbox: authorities' keys, secrets, snapshots
+///
+/// Everything in it is encrypted for each of them, by their own public keys: one of an identity that zoisite made, or
+/// the SSH key of a person (ed25519, RSA). Whoever is added or taken away, everything is encrypted anew, at once.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite strongbox\n  zoisite strongbox add --file bea.pub\n  zoisite strongbox add 'age1qyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqs3290gq bea'\n  zoisite strongbox drop bea\n  zoisite --identity ~/.ssh/id_ed25519 status   # opened by an SSH key"
+)]
+pub struct StrongboxArgs {
+    #[command(subcommand)]
+    what: Option<What>,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Let one more person open it
+    Add {
+        /// A public key, with a name behind it
+        #[arg(value_name = "KEY", required_unless_present = "file", conflicts_with = "file")]
+        key: Option<String>,
+        /// The first line of this file, such as ~/.ssh/id_ed25519.pub
+        #[arg(long, value_name = "FILE")]
+        file: Option<PathBuf>,
+    },
+    /// Let a person open it no more
+    Drop {
+        /// The name, or the key
+        #[arg(value_name = "WHO")]
+        who: String,
+    },
+}
+
+pub fn run(options: &Options, args: &StrongboxArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    match &args.what {
+        None => list(&site, options),
+        Some(What::Add { key, file }) => {
+            let line = match (key, file) {
+                (_, Some(path)) => std::fs::read_to_string(path)
+                    .map_err(|error| Failure::file("reading", path, &error))?,
+                (key, None) => key.clone().unwrap_or_default(),
+            };
+            let line = line.lines().find(|line| !line.trim().is_empty()).unwrap_or_default();
+            add(&site, options, line.trim())
+        }
+        Some(What::Drop { who }) => drop_one(&site, options, who),
+    }
+}
+
+/// What stands behind the key.
+fn name_of(line: &str) -> &str {
+    line.strip_prefix(&key_of(line)).unwrap_or_default().trim()
+}
+
+fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
+    let people = site.existing_state()?.map(|state| state.people()).transpose()?;
+    let people = people.unwrap_or_default();
+    if options.json {
+        let people: Vec<_> =
+            people.iter().map(|line| json!({"key": key_of(line), "name": name_of(line)})).collect();
+        view::json(&json!({"people": people}));
+        return Ok(ExitCode::SUCCESS);
+    }
+    if people.is_empty() {
+        view::out("Nothing is in the strongbox yet: whoever raises first can open it.");
+        return Ok(ExitCode::SUCCESS);
+    }
+    let own = site.strongbox()?;
+    let rows = people.iter().map(|line| {
+        let you = if own.is_of(line) { "this identity" } else { "" };
+        vec![name_of(line).to_owned(), you.to_owned(), key_of(line)]
+    });
+    view::out(&ranked(&[("name", 0), ("", 1), ("key", 0)], rows));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn add(site: &Site, options: &Options, line: &str) -> Result<ExitCode, Failure> {
+    zoisite_store::Strongbox::seals_for(line)?;
+    site.raised_state()?;
+    let known = |people: &[String]| people.iter().any(|one| key_of(one) == key_of(line));
+    changed(site, options, &format!("strongbox add {}", called(line)), |people| {
+        if known(people) {
+            let what = format!("{} can open it already", called(line));
+            return Err(Failure::new(Kind::Usage, what, "zoisite strongbox shows who can"));
+        }
+        people.push(line.to_owned());
+        Ok(format!("{} can open it now", called(line)))
+    })
+}
+
+fn drop_one(site: &Site, options: &Options, who: &str) -> Result<ExitCode, Failure> {
+    site.raised_state()?;
+    let own = site.strongbox()?;
+    changed(site, options, &format!("strongbox drop {who}"), |people| {
+        let is = |line: &String| name_of(line) == who || key_of(line) == who;
+        let usage = |what: String, mend: &str| Err(Failure::new(Kind::Usage, what, mend));
+        match people.iter().filter(|line| is(line)).count() {
+            1 => {}
+            0 => {
+                return usage(
+                    format!("nobody of that name or key can open it: {who}"),
+                    "zoisite strongbox shows who can",
+                );
+            }
+            _ => {
+                return usage(
+                    format!("{who} is the name of more than one"),
+                    "say the key: zoisite strongbox shows them",
+                );
+            }
+        }
+        if people.iter().any(|line| is(line) && own.is_of(line)) {
+            let what = "that is the identity that opens it here".to_owned();
+            return usage(what, "another one of them takes it away, with --identity of theirs");
+        }
+        people.retain(|line| !is(line));
+        Ok(format!(
+            "{who} cannot open it any more. What {who} opened before is known to them, and snapshots and copies \
+             that were sealed before open for them still"
+        ))
+    })
+}
+
+/// What a key is called: its name, or its beginning.
+fn called(line: &str) -> String {
+    match name_of(line) {
+        "" => key_of(line).chars().take(20).collect(),
+        name => name.to_owned(),
+    }
+}
+
+/// Changes who can open it, and seals everything anew.
+fn changed(
+    site: &Site,
+    options: &Options,
+    command: &str,
+    change: impl FnOnce(&mut Vec<String>) -> Result<String, Failure>,
+) -> Result<ExitCode, Failure> {
+    let mut work = site.briefly()?;
+    let own = site.strongbox()?;
+    let mut people = site.recipients(&mut work.state)?;
+    let done = change(&mut people)?;
+    let run = begin_run(&mut work.state, command)?;
+    let sealed = work.state.reseal(own, &people);
+    let outcome = match &sealed {
+        Ok(sealed) => format!("{} sealed anew", count(*sealed, "secret")),
+        Err(error) => format!("failed: {error}"),
+    };
+    work.state.end_run(run, &outcome, now())?;
+    let sealed = sealed?;
+    if options.json {
+        view::json(&json!({"people": people.len(), "sealed": sealed}));
+    } else {
+        let style = Style::stdout();
+        view::out(&format!("{} {} sealed anew: {done}.", style.good("✓"), count(sealed, "secret")));
+    }
+    Ok(ExitCode::SUCCESS)
+}
