@@ -111,6 +111,26 @@ fn a_quorum_that_is_lost_for_good_begins_again_without_those_that_are_gone() {
 }
 
 #[test]
+fn what_was_made_of_another_one_is_not_taken_for_it() {
+    for at in 4..20 {
+        let mut stage = counted();
+        stage.world().take_snapshot("later");
+        stage.put_back("later");
+        let operation = stage.world().operations() + at;
+        stage.world().fault(Fault::Killed { operation });
+        stage.raise();
+        // Nothing has begun: the person leaves it, and takes the one of before.
+        if !HOSTS[..3].iter().all(|name| stage.world().serves(&host(name))) {
+            break;
+        }
+        assert!(at < 19, "it has begun by then");
+        stage.begun.as_mut().unwrap().restoring = None;
+        stage.put_back(SAVED);
+        must_be_back(&mut stage, &format!("killed {at} operations later"));
+    }
+}
+
+#[test]
 fn a_snapshot_that_cannot_be_read_there_stops_nothing() {
     let mut stage = counted();
     stage.put_back("another-one");

@@ -431,6 +431,11 @@ pub fn standing(
         }
     }
     let held = prepared.aim.held.iter().map(|held| (held.to_string(), held.mend.clone()));
+    let restoring = prepared.begun.as_ref().and_then(|begun| begun.restoring.as_ref());
+    let restoring = restoring.map(|from| {
+        let what = format!("snapshot {} is being put back, and that is not done", from.snapshot);
+        (what, "zoisite raise, at a terminal or with --yes, goes on with it".to_owned())
+    });
     // A record that cannot be read is told by `zoisite snapshot`, which is about nothing else.
     let saved = site.snapshots().list().unwrap_or_default();
     let old = too_old(&saved, &site.cluster.snapshots, now());
@@ -441,7 +446,9 @@ pub fn standing(
     });
     let good = saved.iter().rev().find(|one| one.is_good());
     Standing {
-        waits: held
+        waits: restoring
+            .into_iter()
+            .chain(held)
             .chain(databases)
             .chain(old.map(|old| (old, "zoisite snapshot take --try".into())))
             .collect(),

@@ -94,31 +94,31 @@ stop() {
   systemctl reset-failed "$1" 2>/dev/null
   changed
 }
-# etcd's own program, the snapshot, the member's folder, which quorum it is for, the member's name, where it is dialled,
+# etcd's own program, the snapshot, the member's folder, the one that is made in it, the member's name, where it is dialled,
 # all that begin, what tells their cluster from others, etcd's user, by how much revisions go on: data is made beside
 # what stands, whole or not at all.
 make_data() {
   begin "make a member's data from the snapshot"
-  made=$3/made-$4
-  if [ -d "$made/member" ]; then same; return; fi
-  rm -rf "$made.half"
+  if [ -d "$4/member" ]; then same; return; fi
+  # What was made for another try is of no use.
+  rm -rf "$3"/made-*
   attempt "making a member's data from the snapshot" "$1" snapshot restore "$2" --name "$5" \
     --initial-cluster "$7" --initial-cluster-token "$8" --initial-advertise-peer-urls "$6" \
-    --data-dir "$made.half" --bump-revision "${10}" --mark-compacted
-  attempt "giving the data to $9" chown -R "$9:$9" "$made.half"
-  attempt "setting its mode" chmod 0700 "$made.half"
-  attempt "writing the data" sync -f "$made.half"
-  attempt "keeping the data" mv "$made.half" "$made"
+    --data-dir "$4.half" --bump-revision "${10}" --mark-compacted
+  attempt "giving the data to $9" chown -R "$9:$9" "$4.half"
+  attempt "setting its mode" chmod 0700 "$4.half"
+  attempt "writing the data" sync -f "$4.half"
+  attempt "keeping the data" mv "$4.half" "$4"
   changed
 }
-# the member's folder, its data directory, which quorum, the mark that says so, the snapshot, which is not needed any more
+# what was made, the member's data directory, which quorum, the mark that says so, the snapshot, which is not needed any more
 take_data() {
   begin "put the data in its place"
   if [ "$(cat "$4" 2>/dev/null)" = "$3" ] && [ -d "$2/member" ]; then same; return; fi
-  [ -d "$1/made-$3/member" ] || fail "putting the data in its place" "$1/made-$3 is not there"
+  [ -d "$1/member" ] || fail "putting the data in its place" "$1 is not there"
   [ ! -e "$2/member" ] || fail "putting the data in its place" "a member's data stands there"
   if [ -d "$2" ]; then attempt "making way for the data" rmdir "$2"; fi
-  attempt "putting the data in its place" mv "$1/made-$3" "$2"
+  attempt "putting the data in its place" mv "$1" "$2"
   attempt "noting which quorum it is of" put_text "$3" "$4" root
   rm -f "$5"
   changed

@@ -93,6 +93,8 @@ pub struct MadeData {
     pub snapshot: String,
     /// The folder that holds the data directory.
     pub folder: String,
+    /// The folder in it in which the data is made: of this snapshot, for these members, and no others.
+    pub made: String,
     /// The data directory.
     pub data: String,
     /// Which of the cluster's quorums it is.
@@ -166,8 +168,8 @@ impl Stretch {
                 }
                 Operation::Stop(unit) => act.call("stop", &[unit]),
                 Operation::MakeData(made) => {
-                    let (epoch, name) = (made.epoch.to_string(), made.name.as_str());
-                    let what = [&made.program, &made.snapshot, &made.folder, epoch.as_str()];
+                    let name = made.name.as_str();
+                    let what = [&made.program, &made.snapshot, &made.folder, made.made.as_str()];
                     let all: Vec<String> =
                         made.members.iter().map(|(host, url)| format!("{host}={url}")).collect();
                     let url = made.members.get(&made.name).map_or("", String::as_str);
@@ -177,7 +179,7 @@ impl Stretch {
                 }
                 Operation::TakeData(made) => {
                     let epoch = made.epoch.to_string();
-                    let places = [&made.folder, &made.data, epoch.as_str()];
+                    let places = [&made.made, &made.data, epoch.as_str()];
                     act.call("take_data", &[&places[..], &[&made.mark, &made.snapshot]].concat());
                 }
                 Operation::Wipe { folder, owner_mark, cluster_id } => {

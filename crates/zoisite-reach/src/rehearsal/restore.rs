@@ -29,7 +29,7 @@ impl World {
         let Some(holds) = known.copied().filter(|_| brought) else {
             return Err(failed("making a member's data from the snapshot", "no such file"));
         };
-        if sim.made.as_ref().is_some_and(|(epoch, _)| *epoch == made.epoch) {
+        if sim.made.as_ref().is_some_and(|(at, _)| *at == made.made) {
             return Ok(false);
         }
         let initial: BTreeMap<&str, &str> =
@@ -37,7 +37,7 @@ impl World {
         let own = initial.get(made.name.as_str()).copied().unwrap_or_default();
         let member = new(own, &made.token, &initial, None);
         let member = member.map_err(|log| failed("making a member's data", log.join("; ")))?;
-        sim.made = Some((made.epoch, Member { holds, ..member }));
+        sim.made = Some((made.made.clone(), Member { holds, ..member }));
         Ok(true)
     }
 
@@ -52,7 +52,7 @@ impl World {
         if sim.data.is_some() {
             return Err(put("a member's data stands there"));
         }
-        let Some((_, member)) = sim.made.take_if(|(epoch, _)| *epoch == made.epoch) else {
+        let Some((_, member)) = sim.made.take_if(|(at, _)| *at == made.made) else {
             return Err(put("it is not there"));
         };
         let (holds, cluster_id) = (member.holds, member.cluster_id);

@@ -111,9 +111,9 @@ pub(super) struct SimHost {
     /// The data directory's content: what etcd wrote at its first start.
     pub data: Option<Member>,
     pub(super) stray: Option<String>,
-    /// A member's data that was made from a snapshot and does not stand in its place yet, and which quorum it is for.
+    /// A member's data that was made from a snapshot and does not stand in its place yet, and where it is.
     #[serde(default)]
-    pub(super) made: Option<(u32, Member)>,
+    pub(super) made: Option<(String, Member)>,
     /// The running etcd process.
     pub process: Option<Process>,
     /// At which operation it lost its power in the midst of a run, if it did.

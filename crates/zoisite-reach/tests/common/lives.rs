@@ -142,7 +142,7 @@ impl Stage {
         let last = begun.restoring.as_ref().map_or(begun.epoch, |from| from.epoch);
         begun.restoring = Some(Restoring {
             snapshot: snapshot.to_owned(),
-            sha256: "ef".repeat(32),
+            sha256: zoisite_core::text::digest(snapshot),
             hosts,
             epoch: last + 1,
             of_epoch: 1,

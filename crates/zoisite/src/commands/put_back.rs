@@ -58,8 +58,12 @@ pub fn run(site: &Site, options: &Options, args: &PutBackArgs) -> Result<ExitCod
         return not(site, options, &mut work.state, begun);
     }
     let snapshot = fit(site, options, &work.state, args)?;
-    let gone: BTreeSet<HostName> =
-        args.gone.iter().map(|name| known(site, &begun, name)).collect::<Result<_, _>>()?;
+    let gone: BTreeSet<HostName> = args
+        .gone
+        .iter()
+        .map(|name| known(site, &work.state, &begun, name))
+        .collect::<Result<_, _>>()?;
+    without_departed(site, &work.state, &gone)?;
     let seen = block_on(look(site, &begun, &gone))??;
     tell_loss(options, &snapshot, &seen, &begun);
     let question = format!("Begin another quorum with {}?", snapshot.name);
@@ -89,9 +93,25 @@ fn stands(site: &Site) -> Result<Begun, Failure> {
     })
 }
 
-/// A host of the file, or a member that it does not name any more.
-fn known(site: &Site, begun: &Begun, name: &str) -> Result<HostName, Failure> {
-    let mut members = begun.members.keys().chain(&begun.left);
+/// A host that left the file may run an API server still, which knows what was.
+fn without_departed(site: &Site, state: &State, gone: &BTreeSet<HostName>) -> Result<(), Failure> {
+    let departed = state.departed(&site.cluster)?;
+    let still: Vec<&str> =
+        departed.keys().filter(|host| !gone.contains(*host)).map(HostName::as_str).collect();
+    if still.is_empty() {
+        return Ok(());
+    }
+    let names = still.join(", ");
+    let what =
+        format!("{names} left the cluster file and may still run: what is there knows what was");
+    let mend = "zoisite retire takes it back; or switch it off for good, and say --gone HOST";
+    Err(Failure::new(Kind::Refused, what, mend))
+}
+
+/// A host of the file, a member that it does not name any more, or one that left it.
+fn known(site: &Site, state: &State, begun: &Begun, name: &str) -> Result<HostName, Failure> {
+    let departed = state.departed(&site.cluster)?;
+    let mut members = begun.members.keys().chain(&begun.left).chain(departed.keys());
     match members.find(|host| host.as_str() == name) {
         Some(host) => Ok(host.clone()),
         None => site.host_named(name),

@@ -14,6 +14,7 @@ use crate::holdings::{
 };
 use crate::item::{Component, Pinned};
 use crate::script::MadeData;
+use crate::text::digest;
 
 /// What a snapshot is called among the components that are brought: the run opens it where it is kept.
 pub const SNAPSHOT: &str = "snapshot";
@@ -75,14 +76,18 @@ fn made(
     from: &Restoring,
 ) -> MadeData {
     let (cluster, paths) = (draft.input.cluster, member.paths);
+    let bump = REVISIONS * u64::from(from.epoch.saturating_sub(from.of_epoch));
+    // What an earlier try made of another snapshot, or for other members, is not taken for it.
+    let of = digest(&format!("{} {bump} {members:?}", from.sha256));
     MadeData {
         program: format!("{}/etcdutl", etcd_folder(cluster)),
         snapshot: format!("{BROUGHT}/{}", from.snapshot),
         folder: paths.folder.clone(),
+        made: format!("{}/made-{}-{}", paths.folder, from.epoch, &of[..12]),
         data: paths.data.clone(),
         epoch: from.epoch,
         mark: paths.epoch_mark.clone(),
-        bump: REVISIONS * u64::from(from.epoch.saturating_sub(from.of_epoch)),
+        bump,
         name: member.share.holdings.host.clone(),
         members: members.clone(),
         token: cluster_token(cluster, draft.input.identity, from.epoch),
