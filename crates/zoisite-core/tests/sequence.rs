@@ -64,8 +64,11 @@ impl Scene {
             observed.etcd.data = true;
             observed.etcd.owner = Some(ID.into());
             observed.etcd.formed = Some("9".into());
-            observed.etcd.status =
-                Some(EtcdStatus { leader: "0000000000000009".into(), ..EtcdStatus::default() });
+            observed.etcd.status = Some(EtcdStatus {
+                cluster_id: "9".into(),
+                leader: "0000000000000009".into(),
+                ..EtcdStatus::default()
+            });
         }
         scene
     }

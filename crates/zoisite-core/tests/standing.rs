@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 
 use common::scene::{ID, Scene, index, needs};
 use common::{SALTMARSH, at, changed, host, leg, saltmarsh};
-use zoisite_core::aim::{Arm, Next};
+use zoisite_core::aim::{Arm, Next, Quorum};
 use zoisite_core::cluster::{Cluster, Version, read};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{ETCD_UNIT, HostFacts, NodePut, Taint};
@@ -265,6 +265,28 @@ fn patch_releases_go_members_and_api_servers_behind_gates_and_kubelets_a_few_at_
         unit.runs = Some("/usr/local/lib/zoisite/kubernetes-1.35.4/kubelet".into());
     });
     assert!(refused(&scene)[0].1.contains("Kubernetes 1.35.4 runs on tern-1"));
+}
+
+#[test]
+fn s1_what_an_older_quorum_says_is_not_heard_and_what_heard_of_a_later_one_is_not_led_back() {
+    let mut scene = Scene::standing();
+    // A member that came back with what was before a snapshot was put back: egret is the first by name.
+    scene.edit("egret", |o| {
+        o.etcd.status.as_mut().unwrap().cluster_id = "8".into();
+        o.etcd.members.as_mut().unwrap().truncate(1);
+    });
+    let (_, real) = scene.next(true);
+    let Quorum::Listed(list) = &real.quorum else { panic!("{real:?}") };
+    assert_eq!(list.len(), 3, "the list is of those that serve");
+
+    let mut scene = Scene::standing();
+    scene.edit("ibis", |o| o.cluster = Some(format!("{ID} 2")));
+    let (rule, text) = refused(&scene).remove(0);
+    assert_eq!(rule, Rule::QuorumFirst);
+    assert!(text.contains("ibis") && text.contains("it heard of quorum 2"), "{text}");
+    let begun = scene.begun.as_mut().unwrap();
+    begun.epoch = 2;
+    assert!(scene.plan().is_ok());
 }
 
 #[test]
