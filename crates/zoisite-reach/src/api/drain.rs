@@ -8,7 +8,7 @@ use serde_json::{Value, json};
 use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
 
-use super::work::{WorkError, failed, refused};
+use super::fault::{WorkError, failed, refused};
 use super::{ApiClient, ApiError, JSON};
 use crate::reach::Progress;
 

@@ -1,6 +1,7 @@
 //! The platform's API, through a tunnel: what a run asks of it and does with it.
 
 mod drain;
+mod fault;
 mod look;
 mod work;
 mod workloads;

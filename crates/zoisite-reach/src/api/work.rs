@@ -13,6 +13,7 @@ use zoisite_core::sequence::ApiWork;
 use zoisite_core::token::{TOKENS_PATH, token_object, token_path};
 
 use super::drain::drain;
+use super::fault::{WorkError, failed, refused};
 use super::look::{condition, node_facts, requests};
 use super::workloads::waiting;
 use super::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
@@ -20,33 +21,6 @@ use crate::reach::{Contents, Progress};
 
 const LEASES: &str = "/apis/coordination.k8s.io/v1/namespaces/kube-node-lease/leases";
 const REQUESTS: &str = "/apis/certificates.k8s.io/v1/certificatesigningrequests";
-
-/// Why a piece of work was not done.
-pub(crate) struct WorkError {
-    pub attempted: String,
-    pub answer: String,
-    pub evidence: Vec<String>,
-    /// Whether doing the same again may help.
-    pub passing: bool,
-}
-
-pub(super) fn failed(attempted: impl Into<String>) -> impl FnOnce(ApiError) -> WorkError {
-    let attempted = attempted.into();
-    move |error| WorkError {
-        attempted,
-        passing: error.passing(),
-        answer: error.to_string(),
-        evidence: Vec::new(),
-    }
-}
-
-pub(super) fn refused(
-    attempted: String,
-    answer: impl Into<String>,
-    evidence: Vec<String>,
-) -> WorkError {
-    WorkError { attempted, answer: answer.into(), evidence, passing: false }
-}
 
 /// For how long the API may take to know a kind that an object of before defines.
 const KNOWN: Duration = Duration::from_secs(60);

@@ -27,6 +27,7 @@ pub mod strongbox;
 pub mod survey;
 pub mod take_back;
 pub mod tokens;
+mod trial;
 pub mod upkeep;
 pub mod verify;
 

@@ -16,7 +16,7 @@ use zoisite_store::{SnapshotFolder, State};
 
 use super::block_on;
 use super::raise::{RaiseArgs, carry_through};
-use super::snapshot::{at_odds, chosen, programs, try_it};
+use super::trial::{at_odds, chosen, programs, try_it};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road::{self, Prepared, Sighting};
@@ -160,10 +160,15 @@ struct Found {
     serving: usize,
 }
 
-async fn look(site: &Site, begun: &Begun, gone: &BTreeSet<HostName>) -> Result<Found, Failure> {
+/// A look at members, by which nothing is done.
+async fn seen(site: &Site) -> Result<Sighting, Failure> {
     let how = (&[Part::Etcd][..], Depth::Quick, 0);
     let nothing = async |_: &mut Hosts, _: &mut Prepared, _: &mut State, _: &mut Sighting| Ok(());
-    let (_, sighting, ()) = road::visit(site, how, nothing).await?;
+    road::visit(site, how, nothing).await.map(|(_, sighting, ())| sighting)
+}
+
+async fn look(site: &Site, begun: &Begun, gone: &BTreeSet<HostName>) -> Result<Found, Failure> {
+    let sighting = seen(site).await?;
     // Whoever cannot be looked at is told by the run itself, which does nothing without.
     let hosts: BTreeSet<HostName> =
         site.cluster.etcd.members.iter().filter(|host| !gone.contains(*host)).cloned().collect();
@@ -247,9 +252,7 @@ fn not(
     let Some(from) = &begun.restoring else {
         return Err(Failure::new(Kind::Usage, "no snapshot is being put back", "zoisite status"));
     };
-    let how = (&[Part::Etcd][..], Depth::Quick, 0);
-    let nothing = async |_: &mut Hosts, _: &mut Prepared, _: &mut State, _: &mut Sighting| Ok(());
-    let (_, sighting, ()) = block_on(road::visit(site, how, nothing))??;
+    let sighting = block_on(seen(site))??;
     let began = sighting.looks.values().flatten().any(|seen| seen.epoch() >= Some(from.epoch));
     let real = zoisite_core::sequence::real(&sighting.looks, Some(&begun));
     let serves =

@@ -109,6 +109,7 @@ impl RaiseArgs {
 
 pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
+    // What cannot work makes no store.
     accepted(&site, &args.accept)?;
     site.sums()?;
     let mut work = site.working()?;

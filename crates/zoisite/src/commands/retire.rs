@@ -144,7 +144,7 @@ fn tell(host: &HostName) -> impl Fn(String) + Send + Sync + use<> {
     }
 }
 
-/// Pods leave all of them; first no new ones go to any.
+/// Pods leave all of them, a few hosts at once.
 async fn drained(
     site: &Site,
     args: &RetireArgs,

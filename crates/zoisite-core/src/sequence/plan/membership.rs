@@ -1,7 +1,6 @@
 //! A change of who is a member of the quorum: one in a leg (rule S1).
 
 use super::etcd::{Member, configure, mark_formed, quorum};
-use super::restore;
 use super::{Draft, MemberWork, Operation, Part, Phase, Share, Step, Work};
 use crate::aim::{Arm, Health, Why};
 use crate::cluster::HostName;
@@ -14,7 +13,8 @@ use crate::sequence::real::health;
 pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     let arm = draft.input.aim.arm.clone();
     match &arm {
-        Arm::File | Arm::Mend => {}
+        // The last one is another quorum, not a change of this one.
+        Arm::File | Arm::Mend | Arm::Restore { .. } => {}
         Arm::Learn { host, url, old_data } => learn(draft, host, url, *old_data),
         Arm::Promote { host, id } => promote(draft, host, id),
         Arm::TakeBack { id, who } => {
@@ -32,7 +32,6 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         }
         Arm::Move { host, id, url, .. } => relocate(draft, host, id, url),
         Arm::Aside { host } => aside(draft, host),
-        Arm::Restore { members, from } => restore::plan(draft, members, from),
     }
 }
 

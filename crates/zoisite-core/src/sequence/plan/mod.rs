@@ -125,6 +125,9 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     };
     let control = control_plane::plan(&mut draft, quorum);
     membership::plan(&mut draft, &control);
+    if let Arm::Restore { members, from } = &input.aim.arm {
+        restore::plan(&mut draft, members, from);
+    }
     registry::plan(&mut draft);
     nodes::plan(&mut draft, &control);
     preparation::first(&mut draft, &prepared);

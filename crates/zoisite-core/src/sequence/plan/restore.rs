@@ -13,7 +13,7 @@ use crate::holdings::{
     cluster_token, etcd_folder,
 };
 use crate::item::{Component, Pinned};
-use crate::script::MadeData;
+use crate::script::{MadeData, Observed};
 use crate::text::digest;
 
 /// What a snapshot is called among the components that are brought: the run opens it where it is kept.
@@ -64,9 +64,8 @@ fn save(draft: &mut Draft<'_>, from: &Restoring) -> Vec<usize> {
 }
 
 /// Whether a host's data is made of this snapshot already, and stands in its place.
-fn in_place(member: &Member<'_>, epoch: u32) -> bool {
-    let etcd = &member.share.observed.etcd;
-    etcd.data && etcd.epoch == Some(epoch)
+fn in_place(observed: &Observed, epoch: u32) -> bool {
+    observed.etcd.data && observed.etcd.epoch == Some(epoch)
 }
 
 fn made(
@@ -103,7 +102,7 @@ fn make(
     from: &Restoring,
 ) -> Vec<usize> {
     let configured = configure(draft, member, None);
-    if in_place(member, from.epoch) {
+    if in_place(member.share.observed, from.epoch) {
         return vec![configured];
     }
     let arch = &member.share.observed.arch;
@@ -176,7 +175,7 @@ fn all_aside(draft: &mut Draft<'_>, from: &Restoring, needs: &[usize]) -> Vec<us
     let paths = EtcdPaths::of(draft.input.cluster, None, draft.input.identity);
     for host in members(&draft.input) {
         let Some(Ok(observed)) = draft.input.looks.get(&host) else { continue };
-        if observed.etcd.data && observed.etcd.epoch == Some(from.epoch) {
+        if in_place(observed, from.epoch) {
             continue;
         }
         let what = "stop the member, and move its data aside";
@@ -192,7 +191,7 @@ fn all_aside(draft: &mut Draft<'_>, from: &Restoring, needs: &[usize]) -> Vec<us
 /// A member begins with what was made for it. It never starts without: the others would take it for what it is not.
 fn start(draft: &mut Draft<'_>, member: &Member<'_>, made: MadeData, needs: &[usize]) -> usize {
     let unit = member.paths.unit;
-    let (host, stands) = (made.name.clone(), in_place(member, made.epoch));
+    let (host, stands) = (made.name.clone(), in_place(member.share.observed, made.epoch));
     let why = format!("quorum {} of this cluster begins with it", made.epoch);
     let mut operations = Vec::new();
     if !stands {
