@@ -32,6 +32,7 @@
 //! | [`drill`] | losing something on purpose: what, where, measured and drawn |
 //! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
 
+pub mod adopt;
 pub mod aim;
 pub mod cluster;
 pub mod components;

@@ -226,7 +226,7 @@ fn sizes_follow_from_what_a_host_holds_and_from_how_much_there_is() {
     // A larger database needs more disk; more nodes need larger API servers.
     let larger = changed("[etcd]\n", "[etcd]\nsettings = { quota-backend-bytes = 8589934592 }\n");
     let larger = sizes(&read(&larger).cluster.unwrap());
-    assert_eq!(larger[0].need.disk_mib - of("heron").need.disk_mib, 2 * (8_192 - 2_048));
+    assert_eq!(larger[0].need.disk_mib - of("heron").need.disk_mib, 2 * (8_192 - 4_096));
     let fuller = changed("[workers]\n", "[workers]\nkubelet = { maxPods = 250 }\n");
     let fuller = sizes(&read(&fuller).cluster.unwrap());
     assert!(fuller[1].need.memory_mib > of("curlew").need.memory_mib);

@@ -127,7 +127,7 @@ fn what_is_needed_is_put_before_what_needs_it() {
                         assert!(users.contains(file.owner), "{name}: {}", file.path);
                         let (folder, last) = file.path.rsplit_once('/').unwrap();
                         assert!(there.contains(folder), "{name}: no folder for {}", file.path);
-                        if last.ends_with(".service") {
+                        if last.ends_with(".service") || last.ends_with(".timer") {
                             units.insert(last.to_owned());
                         }
                     }
@@ -521,4 +521,34 @@ fn balancers_forward_ports_to_node_ports_of_every_worker() {
     for worker in ["tern-1 10.77.0.101:30443", "tern-3 10.77.0.103:30443"] {
         assert!(config.contains(&format!("    server {worker}\n")), "{worker}: {config}");
     }
+}
+
+#[test]
+fn a_worker_more_restarts_nothing_anywhere_else() {
+    let before = cluster(SALTMARSH);
+    let (three, four) =
+        ("\"tern-{1..3}\" = \"10.77.0.{101..103}\"", "\"tern-{1..4}\" = \"10.77.0.{101..104}\"");
+    assert!(SALTMARSH.contains(three));
+    let after = cluster(&SALTMARSH.replace(three, four));
+    let mut trust = Trust::new(&after, at("2026-11-23"));
+    trust.issue(&after, at("2026-11-23"));
+    let made = |cluster: &Cluster| {
+        let known = Known::of(cluster);
+        let sources = known.sources(&trust.ledger, "0123456789abcdef");
+        holdings(cluster, sources, Part::ALL).unwrap()
+    };
+    let (before, after) = (made(&before), made(&after));
+    let mut compared = 0;
+    for host in &before.hosts {
+        let now = after.host(&host.host).unwrap();
+        // Routes are put beside those that are there.
+        let restarts = |file: &&File| file.restarts.is_some() && !file.reloads;
+        let files = host.files().filter(|file| !file.path.starts_with("/etc/zoisite/network/"));
+        for file in files.filter(restarts) {
+            let same = now.files().find(|one| one.path == file.path).unwrap();
+            assert_eq!(file.content, same.content, "{}: {}", host.host, file.path);
+            compared += 1;
+        }
+    }
+    assert!(compared > 100, "{compared}");
 }

@@ -11,7 +11,8 @@ use jiff::SignedDuration;
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 use zoisite_core::cluster::read;
 use zoisite_core::pki::{
-    AuthorityKind, Edge, KeyKind, LedgerEntry, Profile, San, edges, prove, run_client, wanted,
+    AuthorityCertificate, AuthorityKind, Edge, KeyKind, LedgerEntry, Profile, San, Standing, edges,
+    prove, run_client, wanted,
 };
 
 fn entry<'a>(trust: &'a Trust, profile: Profile, name: &str) -> &'a LedgerEntry {
@@ -214,7 +215,7 @@ fn rsa_and_p384_are_issued_where_policy_asks() {
 }
 
 #[test]
-fn a_second_authority_is_believed_beside_the_first_and_makes_nothing_due() {
+fn a_second_authority_makes_nothing_due_until_it_signs() {
     let cluster = saltmarsh();
     let now = at("2026-11-23");
     let mut trust = Trust::new(&cluster, now);
@@ -226,23 +227,24 @@ fn a_second_authority_is_believed_beside_the_first_and_makes_nothing_due() {
         assert!(!proof.held.is_empty() && proof.failed.is_empty(), "{:?}", proof.failed);
     };
     // First it is accepted, then it signs: what the old one issued holds all the while.
-    trust.ledger.authorities.push(new.clone());
+    let standing =
+        |one: &AuthorityCertificate, standing| AuthorityCertificate { standing, ..one.clone() };
+    trust.ledger.authorities.push(standing(&new, Standing::Comes));
     assert_eq!(
         trust.ledger.bundle(AuthorityKind::Cluster).unwrap(),
         [old.pem.as_str(), &new.pem].concat()
     );
     assert_eq!(trust.issue(&cluster, now), [""; 0]);
     all_hold(&trust);
-    trust.ledger.authorities.rotate_right(1);
+    trust.ledger.authorities.retain(|authority| authority.kind != AuthorityKind::Cluster);
+    trust.ledger.authorities.extend([standing(&old, Standing::Goes), new.clone()]);
     assert_eq!(trust.ledger.authority(AuthorityKind::Cluster), Some(&new));
     assert_eq!(
         trust.ledger.bundle(AuthorityKind::Cluster).unwrap(),
         [new.pem.as_str(), &old.pem].concat()
     );
-    assert_eq!(trust.issue(&cluster, now), [""; 0]);
     all_hold(&trust);
-    // It goes, and what rests on it must be issued anew.
-    trust.ledger.authorities.retain(|authority| *authority != old);
+    // What rests on it must be issued anew before it is gone.
     let due = zoisite_core::pki::due(&wanted(&cluster), &trust.ledger, now);
     assert!(due.len() > 10 && due.iter().all(|due| due.why.to_string() == "its authority changed"));
 }

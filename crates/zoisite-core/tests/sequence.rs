@@ -125,9 +125,14 @@ fn members_are_configured_each_and_started_together() {
     let sequence = Scene::new().plan().unwrap();
     let ids: Vec<&str> = sequence.steps.iter().map(|s| s.id.as_str()).collect();
     assert_eq!(
-        ids[ids.len() - 4..],
+        ids[ids.len() - 7..ids.len() - 3],
         ["quorum", "heron/etcd-note", "egret/etcd-note", "ibis/etcd-note"]
     );
+    // Hosts save what their members hold once there is something.
+    for beside in &sequence.steps[ids.len() - 3..] {
+        assert!(beside.id.ends_with("/etcd-beside"), "{}", beside.id);
+        assert_eq!(beside.needs.iter().map(|n| ids[*n]).collect::<Vec<_>>(), ["quorum"]);
+    }
     for name in ["heron", "egret", "ibis"] {
         let start = sequence.steps.iter().find(|s| s.id == format!("{name}/etcd-start")).unwrap();
         let needs: Vec<&str> = start.needs.iter().map(|n| ids[*n]).collect();
@@ -437,7 +442,7 @@ fn the_engine_takes_every_step_and_the_mark_says_what_the_gate_showed() {
     }
     assert!(engine.finished());
     assert_eq!(marks, 3);
-    assert_eq!(engine.tally().done, 13);
+    assert_eq!(engine.tally().done, 16);
 }
 
 #[test]
@@ -452,7 +457,7 @@ fn a_failure_stops_what_needs_it_and_nothing_else() {
     assert!(order.contains(&"ibis/etcd-configure".to_owned()), "others go on");
     assert!(!order.iter().any(|id| id.ends_with("/etcd-start")), "nobody starts alone");
     let tally = engine.tally();
-    assert_eq!((tally.done, tally.failed, tally.not_taken), (4, 1, 8));
+    assert_eq!((tally.done, tally.failed, tally.not_taken), (4, 1, 11));
     let failed: Vec<_> = engine.troubles().map(|trouble| trouble.host.clone()).collect();
     assert_eq!(failed, [Some(host("egret"))]);
 }
@@ -472,7 +477,7 @@ fn an_interrupt_lets_what_runs_end_and_begins_nothing_new() {
         );
     }
     assert!(engine.finished());
-    assert_eq!((engine.tally().done, engine.tally().not_taken), (3, 10));
+    assert_eq!((engine.tally().done, engine.tally().not_taken), (3, 13));
 }
 
 #[test]

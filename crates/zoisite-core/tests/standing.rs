@@ -14,7 +14,7 @@ use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{ETCD_UNIT, HostFacts, NodePut, Taint};
 use zoisite_core::item::{Absent, Item};
 use zoisite_core::pki::{edges, prove};
-use zoisite_core::script::{EtcdMember, Identity, Observed, Operation, Reply};
+use zoisite_core::script::{AddressFacts, EtcdMember, Identity, Observed, Operation, Reply};
 use zoisite_core::sequence::{
     ApiLook, ApiWork, Begun, Command, Engine, Event, Rule, Sequence, Step, StepOutcome, Work,
     contradictions,
@@ -350,6 +350,31 @@ fn first_start_facts_that_are_out_of_date_never_start() {
         };
         assert!(start.operations.contains(&Operation::Restart(ETCD_UNIT)), "{start:?}");
     }
+}
+
+#[test]
+fn hosts_that_a_run_left_without_the_floating_address_take_part_again_before_anything_else() {
+    let mut scene = Scene::standing();
+    let answer = "@\tmachine\tm\n@\taddress\tno\tno\tFAULT\t0\taway\n@\tend\n";
+    let facts = Observed::read(answer).unwrap().address.unwrap();
+    assert!(facts.away && !facts.serves && !facts.held);
+    for name in ["jetty-a", "jetty-b"] {
+        scene.edit(name, |o| o.address = Some(facts.clone()));
+    }
+    let sequence = scene.plan().unwrap();
+    assert_eq!(ids(&sequence), ["jetty-a/address-back", "jetty-b/address-back"]);
+    let Work::Act(stretch) = &sequence.steps[0].work else { panic!("an act") };
+    assert_eq!(stretch.operations, [Operation::TakePart]);
+    // Whatever dials it waits for that.
+    scene.edit("curlew", |o| {
+        o.found.units.remove("zoisite-api-server.service");
+    });
+    let sequence = scene.plan().unwrap();
+    let (back, start) =
+        (index(&sequence, "jetty-a/address-back"), index(&sequence, "curlew/control-plane-start"));
+    assert!(needs(&sequence, start, back));
+    scene.edit("jetty-a", |o| o.address = Some(AddressFacts { away: false, ..facts.clone() }));
+    assert!(!ids(&scene.plan().unwrap()).contains(&"jetty-a/address-back"));
 }
 
 #[test]

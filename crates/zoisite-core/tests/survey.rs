@@ -288,7 +288,7 @@ fn each_thing_that_is_wrong_is_found_alone_with_its_grade_and_a_mend() {
             )],
             "disk-small",
             Warns,
-            "etcd need 4736 MiB at least",
+            "etcd need 8832 MiB at least",
         ),
         (
             "heron",

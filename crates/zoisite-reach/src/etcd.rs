@@ -41,12 +41,16 @@ struct RangeRequest {
     key: Vec<u8>,
     #[prost(bytes = "vec", tag = "2")]
     range_end: Vec<u8>,
+    #[prost(int64, tag = "3")]
+    limit: i64,
     #[prost(bool, tag = "9")]
     count_only: bool,
 }
 
 #[derive(Clone, PartialEq, Message)]
 struct KeyValue {
+    #[prost(bytes = "vec", tag = "1")]
+    key: Vec<u8>,
     #[prost(bytes = "vec", tag = "5")]
     value: Vec<u8>,
 }
@@ -57,6 +61,8 @@ struct RangeResponse {
     header: Option<Header>,
     #[prost(message, repeated, tag = "2")]
     kvs: Vec<KeyValue>,
+    #[prost(bool, tag = "3")]
+    more: bool,
     #[prost(int64, tag = "4")]
     count: i64,
 }
@@ -224,6 +230,12 @@ pub(crate) struct EtcdClient {
 
 /// Deadline of one call, where nothing is known to take longer.
 pub(crate) const CALL: Duration = Duration::from_secs(10);
+/// How many octets an answer may have: a page of values of the largest size that etcd takes.
+const LARGEST: usize = 256 << 20;
+/// How many octets may be on the way at once.
+const WINDOW: u32 = 16 << 20;
+/// How many keys a page has.
+const PAGE: i64 = 100;
 /// For how long a stream may be silent.
 const SILENCE: Duration = Duration::from_secs(60);
 
@@ -245,6 +257,9 @@ impl EtcdClient {
         let channel = Endpoint::from_static("http://etcd")
             .connect_timeout(CALL)
             .timeout(deadline)
+            // A snapshot is a long stream: with the usual 64 KiB on the way at once it waits at every turn.
+            .initial_stream_window_size(WINDOW)
+            .initial_connection_window_size(WINDOW)
             .connect_with_connector(connector)
             .await
             .map_err(|e| chain(&e))?;
@@ -272,7 +287,8 @@ impl EtcdClient {
         Q: Message + Send + Sync + 'static,
         A: Message + Default + Send + Sync + 'static,
     {
-        let mut grpc = tonic::client::Grpc::new(self.channel.clone());
+        let mut grpc =
+            tonic::client::Grpc::new(self.channel.clone()).max_decoding_message_size(LARGEST);
         grpc.ready().await.map_err(|e| chain(&e))?;
         let codec = tonic_prost::ProstCodec::<Q, A>::default();
         let path = http::uri::PathAndQuery::from_static(path);
@@ -356,9 +372,47 @@ impl EtcdClient {
     /// How many keys there are.
     pub async fn count(&self) -> Result<u64, String> {
         // From the first key on, to the last.
-        let all = RangeRequest { key: vec![0], range_end: vec![0], count_only: true };
+        let all = RangeRequest {
+            key: vec![0],
+            range_end: vec![0],
+            count_only: true,
+            ..RangeRequest::default()
+        };
         let found: RangeResponse = self.call("/etcdserverpb.KV/Range", all).await?;
         Ok(u64::try_from(found.count).unwrap_or(0))
+    }
+
+    /// The keys below a prefix, without it, whose values do not begin so.
+    pub async fn keys_without(
+        &self,
+        prefix: &str,
+        beginning: &[u8],
+    ) -> Result<Vec<String>, String> {
+        let mut key = prefix.as_bytes().to_vec();
+        let mut range_end = key.clone();
+        // All keys with a prefix end before the one whose last octet is the next (`clientv3.GetPrefixRangeEnd`).
+        if let Some(last) = range_end.last_mut() {
+            *last += 1;
+        }
+        let mut out = Vec::new();
+        loop {
+            let page = RangeRequest {
+                key: key.clone(),
+                range_end: range_end.clone(),
+                limit: PAGE,
+                ..RangeRequest::default()
+            };
+            let found: RangeResponse = self.call("/etcdserverpb.KV/Range", page).await?;
+            let otherwise = found.kvs.iter().filter(|kv| !kv.value.starts_with(beginning));
+            out.extend(otherwise.map(|kv| {
+                let name = kv.key.strip_prefix(prefix.as_bytes()).unwrap_or(&kv.key);
+                String::from_utf8_lossy(name).into_owned()
+            }));
+            match found.kvs.last().filter(|_| found.more) {
+                Some(last) => key = [&last.key[..], &[0]].concat(),
+                None => return Ok(out),
+            }
+        }
     }
 
     /// Everything that it holds, as a stream: its data, and the SHA-256 of that as the last 32 octets. Each part is

@@ -21,7 +21,7 @@ mod trial;
 mod verify;
 
 pub use access::{Access, Stream};
-pub use api::{ApiClient, ApiError, ApiResult, FIELD_MANAGER};
+pub use api::{ApiClient, ApiError, ApiResult, FIELD_MANAGER, in_waves};
 pub use drill::{Conduct, Ground, Stage, Witnessed, conduct};
 pub use hosts::{
     ANSWERS, Broken, Carrier, Connection, Deadlines, Field, Hope, Hosts, NotOpened, OpenSsh,
@@ -33,7 +33,7 @@ pub use reach::{Carried, Contents, Progress, Reach, SnapshotFile};
 pub use registry::Registry;
 pub use rehearsal::{Fault, Rehearsal, RehearsedField, Sighted, World};
 pub use runner::{RunEvent, run};
-pub use save::check_stream;
+pub use save::{check_stream, check_whole};
 pub use ssh_hosts::{SshHost, ssh_hosts};
 pub use trial::{EtcdPrograms, try_snapshot};
 pub use verify::{CHECKS, FromHost, NOT_EVERYWHERE, Pushing, Server, Tried, Verification, verify};

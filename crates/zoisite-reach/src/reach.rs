@@ -132,6 +132,11 @@ pub trait Reach: Send + Sync {
     /// Saves what etcd holds, from the first of these members that gives it, and checks what came.
     async fn save(&self, through: &[HostName], why: &str, progress: Progress<'_>) -> StepOutcome;
 
+    /// Has API servers write every secret anew that etcd holds otherwise than encrypted by that key; these members
+    /// show what is left.
+    async fn rewrite(&self, key: &str, through: &[HostName], progress: Progress<'_>)
+    -> StepOutcome;
+
     /// Does something through the API; `host` is whom it is about.
     async fn api(
         &self,

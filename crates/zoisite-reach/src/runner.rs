@@ -202,6 +202,7 @@ async fn carry_out(
             reach.change_members(&work, &through, seconds, &progress).await
         }
         Work::Save { through, why } => reach.save(&through, &why, &progress).await,
+        Work::Rewrite { key, through } => reach.rewrite(&key, &through, &progress).await,
         Work::Fill { host, images } => reach.fill(&host, &images, &progress).await,
         // The engine turns a mark into an ordinary stretch once it knows what to write.
         Work::MarkFormed { .. } => StepOutcome::Done { changed: 0 },

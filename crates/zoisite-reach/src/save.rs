@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use sha2::{Digest as _, Sha256};
+use aws_lc_rs::digest::{Context, SHA256};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::pki::hex;
@@ -18,39 +18,42 @@ const TAIL: usize = 32;
 struct Summed<'a> {
     into: &'a mut (dyn Write + Send),
     /// All but the last 32.
-    inner: Sha256,
-    /// All.
-    whole: Sha256,
+    inner: Context,
     tail: Vec<u8>,
     octets: u64,
 }
 
 impl<'a> Summed<'a> {
     fn new(into: &'a mut (dyn Write + Send)) -> Self {
-        Self { into, inner: Sha256::new(), whole: Sha256::new(), tail: Vec::new(), octets: 0 }
+        Self { into, inner: Context::new(&SHA256), tail: Vec::new(), octets: 0 }
     }
 
     fn take(&mut self, part: &[u8]) -> io::Result<()> {
         self.into.write_all(part)?;
-        self.whole.update(part);
         self.octets += part.len() as u64;
-        self.tail.extend_from_slice(part);
-        let sure = self.tail.len().saturating_sub(TAIL);
-        self.inner.update(&self.tail[..sure]);
-        self.tail.drain(..sure);
+        // What was kept back is summed up as far as this part may hold the last ones.
+        let sure = (self.tail.len() + part.len()).saturating_sub(TAIL);
+        let (old, new) = (sure.min(self.tail.len()), sure.saturating_sub(self.tail.len()));
+        self.inner.update(&self.tail[..old]);
+        self.inner.update(&part[..new]);
+        self.tail.drain(..old);
+        self.tail.extend_from_slice(&part[new..]);
         Ok(())
     }
 
     /// Size and sum of the whole stream.
     fn end(self) -> Result<(u64, String), String> {
-        let (octets, found) = (self.octets, self.inner.finalize());
+        // All of it is what comes before the end, and the end.
+        let mut whole = self.inner.clone();
+        whole.update(&self.tail);
+        let (octets, found) = (self.octets, self.inner.finish());
         if self.tail.len() < TAIL || octets == TAIL as u64 {
             return Err(format!("it ended after {octets} octets"));
         }
-        if found.as_slice() != self.tail {
+        if found.as_ref() != self.tail {
             return Err("its own checksum does not fit what came: it is cut or altered".into());
         }
-        Ok((octets, hex(&self.whole.finalize())))
+        Ok((octets, hex(whole.finish().as_ref())))
     }
 }
 
@@ -59,10 +62,28 @@ impl<'a> Summed<'a> {
 /// # Errors
 /// What is wrong with it.
 pub fn check_stream(
-    mut from: impl io::Read,
+    from: impl io::Read,
     taken: &Taken,
     into: &mut (dyn Write + Send),
 ) -> Result<(), String> {
+    let (octets, sha256) = check_whole(from, into)?;
+    if (octets, &sha256) != (taken.octets, &taken.sha256) {
+        return Err(format!(
+            "it has {octets} octets with the SHA-256 {sha256}, and {} with {} were taken",
+            taken.octets, taken.sha256
+        ));
+    }
+    Ok(())
+}
+
+/// Reads a stream to its end and holds it against its own checksum; its size, and its SHA-256.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn check_whole(
+    mut from: impl io::Read,
+    into: &mut (dyn Write + Send),
+) -> Result<(u64, String), String> {
     let mut summed = Summed::new(into);
     let mut part = vec![0; 1 << 18];
     loop {
@@ -73,14 +94,7 @@ pub fn check_stream(
             Err(error) => return Err(format!("it cannot be read to its end: {error}")),
         }
     }
-    let (octets, sha256) = summed.end()?;
-    if (octets, &sha256) != (taken.octets, &taken.sha256) {
-        return Err(format!(
-            "it has {octets} octets with the SHA-256 {sha256}, and {} with {} were taken",
-            taken.octets, taken.sha256
-        ));
-    }
-    Ok(())
+    summed.end()
 }
 
 /// Takes everything that a member holds.
@@ -142,6 +156,8 @@ pub(crate) fn not_taken(said: Vec<String>) -> Trouble {
 
 #[cfg(test)]
 mod tests {
+    use sha2::{Digest as _, Sha256};
+
     use super::*;
 
     fn stream(data: &[u8]) -> Vec<u8> {

@@ -105,12 +105,7 @@ async fn ask(member: &mut Child, socket: &Path, taken: &Taken) -> Result<u64, St
     let hash = client.hash(taken.revision).await.map_err(|why| {
         format!("it does not hold everything up to revision {}: {why}", taken.revision)
     })?;
-    if (hash.compacted, hash.hash) != (taken.compacted, taken.hash) {
-        return Err(format!(
-            "its keys are others: up to revision {} their hash is {}, and the member that it was taken from said {}",
-            taken.revision, hash.hash, taken.hash
-        ));
-    }
+    taken.held_against(hash.hash, hash.compacted)?;
     client.count().await.map_err(|why| format!("counting its keys: {why}"))
 }
 

@@ -19,7 +19,8 @@ use std::time::{Duration, Instant};
 use simulated::{Issued, TestContents, host, now, on_virtual_time};
 use zoisite_core::aim::EtcdAim;
 use zoisite_core::cluster::HostName;
-use zoisite_core::holdings::{ETCD_CONFIG, ETCD_UNIT, HostHoldings, peer_urls};
+use zoisite_core::components::NodeImages;
+use zoisite_core::holdings::{ETCD_CONFIG, ETCD_UNIT, HostHoldings, Part, peer_urls};
 use zoisite_core::item::Item;
 use zoisite_core::pki::SecretRef;
 use zoisite_core::script::{Depth, Operation, Stretch};
@@ -68,7 +69,10 @@ fn held(name: &HostName, members: &[String], begins: bool) -> HostHoldings {
         initial: (!begins).then_some(initial),
         dialled: Vec::new(),
     };
-    issued().members(&cluster, Some(&aim)).host(name).unwrap().clone()
+    let (subnets, images) = (BTreeMap::new(), NodeImages::default());
+    let parts = [Part::Etcd];
+    let made = issued().holdings(&cluster, &parts, (&subnets, &images), Some(&aim));
+    made.host(name).unwrap().clone()
 }
 
 /// What can be seen of either of the two.

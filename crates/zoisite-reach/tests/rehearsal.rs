@@ -571,6 +571,12 @@ fn members_trust_what_lies_on_their_disks_and_nothing_else() {
     ] {
         let other = stage.world().text(&host(from.0), from.1).unwrap().to_owned();
         stage.world().edit(&host("ibis"), path, |_| other);
+        if path == trusted {
+            // A member reads whom it trusts when it starts, and serves on by what it read until then.
+            assert!(stage.world().serves(&host("ibis")), "{when}: not read yet");
+            stage.world().power(&host("ibis"), false);
+            stage.world().power(&host("ibis"), true);
+        }
         leaves(&stage, when);
         stage.must_converge(when);
     }

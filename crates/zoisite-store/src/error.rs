@@ -101,7 +101,7 @@ pub enum StoreError {
         /// The file.
         path: PathBuf,
         /// What is wrong with it.
-        why: &'static str,
+        why: String,
     },
     /// It is no public key for which secrets could be encrypted.
     #[error("{0}")]
@@ -122,6 +122,40 @@ pub enum StoreError {
         /// Public keys for which the secrets were encrypted.
         recipients: Vec<String>,
     },
+    /// The key of an authority is not in the strongbox.
+    #[error("the key of the {0} authority was lost: nothing that it signs can be made")]
+    LostAuthority(zoisite_core::pki::AuthorityKind),
+    /// Another authority is being replaced.
+    #[error("the {0} authority is being replaced: one at a time")]
+    Replacing(zoisite_core::pki::AuthorityKind),
+    /// An authority's certificate was asked for elsewhere, and is not there yet.
+    #[error("the certificate of the {0} authority was asked for, and its answer has not come")]
+    Asked(zoisite_core::pki::AuthorityKind),
+    /// It was not.
+    #[error("no certificate was asked for of the {0} authority")]
+    NotAsked(zoisite_core::pki::AuthorityKind),
+    /// What came back is not what was asked for.
+    #[error("the answer for the {kind} authority was not taken: {}", faults.join("; "))]
+    Answer {
+        /// Of which one.
+        kind: zoisite_core::pki::AuthorityKind,
+        /// Every reason.
+        faults: Vec<String>,
+    },
+    /// No replacement is there to take back.
+    #[error("the {0} authority is not being replaced")]
+    NotReplacing(zoisite_core::pki::AuthorityKind),
+    /// Nothing rests on the one before any more, and its key is gone.
+    #[error(
+        "nothing rests on the {0} authority before any more, and it leaves: it is too late to take that back"
+    )]
+    TooLate(zoisite_core::pki::AuthorityKind),
+    /// The key that signs tokens is not being replaced.
+    #[error("the key that signs service accounts' tokens is not being replaced")]
+    NoTokenKey,
+    /// The store knows a cluster already.
+    #[error("the store knows a cluster already ({0})")]
+    Known(String),
     /// A secret that should be there is not.
     #[error("the strongbox does not hold the key of {0}")]
     NoSecret(String),
@@ -159,7 +193,7 @@ impl StoreError {
             }
             Self::LooseIdentity { path, .. } => format!("chmod 600 {}", path.display()),
             Self::BadIdentity { .. } => {
-                "name another file with --identity: one of age's, or an SSH key without a passphrase"
+                "name another file with --identity: one of age's, or an SSH key"
                     .into()
             }
             Self::BadRecipient(_) => {
@@ -175,6 +209,18 @@ impl StoreError {
                     recipients.join(" or ")
                 )
             }
+            Self::LostAuthority(_) => {
+                "a copy of the state holds it: zoisite copy bring. Without one the cluster runs on until its certificates end: an authority is replaced only while the one before can sign"
+                    .into()
+            }
+            Self::Replacing(kind) => format!("zoisite pki replace {kind} goes on with it, and --not takes it back"),
+            Self::NoTokenKey => "zoisite pki replace service-accounts replaces it".into(),
+            Self::Asked(kind) => format!("zoisite pki answer FILE takes it; zoisite pki request {kind} --not has the authority made here"),
+            Self::NotAsked(kind) => format!("zoisite pki request {kind} asks for it"),
+            Self::Answer { .. } => "have it signed once more as the request says; nothing was changed".into(),
+            Self::TooLate(_) => "zoisite raise goes on with it; afterwards another one can take its place".into(),
+            Self::NotReplacing(_) => "zoisite pki list shows what each authority does".into(),
+            Self::Known(_) => "move its folder aside first".into(),
             Self::NoSecret(_) => {
                 "bring the store back from a backup, or issue anew: zoisite pki issue --again"
                     .into()

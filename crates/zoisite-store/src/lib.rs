@@ -5,6 +5,10 @@
 //! [`trust`] issues what is due and records it in the same transaction. What is stored here is intent
 //! and history; what is true is found by looking at the hosts.
 
+mod adopt;
+pub mod asked;
+pub mod at_rest;
+pub mod authorities;
 mod copy;
 mod error;
 mod keys;
@@ -14,8 +18,10 @@ mod snapshots;
 mod sqlite;
 mod state;
 mod strongbox;
+pub mod token_key;
 pub mod trust;
 
+pub use adopt::{Adopted, adopt};
 pub use copy::{CopyHeading, Copying, StateCopy, read_copy, write_copy};
 pub use error::StoreError;
 pub use keys::FreshKeys;
@@ -24,7 +30,7 @@ pub use records::{Change, LockHolder, Over, Records, Stored};
 pub use snapshots::{SnapshotFolder, Writing};
 pub use sqlite::{FORMAT, SqliteRecords};
 pub use state::{Met, RunRecord, State, StoredEvent};
-pub use strongbox::{Strongbox, key_of};
+pub use strongbox::{Passphrase, Strongbox, key_of};
 
 /// SHA-256 of octets, in hexadecimal.
 pub(crate) fn sha256(bytes: &[u8]) -> String {

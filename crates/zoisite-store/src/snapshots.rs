@@ -241,7 +241,7 @@ mod tests {
             cluster: "c0ffee".into(),
             epoch: 1,
             why: "asked for".into(),
-            encryption: None,
+            encryption: Vec::new(),
             taken: Taken {
                 from: HostName::new("heron").unwrap(),
                 cluster_id: "01".into(),

@@ -98,6 +98,28 @@ impl SqliteRecords {
         fs::read(&path).map_err(failed)
     }
 
+    /// Takes the store in `folder` away, with every secret in it. What else is in the folder stays.
+    ///
+    /// # Errors
+    /// When a file cannot be removed.
+    pub fn forget(folder: &Path) -> Result<(), StoreError> {
+        // What is written ahead (`-wal`) goes with it; the file that others look for goes first.
+        for name in ["store.sqlite", "store.sqlite-wal", "store.sqlite-shm"] {
+            let path = folder.join(name);
+            match fs::remove_file(&path) {
+                Err(source) if source.kind() != std::io::ErrorKind::NotFound => {
+                    return Err(StoreError::File { doing: "removing", path, source });
+                }
+                _ => {}
+            }
+        }
+        crate::sync_folder(folder).map_err(|source| StoreError::File {
+            doing: "writing",
+            path: folder.to_owned(),
+            source,
+        })
+    }
+
     /// Whether `folder` holds a store.
     pub fn exists(folder: &Path) -> bool {
         folder.join("store.sqlite").exists()

@@ -24,12 +24,13 @@ pub(crate) const CERTIFICATE: &str = "certificate";
 pub(crate) const SECRET: &str = "secret";
 pub(crate) const META: &str = "meta";
 pub(crate) const SHARED: &str = "shared-secrets";
-const SUBNETS: &str = "pod-subnet";
-const FACTS: &str = "host-facts";
-const PIN: &str = "pin";
+pub(crate) const SUBNETS: &str = "pod-subnet";
+pub(crate) const FACTS: &str = "host-facts";
+pub(crate) const PIN: &str = "pin";
 const RUN: &str = "run";
 const TOKEN: &str = "token";
-const HOST: &str = "host";
+pub(crate) const HOST: &str = "host";
+const RETIRED: &str = "retired-host";
 const OPENED: &str = "opened";
 const SURVEYED: &str = "surveyed";
 const DRILL: &str = "drill";
@@ -290,6 +291,14 @@ impl State {
         Ok(met)
     }
 
+    /// When hosts were retired, by their names.
+    ///
+    /// # Errors
+    /// When a record cannot be read.
+    pub fn retired(&self) -> Result<BTreeMap<HostName, Timestamp>, StoreError> {
+        self.by_host(RETIRED)
+    }
+
     /// What is recorded of the cluster's beginning; `None` before that.
     ///
     /// # Errors
@@ -446,6 +455,9 @@ impl State {
                 changes.extend(token_changes(&TokenRecord { gone: Some(now), ..token })?);
             }
         }
+        // What rests on it elsewhere may be still to follow.
+        self.read(RETIRED, host.as_str())?;
+        changes.push(Change::put(RETIRED, host.as_str(), json(RETIRED, &now)?));
         for kind in [HOST, PIN, SUBNETS, FACTS, OPENED, SURVEYED] {
             // What is read may be replaced.
             if self.read(kind, host.as_str())?.is_some() {
@@ -583,7 +595,7 @@ impl State {
         Ok(any)
     }
 
-    fn json<T: DeserializeOwned>(
+    pub(crate) fn json<T: DeserializeOwned>(
         &self,
         kind: &'static str,
         key: &str,
@@ -627,6 +639,16 @@ pub(crate) fn token_secret(id: &str) -> String {
 /// Keys sort as generations do.
 fn run_key(generation: u64) -> String {
     format!("{generation:020}")
+}
+
+/// Keeps a secret, sealed for those who may open it.
+pub(crate) fn sealed(
+    which: &SecretRef,
+    secret: &Secret,
+    recipients: &[String],
+) -> Result<Change, StoreError> {
+    let key = which.kept_under().unwrap_or_default();
+    Ok(Change::put(SECRET, key, Strongbox::seal(secret, recipients)?))
 }
 
 pub(crate) fn json<T: Serialize>(kind: &'static str, value: &T) -> Result<Vec<u8>, StoreError> {

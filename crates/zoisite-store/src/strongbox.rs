@@ -23,19 +23,31 @@ impl Identity {
         Self::Age(age::x25519::Identity::generate())
     }
 
-    /// Reads it from a file's text.
-    fn read(text: &str) -> Result<Self, &'static str> {
+    /// Reads it from a file's octets; `ask` is asked for the passphrase that it may be kept under.
+    fn read(octets: &[u8], ask: Passphrase<'_>) -> Result<Self, String> {
+        if octets.starts_with(SEALED) || octets.starts_with(ARMOURED) {
+            let text = asked(ask, |passphrase| under_passphrase(octets, passphrase))?;
+            return Self::of_age(&text);
+        }
+        let Ok(text) = std::str::from_utf8(octets) else {
+            return Err("there is no identity in it".into());
+        };
         if !text.contains("-----BEGIN ") {
-            let found = text.lines().find_map(|line| line.trim().parse().ok());
-            return found.map(Self::Age).ok_or("there is no identity in it");
+            return Self::of_age(text);
         }
-        match age::ssh::Identity::from_buffer(text.as_bytes(), None) {
+        match age::ssh::Identity::from_buffer(octets, None) {
             Ok(key @ age::ssh::Identity::Unencrypted(_)) => Ok(Self::Ssh(Box::new(key))),
-            Ok(age::ssh::Identity::Encrypted(_)) => {
-                Err("its key is kept under a passphrase, which nobody is asked for here")
+            Ok(age::ssh::Identity::Encrypted(key)) => {
+                let key = asked(ask, |passphrase| key.decrypt(passphrase).map_err(not_it))?;
+                Ok(Self::Ssh(Box::new(key.into())))
             }
-            _ => Err("it is no SSH key of a kind that encrypts: ed25519 and RSA do"),
+            _ => Err("it is no SSH key of a kind that encrypts: ed25519 and RSA do".into()),
         }
+    }
+
+    fn of_age(text: &str) -> Result<Self, String> {
+        let found = text.lines().find_map(|line| line.trim().parse().ok());
+        found.map(Self::Age).ok_or_else(|| "there is no identity in it".into())
     }
 
     fn opens(&self) -> &dyn age::Identity {
@@ -53,6 +65,57 @@ impl Identity {
                 .map_or_else(|_| String::new(), |key| key.to_string()),
         }
     }
+}
+
+/// Who knows the passphrase of an identity: what they answer, or why nobody does.
+pub type Passphrase<'a> = &'a dyn Fn() -> Result<Secret, String>;
+
+/// How a file begins that age sealed, in octets or as text.
+const SEALED: &[u8] = b"age-encryption.org/v1";
+const ARMOURED: &[u8] = b"-----BEGIN AGE ENCRYPTED FILE-----";
+
+/// How often somebody may be wrong.
+const TRIES: usize = 3;
+
+/// Asks until what is answered opens it; an error of `open` that is `None` is a wrong passphrase.
+fn asked<T>(
+    ask: Passphrase<'_>,
+    open: impl Fn(age::secrecy::SecretString) -> Result<T, Option<String>>,
+) -> Result<T, String> {
+    for _ in 0..TRIES {
+        let passphrase =
+            ask().map_err(|why| format!("it is kept under a passphrase, and {why}"))?;
+        match open(passphrase.expose().to_owned().into()) {
+            Err(None) => {}
+            opened => return opened.map_err(Option::unwrap_or_default),
+        }
+    }
+    Err("that is not the passphrase that it is kept under".into())
+}
+
+/// What a decryption says of a wrong passphrase, or of anything else.
+fn not_it(error: age::DecryptError) -> Option<String> {
+    use age::DecryptError::{DecryptionFailed, KeyDecryptionFailed, NoMatchingKeys};
+    match error {
+        DecryptionFailed | KeyDecryptionFailed | NoMatchingKeys => None,
+        other => Some(other.to_string()),
+    }
+}
+
+/// The text of an identity that is kept under a passphrase.
+fn under_passphrase(
+    octets: &[u8],
+    passphrase: age::secrecy::SecretString,
+) -> Result<Zeroizing<String>, Option<String>> {
+    let told = |error: &dyn std::fmt::Display| Some(error.to_string());
+    let decryptor = age::Decryptor::new_buffered(age::armor::ArmoredReader::new(octets))
+        .map_err(|error| told(&error))?;
+    let identity = age::scrypt::Identity::new(passphrase);
+    let identity = &identity as &dyn age::Identity;
+    let mut reader = decryptor.decrypt(std::iter::once(identity)).map_err(not_it)?;
+    let mut text = Zeroizing::new(String::new());
+    reader.read_to_string(&mut text).map_err(|error| told(&error))?;
+    Ok(text)
 }
 
 /// A public key of age's or of SSH, with a name behind it or none, as people write it in one line.
@@ -77,6 +140,11 @@ pub fn key_of(line: &str) -> String {
     words[..words.len().min(long)].join(" ")
 }
 
+/// Makes a folder that only its owner enters; one that is there stays as it is.
+fn private_folder(folder: &Path) -> std::io::Result<()> {
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)
+}
+
 /// Opens and seals secrets with one person's identity.
 pub struct Strongbox {
     path: PathBuf,
@@ -96,9 +164,9 @@ impl Strongbox {
     ///
     /// # Errors
     /// When the file cannot be read, may be read by others, or holds no identity.
-    pub fn open_or_new(path: &Path) -> Result<Self, StoreError> {
+    pub fn open_or_new(path: &Path, ask: Passphrase<'_>) -> Result<Self, StoreError> {
         if path.exists() {
-            return Self::open(path);
+            return Self::open(path, ask);
         }
         Ok(Self { path: path.to_owned(), identity: Identity::new(), new: true.into() })
     }
@@ -114,19 +182,9 @@ impl Strongbox {
         let path = &self.path;
         let failed = |doing| move |source| StoreError::File { doing, path: path.clone(), source };
         let folder = crate::folder_of(path);
-        fs::DirBuilder::new()
-            .recursive(true)
-            .mode(0o700)
-            .create(folder)
-            .map_err(failed("making the folder of"))?;
+        private_folder(folder).map_err(failed("making the folder of"))?;
         // (An SSH key is never a new one.)
-        let Identity::Age(identity) = &self.identity else { return Ok(false) };
-        let text = Zeroizing::new(format!(
-            "# Zoisite identity: opens the secrets of your clusters. Keep a copy where only you can reach it.\n\
-             # public key: {}\n{}\n",
-            identity.to_public(),
-            identity.to_string().expose_secret()
-        ));
+        let Some(text) = self.text() else { return Ok(false) };
         // Whole or not at all, and never over one that another program made meanwhile.
         let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed("making"))?;
         file.write_all(text.as_bytes())
@@ -136,6 +194,54 @@ impl Strongbox {
         crate::sync_folder(folder).map_err(failed("writing"))?;
         self.new.store(false, Ordering::Relaxed);
         Ok(true)
+    }
+
+    /// What its file says; an SSH key's is not this program's to write.
+    fn text(&self) -> Option<Zeroizing<String>> {
+        let Identity::Age(identity) = &self.identity else { return None };
+        Some(Zeroizing::new(format!(
+            "# Zoisite identity: opens the secrets of your clusters. Keep a copy where only you can reach it.\n\
+             # public key: {}\n{}\n",
+            identity.to_public(),
+            identity.to_string().expose_secret()
+        )))
+    }
+
+    /// Keeps the identity under a passphrase from now on, or under none: its file is replaced in one instant.
+    ///
+    /// # Errors
+    /// When it is an SSH key, which has tools of its own for that, or its file cannot be written.
+    pub fn keep_under(&self, passphrase: Option<&Secret>) -> Result<(), StoreError> {
+        let failed =
+            |doing| move |source| StoreError::File { doing, path: self.path.clone(), source };
+        let why = "it is an SSH key: ssh-keygen -p gives that a passphrase";
+        let ssh = || StoreError::BadIdentity { path: self.path.clone(), why: why.into() };
+        let text = self.text().ok_or_else(ssh)?;
+        let octets = match passphrase {
+            None => Zeroizing::new(text.as_bytes().to_vec()),
+            Some(passphrase) => {
+                let encrypt = |error: std::io::Error| StoreError::Encrypt(error.to_string());
+                let secret = passphrase.expose().to_owned().into();
+                let encryptor = age::Encryptor::with_user_passphrase(secret);
+                let mut out = Zeroizing::new(Vec::new());
+                let armour = age::armor::ArmoredWriter::wrap_output(
+                    &mut *out,
+                    age::armor::Format::AsciiArmor,
+                );
+                let mut writer =
+                    encryptor.wrap_output(armour.map_err(encrypt)?).map_err(encrypt)?;
+                writer.write_all(text.as_bytes()).map_err(encrypt)?;
+                writer.finish().and_then(|armour| armour.finish()).map_err(encrypt)?;
+                out
+            }
+        };
+        let folder = crate::folder_of(&self.path);
+        private_folder(folder).map_err(failed("making the folder of"))?;
+        let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed("making"))?;
+        file.write_all(&octets).map_err(failed("writing"))?;
+        crate::put_in_place(file, &self.path).map_err(failed("writing"))?;
+        self.new.store(false, Ordering::Relaxed);
+        Ok(())
     }
 
     /// Its file, when it is not written yet: nothing can have been encrypted for it.
@@ -148,9 +254,10 @@ impl Strongbox {
     /// # Errors
     /// As [`Strongbox::open_or_new`] and [`Strongbox::keep`].
     pub fn open_or_make(path: &Path) -> Result<(Self, bool), StoreError> {
-        let strongbox = Self::open_or_new(path)?;
+        let nobody: Passphrase<'_> = &|| Err("nobody is asked for it here".into());
+        let strongbox = Self::open_or_new(path, nobody)?;
         match strongbox.keep() {
-            Err(_) if path.exists() => Ok((Self::open(path)?, false)),
+            Err(_) if path.exists() => Ok((Self::open(path, nobody)?, false)),
             made => Ok((strongbox, made?)),
         }
     }
@@ -160,20 +267,20 @@ impl Strongbox {
         Self { path: PathBuf::new(), identity: Identity::new(), new: false.into() }
     }
 
-    /// Opens the identity in `path`.
+    /// Opens the identity in `path`; `ask` is asked for the passphrase that it may be kept under.
     ///
     /// # Errors
     /// As [`Strongbox::open_or_make`], and when there is no file.
-    pub fn open(path: &Path) -> Result<Self, StoreError> {
+    pub fn open(path: &Path, ask: Passphrase<'_>) -> Result<Self, StoreError> {
         let failed = |source| StoreError::File { doing: "reading", path: path.to_owned(), source };
         let mut file = fs::File::open(path).map_err(failed)?;
         let mode = file.metadata().map_err(failed)?.permissions().mode() & 0o777;
         if mode & 0o077 != 0 {
             return Err(StoreError::LooseIdentity { path: path.to_owned(), mode });
         }
-        let mut text = Zeroizing::new(String::new());
-        file.read_to_string(&mut text).map_err(failed)?;
-        let identity = Identity::read(&text)
+        let mut octets = Zeroizing::new(Vec::new());
+        file.read_to_end(&mut octets).map_err(failed)?;
+        let identity = Identity::read(&octets, ask)
             .map_err(|why| StoreError::BadIdentity { path: path.to_owned(), why })?;
         Ok(Self { path: path.to_owned(), identity, new: false.into() })
     }
@@ -267,6 +374,8 @@ impl Strongbox {
 mod tests {
     use super::*;
 
+    const NOBODY: Passphrase<'_> = &|| Err("nobody is there".into());
+
     #[test]
     fn an_identity_is_made_once_private_and_found_again() {
         let dir = tempfile::tempdir().unwrap();
@@ -314,11 +423,38 @@ mod tests {
         Strongbox::open_or_make(&path).unwrap();
         fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
         assert!(matches!(
-            Strongbox::open(&path),
+            Strongbox::open(&path, NOBODY),
             Err(StoreError::LooseIdentity { mode: 0o644, .. })
         ));
         fs::write(&path, "nothing here").unwrap();
         fs::set_permissions(&path, fs::Permissions::from_mode(0o600)).unwrap();
-        assert!(matches!(Strongbox::open(&path), Err(StoreError::BadIdentity { .. })));
+        assert!(matches!(Strongbox::open(&path, NOBODY), Err(StoreError::BadIdentity { .. })));
+    }
+
+    #[test]
+    fn a_passphrase_is_asked_for_and_only_the_right_one_opens() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("identity.txt");
+        let (made, _) = Strongbox::open_or_make(&path).unwrap();
+        made.keep_under(Some(&Secret::new("reeds and mud".into()))).unwrap();
+        let kept = fs::read_to_string(&path).unwrap();
+        assert!(kept.starts_with("-----BEGIN AGE ENCRYPTED FILE-----") && !kept.contains("SECRET"));
+        assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
+
+        let error = Strongbox::open(&path, NOBODY).unwrap_err();
+        assert!(error.to_string().contains("passphrase, and nobody is there"), "{error}");
+        let times = std::cell::Cell::new(0);
+        let wrong: Passphrase<'_> = &|| {
+            times.set(times.get() + 1);
+            Ok(Secret::new("mud".into()))
+        };
+        let error = Strongbox::open(&path, wrong).unwrap_err();
+        assert!(error.to_string().contains("not the passphrase"), "{error}");
+        assert_eq!(times.get(), TRIES);
+        let right: Passphrase<'_> = &|| Ok(Secret::new("reeds and mud".into()));
+        let opened = Strongbox::open(&path, right).unwrap();
+        assert_eq!(opened.recipient(), made.recipient());
+        opened.keep_under(None).unwrap();
+        assert_eq!(Strongbox::open(&path, NOBODY).unwrap().recipient(), made.recipient());
     }
 }

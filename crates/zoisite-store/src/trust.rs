@@ -1,20 +1,24 @@
 //! Issuing what is due: certificates and their sealed keys are recorded in one transaction.
 
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 
 use jiff::{SignedDuration, Timestamp};
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::SharedSecrets;
 use zoisite_core::pki::{
-    Asker, Authority, AuthorityKind, Due, KeyKind, KeySource, Ledger, LedgerEntry, NewKey,
-    NodeRequest, PkiError, Profile, Ring, Secret, SecretRef, Wanted, check_request, due,
-    kubelet_client, run_client, wanted,
+    Asker, AtRestKeys, Authority, AuthorityKind, Due, KeySource, Ledger, LedgerEntry, NodeRequest,
+    Profile, Secret, SecretRef, TokenKeyTurn, Wanted, check_request, due, kubelet_client,
+    run_client, wanted,
 };
 use zoisite_core::token::{TOKEN_SECONDS, TokenRecord, make_token};
 
 use crate::records::Change;
-use crate::state::{AUTHORITY, CERTIFICATE, META, SECRET, SHARED, State, json, token_changes};
+use crate::state::{
+    AUTHORITY, CERTIFICATE, META, SECRET, SHARED, State, json, sealed, token_changes,
+};
 use crate::{StoreError, Strongbox};
+use crate::{asked, at_rest, token_key};
 
 /// What issuing did.
 #[derive(Clone, Debug, Default)]
@@ -48,12 +52,6 @@ pub fn is_complete(
         && due(&wanted(cluster), ledger, now).is_empty())
 }
 
-/// Keeps a secret, sealed for those who may open it.
-fn sealed(which: &SecretRef, secret: &Secret, recipients: &[String]) -> Result<Change, StoreError> {
-    let key = which.kept_under().unwrap_or_default();
-    Ok(Change::put(SECRET, key, Strongbox::seal(secret, recipients)?))
-}
-
 /// Makes missing authorities and issues every certificate that is due; a second call does nothing.
 ///
 /// With `again`, every certificate is issued anew.
@@ -68,44 +66,62 @@ pub fn issue(
     now: Timestamp,
     again: bool,
 ) -> Result<Issued, StoreError> {
+    issue_again(state, strongbox, cluster, (keys, now), &|_| again)
+}
+
+/// The same; those are issued anew that `again` chooses, beside what is due.
+///
+/// # Errors
+/// As for [`issue`].
+pub fn issue_again(
+    state: &mut State,
+    strongbox: &Strongbox,
+    cluster: &Cluster,
+    (keys, now): (&dyn KeySource, Timestamp),
+    again: &dyn Fn(&Wanted) -> bool,
+) -> Result<Issued, StoreError> {
     let mut ledger = state.ledger()?;
     let mut issued = Issued::default();
     let mut changes = Vec::new();
     let mut authorities = BTreeMap::new();
-    if !again && is_complete(state, cluster, &ledger, now)? {
+    let chosen = wanted(cluster).iter().any(again);
+    if !chosen && is_complete(state, cluster, &ledger, now)? {
         return Ok(issued);
     }
     let shared = state.shared_secrets()?;
     let recipients = state.recipients(strongbox)?;
     for kind in AuthorityKind::ALL {
-        let authority = match ledger.authority(kind) {
-            Some(certificate) => {
-                let key = state.secret(&SecretRef::Authority(kind), strongbox)?;
-                Authority::open(certificate.clone(), &key)?
-            }
-            None => {
-                let policy = &cluster.certificates;
-                let (authority, key) = Authority::make(
-                    &cluster.name,
-                    kind,
-                    policy.key,
-                    policy.authority_days,
-                    keys,
-                    now,
-                )?;
-                let certificate = authority.certificate();
-                changes.push(Change::put(AUTHORITY, kind.id(), json(AUTHORITY, certificate)?));
-                changes.push(sealed(&SecretRef::Authority(kind), &key, &recipients)?);
-                ledger.authorities.push(certificate.clone());
-                issued.authorities.push(kind);
-                authority
-            }
-        };
+        if ledger.authority(kind).is_some() {
+            continue;
+        }
+        if asked::open_request(state, kind)?.is_some() {
+            return Err(StoreError::Asked(kind));
+        }
+        let policy = &cluster.certificates;
+        let (authority, key) = Authority::make(
+            &cluster.name,
+            (kind, 0),
+            policy.key,
+            policy.authority_days,
+            keys,
+            now,
+        )?;
+        let certificate = authority.certificate();
+        changes.push(Change::put(AUTHORITY, kind.id(), json(AUTHORITY, certificate)?));
+        changes.push(sealed(&SecretRef::Authority(kind), &key, &recipients)?);
+        ledger.authorities.push(certificate.clone());
+        issued.authorities.push(kind);
         authorities.insert(kind, authority);
     }
     let mut dues = due(&wanted(cluster), &ledger, now);
-    if again {
-        dues = everything(cluster, &ledger, dues);
+    if chosen {
+        dues = with_chosen(cluster, &ledger, dues, again);
+    }
+    // Keys of others stay closed: one of them may be lost.
+    for kind in dues.iter().map(|due| due.wanted.profile.authority()) {
+        if let Entry::Vacant(place) = authorities.entry(kind) {
+            let _ = place.insert(open_authority(state, strongbox, kind)?);
+        }
     }
     for (one, (entry, key)) in dues.iter().zip(sign(&dues, &authorities, keys, now)?) {
         if let Some(old) = one
@@ -155,56 +171,24 @@ pub fn forget_old_keys(
     Ok(forgotten)
 }
 
-/// Makes what all control planes share: the key that signs service accounts' tokens, and the key with
-/// which secrets are encrypted in etcd (`apiserver.config.k8s.io/v1`, `EncryptionConfiguration`).
+/// Makes what all control planes share: the key that signs service accounts' tokens, and the key by which secrets are
+/// encrypted in etcd.
 fn shared_secrets(keys: &dyn KeySource, recipients: &[String]) -> Result<Vec<Change>, StoreError> {
-    let NewKey { private, .. } = keys.key(KeyKind::EcdsaP256)?;
-    let pair = rcgen::KeyPair::from_pem(private.expose())
-        .map_err(|source| PkiError::Key { kind: KeyKind::EcdsaP256, source })?;
-    let mut key = zeroize::Zeroizing::new([0_u8; 32]);
-    key[..16].copy_from_slice(&keys.serial());
-    key[16..].copy_from_slice(&keys.serial());
-    let encryption = encryption_at_rest(&Ring { used: ("first", &key[..]), accepted: Vec::new() });
+    let (public, private) = token_key::pair(keys)?;
+    let (encryption, key) = at_rest::first(keys);
     let known = SharedSecrets {
-        service_accounts: pair.public_key_pem(),
+        service_accounts: public,
         service_accounts_accepted: Vec::new(),
+        service_accounts_turn: TokenKeyTurn::Done,
         service_accounts_sha256: crate::sha256(private.expose().as_bytes()),
         encryption_sha256: crate::sha256(encryption.expose().as_bytes()),
+        at_rest: Some(AtRestKeys::only(key)),
     };
     Ok(vec![
         Change::put(META, SHARED, json(META, &known)?),
         sealed(&SecretRef::ServiceAccounts, &private, recipients)?,
         sealed(&SecretRef::EncryptionAtRest, &encryption, recipients)?,
     ])
-}
-
-/// How secrets are encrypted in etcd (`apiserver.config.k8s.io/v1`): the first key encrypts, all of them decrypt.
-fn encryption_at_rest(ring: &Ring<(&str, &[u8])>) -> Secret {
-    let mut text = zeroize::Zeroizing::new(String::with_capacity(1_024));
-    text.push_str(
-        "apiVersion: apiserver.config.k8s.io/v1\n\
-         kind: EncryptionConfiguration\n\
-         resources:\n\
-         - resources: [secrets]\n\
-         \x20 providers:\n\
-         \x20 - secretbox:\n\
-         \x20     keys:\n",
-    );
-    for (name, key) in ring.all() {
-        let key = zeroize::Zeroizing::new(base64(key));
-        text.push_str("      - name: ");
-        text.push_str(name);
-        text.push_str("\n        secret: ");
-        text.push_str(&key);
-        text.push('\n');
-    }
-    text.push_str("  - identity: {}\n");
-    Secret::new(text.to_string())
-}
-
-fn base64(bytes: &[u8]) -> String {
-    use base64::Engine as _;
-    base64::engine::general_purpose::STANDARD.encode(bytes)
 }
 
 /// Makes a join token for hosts and records it, its secret half sealed.
@@ -413,7 +397,10 @@ fn open_authority(
     let certificate = ledger
         .authority(kind)
         .ok_or_else(|| StoreError::NoSecret(format!("the {kind} authority")))?;
-    let key = state.secret(&SecretRef::Authority(kind), strongbox)?;
+    let key = match state.secret(&SecretRef::Authority(kind), strongbox) {
+        Err(StoreError::NoSecret(_)) => return Err(StoreError::LostAuthority(kind)),
+        found => found?,
+    };
     Ok(Authority::open(certificate.clone(), &key)?)
 }
 
@@ -428,23 +415,29 @@ fn sign(
         .map_err(StoreError::Pki)
 }
 
-/// Every certificate, those that are right as they are included.
-fn everything(cluster: &Cluster, ledger: &Ledger, dues: Vec<Due>) -> Vec<Due> {
+/// What is due, and those that are chosen though they are right as they are.
+fn with_chosen(
+    cluster: &Cluster,
+    ledger: &Ledger,
+    dues: Vec<Due>,
+    again: &dyn Fn(&Wanted) -> bool,
+) -> Vec<Due> {
     let current = ledger.current();
     let mut dues: BTreeMap<_, _> =
         dues.into_iter().map(|d| ((d.wanted.profile, d.wanted.host.clone()), d)).collect();
     wanted(cluster)
         .into_iter()
-        .map(|wanted| {
+        .filter_map(|wanted| {
             let found = dues.remove(&(wanted.profile, wanted.host.clone()));
-            found.unwrap_or_else(|| {
+            let anew = || {
                 let old = wanted.host.clone().and_then(|h| current.get(&(wanted.profile, h)));
-                Due {
+                again(&wanted).then(|| Due {
                     replaces: old.map(|entry| entry.serial.clone()),
-                    wanted,
+                    wanted: wanted.clone(),
                     why: zoisite_core::pki::Why::Changed("key, as you asked,"),
-                }
-            })
+                })
+            };
+            found.or_else(anew)
         })
         .collect()
 }
@@ -468,19 +461,4 @@ pub fn for_this_run(
 fn replaced(old: &LedgerEntry, by: &LedgerEntry) -> Result<Change, StoreError> {
     let replaced = LedgerEntry { replaced_by: Some(by.serial.clone()), ..old.clone() };
     Ok(Change::put(CERTIFICATE, old.serial.as_str(), json(CERTIFICATE, &replaced)?))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_first_key_of_a_ring_encrypts_and_all_decrypt() {
-        let ring = Ring { used: ("second", &[2_u8; 32][..]), accepted: vec![("first", &[1; 32])] };
-        let text = encryption_at_rest(&ring);
-        let names: Vec<&str> =
-            text.expose().lines().filter_map(|line| line.trim().strip_prefix("- name: ")).collect();
-        assert_eq!(names, ["second", "first"]);
-        assert_eq!(text.expose().matches("secret: AQEBAQEB").count(), 1);
-    }
 }

@@ -5,8 +5,10 @@
 
 use jiff::Timestamp;
 use zoisite_core::cluster::{Cluster, read};
-use zoisite_core::pki::{Authority, AuthorityKind, Profile, SecretRef, due, wanted};
-use zoisite_store::{FreshKeys, Overlay, SqliteRecords, State, StoreError, Strongbox, trust};
+use zoisite_core::pki::{Authority, AuthorityKind, Profile, SecretRef, TokenKeyTurn, due, wanted};
+use zoisite_store::{
+    FreshKeys, Overlay, SqliteRecords, State, StoreError, Strongbox, authorities, token_key, trust,
+};
 
 const SALTMARSH: &str = include_str!("../../../demo/saltmarsh/zoisite.toml");
 
@@ -199,4 +201,110 @@ fn runs_are_numbered_upwards_also_when_the_clock_goes_back() {
     assert_eq!(runs.len(), 2);
     assert_eq!(runs[0].outcome, None, "the first one was cut off");
     assert_eq!(runs[1].outcome.as_deref(), Some("well"));
+}
+
+/// Which keys of authorities the strongbox holds: that of the one that signs, and how many others.
+fn authority_keys(desk: &Desk, kind: AuthorityKind) -> (bool, usize) {
+    let mut state = desk.state();
+    let ledger = state.ledger().unwrap();
+    let certificate = ledger.authority(kind).unwrap().clone();
+    let key = state.secret(&SecretRef::Authority(kind), &desk.strongbox).unwrap();
+    // What it signs is of the certificate that everybody believes.
+    let digest = |key: &zoisite_core::pki::Secret| zoisite_core::text::digest(key.expose());
+    let signs = digest(&key) == certificate.key_sha256;
+    let others = ledger.authorities_of(kind).filter(|one| {
+        let other = SecretRef::OtherAuthority(one.serial.clone());
+        state.secret(&other, &desk.strongbox).is_ok_and(|key| digest(&key) == one.key_sha256)
+    });
+    (signs, others.count())
+}
+
+#[test]
+fn the_keys_of_authorities_follow_every_stage_and_those_that_are_gone_go() {
+    let desk = Desk::new();
+    let cluster = saltmarsh();
+    desk.issue(&cluster, "2026-11-23");
+    for (done, kind) in (1..).zip(AuthorityKind::ALL) {
+        let replace = || {
+            let now = at("2026-11-24");
+            let (mut state, keys) = (desk.state(), &FreshKeys);
+            authorities::replace(&mut state, &desk.strongbox, &cluster, kind, keys, now).unwrap()
+        };
+        let go_on = || {
+            let mut state = desk.state();
+            let stage = state.ledger().unwrap().stage().unwrap();
+            authorities::go_on(&mut state, &desk.strongbox, stage).unwrap()
+        };
+        assert_eq!(authority_keys(&desk, kind), (true, 0));
+        replace();
+        assert_eq!(authority_keys(&desk, kind), (true, 1));
+        go_on();
+        if kind.waits_for_people() {
+            assert_eq!(authority_keys(&desk, kind), (true, 1));
+            replace();
+        }
+        // The other one signs: everything is due, and issued by it.
+        assert_eq!(authority_keys(&desk, kind), (true, 1));
+        let issued = desk.issue(&cluster, "2026-11-24");
+        let wanted = wanted(&cluster);
+        let of_it = wanted.iter().filter(|one| one.profile.authority() == kind).count();
+        assert_eq!(issued.certificates.len(), of_it, "{kind}");
+        go_on();
+        if kind.waits_for_people() {
+            // Taken back and begun again, as long as nothing of it is gone.
+            let mut state = desk.state();
+            authorities::take_back(&mut state, &desk.strongbox, kind).unwrap();
+            drop(state);
+            assert_eq!(authority_keys(&desk, kind), (true, 1));
+            desk.issue(&cluster, "2026-11-24");
+            go_on();
+            replace();
+        }
+        // It leaves, its key has gone already: too late to take back, and said again it is no other replacement.
+        assert_eq!(authority_keys(&desk, kind), (true, 0), "{kind}");
+        let back = authorities::take_back(&mut desk.state(), &desk.strongbox, kind);
+        assert!(matches!(back, Err(StoreError::TooLate(late)) if late == kind), "{kind}");
+        assert_eq!(replace().authorities.len(), AuthorityKind::ALL.len() + done);
+        go_on();
+        assert_eq!(authority_keys(&desk, kind), (true, 0), "{kind}");
+        assert_eq!(desk.state().ledger().unwrap().replacing(), None);
+    }
+}
+
+#[test]
+fn the_key_of_tokens_follows_every_stage() {
+    let desk = Desk::new();
+    desk.issue(&saltmarsh(), "2026-11-23");
+    let strongbox = &desk.strongbox;
+    let fits = || {
+        let mut state = desk.state();
+        let shared = state.shared_secrets().unwrap().unwrap();
+        let key = state.secret(&SecretRef::ServiceAccounts, strongbox).unwrap();
+        let pair = rcgen::KeyPair::from_pem(key.expose()).unwrap();
+        assert_eq!(pair.public_key_pem(), shared.service_accounts);
+        let other = state.secret(&SecretRef::OtherServiceAccounts, strongbox).is_ok();
+        assert_eq!(other, shared.service_accounts_turn != TokenKeyTurn::Done);
+        (shared.service_accounts, shared.service_accounts_accepted.len())
+    };
+    let (first, none) = fits();
+    assert_eq!(none, 0);
+    let go_on = || {
+        let mut state = desk.state();
+        let turn = state.shared_secrets().unwrap().unwrap().service_accounts_turn;
+        let now = at("2026-11-24");
+        token_key::go_on(&mut state, strongbox, turn.stage().unwrap(), now).unwrap();
+    };
+    let replace = || drop(token_key::replace(&mut desk.state(), strongbox, &FreshKeys).unwrap());
+    replace();
+    assert_eq!(fits(), (first.clone(), 1));
+    go_on();
+    let (second, one) = fits();
+    assert!(second != first && one == 1);
+    go_on();
+    token_key::take_back(&mut desk.state(), strongbox).unwrap();
+    assert_eq!(fits(), (first, 1));
+    token_key::take_back(&mut desk.state(), strongbox).unwrap();
+    go_on();
+    replace();
+    assert_eq!(fits(), (second, 0));
 }

@@ -3,9 +3,9 @@ use std::process::ExitCode;
 use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
-    access, check, components, copy, demo, drawing, drill, files, history, lan, login, manual, new,
-    open, paths, pki, raise, rehearse, retire, sequence, snapshot, status, strongbox, survey,
-    take_back, tokens, upkeep, verify,
+    access, at_rest, check, components, copy, demo, drawing, drill, files, history, lan, login,
+    manual, new, open, paths, pki, raise, rehearse, retire, sequence, snapshot, status, strongbox,
+    survey, take_back, tokens, upkeep, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -46,6 +46,7 @@ pub enum Command {
     Raise(raise::RaiseArgs),
     Retire(retire::RetireArgs),
     Strongbox(strongbox::StrongboxArgs),
+    AtRest(at_rest::AtRestArgs),
     TakeBack(take_back::TakeBackArgs),
     Status(status::StatusArgs),
     Verify(verify::VerifyArgs),
@@ -81,6 +82,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Raise(args) => raise::run(&options, &args),
         Command::Retire(args) => retire::run(&options, &args),
         Command::Strongbox(args) => strongbox::run(&options, &args),
+        Command::AtRest(args) => at_rest::run(&options, &args),
         Command::TakeBack(args) => take_back::run(&options, &args),
         Command::Status(args) => status::run(&options, &args),
         Command::Verify(args) => verify::run(&options, &args),

@@ -9,7 +9,8 @@ use zoisite_core::holdings::Holdings;
 use zoisite_core::item::Component;
 use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
 use zoisite_core::script::Operation;
-use zoisite_core::sequence::{ApiWork, SNAPSHOT, Sequence, Work};
+use zoisite_core::sequence::{ApiWork, Sequence, Work};
+use zoisite_core::snapshot::SNAPSHOT;
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::{Contents, SnapshotFile};
 use zoisite_store::trust::NodeDesk;
@@ -158,6 +159,12 @@ impl SiteContents {
     /// With a place for snapshots.
     pub fn saving_to(mut self, place: SnapshotPlace) -> Self {
         self.snapshots = Some(place);
+        self
+    }
+
+    /// With a snapshot that it brings to hosts.
+    pub fn bringing(mut self, opened: OpenedSnapshot) -> Self {
+        self.opened = Some(opened);
         self
     }
 

@@ -183,7 +183,14 @@ impl From<StoreError> for Failure {
             | StoreError::NoIdentity { .. }
             | StoreError::Newer { .. }
             | StoreError::Unsound { .. }
-            | StoreError::Damaged { .. } => Kind::Usage,
+            | StoreError::Damaged { .. }
+            | StoreError::Replacing(_)
+            | StoreError::NotReplacing(_)
+            | StoreError::TooLate(_)
+            | StoreError::Asked(_)
+            | StoreError::NotAsked(_)
+            | StoreError::Answer { .. }
+            | StoreError::NoTokenKey => Kind::Usage,
             _ => Kind::Run,
         };
         if matches!(error, StoreError::Locked { .. }) {

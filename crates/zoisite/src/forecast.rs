@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use zoisite_core::cluster::HostName;
-use zoisite_core::sequence::{Looks, SNAPSHOT, Sequence, Work};
+use zoisite_core::sequence::{Looks, Sequence, Work};
+use zoisite_core::snapshot::SNAPSHOT;
 use zoisite_reach::Carried;
 
 use crate::site::Site;

@@ -7,6 +7,7 @@ use std::process::ExitCode;
 
 use clap::Parser as _;
 
+mod asked;
 mod cli;
 mod commands;
 mod contents;
@@ -16,6 +17,7 @@ mod interrupt;
 mod kubeconfig;
 mod options;
 mod phases;
+mod prepared;
 mod road;
 mod site;
 mod snapshots;
@@ -25,7 +27,15 @@ mod surveying;
 mod view;
 mod watching;
 
+/// Keys in memory, and those that ssh's processes hold, are never written to a disk after a crash.
+fn leave_no_core() {
+    use rustix::process::{Resource, Rlimit, setrlimit};
+    // Lowering one's own limit is allowed to everybody.
+    let _ = setrlimit(Resource::Core, Rlimit { current: Some(0), maximum: Some(0) });
+}
+
 fn main() -> ExitCode {
+    leave_no_core();
     // ssh starts this program to be told a password.
     if let Some(socket) = std::env::var_os(zoisite_reach::ANSWERS) {
         let prompt = std::env::args().nth(1).unwrap_or_default();

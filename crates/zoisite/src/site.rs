@@ -18,6 +18,7 @@ use zoisite_store::{
 };
 use zoisite_supply::Ways;
 
+use crate::asked;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::view;
@@ -138,6 +139,15 @@ impl Working {
             }
         }
     }
+}
+
+/// Asks the person at the terminal for the passphrase that an identity is kept under.
+///
+/// # Errors
+/// Where there is no terminal: nobody waits there.
+pub fn passphrase(identity: &Path) -> Result<Secret, String> {
+    asked::secret(&format!("passphrase of {}: ", identity.display()))
+        .map_err(|error| format!("nobody can be asked for it here: {error}"))
 }
 
 impl Drop for Working {
@@ -354,7 +364,7 @@ impl Site {
             return Ok(strongbox);
         }
         let path = self.identity_path()?;
-        let opened = Strongbox::open_or_new(&path)?;
+        let opened = Strongbox::open_or_new(&path, &|| passphrase(&path))?;
         Ok(self.strongbox.get_or_init(|| opened))
     }
 
@@ -411,15 +421,14 @@ impl Site {
         if let Some(known) = self.sudo_password.get() {
             return Ok(Some(known.clone()));
         }
-        let prompt = "password for sudo on the hosts: ";
-        let answer = rpassword::prompt_password(prompt).map_err(|error| {
+        let answer = asked::secret("password for sudo on the hosts: ").map_err(|error| {
             Failure::new(
                 Kind::Usage,
                 format!("asking for sudo's password: {error}"),
                 "--ask-sudo needs a terminal; without one, give the user passwordless sudo",
             )
         })?;
-        Ok(Some(self.sudo_password.get_or_init(|| Secret::new(answer)).clone()))
+        Ok(Some(self.sudo_password.get_or_init(|| answer).clone()))
     }
 
     /// Secrets that stand in files beside the cluster file.

@@ -3,6 +3,8 @@
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
+use jiff::Timestamp;
+use zoisite_core::pki::{AtRestKey, AtRestKeys};
 use zoisite_core::snapshot::{Snapshot, Taken, to_go};
 use zoisite_reach::{SnapshotFile, check_stream};
 use zoisite_store::{SnapshotFolder, State, StoreError, Strongbox, Writing};
@@ -13,11 +15,11 @@ use crate::site::{Site, now};
 /// Where a run keeps snapshots, and whose they are.
 #[derive(Clone, Debug)]
 pub struct SnapshotPlace {
-    folder: SnapshotFolder,
-    recipients: Vec<String>,
+    pub folder: SnapshotFolder,
+    pub recipients: Vec<String>,
     cluster: String,
     epoch: u32,
-    encryption: Option<String>,
+    keys: Option<AtRestKeys>,
 }
 
 impl Site {
@@ -40,7 +42,7 @@ impl Site {
             recipients: self.recipients(state)?,
             cluster: state.cluster_id()?,
             epoch: begun.map_or(1, |begun| begun.epoch),
-            encryption: encryption_in_use(state)?,
+            keys: state.shared_secrets()?.map(|shared| shared.at_rest_keys()),
         })
     }
 
@@ -76,13 +78,39 @@ impl Site {
     }
 }
 
-/// By which key the API servers encrypt secrets now: the first octets of the SHA-256 of their configuration.
-pub fn encryption_in_use(state: &State) -> Result<Option<String>, Failure> {
-    let shared = state.shared_secrets()?;
-    Ok(shared.map(|shared| shared.encryption_sha256.chars().take(16).collect()))
-}
-
 impl SnapshotPlace {
+    /// What is recorded of one that is taken now: its secrets are encrypted by keys that API servers have.
+    fn taken_now(&self, why: &str, taken: Taken) -> Snapshot {
+        let keys = self.keys.iter().flat_map(|keys| keys.ring().all().copied().collect::<Vec<_>>());
+        self.of(now(), why, taken, keys)
+    }
+
+    /// What is recorded of one that was taken then: by keys that are gone since, perhaps.
+    pub fn taken_then(&self, at: Timestamp, why: &str, taken: Taken) -> Snapshot {
+        let made = |key: &&AtRestKey| key.made.is_none_or(|made| made <= at);
+        let keys = self.keys.iter().flat_map(AtRestKeys::all).filter(made);
+        self.of(at, why, taken, keys)
+    }
+
+    fn of<'a>(
+        &self,
+        at: Timestamp,
+        why: &str,
+        taken: Taken,
+        keys: impl Iterator<Item = &'a AtRestKey>,
+    ) -> Snapshot {
+        Snapshot {
+            name: Snapshot::name_of(at),
+            at,
+            cluster: self.cluster.clone(),
+            epoch: self.epoch,
+            why: why.to_owned(),
+            encryption: keys.map(|key| key.id.clone()).collect(),
+            taken,
+            tried: None,
+        }
+    }
+
     /// Begins one.
     pub fn begin(&self, why: &str) -> Result<Box<dyn SnapshotFile>, StoreError> {
         let writing = self.folder.begin(&self.recipients)?;
@@ -176,17 +204,7 @@ impl Write for Kept {
 impl SnapshotFile for Kept {
     fn end(self: Box<Self>, taken: Taken) -> Result<(), String> {
         let Self { writing, place, why } = *self;
-        let at = now();
-        let snapshot = Snapshot {
-            name: Snapshot::name_of(at),
-            at,
-            cluster: place.cluster,
-            epoch: place.epoch,
-            why,
-            encryption: place.encryption,
-            taken,
-            tried: None,
-        };
+        let snapshot = place.taken_now(&why, taken);
         writing.end(snapshot).map(|_| ()).map_err(|error| told(&error))
     }
 }

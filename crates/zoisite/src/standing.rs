@@ -10,15 +10,16 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::{HostHoldings, Part};
 use zoisite_core::item::ComponentSums;
 use zoisite_core::pki::{Ledger, LedgerEntry, Profile};
-use zoisite_core::script::{EtcdMember, EtcdStatus, Identity};
+use zoisite_core::script::{EtcdMember, EtcdStatus, Identity, Pace};
 use zoisite_core::sequence::{
     ApiLook, Condition, Difference, Gate, Look, Looks, NodeFacts, StepOutcome, differences,
     listed_members, voters,
 };
-use zoisite_core::snapshot::too_old;
+use zoisite_core::snapshot::{taken_at, too_old};
 use zoisite_reach::Reach;
 
-use crate::road::{self, Prepared};
+use crate::prepared::Prepared;
+use crate::road;
 use crate::site::{Site, now};
 
 /// What looking at hosts and asking the API gave.
@@ -116,7 +117,10 @@ impl FloatingStatus {
             }
             if holder.state == "ready" && !facts.serves {
                 holder.state = "not ready";
-                holder.why = Some("it could not serve at the floating address".into());
+                holder.why = Some(match facts.away {
+                    true => "it was told to leave the floating address to others, by a run that was cut off".into(),
+                    false => "it could not serve at the floating address".into(),
+                });
             }
         }
         Some(out)
@@ -135,6 +139,8 @@ pub struct MemberStatus {
     /// What came back instead of an answer.
     pub why: Option<String>,
     pub status: Option<EtcdStatus>,
+    /// How fast its disk is.
+    pub pace: Option<Pace>,
     /// End of the certificate that ends first.
     pub certificates_end: Option<Timestamp>,
     pub differences: Vec<Difference>,
@@ -189,6 +195,7 @@ fn quorum_status(
             learner: learns(&host.host),
             why: None,
             status: None,
+            pace: None,
             certificates_end,
             differences: Vec::new(),
         };
@@ -203,6 +210,7 @@ fn quorum_status(
                     (None, _) => "not running",
                 };
                 member.why.clone_from(&observed.etcd.silent);
+                member.pace = observed.etcd.pace;
                 member.leader =
                     observed.etcd.status.as_ref().is_some_and(|status| {
                         status.has_leader() && status.leader == status.member_id
@@ -292,6 +300,8 @@ pub struct Standing {
     pub departed: BTreeMap<HostName, IpAddr>,
     /// The newest snapshot that was tried and found good: its name, and when it was taken.
     pub snapshot: Option<(String, Timestamp)>,
+    /// The newest one that a member saved by itself on its host: which host, and when.
+    pub saved_there: Option<(HostName, Timestamp)>,
     /// What the file wants of the members and waits, what their databases need, and what would mend that.
     pub waits: Vec<(String, String)>,
     /// What did not answer in time on hosts that did.
@@ -436,6 +446,17 @@ pub fn standing(
         let what = format!("snapshot {} is being put back, and that is not done", from.snapshot);
         (what, "zoisite raise, at a terminal or with --yes, goes on with it".to_owned())
     });
+    let replaced = prepared.at_rest.as_ref().map(|_| {
+        let what = "the key for secrets in etcd is being replaced, and that is not done";
+        (
+            what.to_owned(),
+            "zoisite raise goes on with it; zoisite at-rest shows how far it is".to_owned(),
+        )
+    });
+    let trust = ledger.stage().or(prepared.tokens_turn.stage()).map(|stage| {
+        let what = format!("{} is being replaced, and that stage is not done", stage.what());
+        (what, "zoisite raise goes on with it; zoisite pki list shows how far it is".to_owned())
+    });
     // A record that cannot be read is told by `zoisite snapshot`, which is about nothing else.
     let saved = site.snapshots().list().unwrap_or_default();
     let old = too_old(&saved, &site.cluster.snapshots, now());
@@ -445,14 +466,37 @@ pub fn standing(
         needs.into_iter().map(move |(what, mend)| (format!("{host}: {what}"), mend.to_owned()))
     });
     let good = saved.iter().rev().find(|one| one.is_good());
+    let looked = || seen.looks.iter().filter_map(|(host, look)| Some((host, look.as_ref().ok()?)));
+    let saved_there = looked()
+        .filter_map(|(host, seen)| Some((host.clone(), taken_at(seen.etcd.saved.as_deref()?)?)))
+        .max_by_key(|(_, at)| *at);
+    let unsaved = looked().filter_map(|(host, seen)| {
+        let what = format!("{host} could not save its member: {}", seen.etcd.unsaved.as_deref()?);
+        let mend = format!("on {host}: journalctl -u zoisite-snapshot tells more");
+        Some((what, mend))
+    });
+    let stale = saved_there.as_ref().and_then(|(host, at)| {
+        let most = 2 * site.cluster.snapshots.on_members? + 3_600;
+        let what = format!(
+            "the newest snapshot that a member saved by itself is of {}, on {host}",
+            at.strftime("%Y-%m-%d %H:%M")
+        );
+        let old = now().duration_since(*at).as_secs() > most;
+        old.then(|| (what, format!("on {host}: systemctl list-timers zoisite-snapshot.timer")))
+    });
     Standing {
         waits: restoring
             .into_iter()
+            .chain(replaced)
+            .chain(trust)
             .chain(held)
             .chain(databases)
             .chain(old.map(|old| (old, "zoisite snapshot take --try".into())))
+            .chain(unsaved)
+            .chain(stale)
             .collect(),
         snapshot: good.map(|one| (one.name.clone(), one.at)),
+        saved_there,
         hanging,
         mends,
         quorum,
@@ -625,6 +669,7 @@ mod tests {
             api_silent: None,
             waits: Vec::new(),
             snapshot: None,
+            saved_there: None,
             hanging: BTreeMap::new(),
             mends: BTreeMap::new(),
             departed: BTreeMap::new(),

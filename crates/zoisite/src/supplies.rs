@@ -11,7 +11,8 @@ use zoisite_core::components::{
 };
 use zoisite_core::holdings::ApiObject;
 use zoisite_core::item::ComponentSums;
-use zoisite_core::sequence::{Looks, SNAPSHOT, Sequence, Work};
+use zoisite_core::sequence::{Looks, Sequence, Work};
+use zoisite_core::snapshot::SNAPSHOT;
 use zoisite_supply::{Fault, Ways};
 
 use crate::failure::{Failure, Kind};

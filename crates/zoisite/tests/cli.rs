@@ -607,6 +607,9 @@ fn taking_back_wants_hosts_that_exist_and_a_word_from_somebody() {
     let _ = place.run(&["take-back"]).ended(2).complains("<HOST>");
     let _ = place.run(&["take-back", "gull"]).ended(2).complains("no host gull");
     let _ = place.run(&["take-back", "tern-1", "--whole-cluster"]).ended(2);
+    for words in [&["tern-1", "--wipe"][..], &["--whole-cluster", "--forget"]] {
+        let _ = place.run(&[&["take-back"], words].concat()).ended(2);
+    }
     // Nobody answers (loopback addresses on which nothing listens): told host by host, and nothing is said to be back.
     let text =
         SALTMARSH.replace("10.77.0.", "127.77.0.").replace("[login]\n", "[login]\nport = 9\n");

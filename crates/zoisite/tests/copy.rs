@@ -4,7 +4,9 @@
 
 mod common;
 
+use std::collections::BTreeSet;
 use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
 
 use common::Place;
 use common::lab::Lab;
@@ -93,4 +95,64 @@ fn a_workstation_that_is_lost_is_replaced_from_a_copy_that_is_older_than_the_las
     // A copy cannot be written where there is no room for it: the raise says so, and all else is done.
     lab.place.write("zoisite.toml", format!("{file}\n[state]\ncopy = \"nowhere/single.copy\"\n"));
     let _ = lab.zoisite(&["raise"]).ended(1).complains("no copy of the state was written");
+
+    lab.place.write("zoisite.toml", &file);
+    without_any_copy(&lab);
+}
+
+/// What of certificates their holders can know.
+fn certificates(lab: &Lab) -> BTreeSet<(String, String, String, String)> {
+    let listed = lab.zoisite(&["pki", "list", "--json"]).ended(0).json();
+    let all = listed["certificates"].as_array().unwrap().iter();
+    let text =
+        |one: &serde_json::Value, key: &str| one[key].as_str().unwrap_or_default().to_owned();
+    all.filter(|one| {
+        one["host"].is_string() && !one["path"].as_str().unwrap_or_default().is_empty()
+    })
+    .map(|one| (text(one, "profile"), text(one, "host"), text(one, "serial"), text(one, "sha256")))
+    .collect()
+}
+
+/// Hosts' own word is all there is: the record comes back, the authorities' keys do not.
+fn without_any_copy(lab: &Lab) {
+    let before = certificates(lab);
+    assert!(before.len() > 8, "{before:?}");
+    let _ = lab.zoisite(&["copy", "adopt"]).ended(2).complains("not written over");
+    fs::rename(lab.place.path(".zoisite"), lab.place.path("lost")).unwrap();
+    // Another cluster's file is not taken for this one's.
+    let file = lab.place.read("zoisite.toml");
+    let other = file.replace("10.91.0.0/20", "10.92.0.0/20");
+    assert_ne!(other, file);
+    lab.place.write("zoisite.toml", other);
+    let _ = lab.zoisite(&["copy", "adopt"]).ended(4).complains("services was 10.91.0.0/20");
+    assert!(!lab.place.path(".zoisite").exists());
+    lab.place.write("zoisite.toml", &file);
+
+    let adopted = lab.zoisite(&["copy", "adopt"]).ended(0);
+    let _ = adopted.says("known here again").says("members heron").says("authorities' keys");
+    assert_eq!(certificates(lab), before);
+    let _ = lab.zoisite(&["pki", "prove"]).ended(0);
+    let keys = lab.zoisite(&["at-rest", "--json"]).ended(0).json();
+    assert_eq!(keys["keys"][0]["name"], "first");
+    let mode = fs::metadata(lab.place.path(".zoisite/store.sqlite")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o600);
+    assert!(
+        !lab.place.files().iter().any(|(name, _)| name.contains("adopting-")),
+        "nothing is left"
+    );
+    // What needs an authority's key says so, and nothing is done.
+    for words in [
+        &["raise"][..],
+        &["sequence"],
+        &["snapshot", "take"],
+        &["access", "ada", "--group", "admins"],
+    ] {
+        let refused = lab.zoisite(words);
+        assert!(
+            refused.status != 0 && refused.stderr.contains("authority was lost"),
+            "{refused:?}"
+        );
+    }
+    // Whose hosts they are is known: they can be taken back.
+    let _ = lab.zoisite(&["take-back", "--whole-cluster", "--yes"]).ended(0).says("Took back");
 }

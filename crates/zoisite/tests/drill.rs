@@ -111,7 +111,16 @@ fn every_loss_is_measured_and_given_back() {
     let led = told["measured"]["changes"].as_array().unwrap();
     assert!(led.iter().filter(|change| change["of"] == "leader").count() > 1, "{told:#}");
     let _ = drill(&["member", "--for", "10"]);
-    let _ = drill(&["api-server", "egret", "--for", "10"]);
+    // One that takes longer to stop than it is to be lost is given back once it has stopped.
+    let more = "/run/systemd/system/zoisite-api-server.service.d";
+    let slow = format!(
+        "mkdir -p {more}; printf \"[Service]\\nExecStop=/bin/sleep 12\\n\" >{more}/slow.conf; systemctl daemon-reload"
+    );
+    let _ = lab_.on("egret", &slow).ended(0);
+    let words = ["drill", "--yes", "--json", "api-server", "egret", "--for", "10"];
+    let _ = lab_.zoisite(&words).ended(0).json();
+    let _ = lab_.on("egret", &format!("rm -r {more}; systemctl daemon-reload")).ended(0);
+    lab_.until_well();
     let _ = drill(&["link", "heron", "ibis", "--for", "10"]);
     let told = drill(&["control-plane", "ibis", "--by", "reboot"]);
     assert!(told["measured"]["mended"].as_i64().is_some(), "{told:#}");
@@ -153,6 +162,8 @@ fn the_host_mends_it_when_the_program_is_gone_and_nothing_is_lost_twice() {
     // Killed in the midst of it, with a connection that dies too.
     let mut child = begin(&["api-server", "egret", "--for", "40"]);
     until("egret bears the drill", || bears(&lab_, "egret"));
+    let is = || lab_.on("egret", "systemctl is-active zoisite-api-server").stdout;
+    until("its API server is lost", || is().trim() == "inactive");
     child.kill().unwrap();
     child.wait().unwrap();
     // Not while something is lost already (rule S2), nor without anybody's word.

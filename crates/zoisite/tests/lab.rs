@@ -30,7 +30,7 @@ fn three_real_hosts_form_a_quorum_and_a_second_raise_changes_nothing() {
     let _ = lab
         .zoisite(&["sequence"])
         .ended(0)
-        .says("13 steps")
+        .says("16 steps")
         .complains("33 certificates would be issued");
     assert!(!lab.place.path(".zoisite").exists(), "looking ahead leaves no trace");
     let done = lab.zoisite(&["raise", "--json"]).ended(0).json();
@@ -39,7 +39,7 @@ fn three_real_hosts_form_a_quorum_and_a_second_raise_changes_nothing() {
     let _ = lab.zoisite(&["raise"]).ended(0).says("nothing differs on 3 hosts");
     let _ = lab.zoisite(&["sequence"]).ended(0).says("nothing differs: there is nothing to do");
     let _ = lab.zoisite(&["status"]).ended(0).says("healthy (3 of 3 members, led by");
-    let _ = lab.zoisite(&["history"]).ended(0).says("changed in 13 steps").says("nothing differed");
+    let _ = lab.zoisite(&["history"]).ended(0).says("changed in 16 steps").says("nothing differed");
 
     for host in MEMBERS {
         let _ =
@@ -510,6 +510,11 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         lose_script(&cluster, &drill(Kind::Worker, By::Reboot), 1),
         mend_script(&heron.name, 1),
         watch_script(&heron.name, 9, Some(heron.address), stable),
+        zoisite_core::snapshot::begin_trial_script(&heron.name, 1),
+        zoisite_core::snapshot::trial_script(&heron.name, 1),
+        zoisite_core::snapshot::end_trial_script(&heron.name),
+        std::fs::read_to_string(project().join("crates/zoisite-core/src/snapshot/trial_member.sh"))
+            .unwrap(),
         zoisite_core::login::look_around(),
         zoisite_core::login::rule_script("warden"),
     ];

@@ -64,7 +64,7 @@ fn shape(lab_: &Lab, host: &str) -> BTreeMap<String, String> {
         ("tables", "nft list ruleset"),
         ("routes", "ip route; ip -6 route"),
         ("links", "ip -br link | cut -d @ -f 1"),
-        ("addresses", "ip -br address | sed \"s/@if[0-9]*//; s|/.*||\""),
+        ("addresses", "ip -br address | sed \"s/@if[0-9]*//; s|/.*||\" | tr -s \" \""),
         ("forwarding", "cat /proc/sys/net/ipv4/ip_forward"),
         ("name", "hostname"),
         ("units", "systemctl list-unit-files --no-legend --type=service,swap,timer | sort"),
@@ -89,8 +89,10 @@ fn shapes(lab_: &Lab) -> BTreeMap<&'static str, BTreeMap<String, String>> {
 fn must_be_as(before: &BTreeMap<String, String>, now: &BTreeMap<String, String>, host: &str) {
     let only = |one: &BTreeMap<String, String>, other: &BTreeMap<String, String>| {
         let differs = one.iter().filter(|(path, what)| other.get(*path) != Some(*what));
-        // What etcd wrote stays, and is told.
-        let differs = differs.filter(|(path, _)| !path.starts_with("./var/lib/etcd"));
+        // What etcd wrote stays, and what was saved of it; it is told.
+        let stays = ["./var/lib/etcd", "./var/lib/zoisite/snapshots"];
+        let differs =
+            differs.filter(|(path, _)| !stays.iter().any(|stays| path.starts_with(stays)));
         differs.map(|(path, what)| format!("{path}: {what}")).collect::<Vec<_>>()
     };
     let (came, went) = (only(now, before), only(before, now));
@@ -172,10 +174,20 @@ fn bare_machines_go_to_ready_and_back_on_both_releases() {
             lab_.on(host, "readlink /proc/$(systemctl show containerd -p MainPID --value)/exe");
         let _ = runs.ended(0).says("/usr/local/lib/zoisite/containerd-");
     }
-    let _ = lab_.zoisite(&["take-back", "--whole-cluster", "--yes"]).ended(0);
+    // And nothing of it is left anywhere: another cluster begins there at once.
+    let all = ["take-back", "--whole-cluster", "--wipe", "--forget"];
+    let _ = lab_.zoisite(&all).ended(4).complains("nobody agreed");
+    let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
+    let all = [&all[..], &["--yes"]].concat();
+    let _ = lab_.zoisite(&all).ended(0).says("The cluster is forgotten here");
     for (host, before) in &before {
         must_be_as(before, &shape(&lab_, host), host);
+        let left = "ls -A /var/lib/etcd /var/lib/zoisite/snapshots 2>/dev/null";
+        assert_eq!(lab_.on(host, left).stdout, "", "{host}");
     }
+    let _ = lab_.zoisite(&["status"]).ended(2).complains("nothing has been raised");
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
 }
 
 /// The lines under [components] that pin what the lab's builder made of the runtime.

@@ -2,14 +2,13 @@
 //! balancer, a machine that is dead already; and killed on the way.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::print_stderr, reason = "what was counted is worth reading")]
 
 mod common;
 
-use std::process::Stdio;
-use std::time::Duration;
-
+use common::Place;
 use common::lab::{Lab, lab};
-use common::{Done, Place};
+use common::load::under_load;
 
 #[test]
 fn only_hosts_that_were_met_and_left_the_file_are_retired() {
@@ -46,10 +45,6 @@ metadata: {name: counts, namespace: default}
 spec: {minAvailable: 3, selector: {matchLabels: {app: counts}}}
 "#;
 
-fn kubectl(lab: &Lab, words: &[&str]) -> Done {
-    lab.kubectl(&lab.glass(), &lab.api(), words)
-}
-
 fn edit(lab: &Lab, pairs: &[(&str, &str)]) {
     let mut file = lab.place.read("zoisite.toml");
     for (from, to) in pairs {
@@ -61,7 +56,7 @@ fn edit(lab: &Lab, pairs: &[(&str, &str)]) {
 
 /// Nothing of ours is on a host, nor of it in the cluster.
 fn must_be_gone(lab: &Lab, host: &str, answers: bool) {
-    let nodes = kubectl(lab, &["get", "nodes", "-o", "name"]).ended(0).stdout;
+    let nodes = lab.admin(&["get", "nodes", "-o", "name"]).ended(0).stdout;
     assert!(!nodes.lines().any(|node| node == format!("node/{host}")), "{nodes}");
     let status = lab.zoisite(&["status"]);
     assert!(!status.stdout.contains("no longer in the cluster file"), "{status:?}");
@@ -76,15 +71,71 @@ fn must_be_gone(lab: &Lab, host: &str, answers: bool) {
     }
 }
 
+/// The processes of a host that serve, by their units.
+fn processes(lab: &Lab, host: &str) -> String {
+    let units = "systemctl list-units --plain --no-legend --state=running \"zoisite-*.service\" containerd.service haproxy.service";
+    let show = format!("systemctl show -p Id -p MainPID $({units} | cut -d \" \" -f 1)");
+    let shown = lab.on(host, &show).ended(0).stdout;
+    assert!(shown.contains("MainPID="), "{host}: {shown}");
+    shown
+}
+
+/// A control plane, a balancer and a worker come by an edit of the file, and nothing else restarts for it.
+fn grows(lab: &Lab) {
+    let whole = lab.place.read("zoisite.toml");
+    let both = "\"jetty-{a,b}\" = \"10.77.0.{31,32}\"";
+    let terns = "\"tern-{1..3}\" = \"10.77.0.{101..103}\"";
+    let control = "[control-plane]\nhosts = [\"heron\", \"egret\", \"ibis\"]";
+    edit(
+        lab,
+        &[
+            (both, "jetty-a = \"10.77.0.31\""),
+            ("hosts = [\"jetty-a\", \"jetty-b\"]", "hosts = [\"jetty-a\"]"),
+            (terns, "\"tern-{1..2}\" = \"10.77.0.{101..102}\""),
+            (control, "[control-plane]\nhosts = [\"heron\", \"egret\"]"),
+        ],
+    );
+    let there = ["heron", "egret", "ibis", "jetty-a", "tern-1", "tern-2"];
+    // The site's own names follow the file.
+    let stable = "^10.77.0.32[[:space:]].*api.saltmarsh.example";
+    for host in there {
+        let apart =
+            format!("grep \"{stable}\" /etc/hosts >/root/later; sed -i \"/{stable}/d\" /etc/hosts");
+        let _ = lab.on(host, &apart).ended(0);
+    }
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    let before = there.map(|host| processes(lab, host));
+    for host in there {
+        let _ = lab.on(host, "cat /root/later >>/etc/hosts").ended(0);
+    }
+    lab.place.write("zoisite.toml", whole);
+    let load = under_load(lab, || {
+        let _ = lab.zoisite(&["raise"]).ended(0);
+    });
+    eprintln!("while it grew: {load:?}");
+    assert!(load.worked > 20 && load.failed == 0, "{load:?}");
+    for (host, before) in there.iter().zip(&before) {
+        let now = processes(lab, host);
+        let gone: Vec<&str> = unit_lines(before).difference(&unit_lines(&now)).copied().collect();
+        assert!(gone.is_empty(), "{host}: {gone:?} restarted\n{now}");
+    }
+    let _ = lab.zoisite(&["sequence"]).ended(0).says("nothing differs");
+}
+
+/// `UNIT and its process`, a unit each.
+fn unit_lines(shown: &str) -> std::collections::BTreeSet<&str> {
+    shown.trim().split("\n\n").collect()
+}
+
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn workers_members_balancers_and_the_dead_are_retired() {
     let lab_ = Lab::of("leaving", None, 8);
-    let _ = lab_.zoisite(&["raise"]).ended(0);
+    grows(&lab_);
     lab_.place.write("counts.yaml", COUNTS);
-    let _ = kubectl(&lab_, &["apply", "-f", lab_.place.path("counts.yaml").to_str().unwrap()]);
+    let _ = lab_.admin(&["apply", "-f", lab_.place.path("counts.yaml").to_str().unwrap()]);
     let rolled = ["rollout", "status", "deployment/counts", "--timeout", "120s"];
-    let _ = kubectl(&lab_, &rolled).ended(0);
+    let _ = lab_.admin(&rolled).ended(0);
 
     // What is still in the file is not retired.
     let _ = lab_.zoisite(&["retire", "tern-2", "--yes"]).ended(2).complains("still in");
@@ -99,22 +150,14 @@ fn workers_members_balancers_and_the_dead_are_retired() {
         .ended(1)
         .complains("The disruption budget counts needs 3 healthy pods and has 3 currently")
         .complains("--patience");
-    let _ = kubectl(&lab_, &rolled).ended(0);
+    let _ = lab_.admin(&rolled).ended(0);
     let gives = ["patch", "pdb", "counts", "-p", "{\"spec\":{\"minAvailable\":2}}"];
-    let _ = kubectl(&lab_, &gives).ended(0);
+    let _ = lab_.admin(&gives).ended(0);
     let retire = ["retire", "tern-2", "--yes"];
-    for milliseconds in [2_500, 6_000, 12_000] {
-        let mut command = lab_.command(&retire);
-        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(milliseconds));
-        let _ = child.kill();
-        let _ = child.wait().unwrap();
-    }
-    // One of those may have come through.
-    let done = lab_.zoisite(&retire);
-    if !done.stderr.contains("no host that was met") {
-        let _ = done.ended(0).says("Retired tern-2");
-    }
+    let _ = lab_.killed_after(&retire, [2_500, 6_000, 12_000]);
+    // One of those may have come through, or have been cut off right after it was recorded: then the rest follows.
+    let _ = lab_.zoisite(&retire).ended(0).says("Retired tern-2");
+    let _ = lab_.zoisite(&retire).ended(0).complains("retired already").says("Retired tern-2");
     lab_.until_well();
     must_be_gone(&lab_, "tern-2", true);
 
@@ -128,11 +171,15 @@ fn workers_members_balancers_and_the_dead_are_retired() {
             ("hosts = [\"heron\", \"egret\", \"ibis\"]", "hosts = [\"heron\", \"egret\"]"),
         ],
     );
-    let _ = lab_
-        .zoisite(&["retire", "ibis", "--wipe", "--yes"])
-        .ended(0)
-        .complains("✓ take ibis out of the quorum")
-        .says("Retired ibis");
+    // While somebody writes, and killed again and again.
+    let retire = ["retire", "ibis", "--wipe", "--yes"];
+    let mut killed = 0;
+    let load = under_load(&lab_, || {
+        killed = lab_.killed_after(&retire, [5_000, 9_000, 14_000, 19_000]);
+        let _ = lab_.zoisite(&retire).ended(0).says("Retired ibis");
+    });
+    eprintln!("killed {killed} of 4 while a member was retired: {load:?}");
+    assert!(killed > 0 && load.worked > 20 && load.failed == 0, "{load:?}");
     must_be_gone(&lab_, "ibis", true);
     assert_eq!(lab_.on("ibis", "ls -d /var/lib/etcd").stdout, "", "its data is gone, as asked");
 

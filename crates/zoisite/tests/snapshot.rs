@@ -7,7 +7,6 @@ mod common;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::PathBuf;
-use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use common::Place;
@@ -94,11 +93,7 @@ fn what_a_real_member_holds_is_saved_tried_kept_and_thinned_out() {
 
     // Killed in the midst of one: nothing of it counts, and the next sweeps it.
     for wait in [1_500, 2_500, 3_500] {
-        let mut command = lab.command(&["snapshot", "take"]);
-        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(wait));
-        let _ = child.kill();
-        let _ = child.wait().unwrap();
+        let _ = lab.killed_after(&["snapshot", "take"], [wait]);
         let listed = lab.zoisite(&["snapshot", "--json"]).ended(0).json();
         let listed = listed["snapshots"].as_array().unwrap().len();
         assert!(listed <= sealed(&lab).len());
@@ -144,6 +139,7 @@ fn what_a_real_member_holds_is_saved_tried_kept_and_thinned_out() {
     let hash = serde_json::from_str::<serde_json::Value>(&text).unwrap()["hash"].to_string();
     fs::write(&record, text.replace(&format!("\"hash\": {hash}"), "\"hash\": 7")).unwrap();
     let _ = lab.zoisite(&["snapshot", "try", name]).ended(3).says("its keys are others");
+    tried_on_a_host(&lab, name);
     fs::write(&record, text.replace("\"cluster\": \"", "\"cluster\": \"beef")).unwrap();
     let _ = lab.zoisite(&["snapshot", "check", name]).ended(3).says("of another cluster");
     fs::write(&record, &text).unwrap();
@@ -155,4 +151,105 @@ fn what_a_real_member_holds_is_saved_tried_kept_and_thinned_out() {
     assert!(began.elapsed() < Duration::from_secs(120));
     let _ = lab.on("heron", "systemctl start zoisite-etcd").ended(0);
     let _ = lab.zoisite(&["raise"]).ended(0);
+    members_save_by_themselves(&lab, &file);
+}
+
+/// Trials there, of a record that says something else than what is in it; nothing of them stays.
+fn tried_on_a_host(lab: &Lab, spoilt: &str) {
+    let on = |command: &str| -> String { lab.on("heron", command).ended(0).stdout };
+    let nothing_stays = || {
+        let left = on("ls -d /var/lib/zoisite/trial 2>/dev/null || true; \
+             systemctl list-units --all --no-legend 'zoisite-trial*'");
+        assert_eq!(left.trim(), "");
+    };
+    let try_it =
+        |more: &[&str]| lab.zoisite(&[&["snapshot", "try", "--on", "heron"][..], more].concat());
+    let _ = try_it(&[]).ended(0).says("it is good");
+    nothing_stays();
+    let _ = try_it(&[spoilt]).ended(3).says("its keys are others");
+    nothing_stays();
+    let _ = lab.zoisite(&["snapshot", "try", "--on", "gull"]).ended(2).complains("no host gull");
+    // Cut off in the midst of it: the next one begins anew. The member that serves is another one, and serves on.
+    for wait in [4_000, 7_000] {
+        let _ = lab.killed_after(&["snapshot", "try", "--on", "heron"], [wait]);
+    }
+    let _ = try_it(&["--json"]).ended(0);
+    nothing_stays();
+    // No room there, which is known before anything is brought.
+    let small = "mkdir /run/small; mount -t tmpfs -o size=192m tmpfs /run/small; \
+         cp -a /var/lib/zoisite/. /run/small; mount --bind /run/small /var/lib/zoisite";
+    let _ = on(small);
+    let _ = try_it(&[]).ended(1).complains("MiB are free below /var/lib");
+    let _ = on("umount /var/lib/zoisite /run/small; rmdir /run/small");
+    nothing_stays();
+    let _ = lab.zoisite(&["status"]).ended(0);
+}
+
+/// What the host's own timer starts, and what is made of it here.
+fn members_save_by_themselves(lab: &Lab, file: &str) {
+    let on = |command: &str| -> String { lab.on("heron", command).ended(0).stdout };
+    let saves = |times: usize| {
+        for _ in 0..times {
+            // A name has a second.
+            let _ = on("sleep 1.1; systemctl start zoisite-snapshot.service");
+        }
+    };
+    let there = |lab: &Lab| {
+        let listed = lab.on("heron", "ls -1 /var/lib/zoisite/snapshots").ended(0).stdout;
+        listed.lines().map(ToOwned::to_owned).collect::<Vec<String>>()
+    };
+    let timer = on("systemctl list-timers --no-legend zoisite-snapshot.timer");
+    assert!(timer.contains("zoisite-snapshot.service"), "{timer}");
+    lab.place
+        .write("zoisite.toml", format!("{file}\n[snapshots]\non-members-keep = 2\nkeep = 50\n"));
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    saves(3);
+    let kept = there(lab);
+    assert_eq!(kept.len(), 2, "{kept:?}");
+    let modes = on("stat -c %a /var/lib/zoisite/snapshots /var/lib/zoisite/snapshots/*/stream");
+    assert_eq!(modes.split_whitespace().collect::<Vec<_>>(), ["700", "600", "600"]);
+    let _ =
+        lab.zoisite(&["status"]).ended(0).says(&format!("newest saved by members: {}", kept[1]));
+
+    // The newest comes, and is good: its hash is what the member said of itself.
+    let before = sealed(lab).len();
+    let brought = lab.zoisite(&["snapshot", "fetch", "--try", "--json"]).ended(0).json();
+    let brought = brought["brought"].as_array().unwrap();
+    assert_eq!(brought[0]["name"], kept[1].as_str());
+    assert!(brought[0]["tried"]["keys"].as_u64().unwrap() > 100, "{brought:#?}");
+    assert_eq!(sealed(lab).len(), before + 1);
+    let _ = lab.zoisite(&["snapshot", "fetch"]).ended(0).says("nothing newer");
+    let _ = lab.zoisite(&["snapshot", "fetch", "--all"]).ended(0).says(&kept[0]);
+
+    // One that is spoilt there, or is none, does not come; the next one does.
+    saves(1);
+    let newest = there(lab).pop().unwrap();
+    let stream = format!("/var/lib/zoisite/snapshots/{newest}/stream");
+    let _ = on(&format!("printf x | dd of={stream} bs=1 seek=5000 conv=notrunc status=none"));
+    let _ = on(
+        "mkdir /var/lib/zoisite/snapshots/nonsense; cp /etc/hostname /var/lib/zoisite/snapshots/nonsense/stream",
+    );
+    let _ =
+        lab.zoisite(&["snapshot", "fetch"]).ended(1).complains("cut or altered").complains(&newest);
+    let _ = on("rm -r /var/lib/zoisite/snapshots/nonsense");
+
+    // No room there: nothing is taken, what is there stays, and it is told.
+    let small = "mount -t tmpfs -o size=64k tmpfs /var/lib/zoisite/snapshots";
+    let _ = on(&format!("{small}; systemctl start zoisite-snapshot.service || true"));
+    let told = lab.zoisite(&["status"]).ended(3);
+    let _ = told.says("heron could not save its member").says("MiB are free for a snapshot");
+    let _ = on("umount /var/lib/zoisite/snapshots; systemctl start zoisite-snapshot.service");
+    let _ = lab.zoisite(&["status"]).ended(0);
+    // Killed in the midst: the next one sweeps it.
+    let _ = on("mkdir /var/lib/zoisite/snapshots/.half; systemctl start zoisite-snapshot.service");
+    assert_eq!(on("ls -A /var/lib/zoisite/snapshots | grep -c half || true").trim(), "0");
+
+    // Nobody wants them any more: nothing restarts, and none is taken.
+    lab.place.write("zoisite.toml", format!("{file}\n[snapshots]\non-members = \"never\"\n"));
+    let pid = on("systemctl show -p MainPID zoisite-etcd");
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    assert_eq!(on("systemctl show -p MainPID zoisite-etcd"), pid);
+    let before = there(lab);
+    saves(1);
+    assert_eq!(there(lab), before);
 }

@@ -6,7 +6,9 @@ mod common;
 
 use std::os::unix::fs::PermissionsExt as _;
 use std::process::Command;
+use std::time::{Duration, Instant};
 
+use common::terminal::{CTRL_C, Terminal};
 use common::{Done, Place};
 
 /// A key pair in the place: `NAME` and `NAME.pub`.
@@ -75,6 +77,138 @@ fn people_come_with_their_own_keys_and_go_and_all_is_sealed_anew() {
     let _ = place.run(&["history"]).ended(0).says("strongbox drop bea@desk").says("sealed anew");
 }
 
+/// Runs it where no terminal is, not even the one that a person runs tests at.
+fn without_a_terminal(place: &Place, words: &[&str]) -> Done {
+    let command = place.command();
+    let mut alone = Command::new("setsid");
+    alone.arg("-w").arg(command.get_program()).args(words).current_dir(place.folder()).env_clear();
+    alone.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    Done::of(&mut alone)
+}
+
+/// Runs it at a terminal where these are answered, each to a question that ends so; the exit status, and what was shown.
+fn at_a_terminal(place: &Place, words: &[&str], answers: &[(&str, &str)]) -> (i32, String) {
+    let mut command = place.command();
+    command.args(words);
+    let mut terminal = Terminal::of(&command);
+    for (question, answer) in answers {
+        let before = answers.iter().take_while(|one| *one != &(*question, *answer));
+        let times = before.filter(|(same, _)| same == question).count() + 1;
+        terminal.until_times(question, times);
+        terminal.press(&format!("{answer}\n"));
+    }
+    (terminal.status(), terminal.shown())
+}
+
+#[test]
+fn an_identity_is_kept_under_a_passphrase_that_is_asked_for_once_a_run() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    ssh_key(&place, "eve", "ed25519", "reeds and mud");
+    let _ = place.run(&["strongbox", "add", "--file", "eve.pub"]).ended(0);
+    let (asked, new, again) = ("identity.txt: ", "new passphrase: ", "the same again: ");
+    let set = ["strongbox", "passphrase"];
+    for (first, second, says) in
+        [("short", "", "fewer than 8"), ("mud and reeds", "mud and seeds", "two different")]
+    {
+        let mut answers = vec![(new, first)];
+        answers.extend((!second.is_empty()).then_some((again, second)));
+        let (status, shown) = at_a_terminal(&place, &set, &answers);
+        assert!(status == 2 && shown.contains(says), "{shown}");
+    }
+    let (status, shown) =
+        at_a_terminal(&place, &set, &[(new, "mud and reeds"), (again, "mud and reeds")]);
+    assert!(status == 0 && !shown.contains("reeds"), "{shown}");
+    let file = place.path("home/.config/zoisite/identity.txt");
+    assert_eq!(file.metadata().unwrap().permissions().mode() & 0o777, 0o600);
+    assert!(!std::fs::read_to_string(&file).unwrap().contains("AGE-SECRET-KEY"));
+
+    let open = |folder| ["files", "--with-keys", "--out", folder];
+    let alone = without_a_terminal(&place, &open("alone")).ended(2);
+    let _ = alone.complains("nobody can be asked");
+    let (status, shown) = at_a_terminal(&place, &open("once"), &[(asked, "mud and reeds")]);
+    assert_eq!((status, shown.matches(asked).count()), (0, 1), "{shown}");
+    let wrong = [(asked, "mud"), (asked, "mud."), (asked, "mud!")];
+    let (status, shown) = at_a_terminal(&place, &open("wrong"), &wrong);
+    assert!(status == 2 && shown.contains("not the passphrase"), "{shown}");
+    // What needs no secret asks nobody.
+    let _ = without_a_terminal(&place, &["pki", "list"]).ended(0);
+    let words = [&["--identity", "eve"][..], &open("by-eve")].concat();
+    let (status, shown) = at_a_terminal(&place, &words, &[("of eve: ", "reeds and mud")]);
+    assert_eq!(status, 0, "{shown}");
+    let none = ["strongbox", "passphrase", "--none"];
+    let (status, shown) = at_a_terminal(&place, &none, &[(asked, "mud and reeds")]);
+    assert_eq!(status, 0, "{shown}");
+    let _ = without_a_terminal(&place, &open("again")).ended(0);
+}
+
+/// Starts the program at a terminal that a shell tells the name of, once a line was entered there.
+fn at_a_named_terminal(place: &Place, words: &str) -> (Terminal, String) {
+    let program = place.command();
+    let mut command = Command::new("sh");
+    let program = program.get_program().to_str().unwrap();
+    command.arg("-c").arg(format!("trap : INT; tty; read go; {program} {words}; stty -a"));
+    command.current_dir(place.folder()).env_clear();
+    for (name, value) in place.command().get_envs() {
+        command.env(name, value.unwrap_or_default());
+    }
+    let terminal = Terminal::of(&command);
+    terminal.until("/dev/pts/");
+    terminal.until("\n");
+    let name = terminal.shown().trim().to_owned();
+    (terminal, name)
+}
+
+/// Whether stty tells of a terminal that shows what is typed, line by line, and knows Ctrl-C.
+fn as_usual(stty: &str) -> bool {
+    ["echo", "icanon", "isig"].iter().all(|set| stty.split_whitespace().any(|one| one == *set))
+}
+
+/// Waits until a terminal shows what is typed there, or does not.
+fn until_shown_again(terminal: &str, echo: bool) {
+    let end = Instant::now() + Duration::from_secs(120);
+    loop {
+        let set = Command::new("stty").args(["-F", terminal, "-a"]).output().unwrap();
+        let set = String::from_utf8(set.stdout).unwrap();
+        if set.split_whitespace().any(|one| one == ["-echo", "echo"][usize::from(echo)]) {
+            return;
+        }
+        assert!(Instant::now() < end, "still: {set}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+#[test]
+fn what_is_typed_the_moment_a_question_is_shown_is_not_shown() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    let (mut terminal, name) = at_a_named_terminal(&place, "strongbox passphrase");
+    // The screen is held (XOFF): the question cannot be written, and by then nothing may be shown any more.
+    terminal.press("\u{13}");
+    terminal.press("\n");
+    until_shown_again(&name, false);
+    terminal.press("\u{11}");
+    terminal.until("new passphrase: ");
+    terminal.press("reeds\n");
+    assert_eq!(terminal.status(), 0);
+    let shown = terminal.shown();
+    assert!(shown.contains("fewer than 8") && !shown.contains("reeds"), "{shown}");
+    assert!(as_usual(&shown), "{shown}");
+}
+
+#[test]
+fn ctrl_c_at_a_question_leaves_the_terminal_as_it_was() {
+    let place = Place::saltmarsh();
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    let (mut terminal, _) = at_a_named_terminal(&place, "strongbox passphrase");
+    terminal.press("\n");
+    terminal.until("new passphrase: ");
+    terminal.press(&format!("reeds{CTRL_C}"));
+    assert_eq!(terminal.status(), 0);
+    let shown = terminal.shown();
+    assert!(as_usual(&shown) && !shown.contains("reeds"), "{shown}");
+}
+
 #[test]
 fn keys_that_are_none_are_told_and_nothing_changes() {
     let place = Place::saltmarsh();
@@ -97,8 +231,10 @@ fn keys_that_are_none_are_told_and_nothing_changes() {
     let own = own["people"][0]["key"].as_str().unwrap().to_owned();
     let _ = place.run(&["strongbox", "add", &own]).ended(2).complains("can open it already");
     assert_eq!(place.run(&["strongbox", "--json"]).ended(0).stdout, before);
-    // One that is kept under a passphrase may be let in, and is told when it is to open anything here.
+    // Where nobody can be asked for a passphrase that is told at once.
     let _ = place.run(&["strongbox", "add", "--file", "eve.pub"]).ended(0);
-    let _ = opens(&place, "eve").ended(2).complains("passphrase");
+    let alone =
+        without_a_terminal(&place, &["--identity", "eve", "files", "--with-keys", "--out", "o"]);
+    let _ = alone.ended(2).complains("kept under a passphrase, and nobody can be asked");
     let _ = opens(&place, "dan").ended(2).complains("ed25519 and RSA do");
 }

@@ -58,7 +58,11 @@ pub fn assume(real: &Real, aim: &Aim) -> Real {
     };
     let fresh = Machine::Seen { data: true, spent: true };
     match &aim.arm {
-        Arm::File | Arm::Restore { .. } => {}
+        Arm::File
+        | Arm::Trust { .. }
+        | Arm::Restore { .. }
+        | Arm::AcceptKey { .. }
+        | Arm::RewriteBy { .. } => {}
         Arm::Mend => {
             if let Scope::Members(hosts) = &aim.scope {
                 let named = |m: &&mut Member| hosts.iter().any(|host| host.as_str() == m.name);

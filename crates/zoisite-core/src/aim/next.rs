@@ -6,6 +6,7 @@ use super::permits::permits;
 use super::real::{Health, Machine, Member, Quorum, Real};
 use super::stone::{Aim, Arm, EtcdAim, Held, Records, Restoring, Scope, Why};
 use crate::cluster::{Cluster, HostName};
+use crate::pki::AtRestStage;
 
 /// Where to go.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -65,6 +66,13 @@ pub fn next_aim(
             }
         }
     };
+    let arm = match arm {
+        Arm::File => {
+            let key = ground.replaces_key(&mut held);
+            key.or_else(|| ground.replaces_authority(&mut held)).unwrap_or(arm)
+        }
+        other => other,
+    };
     Next::Leg(Box::new(ground.aim(arm, held)))
 }
 
@@ -92,6 +100,9 @@ pub fn as_it_stands(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &R
             },
         );
     }
+    // What of a replacement cannot go on is told, whatever else is looked at.
+    let _ = ground.replaces_key(&mut held);
+    let _ = ground.replaces_authority(&mut held);
     ground.aim(Arm::File, held)
 }
 
@@ -522,6 +533,63 @@ impl Ground<'_> {
         None
     }
 
+    /// The next stage of a key's replacement, where every API server that there is can be brought to it (rule S13):
+    /// one that does not know a key that another one encrypts by could not read what that one writes.
+    fn replaces_key(&self, held: &mut Vec<Held>) -> Option<Arm> {
+        let stage = self.kept.at_rest.as_ref()?;
+        let (arm, key) = match stage.clone() {
+            AtRestStage::Accept(key) => (Arm::AcceptKey { key: key.clone() }, key),
+            AtRestStage::Rewrite(key) => (Arm::RewriteBy { key: key.clone() }, key),
+        };
+        let mut all_can = true;
+        let what = format!("the replacement of the key for secrets by {key}");
+        let control_planes = self.file.control_plane.hosts.iter();
+        for host in control_planes.filter(|host| self.real.machine(host) == Machine::Silent) {
+            all_can = false;
+            held.push(Held {
+                host: Some(host.clone()),
+                what: what.clone(),
+                why: format!("the API server of {host} could not be brought to it"),
+                mend: format!("bring {host} back, or take it out of the file and retire it"),
+            });
+        }
+        for host in &self.kept.old_control_planes {
+            all_can = false;
+            held.push(Held {
+                host: Some(host.clone()),
+                what: what.clone(),
+                why: format!(
+                    "an API server may still run on {host}, which is no control plane of the file's"
+                ),
+                mend: format!("zoisite retire {host}, once it is out of the file"),
+            });
+        }
+        all_can.then_some(arm)
+    }
+
+    /// The next stage of an authority's replacement, where every host that there is can be brought to it (rule S14).
+    fn replaces_authority(&self, held: &mut Vec<Held>) -> Option<Arm> {
+        let stage = self.kept.trust?;
+        let what = format!("the replacement of {}", stage.what());
+        let silent = self.file.hosts.iter().map(|host| &host.name);
+        let silent = silent.filter(|host| self.real.machine(host) == Machine::Silent).map(|host| {
+            let why = format!("{host} could not be brought to it");
+            (host, why, format!("bring {host} back, or take it out of the file and retire it"))
+        });
+        let departed = self.kept.departed.iter().map(|host| {
+            let why = format!("{host} left the file, and may dial others still");
+            (host, why, format!("zoisite retire {host}"))
+        });
+        let before = held.len();
+        held.extend(silent.chain(departed).map(|(host, why, mend)| Held {
+            host: Some(host.clone()),
+            what: what.clone(),
+            why,
+            mend,
+        }));
+        (held.len() == before).then_some(Arm::Trust { stage })
+    }
+
     fn aim(&self, arm: Arm, held: Vec<Held>) -> Aim {
         let at = |url: &str| url.rsplit_once(':').map(|(host, _)| host.to_owned());
         let mut members = BTreeMap::new();
@@ -556,7 +624,7 @@ impl Ground<'_> {
         };
         let nobody = Scope::Members(BTreeSet::new());
         let scope = match &arm {
-            Arm::File => Scope::Whole,
+            Arm::File | Arm::Trust { .. } => Scope::Whole,
             Arm::Mend | Arm::Promote { .. } => all(&members),
             Arm::Learn { host, url, .. } => {
                 members.insert(host.clone(), url.clone());
@@ -567,7 +635,9 @@ impl Ground<'_> {
                 members.insert(host.clone(), url.clone());
                 all(&members)
             }
-            Arm::Remove { why: Why::Unwanted, .. } => Scope::Dialling,
+            Arm::Remove { why: Why::Unwanted, .. }
+            | Arm::AcceptKey { .. }
+            | Arm::RewriteBy { .. } => Scope::Dialling,
             Arm::Remove { .. } | Arm::TakeBack { .. } | Arm::Aside { .. } => nobody,
             // It is aimed at before anybody is asked for the list.
             Arm::Restore { from, .. } => Scope::Members(from.hosts.clone()),

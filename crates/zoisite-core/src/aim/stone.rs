@@ -6,6 +6,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 use crate::cluster::{Cluster, HostName};
+use crate::pki::{AtRestStage, TrustStage};
 
 /// What is recorded of a cluster's members.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -16,6 +17,14 @@ pub struct Records {
     pub left: BTreeSet<HostName>,
     /// The snapshot that is being put back, from a person's word until the quorum made of it was proven.
     pub restoring: Option<Restoring>,
+    /// What is to be done next of a key that is replaced, by which secrets are encrypted in etcd.
+    pub at_rest: Option<AtRestStage>,
+    /// What is to be done next of an authority that is replaced, or of the key that signs tokens.
+    pub trust: Option<TrustStage>,
+    /// Hosts that left the file and were not retired.
+    pub departed: BTreeSet<HostName>,
+    /// Hosts that hold an API server's certificate and are no control plane of the file's (any more).
+    pub old_control_planes: BTreeSet<HostName>,
 }
 
 /// A snapshot that is being put back: members begin another quorum with it, together, and others learn from them.
@@ -61,6 +70,9 @@ impl Records {
                 next.left.retain(|host| !members.contains_key(host));
                 next.restoring = None;
             }
+            Arm::AcceptKey { key } => next.at_rest = Some(AtRestStage::Rewrite(key.clone())),
+            Arm::RewriteBy { .. } => next.at_rest = None,
+            Arm::Trust { stage } => next.trust = stage.next(),
             Arm::File | Arm::Mend | Arm::Promote { .. } => {}
         }
         next
@@ -141,6 +153,21 @@ pub enum Arm {
         /// The host.
         host: HostName,
     },
+    /// Have every API server accept another key, by which secrets will be encrypted in etcd.
+    AcceptKey {
+        /// Its name.
+        key: String,
+    },
+    /// Have every API server encrypt by that key, then everything written anew that is encrypted by another one.
+    RewriteBy {
+        /// Its name.
+        key: String,
+    },
+    /// Everything that the file says, in a stage of the replacement of an authority, or of the key that signs tokens.
+    Trust {
+        /// Which one.
+        stage: TrustStage,
+    },
     /// Stop everything that dials etcd, move every member's data aside, and begin another quorum from a snapshot.
     Restore {
         /// The members that begin it, and where each will be dialled.
@@ -164,12 +191,39 @@ pub enum Why {
 impl Arm {
     /// Whether it changes who is a member, or where: a person must want it.
     pub fn changes_membership(&self) -> bool {
-        !matches!(self, Self::File | Self::Mend | Self::Aside { .. })
+        match self {
+            Self::File | Self::Mend | Self::Aside { .. } => false,
+            Self::AcceptKey { .. } | Self::RewriteBy { .. } | Self::Trust { .. } => false,
+            Self::Learn { .. } | Self::Promote { .. } | Self::TakeBack { .. } => true,
+            Self::Remove { .. } | Self::Move { .. } | Self::Restore { .. } => true,
+        }
     }
 
     /// Whether nothing comes after it.
     pub fn is_last(&self) -> bool {
         *self == Self::File
+    }
+
+    /// What of a key's replacement holds once this is done.
+    pub fn at_rest(&self) -> Option<AtRestStage> {
+        match self {
+            Self::AcceptKey { key } => Some(AtRestStage::Accept(key.clone())),
+            Self::RewriteBy { key } => Some(AtRestStage::Rewrite(key.clone())),
+            _ => None,
+        }
+    }
+
+    /// The stage of an authority's replacement that holds once this is done.
+    pub fn trust(&self) -> Option<TrustStage> {
+        match self {
+            Self::Trust { stage } => Some(*stage),
+            _ => None,
+        }
+    }
+
+    /// Whether it counts only where it holds on every host.
+    pub fn is_a_stage(&self) -> bool {
+        self.at_rest().is_some() || self.trust().is_some()
     }
 
     /// Whether it takes something back that a run began: the run ends with it.
@@ -197,6 +251,28 @@ impl fmt::Display for Arm {
             }
             Self::Move { host, url, .. } => write!(f, "have the others dial {host} at {url}"),
             Self::Aside { host } => write!(f, "stop what is left of the member on {host}"),
+            Self::AcceptKey { key } => {
+                write!(f, "have every API server accept {key}, by which secrets will be encrypted")
+            }
+            Self::RewriteBy { key } => write!(f, "have every secret in etcd written anew by {key}"),
+            Self::Trust { stage: TrustStage::Believe(kind) } => {
+                write!(
+                    f,
+                    "have every host believe another {kind} authority beside the one that signs"
+                )
+            }
+            Self::Trust { stage: TrustStage::SignBy(kind) } => {
+                write!(f, "have everything signed by the other {kind} authority")
+            }
+            Self::Trust { stage: TrustStage::Forget(kind) } => {
+                write!(f, "have nobody believe the {kind} authority before any more")
+            }
+            Self::Trust { stage: TrustStage::AcceptTokens } => {
+                f.write_str("have every API server accept another key for service accounts' tokens")
+            }
+            Self::Trust { stage: TrustStage::SignTokens } => {
+                f.write_str("have every API server sign service accounts' tokens by the other key")
+            }
             Self::Restore { from, .. } => {
                 let hosts: Vec<&str> = from.hosts.iter().map(HostName::as_str).collect();
                 write!(f, "put snapshot {} back on {}", from.snapshot, hosts.join(", "))

@@ -411,7 +411,9 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # keep = 14                        # so many at most\n\
          # keep-for = \"30d\"               # and so long at most; the newest that was tried always stays\n\
          # too-old = \"2d\"                 # zoisite status tells when the newest that was tried is older\n\
-         # copies = \"/srv/saltmarsh\"      # each is copied there too: a disk of its own\n\n\
+         # copies = \"/srv/saltmarsh\"      # each is copied there too: a disk of its own\n\
+         # on-members = \"6h\"              # members save by themselves so often, on their hosts; or never\n\
+         # on-members-keep = 4              # so many of those on each\n\n\
          # [state]                          # what this workstation alone knows: zoisite copy\n\
          # copy = \"/mnt/other/saltmarsh.copy\"                # every raise writes one there, encrypted\n\n\
          [certificates]\n\

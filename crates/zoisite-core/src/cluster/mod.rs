@@ -34,10 +34,10 @@ pub use lan::{LanForm, LanText, lan};
 pub use losses::{Left, Loss, Lost, losses};
 pub(crate) use model::folder_of;
 pub use model::{
-    Balancers, Certificates, Cluster, Components, ControlPlane, DrillLimits, Etcd, FirewallRules,
-    Host, HostNames, Login, Names, Network, NodeSettings, Place, PodsBy, Preparation, Programs,
-    Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots, TimeService, Vrrp,
-    Workers,
+    Balancers, Certificates, Cluster, Components, ControlPlane, DrillLimits, ETCD_QUOTA, Etcd,
+    FirewallRules, Host, HostNames, Login, Names, Network, NodeSettings, Place, PodsBy,
+    Preparation, Programs, Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots,
+    TimeService, Vrrp, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 #[cfg(test)]

@@ -553,6 +553,9 @@ pub struct DrillLimits {
     pub whole_within: Option<i64>,
 }
 
+/// How large a member's database may become where the file says nothing, in octets (etcd's `quota-backend-bytes`).
+pub const ETCD_QUOTA: u64 = 4 << 30;
+
 /// Which snapshots of etcd are kept, and where; times in seconds.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Snapshots {
@@ -564,11 +567,22 @@ pub struct Snapshots {
     pub too_old: Option<i64>,
     /// Another folder, beside the cluster file or elsewhere, into which each is copied.
     pub copies: Option<String>,
+    /// How often members save by themselves, on their hosts, if they do.
+    pub on_members: Option<i64>,
+    /// So many of those are kept on each at most.
+    pub on_members_keep: usize,
 }
 
 impl Default for Snapshots {
     fn default() -> Self {
-        Self { keep: 14, keep_for: 30 * 86_400, too_old: None, copies: None }
+        Self {
+            keep: 14,
+            keep_for: 30 * 86_400,
+            too_old: None,
+            copies: None,
+            on_members: Some(6 * 3_600),
+            on_members_keep: 4,
+        }
     }
 }
 

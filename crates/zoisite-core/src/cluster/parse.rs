@@ -132,7 +132,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
     ),
     ("registry", &["host", "name", "port", "folder", "stands-in-for", "passwords", "read-only"]),
     ("drill", &["longest-gap", "whole-within"]),
-    ("snapshots", &["keep", "keep-for", "too-old", "copies"]),
+    ("snapshots", &["keep", "keep-for", "too-old", "copies", "on-members", "on-members-keep"]),
     ("state", &["copy"]),
     ("certificates", &["days", "authority-days", "key"]),
 ];

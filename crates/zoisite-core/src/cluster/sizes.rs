@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::model::{Cluster, Role};
+use super::model::{Cluster, ETCD_QUOTA, Role};
 use super::names::HostName;
 
 /// What is needed at least.
@@ -51,19 +51,18 @@ const CONTROLLERS: Need = need(150, 192, 128);
 const NODE: Need = need(200, 384, 2_048);
 
 /// etcd: its database is mapped into memory, and written anew beside itself when it is defragmented. `quota`
-/// is the largest that it may become (etcd's `quota-backend-bytes`, 2 GiB when it is not set).
+/// is the largest that it may become (etcd's `quota-backend-bytes`).
 fn member(cluster: &Cluster) -> Need {
     const MIB: u64 = 1 << 20;
     let set = cluster.etcd.settings.get("quota-backend-bytes").and_then(serde_json::Value::as_u64);
-    let quota = set.filter(|quota| *quota > 0).map_or(2_048, |quota| quota.div_ceil(MIB));
+    let quota = set.filter(|quota| *quota > 0).unwrap_or(ETCD_QUOTA).div_ceil(MIB);
     // Write-ahead log and snapshots: what etcd keeps of them by default (5 files of 64 MB each).
     need(200, 256 + objects(cluster).div_ceil(100), 2 * quota + 640)
 }
 
 /// An API server: every object is in its memory once, and those that are watched are encoded anew for each.
 fn api_server(cluster: &Cluster) -> Need {
-    let nodes = cluster.nodes().len() as u64;
-    need(250 + 10 * nodes, 512 + objects(cluster).div_ceil(20), 1_024)
+    need(250 + 10 * nodes(cluster), 512 + objects(cluster).div_ceil(20), 1_024)
 }
 
 /// Objects of a cluster whose nodes are full: so many pods as a kubelet takes by default, with what belongs
@@ -71,7 +70,13 @@ fn api_server(cluster: &Cluster) -> Need {
 fn objects(cluster: &Cluster) -> u64 {
     const PODS: u64 = 110;
     let set = cluster.workers.own.kubelet.get("maxPods").and_then(serde_json::Value::as_u64);
-    cluster.nodes().len() as u64 * set.unwrap_or(PODS) * 2
+    nodes(cluster) * set.unwrap_or(PODS) * 2
+}
+
+/// As many nodes as the next ten: what kubelets keep for the system follows from it, and one worker more is to restart
+/// nobody.
+fn nodes(cluster: &Cluster) -> u64 {
+    (cluster.nodes().len() as u64).next_multiple_of(10)
 }
 
 /// What one host needs at least; see [`sizes`].

@@ -107,7 +107,7 @@ fn can_serve(shop: &Workshop<'_>, balances: bool, authority: &str, openssl: &str
             let to = SocketAddr::new(host.address, shop.cluster.control_plane.port);
             format!(
                 "answer=$(printf 'GET /readyz HTTP/1.0\\r\\nHost: {name}\\r\\n\\r\\n' |\n  \
-                 timeout 3 {openssl} s_client -quiet -connect {to} -CAfile {authority} \\\n    \
+                 timeout 3 {openssl} s_client -quiet -connect {to} -CAfile {authority} -partial_chain \\\n    \
                  -servername {name} -verify_return_error -verify_hostname {name} 2>/dev/null | head -n 1)\n",
                 name = host.name
             )

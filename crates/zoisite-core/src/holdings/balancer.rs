@@ -25,7 +25,9 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
         Workshop::directory(FOLDER, "root", 0o755),
     ];
     let authority = format!("{FOLDER}/cluster-authority.crt");
-    items.extend(shop.authority(AuthorityKind::Cluster, &authority, Some(BALANCER_UNIT)));
+    // OpenSSL, with which it verifies, believes roots alone.
+    let kind = AuthorityKind::Cluster;
+    items.extend(shop.authority_up_to_root(kind, &authority, Some(BALANCER_UNIT)));
     let mut before = Vec::new();
     if shop.cluster.balancers.floating.is_some() {
         let settings = [

@@ -5,7 +5,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use serde_json::{Value, json};
 
 use super::config::{Credential, Flags, kubeconfig, merge};
-use super::etcd::url;
+use super::etcd_paths::url;
 use super::unit::HARDENED;
 use super::{HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName, Role, Signer};
@@ -28,6 +28,8 @@ pub(super) const SIGNING_KEY: &str = "/etc/zoisite/controller-manager/cluster-au
 
 const API_FOLDER: &str = "/etc/zoisite/api-server";
 const CONTROLLER_FOLDER: &str = "/etc/zoisite/controller-manager";
+/// Whom pods are to believe: controller managers publish it in every namespace.
+pub(crate) const PODS_BUNDLE: &str = "/etc/zoisite/controller-manager/pods-authority.crt";
 const SCHEDULER_FOLDER: &str = "/etc/zoisite/scheduler";
 const API_LOGS: &str = "/var/log/zoisite-api";
 
@@ -256,6 +258,8 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
     let profile = Profile::ControllerManager;
     let mut items = client(shop, CONTROLLER_USER, folder, profile, CONTROLLER_MANAGER_UNIT);
     let mut flags = controller_manager_flags(shop.cluster);
+    let (kind, unit) = (AuthorityKind::Cluster, Some(CONTROLLER_MANAGER_UNIT));
+    items.extend(shop.authority_up_to_root(kind, PODS_BUNDLE, unit));
     let key = SIGNING_KEY.to_owned();
     if shop.cluster.workers.signer == Signer::Run {
         items.push(Item::Absent(Absent { path: key }));
@@ -299,7 +303,7 @@ fn controller_manager_flags(cluster: &Cluster) -> Flags {
         ("kubeconfig", kubeconfig),
         ("leader-elect", "true".into()),
         ("profiling", "false".into()),
-        ("root-ca-file", format!("{CONTROLLER_FOLDER}/cluster-authority.crt")),
+        ("root-ca-file", PODS_BUNDLE.to_owned()),
         ("service-cluster-ip-range", services.join(",")),
         ("use-service-account-credentials", "true".into()),
     ])

@@ -11,12 +11,14 @@ mod balancer;
 mod config;
 mod control_plane;
 mod etcd;
+mod etcd_paths;
 mod node;
 mod objects;
 mod placeholders;
 mod preparation;
 mod registry;
 mod runtime;
+mod saving;
 mod sources;
 mod unit;
 mod workshop;
@@ -30,9 +32,12 @@ use serde::Serialize;
 pub use address::{ADDRESS_AWAY, ADDRESS_STATE, ADDRESS_UNIT, CAN_SERVE};
 pub use balancer::BALANCER_UNIT;
 pub use config::person_kubeconfig;
+pub(crate) use control_plane::PODS_BUNDLE;
 pub use control_plane::{API_SERVER_UNIT, CONTROLLER_MANAGER_UNIT, SCHEDULER_UNIT};
-pub use etcd::{ETCD_CONFIG, ETCD_UNIT, EtcdPaths, initial_cluster, peer_urls};
-pub(crate) use etcd::{cluster_token, etcd_folder};
+pub(crate) use etcd::cluster_token;
+pub use etcd::{initial_cluster, peer_urls};
+pub(crate) use etcd_paths::etcd_folder;
+pub use etcd_paths::{ETCD_CONFIG, ETCD_UNIT, EtcdPaths};
 pub use node::{
     KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
     assign_subnets, node_wanted,
@@ -195,17 +200,8 @@ impl HostHoldings {
 
     /// The mark that says whose host this is comes first, with whatever part is put first.
     fn marked(&mut self, cluster: &Cluster, cluster_id: &str, epoch: u32) {
-        let ranges = |all: &[ipnet::IpNet]| {
-            all.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ")
-        };
-        let text = format!(
-            "{}\n{WRITTEN}name {}\ndomain {}\npods {}\nservices {}\n",
-            cluster_mark(cluster_id, epoch),
-            cluster.name,
-            cluster.domain,
-            ranges(&cluster.network.pods),
-            ranges(&cluster.network.services)
-        );
+        let facts = built_upon(cluster).map(|(key, value)| format!("{key} {value}\n")).concat();
+        let text = format!("{}\n{WRITTEN}{facts}", cluster_mark(cluster_id, epoch));
         // What is prepared carries nothing of the cluster yet.
         let Some(at) = self.parts.iter().position(|part| *part != Part::Preparation) else {
             return;
@@ -310,6 +306,18 @@ pub const CLUSTER_MARK: &str = "/var/lib/zoisite/cluster";
 /// The first line of that mark: the cluster's identity, and its epoch (a restored quorum is another one).
 pub fn cluster_mark(cluster_id: &str, epoch: u32) -> String {
     format!("{cluster_id} {epoch}")
+}
+
+/// What a host's mark says besides, a line each: what its cluster was built upon.
+pub(crate) fn built_upon(cluster: &Cluster) -> [(&'static str, String); 4] {
+    let ranges =
+        |all: &[ipnet::IpNet]| all.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
+    [
+        ("name", cluster.name.to_string()),
+        ("domain", cluster.domain.clone()),
+        ("pods", ranges(&cluster.network.pods)),
+        ("services", ranges(&cluster.network.services)),
+    ]
 }
 
 /// The first line of what Zoisite writes.

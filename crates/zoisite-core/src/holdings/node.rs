@@ -9,11 +9,12 @@ use serde_json::{Value, json};
 
 use super::config::{Credential, Flags, kubeconfig, merge};
 use super::runtime::{Layout, runtime};
+use super::unit::NO_CORE;
 use super::{HoldingsError, HostFacts, HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName, PodsBy, Role, ServicesBy, size_of};
 use crate::item::{Absent, Content, Item, Pods, ROUTE_PROTOCOL, Routes, Sysctl, Workspace};
 use crate::layout::{CNI_CONFIG, IP, MODPROBE, NFT, SYSTEMD_SYSCTL};
-use crate::pki::{AuthorityKind, Profile, SecretRef};
+use crate::pki::{AuthorityCertificate, AuthorityKind, Profile, SecretRef};
 
 /// Name of the kubelet's unit.
 pub const KUBELET_UNIT: &str = "zoisite-kubelet.service";
@@ -36,6 +37,8 @@ const KUBELET_LOGIND: &str = "/etc/systemd/logind.conf.d/99-kubelet.conf";
 pub struct NodePaths {
     /// The kubelet's client certificate with its key, as it was signed at joining.
     pub client: String,
+    /// The key of the authority that is to have signed it (RFC 5280 section 4.2.1.2, in hexadecimal).
+    pub signed_by: Option<String>,
     /// The name that every node must resolve, unless the stable address is an address.
     pub stable_name: Option<String>,
 }
@@ -185,6 +188,11 @@ pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     out.programs.extend(layout.node_programs());
     out.node = Some(NodePaths {
         client: format!("{KUBELET_STATE}/pki/kubelet-client-current.pem"),
+        signed_by: shop
+            .sources
+            .ledger
+            .authority(AuthorityKind::Cluster)
+            .and_then(AuthorityCertificate::key_id),
         stable_name: match &shop.cluster.control_plane.address.host {
             crate::cluster::EndpointHost::Name(name) => Some(name.clone()),
             crate::cluster::EndpointHost::Address(_) => None,
@@ -541,6 +549,7 @@ fn root_service(shop: &Workshop<'_>, what: &str, after: &str, start: &str) -> Un
                 ("KillMode", "process"),
                 ("Delegate", "yes"),
                 ("LimitNOFILE", "16384"),
+                ("LimitCORE", NO_CORE),
             ],
         )
         .at_boot()

@@ -6,7 +6,7 @@ use crate::aim::EtcdAim;
 use crate::cluster::HostName;
 use crate::components::NodeImages;
 use crate::paths::Firewall;
-use crate::pki::{Ledger, Ring, SecretRef};
+use crate::pki::{AtRestKey, AtRestKeys, Ledger, Ring, SecretRef, TokenKeyTurn};
 
 /// What holdings are made from, besides the cluster file.
 #[derive(Clone, Copy, Debug)]
@@ -41,13 +41,27 @@ pub struct SharedSecrets {
     /// Public keys that are accepted beside it, PEM.
     #[serde(default)]
     pub service_accounts_accepted: Vec<String>,
+    /// How far its replacement is.
+    #[serde(default)]
+    pub service_accounts_turn: TokenKeyTurn,
     /// SHA-256 of the private key's PEM text.
     pub service_accounts_sha256: String,
     /// SHA-256 of the text that says how secrets are encrypted in etcd.
     pub encryption_sha256: String,
+    /// By which keys, where more than the first one was ever made.
+    #[serde(default)]
+    pub at_rest: Option<AtRestKeys>,
 }
 
 impl SharedSecrets {
+    /// The keys by which secrets are encrypted in etcd.
+    pub fn at_rest_keys(&self) -> AtRestKeys {
+        self.at_rest.clone().unwrap_or_else(|| {
+            let id = self.encryption_sha256.chars().take(16).collect();
+            AtRestKeys::only(AtRestKey { name: "first".into(), id, made: None })
+        })
+    }
+
     /// The public keys with which service accounts' tokens are verified.
     pub fn service_account_keys(&self) -> Ring<&str> {
         let accepted = self.service_accounts_accepted.iter().map(String::as_str).collect();

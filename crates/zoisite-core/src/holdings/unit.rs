@@ -6,8 +6,12 @@ pub struct UnitFile {
     sections: Vec<(&'static str, Vec<(&'static str, String)>)>,
 }
 
+/// Keys in a service's memory are never written to a disk when it crashes (systemd.exec(5)).
+pub(super) const NO_CORE: &str = "0";
+
 /// What a service that needs no rights of its own does without (systemd.exec(5)).
-pub(super) const HARDENED: [(&str, &str); 16] = [
+pub(super) const HARDENED: [(&str, &str); 17] = [
+    ("LimitCORE", NO_CORE),
     ("UMask", "0077"),
     ("NoNewPrivileges", "yes"),
     ("CapabilityBoundingSet", ""),

@@ -113,7 +113,29 @@ impl Workshop<'_> {
         path: &str,
         restarts: Option<&'static str>,
     ) -> Vec<Item> {
-        match self.sources.ledger.bundle(kind) {
+        let bundle = self.sources.ledger.bundle(kind);
+        self.believed(kind, bundle, path, restarts)
+    }
+
+    /// The same, and all that stands above them.
+    pub(super) fn authority_up_to_root(
+        &mut self,
+        kind: AuthorityKind,
+        path: &str,
+        restarts: Option<&'static str>,
+    ) -> Vec<Item> {
+        let bundle = self.sources.ledger.bundle_up_to_root(kind);
+        self.believed(kind, bundle, path, restarts)
+    }
+
+    fn believed(
+        &mut self,
+        kind: AuthorityKind,
+        bundle: Option<String>,
+        path: &str,
+        restarts: Option<&'static str>,
+    ) -> Vec<Item> {
+        match bundle {
             Some(bundle) => vec![Self::file(path, bundle, restarts)],
             None => {
                 self.errors.push(HoldingsError::NoAuthority(kind));

@@ -78,6 +78,8 @@ upload() {
   if [ -r "$root/sys/fs/selinux/enforce" ] && command -v chcon >/dev/null; then
     attempt "labelling $1" chcon -t bin_t "$1"
   fi
+  # The next look need not read it all once more.
+  printf '%s %s\n' "$2" "$(stat -c '%s %i %Y %n' "$1")" >>"$state/verified"
   rm -f "$part".*
   changed
 }

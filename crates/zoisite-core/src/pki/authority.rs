@@ -11,6 +11,7 @@ use super::issued::{AuthorityCertificate, LedgerEntry};
 use super::keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 use super::profile::AuthorityKind;
 use super::request::CheckedRequest;
+use super::standing::Standing;
 use super::wanted::{San, Wanted};
 use crate::cluster::ClusterName;
 
@@ -30,30 +31,26 @@ impl std::fmt::Debug for Authority {
 }
 
 impl Authority {
-    /// Makes a new self-signed authority.
+    /// Makes a new self-signed authority; so many of its kind were there before it.
     ///
     /// # Errors
     /// When the key cannot be made or the certificate not be signed.
     pub fn make(
         cluster: &ClusterName,
-        kind: AuthorityKind,
+        (kind, before): (AuthorityKind, usize),
         key: KeyKind,
         days: u32,
         keys: &dyn KeySource,
         now: Timestamp,
     ) -> Result<(Self, Secret), PkiError> {
-        let subject = format!("{cluster} {kind} authority");
+        let subject = authority_subject(cluster, kind, before);
         let serial = positive(keys.serial());
         let (not_before, not_after) =
             (whole(now, -BACKDATED), whole(now, i64::from(days) * 86_400));
-        let mut params = CertificateParams::default();
+        let mut params = authority_params(&subject);
         params.serial_number = Some(SerialNumber::from_slice(&serial));
-        params.distinguished_name = name(&subject, None);
         params.not_before = offset(not_before);
         params.not_after = offset(not_after);
-        // RFC 5280 section 4.2.1.9: critical in an authority. No authority stands below this one.
-        params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
-        params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
         let NewKey { private: secret, .. } = keys.key(key)?;
         let pair = KeyPair::from_pem(secret.expose())
             .map_err(|source| PkiError::Key { kind: key, source })?;
@@ -69,6 +66,8 @@ impl Authority {
             sha256: hex(&Sha256::digest(made.der())),
             pem: made.pem(),
             key_sha256: hex(&Sha256::digest(secret.expose())),
+            standing: Standing::Signs,
+            issuers: Vec::new(),
         };
         Ok((Self::from_pair(certificate, pair)?, secret))
     }
@@ -192,12 +191,35 @@ impl Authority {
             not_before,
             not_after,
             sha256: hex(&Sha256::digest(made.der())),
-            pem: made.pem(),
+            pem: made.pem() + &self.certificate.shown_chain(),
             key_sha256: String::new(),
             replaced_by: None,
             retired: None,
         })
     }
+}
+
+/// The name of an authority; so many of its kind were there before it. Verifiers find an issuer by its name: no two
+/// authorities share one.
+pub(super) fn authority_subject(
+    cluster: &ClusterName,
+    kind: AuthorityKind,
+    before: usize,
+) -> String {
+    match before {
+        0 => format!("{cluster} {kind} authority"),
+        before => format!("{cluster} {kind} authority {}", before + 1),
+    }
+}
+
+/// What an authority's certificate says of it, whoever signs it.
+pub(super) fn authority_params(subject: &str) -> CertificateParams {
+    let mut params = CertificateParams::default();
+    params.distinguished_name = name(subject, None);
+    // RFC 5280 section 4.2.1.9: critical in an authority. No authority stands below this one.
+    params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
+    params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+    params
 }
 
 fn name(common_name: &str, organization: Option<&str>) -> DistinguishedName {

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::keys::{KeyKind, PkiError};
 use super::profile::{AuthorityKind, Profile};
+use super::standing::Standing;
 use super::wanted::San;
 use crate::cluster::HostName;
 
@@ -29,9 +30,26 @@ pub struct AuthorityCertificate {
     /// SHA-256 of the private key's PEM text, in hexadecimal.
     #[serde(default)]
     pub key_sha256: String,
+    /// What it does at the moment.
+    #[serde(default)]
+    pub standing: Standing,
+    /// The certificates above it, PEM: its issuer first, the root last. None where it signed itself.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub issuers: Vec<String>,
 }
 
 impl AuthorityCertificate {
+    /// What is shown beside a certificate that it issued, for those that believe the root alone: its own, and those
+    /// between the root and it, PEM.
+    pub fn shown_chain(&self) -> String {
+        match self.issuers.split_last() {
+            None => String::new(),
+            Some((_, between)) => {
+                std::iter::once(&self.pem).chain(between).map(String::as_str).collect()
+            }
+        }
+    }
+
     /// The certificate, DER.
     ///
     /// # Errors
@@ -68,7 +86,7 @@ pub struct LedgerEntry {
     pub not_after: Timestamp,
     /// SHA-256 of the DER encoding, in hexadecimal.
     pub sha256: String,
-    /// The certificate, PEM.
+    /// The certificate, PEM; after it those that a verifier needs that believes a root above its authority.
     pub pem: String,
     /// SHA-256 of the private key's PEM text: tells a changed key on a host without opening it. Empty
     /// where the key was made elsewhere.

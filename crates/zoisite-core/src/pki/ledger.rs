@@ -8,13 +8,14 @@ use jiff::Timestamp;
 use super::issued::{AuthorityCertificate, LedgerEntry};
 use super::profile::{AuthorityKind, Holder, Profile};
 use super::ring::Ring;
+use super::standing::Standing;
 use super::wanted::{San, Wanted};
 use crate::cluster::HostName;
 
 /// Everything issued so far.
 #[derive(Clone, Debug, Default)]
 pub struct Ledger {
-    /// The authorities; of those of one kind the first is used, the others are accepted.
+    /// The authorities, those that are gone included.
     pub authorities: Vec<AuthorityCertificate>,
     /// The certificates, replaced ones included.
     pub entries: Vec<LedgerEntry>,
@@ -23,8 +24,12 @@ pub struct Ledger {
 impl Ledger {
     /// The authorities of that kind.
     pub fn ring(&self, kind: AuthorityKind) -> Option<Ring<&AuthorityCertificate>> {
-        let mut all = self.authorities.iter().filter(|authority| authority.kind == kind);
-        Some(Ring { used: all.next()?, accepted: all.collect() })
+        let (used, mut accepted): (Vec<_>, Vec<_>) = self
+            .authorities_of(kind)
+            .filter(|authority| authority.standing.is_believed())
+            .partition(|authority| authority.standing == Standing::Signs);
+        accepted.sort_by_key(|authority| std::cmp::Reverse(authority.not_before));
+        Some(Ring { used: used.first()?, accepted })
     }
 
     /// The authority of that kind that signs.
@@ -37,10 +42,21 @@ impl Ledger {
         self.ring(kind).map(|ring| ring.bundle())
     }
 
+    /// What those are given whose TLS library believes a root alone: the same, and all that stands above it.
+    pub fn bundle_up_to_root(&self, kind: AuthorityKind) -> Option<String> {
+        self.ring(kind).map(|ring| ring.bundle_up_to_root())
+    }
+
     /// The authority that issued a certificate, if it is still in its ring.
     pub fn issuer(&self, entry: &LedgerEntry) -> Option<&AuthorityCertificate> {
         let ring = self.ring(entry.profile.authority())?;
         ring.all().copied().find(|authority| authority.sha256 == entry.authority_sha256)
+    }
+
+    /// Whether anybody believes a certificate still: its authority may be gone, and people's are not issued anew by
+    /// themselves.
+    pub fn believes(&self, entry: &LedgerEntry) -> bool {
+        self.issuer(entry).is_some()
     }
 
     /// The certificates in force for hosts, by profile and host.
@@ -132,8 +148,9 @@ fn why(
     now: Timestamp,
 ) -> Option<Why> {
     let Some(entry) = entry else { return Some(Why::New) };
-    // One that is accepted still vouches for it: a new authority alone makes nothing due.
-    if ledger.issuer(entry).is_none() {
+    // One that is only to be believed beside it makes nothing due.
+    let signs = |authority: &AuthorityCertificate| authority.standing == Standing::Signs;
+    if !ledger.issuer(entry).is_some_and(signs) {
         return Some(Why::Changed("authority"));
     }
     if entry.names != wanted.names {

@@ -6,20 +6,29 @@
 //! holds what was issued; [`edges`] lists who dials whom, and [`prove`] verifies all of it with a
 //! TLS verifier before a byte goes to a host. Keys and serial numbers come from a [`KeySource`].
 
+mod at_rest;
 mod authority;
 mod edges;
+mod ends;
+mod found;
 mod issued;
 mod keys;
 mod ledger;
 mod profile;
 mod proof;
+mod replacing;
 mod request;
 mod ring;
 mod secret_ref;
+mod standing;
+mod subordinate;
 mod wanted;
 
+pub use at_rest::{AtRestKey, AtRestKeys, AtRestStage};
 pub use authority::{Authority, hex, issue_all};
 pub use edges::{Edge, Party, edges};
+pub use ends::{Ending, What, endings};
+pub(crate) use found::signing_key;
 pub use issued::{AuthorityCertificate, LedgerEntry};
 pub use keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 pub use ledger::{Due, Ledger, Why, due};
@@ -29,4 +38,6 @@ pub use proof::{EdgeFailure, Proof, prove};
 pub use request::{Asker, CheckedRequest, KUBELET_CLIENT_SIGNER, NodeRequest, check_request};
 pub use ring::Ring;
 pub use secret_ref::SecretRef;
+pub use standing::{Standing, TOKEN_LASTS, TokenKeyTurn, TrustStage};
+pub use subordinate::AuthorityRequest;
 pub use wanted::{San, Wanted, kubelet_client, person, run_client, wanted};

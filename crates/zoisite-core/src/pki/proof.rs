@@ -154,7 +154,7 @@ fn explain(error: &webpki::Error, entry: &LedgerEntry, side: &str) -> String {
     }
 }
 
-fn day(time: Timestamp) -> String {
+pub(super) fn day(time: Timestamp) -> String {
     time.strftime("%Y-%m-%d").to_string()
 }
 

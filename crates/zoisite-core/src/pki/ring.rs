@@ -22,4 +22,15 @@ impl Ring<&AuthorityCertificate> {
     pub fn bundle(&self) -> String {
         self.all().map(|authority| authority.pem.as_str()).collect()
     }
+
+    /// The same, and all that stands above them, each once: for those whose TLS library believes a root alone.
+    pub fn bundle_up_to_root(&self) -> String {
+        let mut all: Vec<&str> = self.all().map(|authority| authority.pem.as_str()).collect();
+        for above in self.all().flat_map(|authority| &authority.issuers) {
+            if !all.contains(&above.as_str()) {
+                all.push(above);
+            }
+        }
+        all.concat()
+    }
 }

@@ -6,12 +6,20 @@ use crate::cluster::HostName;
 pub enum SecretRef {
     /// The private key of the certificate with this serial number.
     Certificate(String),
-    /// The private key of an authority.
+    /// The private key of the authority that signs.
     Authority(AuthorityKind),
+    /// The private key of one that comes, or goes: by the serial number of its certificate.
+    OtherAuthority(String),
+    /// The private key of one that was asked for, and whose certificate has not come yet.
+    AskedAuthority(AuthorityKind),
     /// The private key that signs service accounts' tokens.
     ServiceAccounts,
-    /// How secrets are encrypted in etcd.
+    /// The private key that will sign them, or did: kept as long as it may be taken back.
+    OtherServiceAccounts,
+    /// How secrets are encrypted in etcd: the API servers' configuration, with the keys.
     EncryptionAtRest,
+    /// A key by which they were, and by which none is any more.
+    FormerKey(String),
     /// The join token of a host: made when it is published, and kept under its own id.
     JoinToken(HostName),
     /// Names and passwords for registries: they stand in a file of the site's own.
@@ -28,8 +36,12 @@ impl SecretRef {
         Some(match self {
             Self::Certificate(serial) => serial.clone(),
             Self::Authority(kind) => format!("authority/{kind}"),
+            Self::OtherAuthority(serial) => format!("authority/{serial}"),
+            Self::AskedAuthority(kind) => format!("authority-asked/{kind}"),
             Self::ServiceAccounts => "service-accounts".into(),
+            Self::OtherServiceAccounts => "service-accounts/other".into(),
             Self::EncryptionAtRest => "encryption-at-rest".into(),
+            Self::FormerKey(name) => format!("encryption-at-rest/{name}"),
             Self::JoinToken(_)
             | Self::RegistryLogins
             | Self::RegistryHosts(_)

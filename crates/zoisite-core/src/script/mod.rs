@@ -8,6 +8,7 @@
 
 mod observe;
 mod operation;
+mod pace;
 mod relay;
 mod reply;
 
@@ -18,12 +19,15 @@ pub use operation::{
     MadeData, Operation, Stretch, fetch_script, keep_rules_script, notes_script, take_back_script,
     upload_script,
 };
+pub use pace::Pace;
 pub use relay::{RELAY_PORT, offer_script, offered, sink_script, withdraw_script};
 pub use reply::{
     AddressFacts, EtcdFacts, EtcdMember, EtcdStatus, Identity, Noted, Notes, Observed, Outcome,
     Piece, Reply, Unread,
 };
-pub(crate) use reply::{architecture, nature};
+pub(crate) use reply::{
+    architecture, fields, members as member_list, nature, status as member_status,
+};
 
 /// Who holds a port, by the names of the program and its unit, each empty where it is not known.
 pub(crate) fn holder(program: &str, unit: &str) -> String {

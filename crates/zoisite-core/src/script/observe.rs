@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use super::wrapped;
-use crate::holdings::{ADDRESS_STATE, CAN_SERVE};
+use crate::holdings::{ADDRESS_AWAY, ADDRESS_STATE, CAN_SERVE};
 use crate::holdings::{EtcdPaths, HostHoldings, TOKEN_PATH};
 use crate::item::{Item, Look};
 use crate::text::quote;
@@ -57,7 +57,7 @@ pub fn observe(holdings: &HostHoldings, depth: Depth) -> String {
     if let Some(address) = &holdings.address {
         let _ = writeln!(
             body,
-            "now 'the floating address'\nfloating {address} {CAN_SERVE} {ADDRESS_STATE}"
+            "now 'the floating address'\nfloating {address} {CAN_SERVE} {ADDRESS_STATE} {ADDRESS_AWAY}"
         );
     }
     if let Some(etcd) = &holdings.etcd {
@@ -72,6 +72,10 @@ pub fn observe(holdings: &HostHoldings, depth: Depth) -> String {
             quote(&etcd.key),
             quote(etcd.unit)
         );
+        if let Some(metrics) = &etcd.metrics {
+            let (unit, ip, port) = (quote(etcd.unit), metrics.ip(), metrics.port());
+            let _ = writeln!(body, "etcd_pace {unit} {ip} {port}");
+        }
     }
     let helpers: Vec<&str> = std::iter::once(&OBSERVE).chain(Item::LOOK).copied().collect();
     wrapped(&format!("zoisite: look at {}", holdings.host), &helpers, &body)

@@ -52,11 +52,28 @@ etcd_data() {
   if is_plain "$3"; then say_first etcd-owner "$3"; fi
   if is_plain "$4"; then say_first etcd-formed "$4"; fi
   if is_plain "$5"; then say_first etcd-epoch "$5"; fi
+  for saved in "$root"/var/lib/zoisite/snapshots/*/stream; do
+    if [ -f "$saved" ]; then
+      saved=${saved%/stream}
+      say etcd-saved "${saved##*/}"
+    fi
+  done
+  if systemctl is-failed -q zoisite-snapshot.service 2>/dev/null; then
+    say etcd-unsaved "$(one_line "$(journalctl -u zoisite-snapshot.service -n 5 -o cat --no-pager _SYSTEMD_UNIT=zoisite-snapshot.service 2>/dev/null | tail -n 1)")"
+  fi
   if [ -d "$1" ]; then
     find "$1" -maxdepth 3 -type d -name member ! -path "$2/member" ! -path "$1/left-*" ! -path "$1/made-*" 2>/dev/null | while read -r stray; do
       say etcd-stray "$stray"
     done
   fi
+}
+# unit, address, port: how fast the member's disk is, by its own counters
+etcd_pace() {
+  is_active "$1" || return 0
+  # shellcheck disable=SC2016 # bash's own
+  counters=$(timeout 3 bash -c 'exec 3<>"/dev/tcp/$0/$1" && printf "GET /metrics HTTP/1.0\r\n\r\n" >&3 && cat <&3' "$2" "$3" 2>/dev/null |
+    grep -E '^(etcd_disk_wal_fsync_duration_seconds_(bucket|count)|etcd_server_slow_apply_total|process_start_time_seconds)' | tr '\n' ';')
+  if [ -n "$counters" ]; then say etcd-pace "$counters"; fi
 }
 # endpoint, authority, certificate, key, unit; a member that is not ready is not asked
 etcd_status() {
@@ -201,14 +218,16 @@ node_state() {
   now 'the stable name'
   [ -z "$2" ] || if timeout 10 getent ahosts "$2" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
 }
-# the floating address, what tells whether this host can serve, what the daemon says of itself
+# the floating address, what tells whether this host can serve, what the daemon says of itself, the mark of one that
+# left it to others
 floating() {
-  held=no serves=no
+  held=no serves=no away=no
   if [ -n "$(ip -o address show to "$1" 2>/dev/null)" ]; then held=held; fi
   if [ -x "$2" ] && timeout 6 "$2" >/dev/null 2>&1; then serves=serves; fi
   first_line "$3"
   says=${line%% *} since=${line##* }
-  say address "$held" "$serves" "${says:-}" "${since:-0}"
+  if [ -e "$4" ]; then away=away; fi
+  say address "$held" "$serves" "${says:-}" "${since:-0}" "$away"
 }
 # Programs of the distribution that are not there.
 programs() { for program in "$@"; do [ -x "$program" ] || say lacks "$program"; done; }

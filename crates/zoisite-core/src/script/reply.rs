@@ -5,9 +5,11 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use super::Pace;
 use crate::holdings::HostFacts;
 use crate::item::{ComponentSums, Found, Seen};
 use crate::paths::Firewall;
+use crate::pki::signing_key;
 use crate::text::{digest, plain};
 
 /// The certificate with which a kubelet shows who it is.
@@ -40,22 +42,16 @@ impl Identity {
         }
     }
 
-    /// Reads the certificate's DER encoding in base64.
-    fn read(base64: &str) -> Self {
-        let pem = format!("-----BEGIN CERTIFICATE-----\n{base64}\n-----END CERTIFICATE-----\n");
-        Self::of(pem.as_bytes())
-    }
-
-    /// Reads the first certificate of a PEM text.
-    pub fn of(pem: &[u8]) -> Self {
+    /// Reads the first certificate of a PEM text; and which key signed it, where it says so.
+    pub fn of(pem: &[u8]) -> (Self, Option<String>) {
         use rustls_pki_types::pem::PemObject as _;
         let Ok(der) = rustls_pki_types::CertificateDer::from_pem_slice(pem) else {
-            return Self::Unreadable;
+            return (Self::Unreadable, None);
         };
         let end = x509_parser::parse_x509_certificate(&der)
             .ok()
             .and_then(|(_, c)| Timestamp::from_second(c.validity().not_after.timestamp()).ok());
-        end.map_or(Self::Unreadable, Self::Until)
+        (end.map_or(Self::Unreadable, Self::Until), signing_key(&der))
     }
 }
 
@@ -151,6 +147,12 @@ pub struct EtcdFacts {
     pub formed: Option<String>,
     /// Which of the cluster's quorums its data began, where it was made from a snapshot.
     pub epoch: Option<u32>,
+    /// The newest snapshot that the host took of its member by itself, by its name.
+    pub saved: Option<String>,
+    /// Why it could not take the last one.
+    pub unsaved: Option<String>,
+    /// How fast its disk is, by the member's own counters.
+    pub pace: Option<Pace>,
     /// Other members' data found in the folder.
     pub strays: Vec<String>,
     /// The member's answer.
@@ -196,6 +198,8 @@ pub struct Observed {
     pub swap: bool,
     /// The kubelet's client certificate.
     pub identity: Identity,
+    /// By which key it was signed (RFC 5280 section 4.2.1.1, in hexadecimal), where it says so.
+    pub identity_by: Option<String>,
     /// Whether a join token is still there, though nobody needs it any more.
     pub token_left: bool,
     /// Whether the stable address resolves, asked of nodes where it is a name.
@@ -219,6 +223,8 @@ pub struct AddressFacts {
     pub since: i64,
     /// Whether it could serve there.
     pub serves: bool,
+    /// It was told to leave the address to others, and not yet to take part again.
+    pub away: bool,
 }
 
 /// An answer that is not complete.
@@ -241,7 +247,7 @@ impl Unread {
     }
 }
 
-fn fields(line: &str) -> Option<Vec<&str>> {
+pub(crate) fn fields(line: &str) -> Option<Vec<&str>> {
     Some(line.strip_prefix("@\t")?.split('\t').collect())
 }
 
@@ -291,6 +297,12 @@ impl Observed {
                 ["etcd-owner", mark] => out.etcd.owner = Some(mark.trim().into()),
                 ["etcd-formed", mark] => out.etcd.formed = Some(mark.trim().into()),
                 ["etcd-epoch", mark] => out.etcd.epoch = mark.trim().parse().ok(),
+                // In their order: the last one is the newest.
+                ["etcd-saved", name] => out.etcd.saved = Some(name.into()),
+                ["etcd-pace", text] => {
+                    out.etcd.pace = Pace::read(&text.replace(';', "\n"), out.clock);
+                }
+                ["etcd-unsaved", why] => out.etcd.unsaved = Some(why.trim().into()),
                 ["etcd-stray", path] => out.etcd.strays.push(path.into()),
                 ["etcd-status", json] => match status(json) {
                     Some(status) => out.etcd.status = Some(status),
@@ -299,16 +311,22 @@ impl Observed {
                 ["etcd-members", json] => out.etcd.members = members(json),
                 ["etcd-silent", why] => out.etcd.silent = Some(why.trim().into()),
                 ["swap", there] => out.swap = there == "yes",
-                ["identity", base64] => out.identity = Identity::read(base64),
+                ["identity", base64] => {
+                    let pem = format!(
+                        "-----BEGIN CERTIFICATE-----\n{base64}\n-----END CERTIFICATE-----\n"
+                    );
+                    (out.identity, out.identity_by) = Identity::of(pem.as_bytes());
+                }
                 ["token-left", there] => out.token_left = there == "yes",
                 ["resolves", it] => out.resolves = Some(it == "yes"),
                 ["lacks", program] => out.lacks.push(program.into()),
-                ["address", held, serves, state, since] => {
+                ["address", held, serves, state, since, away] => {
                     out.address = Some(AddressFacts {
                         held: held == "held",
                         serves: serves == "serves",
                         state: state.into(),
                         since: since.parse().unwrap_or(0),
+                        away: away == "away",
                     });
                 }
                 ["hangs", what] => out.hangs.push(what.into()),
@@ -384,7 +402,7 @@ fn tail(text: &str) -> String {
 }
 
 /// Reads etcdctl's `endpoint status -w json`: a list of one, the fields of `StatusResponse`.
-fn status(json: &str) -> Option<EtcdStatus> {
+pub(crate) fn status(json: &str) -> Option<EtcdStatus> {
     let value: serde_json::Value = serde_json::from_str(json).ok()?;
     let status = value.get(0)?.get("Status")?;
     let header = status.get("header")?;
@@ -411,7 +429,7 @@ fn status(json: &str) -> Option<EtcdStatus> {
 }
 
 /// Reads etcdctl's `member list -w json`: the fields of `MemberListResponse`.
-fn members(json: &str) -> Option<Vec<EtcdMember>> {
+pub(crate) fn members(json: &str) -> Option<Vec<EtcdMember>> {
     let value: serde_json::Value = serde_json::from_str(json).ok()?;
     let mut all = Vec::new();
     for member in value.get("members")?.as_array()? {

@@ -86,7 +86,7 @@ impl Begun {
     /// The same, once a quorum that begins with a snapshot was proven under this cluster id of etcd's.
     pub fn restored(&self, arm: &Arm, cluster_id: &str) -> Option<Self> {
         let Arm::Restore { from, .. } = arm else { return None };
-        let Records { members, left, restoring } = self.records().after(arm);
+        let Records { members, left, restoring, .. } = self.records().after(arm);
         let (epoch, formed) = (from.epoch, Some(cluster_id.to_owned()));
         Some(Self { epoch, formed, members, left, restoring, ..self.clone() })
     }
@@ -112,7 +112,7 @@ pub fn recorded(begun: Option<&Begun>, cluster: &Cluster, real: &Real, arm: &Arm
         Quorum::Unseen => return known.unwrap_or(fresh),
         Quorum::Listed(list) => list,
     };
-    let Records { mut members, mut left, restoring } = known.unwrap_or_default();
+    let Records { mut members, mut left, restoring, .. } = known.unwrap_or_default();
     for (host, url) in &mut members {
         let listed = list.iter().find(|member| member.name == host.as_str());
         if let Some(now) = listed.and_then(|member| member.urls.first()) {
@@ -129,7 +129,7 @@ pub fn recorded(begun: Option<&Begun>, cluster: &Cluster, real: &Real, arm: &Arm
         let nothing = matches!(real.machine(host), Machine::Seen { data: false, .. });
         !nothing && !members.contains_key(host)
     });
-    Records { members, left, restoring }
+    Records { members, left, restoring, ..Records::default() }
 }
 
 /// etcd's own list of its members, where a host gave it: every member that gives one gives the same.

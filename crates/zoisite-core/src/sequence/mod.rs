@@ -20,7 +20,7 @@ pub use begun::{Begun, FixedFacts, contradictions, listed_members, recorded, vot
 pub use differences::{Difference, differences};
 pub use engine::{Command, Engine, Event, State, Tally};
 pub use looks::{ApiLook, ApiObserved, Look, Looks, NodeFacts};
-pub use plan::{PlanInput, PlanOptions, SNAPSHOT, Unplannable, plan};
+pub use plan::{PlanInput, PlanOptions, Unplannable, plan};
 pub use real::{Formation, formation, real};
 pub use rules::{MachinePin, Refusal, Rule, same_machine};
 pub use step::{

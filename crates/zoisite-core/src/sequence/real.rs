@@ -14,6 +14,7 @@ impl Begun {
             members: self.members.clone(),
             left: self.left.clone(),
             restoring: self.restoring.clone(),
+            ..Records::default()
         }
     }
 }

@@ -116,12 +116,26 @@ pub enum ApiWork {
         /// What it must say.
         node: NodeWanted,
     },
-    /// Let no more pods onto a node, and have those that are there leave it, within their disruption budgets.
+    /// Let no more pods onto a node.
+    Close {
+        /// The node.
+        host: HostName,
+    },
+    /// Have the pods of a node that is closed leave it, within their disruption budgets.
     Drain {
         /// The node.
         host: HostName,
         /// Also those that nobody makes anew elsewhere.
         lone_pods_too: bool,
+        /// Deadline, in seconds.
+        seconds: u32,
+    },
+    /// Have workloads read anew whom they believe, once it is published for pods.
+    Believe {
+        /// The authorities' certificates, PEM.
+        bundle: String,
+        /// Who reads it once, at the start.
+        workloads: Vec<ApiObject>,
         /// Deadline, in seconds.
         seconds: u32,
     },
@@ -212,6 +226,13 @@ pub enum Work {
         through: Vec<HostName>,
         /// Before what.
         why: String,
+    },
+    /// Have API servers write every secret anew that etcd holds encrypted by another key, or not at all.
+    Rewrite {
+        /// Name of the key that they encrypt by.
+        key: String,
+        /// Members that are well: one of them shows what is left.
+        through: Vec<HostName>,
     },
     /// Put images into the cluster's own registry.
     Fill {

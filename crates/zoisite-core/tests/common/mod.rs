@@ -146,7 +146,7 @@ impl Trust {
             let policy = &cluster.certificates;
             let (authority, _) = Authority::make(
                 &cluster.name,
-                kind,
+                (kind, 0),
                 policy.key,
                 policy.authority_days,
                 &trust.keys,

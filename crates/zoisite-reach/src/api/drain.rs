@@ -3,10 +3,12 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use futures_util::StreamExt as _;
 use http::Method;
 use serde_json::{Value, json};
 use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
+use zoisite_core::sequence::StepOutcome;
 
 use super::fault::{WorkError, failed, refused};
 use super::{ApiClient, ApiError, JSON};
@@ -16,6 +18,20 @@ use crate::reach::Progress;
 const PAUSE: Duration = Duration::from_secs(1);
 /// After so long what a budget keeps is asked for again.
 const AGAIN: Duration = Duration::from_secs(5);
+
+/// Hosts that are emptied at once: a wave.
+const AT_ONCE: usize = 4;
+
+/// Does something about each of many hosts, a few at once; what became of each, in the order in which they ended.
+pub async fn in_waves(
+    hosts: &[HostName],
+    each: impl AsyncFn(&HostName) -> StepOutcome,
+) -> Vec<StepOutcome> {
+    futures_util::stream::iter(hosts.iter().map(|host| each(host)))
+        .buffer_unordered(AT_ONCE)
+        .collect()
+        .await
+}
 
 /// A pod that is to leave its node.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -63,7 +79,21 @@ fn controller(pod: &Value) -> Option<&str> {
     owner["kind"].as_str()
 }
 
-/// Lets no more pods onto a node and has those that are there leave it. Returns how many left.
+/// Lets no more pods onto a node; where it has no object there is nothing to do.
+pub(super) async fn close(api: &ApiClient, host: &HostName) -> Result<usize, WorkError> {
+    let path = format!("/api/v1/nodes/{host}");
+    let node = api.get(&path).await.map_err(failed("reading the node object"))?;
+    match node.map(|node| node.pointer("/spec/unschedulable") == Some(&Value::Bool(true))) {
+        None | Some(true) => Ok(0),
+        Some(false) => {
+            let patch = json!({"spec": {"unschedulable": true}});
+            api.merge(&path, &patch).await.map_err(failed("keeping new pods off the node"))?;
+            Ok(1)
+        }
+    }
+}
+
+/// Has the pods of a node leave it. Returns how many left.
 pub(super) async fn drain(
     api: &ApiClient,
     host: &HostName,
@@ -71,13 +101,6 @@ pub(super) async fn drain(
     seconds: u32,
     progress: Progress<'_>,
 ) -> Result<usize, WorkError> {
-    let path = format!("/api/v1/nodes/{host}");
-    let node = api.get(&path).await.map_err(failed("reading the node object"))?;
-    let Some(node) = node else { return Ok(0) };
-    if node.pointer("/spec/unschedulable") != Some(&Value::Bool(true)) {
-        let patch = json!({"spec": {"unschedulable": true}});
-        api.merge(&path, &patch).await.map_err(failed("keeping new pods off the node"))?;
-    }
     let attempted = || format!("having pods leave {host}");
     let listed = format!("/api/v1/pods?fieldSelector=spec.nodeName%3D{host}");
     let end = Instant::now() + Duration::from_secs(seconds.into());
@@ -141,6 +164,9 @@ async fn evict(api: &ApiClient, pod: &PodLeft) -> Result<(), ApiError> {
         _ => Ok(()),
     }
 }
+
+#[cfg(test)]
+mod rehearsed;
 
 #[cfg(test)]
 mod tests {

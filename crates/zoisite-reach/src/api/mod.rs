@@ -25,6 +25,7 @@ use zoisite_core::text::plain;
 
 use crate::access::{Access, Dial, Secured};
 
+pub use self::drain::in_waves;
 pub(crate) use self::look::{condition, look, says_ready};
 pub(crate) use self::work::{Readiness, ready_now, rollout, work};
 
@@ -196,7 +197,7 @@ impl ApiClient {
         })
     }
 
-    /// A client whose server is a function: of method, path and body, to status and body.
+    /// A client whose server is a function: of method, path with its query, and body, to status and body.
     #[cfg(test)]
     pub(crate) fn answered(
         server: impl Fn(&Method, &str, Value) -> (u16, Value) + Clone + Send + Sync + 'static,
@@ -208,7 +209,8 @@ impl ApiClient {
                 let (parts, body) = request.into_parts();
                 let bytes = body.collect_bytes().await?;
                 let body = serde_json::from_slice(&bytes).unwrap_or_default();
-                let (status, answer) = server(&parts.method, parts.uri.path(), body);
+                let path = parts.uri.path_and_query().expect("a path");
+                let (status, answer) = server(&parts.method, path.as_str(), body);
                 let answer = Body::from(answer.to_string().into_bytes());
                 Ok::<_, kube::Error>(
                     http::Response::builder().status(status).body(answer).expect("a status"),

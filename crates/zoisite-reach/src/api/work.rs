@@ -10,9 +10,10 @@ use zoisite_core::cluster::{HostName, Signer};
 use zoisite_core::holdings::{ApiObject, NodePut, NodeWanted, PUT_ANNOTATION};
 use zoisite_core::pki::NodeRequest;
 use zoisite_core::sequence::ApiWork;
+use zoisite_core::text::digest;
 use zoisite_core::token::{TOKENS_PATH, token_object, token_path};
 
-use super::drain::drain;
+use super::drain::{close, drain};
 use super::fault::{WorkError, failed, refused};
 use super::look::{condition, node_facts, requests};
 use super::workloads::waiting;
@@ -101,8 +102,12 @@ pub(crate) async fn work(
             Ok(1)
         }
         ApiWork::SetNode { node } => set_node(api, node).await,
+        ApiWork::Close { host } => close(api, host).await,
         ApiWork::Drain { host, lone_pods_too, seconds } => {
             drain(api, host, *lone_pods_too, *seconds, progress).await
+        }
+        ApiWork::Believe { bundle, workloads, seconds } => {
+            believe(api, bundle, workloads, *seconds, progress).await
         }
         ApiWork::RemoveNode { host } => {
             let attempted = format!("removing the node object {host}");
@@ -110,6 +115,53 @@ pub(crate) async fn work(
             Ok(1)
         }
     }
+}
+
+/// What controller managers publish in every namespace for pods to believe.
+const PUBLISHED: &str = "/api/v1/namespaces/kube-system/configmaps/kube-root-ca.crt";
+/// By whom a workload's pods were last made to read whom they believe.
+const BELIEVES_ANNOTATION: &str = "zoisite/believes";
+
+/// Starts workloads anew that read once, when they start, whom they believe.
+async fn believe(
+    api: &ApiClient,
+    bundle: &str,
+    workloads: &[ApiObject],
+    seconds: u32,
+    progress: Progress<'_>,
+) -> Result<usize, WorkError> {
+    let end = Instant::now() + Duration::from_secs(seconds.into());
+    loop {
+        let found = api.get(PUBLISHED).await.map_err(failed("reading whom pods are to believe"))?;
+        let text = found.as_ref().and_then(|found| found.pointer("/data/ca.crt")?.as_str());
+        if text.is_some_and(|text| text.trim() == bundle.trim()) {
+            break;
+        }
+        if Instant::now() >= end {
+            let answer = format!(
+                "after {seconds} seconds controller managers have not published both authorities"
+            );
+            return Err(refused("having pods believe both".into(), answer, Vec::new()));
+        }
+        progress("waiting until controller managers publish both authorities".into());
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
+    let believes = digest(bundle);
+    let mut begun = 0;
+    for object in workloads {
+        let title = object.title();
+        let path = api.path(object).await.map_err(failed(format!("finding {title}")))?;
+        let live = api.get(&path).await.map_err(failed(format!("reading {title}")))?;
+        let annotations =
+            live.as_ref().and_then(|live| live.pointer("/spec/template/metadata/annotations"));
+        if live.is_none() || annotations.is_some_and(|all| all[BELIEVES_ANNOTATION] == believes) {
+            continue;
+        }
+        let patch = json!({"spec": {"template": {"metadata": {"annotations": {BELIEVES_ANNOTATION: believes}}}}});
+        api.merge(&path, &patch).await.map_err(failed(format!("starting {title} anew")))?;
+        begun += 1;
+    }
+    Ok(begun)
 }
 
 async fn publish(

@@ -11,7 +11,8 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::item::Component;
 use zoisite_core::script::{Piece, Reply, fetch_script, sink_script, upload_script};
-use zoisite_core::sequence::{SNAPSHOT, StepOutcome};
+use zoisite_core::sequence::StepOutcome;
+use zoisite_core::snapshot::SNAPSHOT;
 
 use super::Hosts;
 use super::channel::{Input, Saying};

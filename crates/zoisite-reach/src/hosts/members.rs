@@ -141,8 +141,12 @@ impl Hosts {
             match saved.await {
                 Ok(()) => return StepOutcome::Done { changed: 1 },
                 Err(why) => {
-                    progress(format!("{host}: {why}"));
-                    said.push(format!("{host}: {why}"));
+                    let told = format!("{host}: {why}");
+                    progress(told.clone());
+                    // The same once more says no more.
+                    if !said.contains(&told) {
+                        said.push(told);
+                    }
                 }
             }
         }

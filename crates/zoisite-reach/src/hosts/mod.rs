@@ -4,6 +4,7 @@
 //! bounds, with deadlines. What carries the octets is a [`Carrier`], and that is [`OpenSsh`] for people.
 
 mod api;
+mod at_rest;
 mod carrier;
 mod channel;
 mod copy;
@@ -12,7 +13,9 @@ mod lines;
 mod members;
 mod openssh;
 mod relay;
+mod served;
 mod survey;
+mod trial;
 mod upkeep;
 mod way;
 mod way_in;
@@ -23,6 +26,7 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use tokio::time::Instant;
+use zoisite_core::adopt::{HeldThere, held_script, read_held};
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::components::Shelved;
 use zoisite_core::diagnosis::Trouble;
@@ -36,6 +40,7 @@ use zoisite_core::script::{
     observe, take_back_script,
 };
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, MemberWork, StepOutcome};
+use zoisite_core::snapshot::{SavedThere, read_saved, saved_script};
 use zoisite_core::survey::Facts;
 use zoisite_core::text::plain;
 
@@ -334,6 +339,25 @@ impl Hosts {
         Ok(Notes::read(&text))
     }
 
+    /// What a host holds of its cluster, but for what is secret.
+    ///
+    /// # Errors
+    /// When it does not answer.
+    pub async fn held_by(&self, cluster: &Cluster, host: &HostName) -> Result<HeldThere, Trouble> {
+        let script = held_script(cluster, host);
+        let text = self.report(host, &script, "looking what it holds of its cluster").await?;
+        Ok(read_held(&text))
+    }
+
+    /// The snapshots that a host took of its member by itself, oldest first.
+    ///
+    /// # Errors
+    /// When it does not answer.
+    pub async fn saved_by(&self, host: &HostName) -> Result<Vec<SavedThere>, Trouble> {
+        let text = self.report(host, &saved_script(host), "listing what it saved").await?;
+        Ok(read_saved(host, &text))
+    }
+
     /// Takes everything back that was put on a host; what stays, as others use it.
     ///
     /// # Errors
@@ -509,6 +533,15 @@ impl Reach for Hosts {
 
     async fn save(&self, through: &[HostName], why: &str, progress: Progress<'_>) -> StepOutcome {
         self.save_through(through, why, progress).await
+    }
+
+    async fn rewrite(
+        &self,
+        key: &str,
+        through: &[HostName],
+        progress: Progress<'_>,
+    ) -> StepOutcome {
+        self.rewrite_secrets(key, through, progress).await
     }
 
     async fn ask(&self, objects: &[ApiObject], shelf: &[Shelved]) -> ApiLook {

@@ -28,7 +28,7 @@ impl SimHost {
     }
 
     /// What a unit's command gives to a flag.
-    fn flag(&self, unit: &str, name: &str) -> Option<&str> {
+    pub(super) fn flag(&self, unit: &str, name: &str) -> Option<&str> {
         let text = self.unit_text(unit)?;
         let rest = text.split(&format!("--{name}=")).nth(1)?;
         rest.split([' ', '\n', '"']).next()
@@ -49,7 +49,8 @@ impl SimHost {
         let flag = |name: &str| server.flag(API_SERVER_UNIT, name).unwrap_or_default().to_owned();
         let (certificate, key) = (flag("tls-cert-file"), flag("tls-private-key-file"));
         let papers = Papers { certificate, key, authority: String::new() };
-        self.accepts(value("certificate-authority:"), (server, &papers), As::Server(name), now)
+        let authority = self.paper(value("certificate-authority:"))?;
+        self.accepts(authority, (server, &papers), As::Server(name), now)
     }
 
     /// Whether systemd knows the unit: Zoisite's own by its file, the distribution's always.
@@ -122,27 +123,10 @@ impl World {
         }
         // It is ready when one of the members that its own command names serves it.
         let flag = |name: &str| sim.flag(unit, name).unwrap_or_default();
-        let own = Papers {
-            certificate: flag("etcd-certfile").to_owned(),
-            key: flag("etcd-keyfile").to_owned(),
-            authority: flag("etcd-cafile").to_owned(),
-        };
         let serves = |member: &HostName, other: &SimHost, process: &Process| {
-            let (address, theirs) = (other.address.to_string(), &process.clients);
             self.serves(member)
                 && !self.cut(host, member)
-                && sim
-                    .accepts(
-                        &own.authority,
-                        (other, theirs),
-                        As::Server(&address),
-                        self.clock(host),
-                    )
-                    .and_then(|()| {
-                        let now = self.clock(member);
-                        other.accepts(&theirs.authority, (sim, &own), As::Client(None), now)
-                    })
-                    .is_ok()
+                && self.api_and_etcd((host, sim), (member, other, process)).is_ok()
         };
         flag("etcd-servers").split(',').any(|url| {
             let named = |(_, other): &(&HostName, &SimHost)| {
@@ -178,7 +162,12 @@ impl World {
                     authority: String::new(),
                 };
                 let trusts = server.flag(API_SERVER_UNIT, "client-ca-file").unwrap_or_default();
-                server.accepts(trusts, (sim, &own), As::Client(None), self.clock(name))
+                server.accepts(
+                    server.paper(trusts)?,
+                    (sim, &own),
+                    As::Client(None),
+                    self.clock(name),
+                )
             });
             match shown {
                 Ok(()) => return Ok(()),
@@ -366,8 +355,10 @@ impl World {
             }
             ApiWork::RemoveNode { host } => Ok(usize::from(self.api.nodes.remove(host).is_some())),
             ApiWork::Unpublish { ids } => Ok(self.unpublish(ids)),
-            ApiWork::Drain { host, .. } => Ok(usize::from(self.api.nodes.contains_key(host))),
-            ApiWork::Renew { .. } | ApiWork::Deny { .. } => Ok(1),
+            ApiWork::Close { host } | ApiWork::Drain { host, .. } => {
+                Ok(usize::from(self.api.nodes.contains_key(host)))
+            }
+            ApiWork::Renew { .. } | ApiWork::Deny { .. } | ApiWork::Believe { .. } => Ok(1),
         }
     }
 

@@ -120,7 +120,7 @@ impl Config {
     /// A process that was started with it, and has reported ready or not yet.
     pub fn process(&self, was_ready: bool) -> Process {
         let (peers, clients) = (self.peers.clone(), self.clients.clone());
-        Process { listens: self.listens.clone(), peers, clients, was_ready }
+        Process { listens: self.listens.clone(), peers, clients, was_ready, believes: None }
     }
 
     /// Whether it is told of a member that is dialled there.
@@ -161,7 +161,9 @@ impl Config {
                 self.listens
             )]);
         }
-        let process = self.process(false);
+        let read = |papers: &Papers| host.files.get(&papers.authority).cloned();
+        let believes = read(&self.peers).zip(read(&self.clients));
+        let process = Process { believes, ..self.process(false) };
         if let Some(data) = &host.data {
             if !data.peers.iter().any(|peer| peer.id == data.id) {
                 return Err(vec![format!(
@@ -291,7 +293,7 @@ impl World {
 
     /// Whether two members that dial one another trust what each shows: the one that was dialled as a server under
     /// its address, the one that dials as a client from its own.
-    fn trust(&self, one: &HostName, other: &HostName) -> Result<(), String> {
+    pub(super) fn trust(&self, one: &HostName, other: &HostName) -> Result<(), String> {
         let side = |name: &HostName| {
             let sim = self.hosts.get(name)?;
             Some((sim, sim.process.as_ref()?, sim.address.to_string(), self.clock(name)))
@@ -301,8 +303,9 @@ impl World {
         };
         for ((by, trusts, _, clock), (who, shows, address, _)) in [(&one, &other), (&other, &one)] {
             let shown = (*who, &shows.peers);
-            by.accepts(&trusts.peers.authority, shown, As::Server(address), *clock)?;
-            by.accepts(&trusts.peers.authority, shown, As::Client(Some(address)), *clock)?;
+            let peers = by.believed(trusts, true)?;
+            by.accepts(peers, shown, As::Server(address), *clock)?;
+            by.accepts(peers, shown, As::Client(Some(address)), *clock)?;
         }
         Ok(())
     }

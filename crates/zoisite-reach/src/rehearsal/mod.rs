@@ -5,15 +5,18 @@
 //! that was really generated: a wrong peer URL or name in it fails here too. Time is tokio's, so a
 //! test with a paused clock runs thousands of rehearsals in a moment. Faults are put into the world.
 
+mod at_rest;
 mod cluster;
 mod drill;
 mod etcd;
+mod look;
 mod mishaps;
 mod restore;
 mod seen;
 mod state;
 mod survey;
 mod tls;
+mod trust;
 mod world;
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -457,6 +460,44 @@ impl Reach for Rehearsal {
             }
         }
         StepOutcome::Failed(save::not_taken(said))
+    }
+
+    async fn rewrite(&self, _: &str, through: &[HostName], progress: Progress<'_>) -> StepOutcome {
+        let end = Instant::now() + Duration::from_secs(30);
+        let mut changed = 0;
+        loop {
+            let Some(host) = through.first() else {
+                let why = "no member is known to be well";
+                return StepOutcome::Failed(Trouble::new(
+                    None,
+                    "writing secrets anew",
+                    why,
+                    vec![],
+                ));
+            };
+            // One by one: it may be cut between any two.
+            if let Err(outcome) = self.operation(host, "writing a secret anew").await {
+                return Self::fail(host, outcome);
+            }
+            let one = self.world().rewrite_one();
+            match one {
+                Ok(true) => {
+                    changed += 1;
+                    progress(format!("{changed} secrets"));
+                }
+                Ok(false) => return StepOutcome::Done { changed },
+                Err(why) if Instant::now() >= end => {
+                    return StepOutcome::Failed(Trouble::new(
+                        None,
+                        "writing secrets anew",
+                        why,
+                        vec![],
+                    ));
+                }
+                Err(why) => progress(why),
+            }
+            self.wait(100).await;
+        }
     }
 
     async fn fetch(

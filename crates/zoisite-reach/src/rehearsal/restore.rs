@@ -13,6 +13,7 @@ impl World {
     /// Keeps what is acknowledged up to now under a name, as a snapshot would.
     pub fn take_snapshot(&mut self, name: &str) {
         self.snapshots.insert(name.to_owned(), self.acknowledged.len());
+        self.kept_secrets.insert(name.to_owned(), self.secrets.clone());
     }
 
     /// Whether there is one of that name.
@@ -78,6 +79,8 @@ impl World {
         });
         if !begun {
             self.acknowledged.truncate(holds);
+            let name = made.snapshot.rsplit('/').next().unwrap_or_default();
+            self.secrets = self.kept_secrets.get(name).cloned().unwrap_or_default();
             for data in self.hosts.values_mut().filter_map(|sim| sim.data.as_mut()) {
                 data.holds = data.holds.min(holds);
             }

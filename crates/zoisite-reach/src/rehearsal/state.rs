@@ -94,6 +94,12 @@ pub(super) struct SimUnit {
     pub(super) warming: u8,
     /// The program with which it was started.
     pub(super) program: Option<String>,
+    /// Of an API server: the keys that it was started with for secrets in etcd, the one that encrypts first.
+    #[serde(default)]
+    pub(super) keys: Vec<String>,
+    /// Of an API server: whom it takes for etcd, as it read it when it started.
+    #[serde(default)]
+    pub(super) believes: Option<SimFile>,
 }
 
 /// A simulated host.
@@ -165,9 +171,18 @@ pub struct World {
     /// How many of those writes each snapshot holds, by its name.
     #[serde(default)]
     pub(super) snapshots: BTreeMap<String, usize>,
+    /// Secrets that etcd holds, each with the key that encrypts it.
+    #[serde(default)]
+    pub(super) secrets: BTreeMap<String, String>,
+    /// Those that each snapshot holds.
+    #[serde(default)]
+    pub(super) kept_secrets: BTreeMap<String, BTreeMap<String, String>>,
     /// Whether somebody writes all the while.
     #[serde(skip)]
     pub(super) under_load: bool,
+    /// Whether it is judged that whoever dials is believed (rule S14): not where somebody spoils whom hosts believe.
+    #[serde(default)]
+    pub(super) judges_trust: bool,
 }
 
 /// The rest of a script whose program is gone, or whose connection is.
@@ -211,6 +226,10 @@ pub(super) struct Process {
     pub clients: Papers,
     /// It once reported ready; systemd then calls it active until it stops.
     pub was_ready: bool,
+    /// Whom it takes for a member, and whom it serves, as it read them when it started (its own certificates it reads
+    /// at every handshake); what stands on the disk where nobody saw it start.
+    #[serde(default)]
+    pub believes: Option<(SimFile, SimFile)>,
 }
 
 /// A member of the quorum, as one of them knows it.

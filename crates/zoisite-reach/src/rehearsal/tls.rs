@@ -11,7 +11,7 @@ use rustls_pki_types::pem::PemObject as _;
 use rustls_pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use webpki::{EndEntityCert, KeyUsage, anchor_from_trusted_cert};
 
-use super::state::{Papers, SimFile, SimHost};
+use super::state::{Papers, Process, SimFile, SimHost};
 
 /// What a certificate is shown as.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
@@ -32,23 +32,42 @@ impl SimFile {
 }
 
 impl SimHost {
-    fn paper(&self, path: &str) -> Result<&SimFile, String> {
+    /// A file that is read.
+    ///
+    /// # Errors
+    /// Where it is not there.
+    pub fn paper(&self, path: &str) -> Result<&SimFile, String> {
         self.files.get(path).ok_or_else(|| format!("open {path}: no such file or directory"))
     }
 
-    /// Whether this host, which trusts the authority in that file, accepts what another one shows. `now` is this
+    /// Whom a member here takes for one (`peers`), or whom it serves.
+    ///
+    /// # Errors
+    /// Where the file is not there.
+    pub fn believed<'a>(
+        &'a self,
+        process: &'a Process,
+        peers: bool,
+    ) -> Result<&'a SimFile, String> {
+        match (&process.believes, peers) {
+            (Some((believed, _)), true) | (Some((_, believed)), false) => Ok(believed),
+            (None, true) => self.paper(&process.peers.authority),
+            (None, false) => self.paper(&process.clients.authority),
+        }
+    }
+
+    /// Whether this host, which trusts these authorities, accepts what another one shows. `now` is this
     /// host's clock, in seconds since 1970.
     ///
     /// # Errors
     /// What a TLS library would say.
     pub fn accepts(
         &self,
-        authority: &str,
+        authority: &SimFile,
         (other, papers): (&Self, &Papers),
         shown: As<'_>,
         now: i64,
     ) -> Result<(), String> {
-        let authority = self.paper(authority)?;
         let (certificate, key) = (other.paper(&papers.certificate)?, other.paper(&papers.key)?);
         let mut hasher = DefaultHasher::new();
         (authority.sum, certificate.sum, key.sum, shown, now).hash(&mut hasher);

@@ -7,7 +7,8 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use zoisite_core::aim::{Aim, Arm, Next, Records, Restoring, leaving, next_aim};
 use zoisite_core::cluster::{Cluster, HostName};
-use zoisite_core::holdings::{Holdings, HostHoldings, peer_urls};
+use zoisite_core::components::NodeImages;
+use zoisite_core::holdings::{Holdings, HostHoldings, Part, peer_urls};
 use zoisite_core::item::{ComponentSums, Item, Pinned};
 use zoisite_core::script::{Depth, Operation, Stretch};
 use zoisite_core::sequence::{
@@ -15,6 +16,7 @@ use zoisite_core::sequence::{
     recorded, same_machine,
 };
 use zoisite_reach::{Reach as _, Rehearsal, World, run};
+use zoisite_store::{Overlay, State, Strongbox, at_rest, authorities, token_key};
 
 use crate::simulated::{self, ID, Issued, TestContents, host, now, on_virtual_time};
 
@@ -77,6 +79,11 @@ pub const BUGS: [Bug; 10] = [
 
 pub struct Stage {
     pub cluster: Cluster,
+    /// What is issued for it, and the parts of it that are raised.
+    pub issued: &'static Issued,
+    pub parts: &'static [Part],
+    /// Where it is issued from, if more is to come.
+    pub store: Option<(State, Strongbox)>,
     pub world: Arc<Mutex<World>>,
     pub runs: u64,
     pub begun: Option<Begun>,
@@ -103,12 +110,19 @@ pub enum Ended {
 
 impl Stage {
     pub fn new(members: &[&str]) -> Self {
-        let mut cluster = issued().cluster.clone();
+        Self::of(issued(), members)
+    }
+
+    pub fn of(issued: &'static Issued, members: &[&str]) -> Self {
+        let mut cluster = issued.cluster.clone();
         cluster.etcd.members = members.iter().copied().map(host).collect();
         let world = World::new(cluster.hosts.iter().map(|h| (h.name.clone(), h.address)), now());
         let world = Arc::new(Mutex::new(world));
         Self {
             cluster,
+            issued,
+            parts: &[Part::Etcd],
+            store: None,
             world,
             runs: 0,
             begun: None,
@@ -122,6 +136,27 @@ impl Stage {
     pub fn raised(members: &[&str]) -> Self {
         let mut stage = Self::new(members);
         assert_eq!(stage.raise(), Ended::Reached);
+        stage
+    }
+
+    /// Three members that are control planes too, raised, with a store that more is issued from.
+    #[allow(dead_code, reason = "not of every test")]
+    pub fn of_three() -> Self {
+        let mut cluster = simulated::saltmarsh();
+        cluster.hosts.retain(|one| HOSTS[..3].contains(&one.name.as_str()));
+        let three: Vec<_> = HOSTS[..3].iter().copied().map(host).collect();
+        (cluster.etcd.members, cluster.control_plane.hosts) = (three.clone(), three);
+        cluster.balancers.hosts.clear();
+        cluster.balancers.floating = None;
+        cluster.workers.hosts.clear();
+        let mut state = State::new(Box::new(Overlay::over(None)));
+        let strongbox = Strongbox::fleeting();
+        let issued = Issued::within(cluster, &mut state, &strongbox);
+        let mut stage = Self::of(Box::leak(Box::new(issued)), &HOSTS[..3]);
+        stage.parts = &[Part::Etcd, Part::ControlPlane];
+        stage.store = Some((state, strongbox));
+        stage.world().judge_trust();
+        assert_eq!(stage.raise(), Ended::Reached, "{:?}", stage.troubles);
         stage
     }
 
@@ -150,6 +185,15 @@ impl Stage {
         });
     }
 
+    /// Changes what is issued.
+    pub fn store(&mut self, change: impl FnOnce(&mut State, &Strongbox)) {
+        let (state, strongbox) = self.store.as_mut().expect("a store");
+        change(state, strongbox);
+        // For as long as the test lives.
+        let issued = Issued::within(self.issued.cluster.clone(), state, strongbox);
+        self.issued = Box::leak(Box::new(issued));
+    }
+
     /// The cluster file, with members that it does not name any more and that are there still.
     fn stands(&self) -> Cluster {
         let mut cluster = self.cluster.clone();
@@ -161,7 +205,9 @@ impl Stage {
 
     fn holdings(&self, aim: Option<&Aim>) -> (Cluster, Holdings) {
         let cluster = aim.map_or_else(|| self.stands(), |aim| aim.cluster(&self.cluster));
-        let made = issued().members(&cluster, aim.map(|aim| &aim.etcd));
+        let (subnets, images) = (BTreeMap::new(), NodeImages::default());
+        let etcd = aim.map(|aim| &aim.etcd);
+        let made = self.issued.holdings(&cluster, self.parts, (&subnets, &images), etcd);
         (cluster, aim.map_or(made.clone(), |aim| made.within(&aim.scope)))
     }
 
@@ -170,10 +216,10 @@ impl Stage {
         self.runs += 1;
         let world = self.world.clone();
         on_virtual_time(async {
-            let contents = Arc::new(TestContents(issued()));
-            let reach = Rehearsal::new(world, contents, self.runs);
             let mut before = None;
             loop {
+                let contents = Arc::new(TestContents(self.issued));
+                let reach = Rehearsal::new(world.clone(), contents, self.runs);
                 match self.leg(&reach, before.as_ref()).await {
                     Ok(arm) => before = Some(arm),
                     Err(ended) => return ended,
@@ -238,6 +284,12 @@ impl Stage {
         }
         let urls = peer_urls(&self.cluster).into_iter().collect();
         let kept = self.begun.as_ref().map(Begun::records).unwrap_or_default();
+        let at_rest = self.issued.shared.at_rest_keys().stage();
+        let kept = Records {
+            at_rest,
+            trust: self.issued.ledger.stage().or(self.issued.shared.service_accounts_turn.stage()),
+            ..kept
+        };
         let aim = match next_aim(&self.cluster, &urls, &kept, &now_real, true) {
             Next::Leg(aim) => *aim,
             Next::Refused { .. } => return Err(Ended::Refused),
@@ -284,7 +336,7 @@ impl Stage {
         let arm = aim.arm.clone();
         self.troubles.clear();
         if self.bug != Some(Bug::RecordsNothing) {
-            let Records { members, left, restoring } =
+            let Records { members, left, restoring, .. } =
                 recorded(self.begun.as_ref(), &self.cluster, &now_real, &arm);
             let begun = Begun::of(&self.cluster, ID, now());
             let formed = self.begun.as_ref().and_then(|begun| begun.formed.clone());
@@ -319,6 +371,17 @@ impl Stage {
             if tally.failed + tally.not_taken > 0 {
                 return Err(Ended::Failed);
             }
+        }
+        if let Some(stage) = arm.at_rest() {
+            self.store(|state, strongbox| {
+                at_rest::go_on(state, strongbox, &stage).unwrap();
+            });
+        }
+        if let Some(stage) = arm.trust() {
+            self.store(|state, strongbox| {
+                authorities::go_on(state, strongbox, stage).unwrap();
+                token_key::go_on(state, strongbox, stage, now()).unwrap();
+            });
         }
         match arm {
             Arm::File if aim.held.is_empty() => Err(Ended::Reached),

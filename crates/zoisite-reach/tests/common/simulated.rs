@@ -104,14 +104,19 @@ impl Issued {
     pub fn of(cluster: Cluster) -> Self {
         let mut state = State::new(Box::new(Overlay::over(None)));
         let strongbox = Strongbox::fleeting();
-        trust::issue(&mut state, &strongbox, &cluster, &FreshKeys, now(), false).unwrap();
+        Self::within(cluster, &mut state, &strongbox)
+    }
+
+    /// The same, out of a store that lasts.
+    pub fn within(cluster: Cluster, state: &mut State, strongbox: &Strongbox) -> Self {
+        trust::issue(state, strongbox, &cluster, &FreshKeys, now(), false).unwrap();
         let ledger = state.ledger().unwrap();
         let serials =
             ledger.entries.iter().map(|entry| SecretRef::Certificate(entry.serial.clone()));
         let signer = SecretRef::Authority(AuthorityKind::Cluster);
         let shared = [SecretRef::ServiceAccounts, SecretRef::EncryptionAtRest, signer];
         let serials = serials.chain(shared);
-        let keys = serials.map(|s| (s.clone(), state.secret(&s, &strongbox).unwrap())).collect();
+        let keys = serials.map(|s| (s.clone(), state.secret(&s, strongbox).unwrap())).collect();
         let shared = state.shared_secrets().unwrap().unwrap();
         Self { cluster, ledger, keys, shared }
     }
@@ -138,11 +143,6 @@ impl Issued {
             etcd,
         };
         holdings(cluster, sources, parts).unwrap()
-    }
-
-    /// The same of the quorum alone.
-    pub fn members(&self, cluster: &Cluster, aim: Option<&EtcdAim>) -> Holdings {
-        self.holdings(cluster, &[Part::Etcd], (&BTreeMap::new(), &NodeImages::default()), aim)
     }
 
     pub fn key(&self, secret: &SecretRef) -> Option<Secret> {

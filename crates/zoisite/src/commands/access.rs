@@ -244,7 +244,7 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
     }
     let (entry, key) = trust::issue_unkept(state, site.strongbox()?, &wanted, &FreshKeys, now())?;
     state.end_run(record, &format!("until {}", view::minute(entry.not_after)), now())?;
-    let authority = state.ledger()?.bundle(AuthorityKind::Cluster);
+    let authority = state.ledger()?.bundle_up_to_root(AuthorityKind::Cluster);
     let authority = base64(&authority.unwrap_or_default());
     let config = person_kubeconfig(
         &site.cluster,
@@ -326,7 +326,10 @@ fn group_on_purpose(
 /// Certificates of people that have not ended.
 fn people(ledger: &Ledger) -> impl Iterator<Item = &LedgerEntry> {
     let now = now();
-    ledger.entries.iter().filter(move |e| e.profile == Profile::Person && e.not_after > now)
+    let counts = move |e: &&LedgerEntry| {
+        e.profile == Profile::Person && e.not_after > now && ledger.believes(e)
+    };
+    ledger.entries.iter().filter(counts)
 }
 
 fn take_back(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, Failure> {

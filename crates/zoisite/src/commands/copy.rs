@@ -14,7 +14,7 @@ use super::block_on;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
-use crate::site::{Site, identity_path, now};
+use crate::site::{Site, identity_path, now, passphrase};
 use crate::supplies::write_whole;
 use crate::view::{self, Style};
 
@@ -26,7 +26,7 @@ const CLUSTER_FILE: &str = "zoisite.toml";
 /// The state is what this workstation alone knows: authorities' keys, certificates, the record of the cluster, its history. A copy holds all of it with the cluster file, encrypted for whoever opens the strongbox, and can be made while a run is under way. The identity that opens it is not in it: keep that elsewhere.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite copy take --out /mnt/other/saltmarsh.copy\n  zoisite copy check /mnt/other/saltmarsh.copy\n  zoisite copy bring /mnt/other/saltmarsh.copy      # in an empty folder, elsewhere"
+    after_help = "Examples:\n  zoisite copy take --out /mnt/other/saltmarsh.copy\n  zoisite copy check /mnt/other/saltmarsh.copy\n  zoisite copy bring /mnt/other/saltmarsh.copy      # in an empty folder, elsewhere\n  zoisite copy adopt                                # where there is no copy"
 )]
 pub struct CopyArgs {
     #[command(subcommand)]
@@ -47,6 +47,8 @@ enum What {
         #[arg(value_name = "FILE")]
         file: PathBuf,
     },
+    /// Without any copy: make the record again of what hosts hold. Authorities' keys cannot come back
+    Adopt,
     /// Make the state of it here, where there is none, and look at what hosts know since
     Bring {
         /// The copy
@@ -78,6 +80,7 @@ pub fn run(options: &Options, args: &CopyArgs) -> Result<ExitCode, Failure> {
             tell(options, &copy.heading, &format!("{} is whole: it holds", file.display()));
             Ok(ExitCode::SUCCESS)
         }
+        What::Adopt => super::adopt::run(options),
         What::Bring { file, unseen } => bring(options, file, *unseen),
     }
 }
@@ -117,7 +120,8 @@ pub fn take(site: &Site, state: &mut State, out: &Path) -> Result<CopyHeading, F
 }
 
 fn opened(options: &Options, file: &Path) -> Result<StateCopy, Failure> {
-    let strongbox = Strongbox::open(&identity_path(options.identity.as_deref())?)?;
+    let path = identity_path(options.identity.as_deref())?;
+    let strongbox = Strongbox::open(&path, &|| passphrase(&path))?;
     Ok(read_copy(file, &strongbox)?)
 }
 

@@ -15,7 +15,8 @@ use super::Time;
 use super::{pki, raise};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road::{self, prepare};
+use crate::prepared::prepare;
+use crate::road;
 use crate::site::{Site, now};
 use crate::view::{self, Style, count};
 

@@ -14,7 +14,7 @@ use zoisite_core::pki::{Secret, SecretRef};
 
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road::prepare;
+use crate::prepared::prepare;
 use crate::site::Site;
 use crate::view::{self, count};
 

@@ -1,24 +1,32 @@
 //! One file for each command: its arguments and what it does with them.
 
 pub mod access;
+mod adopt;
+mod answer;
+pub mod at_rest;
 pub mod check;
 pub mod components;
 pub mod copy;
 pub mod demo;
 pub mod drawing;
 pub mod drill;
+mod fetch_saved;
 pub mod files;
 pub mod history;
 pub mod lan;
+mod leg;
 pub mod login;
 pub mod manual;
 pub mod new;
 pub mod open;
 pub mod paths;
 pub mod pki;
+mod prove;
 mod put_back;
 pub mod raise;
 pub mod rehearse;
+mod replace;
+mod request;
 pub mod retire;
 pub mod sequence;
 pub mod snapshot;

@@ -14,6 +14,7 @@ use zoisite_reach::{Hosts, OpenSsh, Reach as _, Target};
 use zoisite_store::State;
 
 use super::login::{chosen, judged, tell, ways_in};
+use crate::asked;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
@@ -450,15 +451,15 @@ async fn key_line(carrier: &OpenSsh, args: &OpenArgs, target: &Target) -> Result
 
 fn ask_password(names: &[&str]) -> Result<Secret, Failure> {
     let whose = view::few(names);
-    let answer = rpassword::prompt_password(format!("password on {whose}: ")).map_err(|error| {
+    let answer = asked::secret(&format!("password on {whose}: ")).map_err(|error| {
         Failure::new(
             Kind::Usage,
             format!("asking for the password: {error}"),
             "this needs a terminal; without one, place your key and sudo's rule in another way",
         )
     })?;
-    if answer.is_empty() {
+    if answer.expose().is_empty() {
         return Err(Failure::new(Kind::Usage, "no password was given", "nothing was done"));
     }
-    Ok(Secret::new(answer))
+    Ok(answer)
 }

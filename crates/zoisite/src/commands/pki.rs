@@ -1,9 +1,15 @@
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
+use clap::builder::PossibleValuesParser;
 use clap::{Args, Subcommand};
 use jiff::Timestamp;
 use serde_json::json;
-use zoisite_core::pki::{AuthorityKind, Holder, Ledger, LedgerEntry, edges, prove};
+use zoisite_core::cluster::HostName;
+use zoisite_core::pki::{
+    AuthorityKind, Ending, Holder, KeySource, Ledger, LedgerEntry, Profile, Standing, Wanted, What,
+    edges, endings, prove,
+};
 use zoisite_store::{FreshKeys, trust};
 
 use crate::failure::{Failure, Kind};
@@ -22,43 +28,99 @@ pub struct PkiArgs {
 #[derive(Debug, Subcommand)]
 enum PkiCommand {
     /// Issue what is missing, changed or due; a second time it does nothing
-    #[command(after_help = "Example:\n  zoisite pki issue")]
+    #[command(
+        after_help = "Examples:\n  zoisite pki issue\n  zoisite pki issue --again                      # everything anew; zoisite raise puts it in place\n  zoisite pki issue --again --host heron --profile etcd-peer"
+    )]
     Issue {
-        /// Issue every certificate anew, with new keys
+        /// Issue certificates anew, with new keys: every one, unless some are chosen
         #[arg(long)]
         again: bool,
+        /// Of these hosts only
+        #[arg(long = "host", value_name = "HOST", requires = "again")]
+        hosts: Vec<String>,
+        /// Of these profiles only
+        #[arg(long = "profile", value_name = "PROFILE", requires = "again", value_parser = PossibleValuesParser::new(issued_for_hosts()))]
+        profiles: Vec<String>,
     },
     /// List certificates by authority, with names, place and end
-    #[command(after_help = "Examples:\n  zoisite pki list\n  zoisite pki list --json")]
+    #[command(
+        after_help = "Examples:\n  zoisite pki list\n  zoisite pki list --expiring 60d   # ends with 3 where anything does: for cron"
+    )]
     List {
         /// Show replaced and ended ones too
         #[arg(long)]
         all: bool,
+        /// Only what ends within this time, such as 60d; ends with 3 where anything does
+        #[arg(long, value_name = "TIME", value_parser = view::span, conflicts_with = "all")]
+        expiring: Option<i64>,
     },
+    /// Show what ends when, on a line of time: certificates of a kind that end on the same day together
+    #[command(after_help = "Examples:\n  zoisite pki ends\n  zoisite pki ends --svg ends.svg")]
+    Ends {
+        /// Write it as a drawing
+        #[arg(long, value_name = "FILE")]
+        svg: Option<PathBuf>,
+    },
+    Replace(super::replace::ReplaceArgs),
+    Request(super::request::RequestArgs),
+    Answer(super::answer::AnswerArgs),
     /// Prove every connection that will be dialled, on the certificates as they are
-    #[command(after_help = "Example:\n  zoisite pki prove")]
+    #[command(
+        after_help = "Examples:\n  zoisite pki prove\n  zoisite pki prove --on-hosts   # what lies there, and what is shown to whom"
+    )]
     Prove {
         /// Show every connection, not only those that would fail
-        #[arg(long)]
+        #[arg(long, conflicts_with = "on_hosts")]
         all: bool,
+        /// On hosts: certificates, keys and bundles as they lie there; every connection tried from the host that makes
+        /// it, as it is dialled; whom members refuse. Nothing is changed
+        #[arg(long)]
+        on_hosts: bool,
     },
 }
 
 pub fn run(options: &Options, args: &PkiArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    match args.command {
-        PkiCommand::Issue { again } => issue(&site, options, again),
-        PkiCommand::List { all } => list(&site, options, all),
-        PkiCommand::Prove { all } => prove_all(&site, options, all),
+    match &args.command {
+        PkiCommand::Issue { again, hosts, profiles } => {
+            issue(&site, options, *again, (hosts, profiles))
+        }
+        PkiCommand::List { all, expiring: None } => list(&site, options, *all),
+        PkiCommand::List { expiring: Some(within), .. } => expiring(&site, options, *within),
+        PkiCommand::Ends { svg } => ends(&site, options, svg.as_deref()),
+        PkiCommand::Request(args) => super::request::run(&site, options, args),
+        PkiCommand::Answer(args) => super::answer::run(&site, options, args),
+        PkiCommand::Replace(args) => super::replace::run(&site, options, args),
+        PkiCommand::Prove { on_hosts: true, .. } => super::prove::on_hosts(&site, options),
+        PkiCommand::Prove { all, .. } => prove_all(&site, options, *all),
     }
 }
 
-fn issue(site: &Site, options: &Options, again: bool) -> Result<ExitCode, Failure> {
+/// Profiles whose certificates hosts are given.
+fn issued_for_hosts() -> Vec<&'static str> {
+    Profile::ALL.iter().filter(|one| one.place().is_some()).map(|one| one.id()).collect()
+}
+
+fn issue(
+    site: &Site,
+    options: &Options,
+    again: bool,
+    (hosts, profiles): (&[String], &[String]),
+) -> Result<ExitCode, Failure> {
+    for host in hosts {
+        site.host_named(host)?;
+    }
+    let among = |all: &[String], one: &str| all.is_empty() || all.iter().any(|name| name == one);
+    let chosen = |wanted: &Wanted| {
+        let host = wanted.host.as_ref().map_or("", HostName::as_str);
+        again && among(hosts, host) && among(profiles, wanted.profile.id())
+    };
     let work = site.briefly()?;
     site.contradicts_nothing(&work.state)?;
     let mut draft = site.draft()?;
     let strongbox = site.strongbox()?;
-    let issued = trust::issue(&mut draft, strongbox, &site.cluster, &FreshKeys, now(), again)?;
+    let how: (&dyn KeySource, Timestamp) = (&FreshKeys, now());
+    let issued = trust::issue_again(&mut draft, strongbox, &site.cluster, how, &chosen)?;
     site.keep(&mut draft)?;
     if options.json {
         let certificates: Vec<_> = issued
@@ -93,7 +155,10 @@ fn shown(ledger: &Ledger, all: bool, now: Timestamp) -> Vec<&LedgerEntry> {
         .entries
         .iter()
         .filter(|e| {
-            all || (e.is_in_force() && e.not_after > now && e.profile.holder() != Holder::Run)
+            all || (e.is_in_force()
+                && e.not_after > now
+                && e.profile.holder() != Holder::Run
+                && ledger.believes(e))
         })
         .collect();
     entries.sort_by_key(|e| (e.authority, e.profile, e.host.clone(), e.not_before));
@@ -130,7 +195,7 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
             .iter()
             .map(|a| {
                 json!({"authority": a.kind, "subject": a.subject, "serial": a.serial,
-                       "not_after": a.not_after, "sha256": a.sha256})
+                       "not_after": a.not_after, "sha256": a.sha256, "is": a.standing, "under": a.stands_under()})
             })
             .collect();
         view::json(&json!({"authorities": authorities, "certificates": certificates}));
@@ -138,16 +203,24 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
     }
     let style = Style::stdout();
     for kind in AuthorityKind::ALL {
-        let Some(authority) = ledger.authority(kind) else { continue };
-        view::out(&format!(
-            "{}  ends {}, sha256 {}…",
-            style.bold(&authority.subject),
-            day(authority.not_after),
-            &authority.sha256[..16]
-        ));
+        for authority in ledger.authorities_of(kind) {
+            let is = match authority.standing {
+                Standing::Signs => String::new(),
+                Standing::Gone if !all => continue,
+                other => style.warn(&format!(", {other}")),
+            };
+            view::out(&format!(
+                "{}  ends {}, sha256 {}…{}{is}",
+                style.bold(&authority.subject),
+                day(authority.not_after),
+                &authority.sha256[..16],
+                authority.stands_under().map(|root| format!(", under {root}")).unwrap_or_default()
+            ));
+        }
         let rows = entries.iter().filter(|e| e.authority == kind).map(|e| {
             let end = match (&e.replaced_by, e.renew_from() <= now()) {
                 _ if e.retired.is_some() => style.dim("retired"),
+                (None, _) if !ledger.believes(e) => style.dim("not believed any more"),
                 (Some(_), _) => style.dim("replaced"),
                 (None, true) => style.warn(&format!("{}, renew", day(e.not_after))),
                 (None, false) => day(e.not_after),
@@ -172,6 +245,62 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
             day(next.not_after),
             day(next.renew_from())
         ));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What ends within so many seconds, or should be issued anew by now.
+fn expiring(site: &Site, options: &Options, within: i64) -> Result<ExitCode, Failure> {
+    let state = site.existing_state()?.ok_or_else(nothing_issued)?;
+    let ledger = state.ledger()?;
+    let now = now();
+    let soon = |end: Timestamp| end.as_second() - now.as_second() <= within;
+    let all: Vec<Ending> = endings(&ledger).into_iter().filter(|one| soon(one.end)).collect();
+    if options.json {
+        view::json(&json!({"expiring": all.iter().map(as_json).collect::<Vec<_>>()}));
+    } else if all.is_empty() {
+        let days = within / 86_400;
+        let style = Style::stdout();
+        view::out(&format!(
+            "{} nothing ends within {}",
+            style.good("✓"),
+            match days {
+                0 => "that time".to_owned(),
+                days => count(usize::try_from(days).unwrap_or(0), "day"),
+            }
+        ));
+    } else {
+        view::out(&view::ends::lines(&all, now, Style::stdout()));
+        view::out(&view::ends::summed(&all, now));
+    }
+    match all.is_empty() {
+        true => Ok(ExitCode::SUCCESS),
+        false => Err(Failure::told(Kind::Findings)),
+    }
+}
+
+fn as_json(one: &Ending) -> serde_json::Value {
+    let (authority, profile) = match one.what {
+        What::Authority(kind) => (Some(kind), None),
+        What::Profile(profile) => (None, Some(profile)),
+    };
+    json!({"authority": authority, "profile": profile, "holders": one.holders, "ends": one.end, "renewed_from": one.renewed})
+}
+
+fn ends(site: &Site, options: &Options, svg: Option<&Path>) -> Result<ExitCode, Failure> {
+    let state = site.existing_state()?.ok_or_else(nothing_issued)?;
+    let all = endings(&state.ledger()?);
+    let now = now();
+    if let Some(path) = svg {
+        let text = view::ends::svg(site.cluster.name.as_str(), &all, now);
+        std::fs::write(path, text).map_err(|error| Failure::file("writing", path, &error))?;
+        view::note(&format!("{} shows what ends when", path.display()));
+    }
+    if options.json {
+        view::json(&json!({"ends": all.iter().map(as_json).collect::<Vec<_>>()}));
+    } else if svg.is_none() {
+        view::out(&view::ends::lines(&all, now, Style::stdout()));
+        view::out(&view::ends::summed(&all, now));
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -12,14 +12,15 @@ use zoisite_core::script::Depth;
 use zoisite_core::sequence::Begun;
 use zoisite_core::snapshot::Snapshot;
 use zoisite_reach::Hosts;
-use zoisite_store::{SnapshotFolder, State};
+use zoisite_store::{SnapshotFolder, State, at_rest};
 
 use super::block_on;
 use super::raise::{RaiseArgs, carry_through};
 use super::trial::{at_odds, chosen, programs, try_it};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road::{self, Prepared, Sighting};
+use crate::prepared::Prepared;
+use crate::road::{self, Sighting};
 use crate::site::Site;
 use crate::view::{self, count};
 
@@ -73,6 +74,12 @@ pub fn run(site: &Site, options: &Options, args: &PutBackArgs) -> Result<ExitCod
     }
     if let Some(path) = &args.from {
         SnapshotFolder::at(path).copy(&snapshot, &site.snapshots())?;
+    }
+    // Its secrets are read by the key of its time, until they are written anew.
+    let accepted = at_rest::accept_again(&mut work.state, site.strongbox()?, &snapshot.encryption)?;
+    if accepted.is_none() {
+        let what = format!("{} needs a key for secrets that nobody knows", snapshot.name);
+        return Err(Failure::new(Kind::Refused, what, "zoisite at-rest shows which are known"));
     }
     let restoring = wanted(&begun, &snapshot, seen.hosts, gone);
     work.state.put_begun(&Begun { restoring: Some(restoring), ..begun })?;

@@ -1,5 +1,3 @@
-use std::collections::BTreeSet;
-use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::{Arc, Mutex};
@@ -11,26 +9,21 @@ use tokio::time::Instant;
 use zoisite_core::aim::{Arm, Held};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::holdings::Part;
 use zoisite_core::item::ComponentSums;
+use zoisite_core::pki::TrustStage;
 use zoisite_core::script::Depth;
-use zoisite_core::sequence::{
-    ApiLook, Begun, Engine, Looks, Phase, Proven, Sequence, State as StepState, Tally,
-};
-use zoisite_reach::{Deadlines, Hosts, Reach, RunEvent, World};
-use zoisite_store::{RunRecord, State, StoreError, trust};
+use zoisite_core::sequence::Sequence;
+use zoisite_reach::{Deadlines, Hosts, Reach, World};
+use zoisite_store::{RunRecord, State, at_rest, authorities, token_key};
 
+use super::leg::{Leg, Sum, forget_old_keys};
 use crate::failure::{Failure, Kind};
-use crate::forecast::Forecast;
 use crate::interrupt::Interrupts;
 use crate::options::Options;
-use crate::phases::Phases;
-use crate::road::{self, Prepared, Sighting, prepare};
+use crate::prepared::{Prepared, prepare};
+use crate::road::{self, Sighting};
 use crate::site::{Site, Working, begin_run, now};
-use crate::standing::{self, Seen, Standing};
-use crate::view::run::Told;
-use crate::view::{self, Style, count, seconds};
-use crate::watching;
+use crate::view::{self, Style, count};
 
 /// Bring every host to what the cluster file says, in a safe order
 ///
@@ -82,6 +75,11 @@ impl RaiseArgs {
     /// As nobody asks for anything else, on simulated hosts.
     pub fn rehearsed() -> Self {
         Self { rehearse: true, ..Self::by_itself() }
+    }
+
+    /// As nobody asks for anything else, with that much patience.
+    pub fn patient(patience: u32) -> Self {
+        Self { patience, ..Self::by_itself() }
     }
 
     /// As a person agreed to it, machines accepted.
@@ -187,30 +185,10 @@ pub(super) struct Run<'a> {
     consent: Option<bool>,
     /// The change of the leg before, and of all legs what came of them.
     before: Option<Arm>,
-    legs: usize,
+    sum: Sum,
     began: Instant,
-    done: usize,
-    changed: usize,
-    proven: Option<Proven>,
-    phases: Phases,
     /// From the first step on it is this program that ends itself when a person asks it to.
     interrupts: Option<Interrupts>,
-}
-
-/// What a leg knows, on real hosts or simulated ones.
-struct Leg<'a> {
-    site: &'a Site,
-    json: bool,
-    sums: ComponentSums,
-    prepared: Prepared,
-    run: RunRecord,
-    /// Since when, and until when, hosts were looked at.
-    looked: (Duration, Duration),
-    /// How long what was disturbed may take to be well again.
-    patience: Duration,
-    /// How many hosts may fail to join.
-    may_fail: usize,
-    events: bool,
 }
 
 /// One raise over SSH, under the store's lock. Returns a line for the journal.
@@ -253,12 +231,8 @@ impl<'a> Run<'a> {
             record,
             consent: args.yes.then_some(true),
             before: None,
-            legs: 0,
+            sum: Sum::default(),
             began: Instant::now(),
-            done: 0,
-            changed: 0,
-            proven: None,
-            phases: Phases::default(),
             interrupts: None,
         }
     }
@@ -323,8 +297,8 @@ impl<'a> Run<'a> {
             self.sums = simulated_sums(&prepared);
         }
         let sequence = self.choose(&mut draft, &mut prepared, &mut found)?;
-        let first = self.legs == 0;
-        self.legs += 1;
+        let first = self.sum.legs == 0;
+        self.sum.legs += 1;
         let held = prepared.aim.held.clone();
         let arm = prepared.aim.arm.clone();
         let mut leg = Leg {
@@ -387,11 +361,8 @@ impl<'a> Run<'a> {
         let last = arm.is_last();
         let told = match told {
             Ok(carried) => {
-                if let Some(Carried { tally, proven, phases }) = carried {
-                    self.done += tally.done;
-                    self.changed += tally.changed;
-                    self.proven = proven.or(self.proven.take());
-                    self.phases.and(phases);
+                if let Some(carried) = carried {
+                    self.sum.and(carried);
                 }
                 if arm.takes_back() {
                     return Err(Failure::new(
@@ -406,6 +377,25 @@ impl<'a> Run<'a> {
                         view::note(&format!("the snapshot is kept here: {}", failure.summary()));
                     }
                 }
+                if let Some(stage) = arm.at_rest() {
+                    at_rest::go_on(state, site.strongbox()?, &stage)?;
+                }
+                if let Some(stage) = arm.trust() {
+                    // Who could not join holds it back: it believes what it did before.
+                    if self.sum.failed > 0 {
+                        let what = format!("not done everywhere: {arm}");
+                        let mend = "mend what failed, then zoisite raise goes on with it";
+                        return Err(Failure::new(Kind::Run, what, mend));
+                    }
+                    match stage {
+                        TrustStage::Believe(_) | TrustStage::SignBy(_) | TrustStage::Forget(_) => {
+                            authorities::go_on(state, site.strongbox()?, stage)?;
+                        }
+                        TrustStage::AcceptTokens | TrustStage::SignTokens => {
+                            token_key::go_on(state, site.strongbox()?, stage, now())?;
+                        }
+                    }
+                }
                 if !last {
                     if !self.json {
                         view::say(&format!("{} {arm}", Style::stderr().good("✓")));
@@ -413,7 +403,7 @@ impl<'a> Run<'a> {
                     self.before = Some(arm);
                     return Ok(None);
                 }
-                leg.end(state, reach, looks, self).await
+                leg.end(state, reach, looks, (&self.sum, self.began, self.interrupts.clone())).await
             }
             Err(failure) => Err(failure),
         };
@@ -432,7 +422,7 @@ impl<'a> Run<'a> {
         loop {
             prepared.turn(site, draft, &found.looks, self.consent.unwrap_or(true))?;
             let arm = &prepared.aim.arm;
-            if arm.changes_membership() && self.legs == 0 && !self.json {
+            if arm.changes_membership() && self.sum.legs == 0 && !self.json {
                 view::say(&view::legs::render(&prepared.forecast(site, true), "", Style::stderr()));
             }
             if arm.changes_membership() && self.consent.is_none() {
@@ -456,257 +446,15 @@ impl<'a> Run<'a> {
                 return found.plan(prepared, &self.sums, self.accept, patience);
             }
             // The host that this leg is about turned out to be unfit: where to go is asked again, without it.
-            if sequence.is_empty() && !sequence.left_out.is_empty() && !arm.is_last() {
+            // (A stage of a replacement holds only where it holds everywhere.)
+            let without = !sequence.left_out.is_empty() && !arm.is_last();
+            if without && (sequence.is_empty() || arm.is_a_stage()) {
                 self.before = None;
                 continue;
             }
             return Ok(sequence);
         }
     }
-}
-
-/// What came of a leg's steps.
-struct Carried {
-    tally: Tally,
-    proven: Option<Proven>,
-    phases: Phases,
-}
-
-impl Leg<'_> {
-    /// What the steps need to dial etcd and the API.
-    fn give_access(
-        &self,
-        draft: &mut State,
-        reach: &mut Hosts,
-        sequence: &Sequence,
-        found: &Sighting,
-    ) -> Result<(), Failure> {
-        if sequence.is_empty() {
-            return Ok(());
-        }
-        let ledger = &self.prepared.ledger;
-        if let Some(access) = road::access(self.site, draft, ledger, sequence)? {
-            reach.set_access(access);
-        }
-        if found.api == ApiLook::Absent {
-            reach.set_api_access(road::api_access(self.site, draft, ledger)?);
-        }
-        Ok(())
-    }
-
-    fn tell_nothing(&self, looks: &Looks) -> String {
-        let reached = looks.values().filter(|look| look.is_ok()).count();
-        if self.json {
-            view::json(&json!({"changed": 0, "steps": 0}));
-        } else {
-            view::out(&format!(
-                "{} nothing differs on {}: nothing was done (looked in {})",
-                Style::stdout().good("✓"),
-                count(reached, "host"),
-                seconds(self.looked.1.saturating_sub(self.looked.0))
-            ));
-        }
-        "nothing differed".into()
-    }
-
-    /// Carries the sequence out.
-    async fn carry_out(
-        &self,
-        state: &mut State,
-        reach: &dyn Reach,
-        sequence: Sequence,
-        (looks, interrupts): (&Looks, &Interrupts),
-    ) -> Result<Carried, Failure> {
-        if !self.json {
-            let hosts: BTreeSet<&HostName> =
-                sequence.steps.iter().filter_map(|step| step.host.as_ref()).collect();
-            let steps = count(sequence.steps.len(), "step");
-            let hosts = count(hosts.len(), "host");
-            let name = &self.site.cluster.name;
-            view::say(&match &self.prepared.aim.arm {
-                Arm::File => format!("raising {name}: {steps} on {hosts}"),
-                arm => format!("leg: {arm}: {steps} on {hosts}"),
-            });
-        }
-        let mut forecast = Forecast::of(self.site, &sequence, looks);
-        if let Some(forecast) = forecast.as_mut().filter(|_| !self.json) {
-            let rate = match &forecast.first {
-                Some(host) => reach.measured(host).await,
-                None => None,
-            };
-            view::say(&forecast.told(rate));
-        }
-        let mut brought = (Duration::MAX, Duration::ZERO);
-        let mut phases = Phases::default();
-        phases.add("look", self.looked.0, self.looked.1);
-        let mut stopped = Ok(());
-        let told = Told::fitting(self.json, self.events);
-        let how = (told, self.may_fail);
-        let engine = road::carry_out(reach, sequence, how, interrupts, |event, engine| {
-            if let RunEvent::Ended { phase, at, took, .. } = event {
-                let began = at.saturating_sub(*took);
-                phases.add(&phase.to_string(), began, *at);
-                if *phase == Phase::Components {
-                    brought = (brought.0.min(began), brought.1.max(*at));
-                }
-            }
-            // A journal that cannot be written must not stop the run; its end is recorded once more.
-            let line = json!(event).to_string();
-            let _ = state.records().append(self.run.generation, now(), &line);
-            if stopped.is_ok() {
-                // What no longer holds the lock stops: another run may be at work by now.
-                stopped = Working::lock(state).and_then(|()| self.proven(state, engine));
-            }
-            if stopped.is_err() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-        })
-        .await;
-        stopped?;
-        if let Some(forecast) = forecast.filter(|_| !self.json) {
-            view::say(&forecast.against(reach.carried(), brought.1.saturating_sub(brought.0)));
-        }
-        let tally = engine.tally();
-        if !engine.finished() {
-            return Err(stopped_at_once(&engine));
-        }
-        if tally.failed > 0 {
-            let failure = Failure::troubles(engine.troubles());
-            return Err(match tally.not_taken {
-                0 => failure,
-                1 => failure.note("left out", "1 step that needs it"),
-                n => failure.note("left out", format!("{n} steps that need it")),
-            });
-        }
-        if tally.not_taken > 0 {
-            return Err(Failure::new(
-                Kind::Run,
-                format!("stopped as you asked: {} done, {} left", tally.done, tally.not_taken),
-                "run the same command again: it goes on from here",
-            ));
-        }
-        Ok(Carried { tally, proven: engine.proven().cloned(), phases })
-    }
-
-    /// Looks again after the last leg, and tells what stands.
-    async fn end(
-        &self,
-        state: &mut State,
-        reach: &dyn Reach,
-        looks: &Looks,
-        run: &Run<'_>,
-    ) -> Result<String, Failure> {
-        let total = run.began.elapsed();
-        let interrupts = run.interrupts.clone().unwrap_or_else(Interrupts::listen);
-        let status = tokio::select! {
-            status = self.settle(state, reach, looks) => status?,
-            () = interrupts.asked(1) => {
-                return Err(Failure::new(
-                    Kind::Run,
-                    "every step is done; you stopped the look at what stands",
-                    "zoisite status looks again",
-                ));
-            }
-        };
-        self.tell(run, &status, total);
-        all_well(&status, looks)?;
-        Ok(format!("{} changed in {} steps", run.changed, run.done))
-    }
-
-    /// Looks at what stands after a run, until it is well.
-    async fn settle(
-        &self,
-        state: &mut State,
-        reach: &dyn Reach,
-        before: &Looks,
-    ) -> Result<Standing, Failure> {
-        let look = async || {
-            // Nobody else begins meanwhile.
-            Working::lock(state)?;
-            let looks = self.prepared.look(self.site, reach, Depth::Quick, || {}).await;
-            let api = road::ask(reach, &self.prepared, &looks).await;
-            let asked = standing::ask_each(self.site, reach, &self.prepared, &looks).await;
-            forget_old_keys(state, &self.prepared, &looks)?;
-            let seen = Seen { looks: &looks, api: &api, asked: &asked };
-            // What was signed in this run is in the ledger since.
-            let ledger = state.ledger()?;
-            let prepared = (&self.prepared, &ledger);
-            let status = standing::standing(self.site, prepared, &seen, &self.sums);
-            let ailing = ailing(&status, before);
-            Ok((status, ailing))
-        };
-        let tell = |ailing: Vec<String>| {
-            if !self.json {
-                let what = some(ailing);
-                view::say(&format!("every step is done; waiting for what is not well yet: {what}"));
-            }
-        };
-        watching::settled(self.patience, look, tell).await
-    }
-
-    /// Records that the quorum was proven, the moment it was: from then on nothing starts as if new.
-    fn proven(&self, state: &mut State, engine: &Engine) -> Result<(), StoreError> {
-        let (Some(proven), Some(begun)) = (engine.proven(), &self.prepared.begun) else {
-            return Ok(());
-        };
-        if let Some(after) = begun.restored(&self.prepared.aim.arm, &proven.cluster_id) {
-            return state.put_begun(&after);
-        }
-        if begun.formed.is_some() || state.begun()?.is_some_and(|begun| begun.formed.is_some()) {
-            return Ok(());
-        }
-        state.put_begun(&Begun { formed: Some(proven.cluster_id.clone()), ..begun.clone() })
-    }
-
-    fn tell(&self, run: &Run<'_>, status: &Standing, total: Duration) {
-        let phases = &run.phases;
-        if self.json {
-            view::json(&json!({"changed": run.changed, "steps": run.done, "legs": run.legs,
-                               "seconds": total.as_secs_f64(), "proven": run.proven,
-                               "stands": status}));
-            return;
-        }
-        if self.prepared.parts == [Part::Preparation] {
-            view::out(&format!("\ntime    {} in all\n        {}", seconds(total), phases.render()));
-            view::out("next    the machines are prepared; zoisite raise goes on from there");
-            return;
-        }
-        let stands = view::standing::render(self.site, status, now(), Style::stdout());
-        view::out(&format!("\n{stands}"));
-        if let Some(proven) = &run.proven {
-            let read = match proven.read.as_slice() {
-                [] => "itself".to_owned(),
-                others => others.join(" and "),
-            };
-            view::out(&format!(
-                "proven  a key written through {} was read through {read}; cluster id {}",
-                proven.wrote, proven.cluster_id
-            ));
-        }
-        view::out(&format!("time    {} in all\n        {}", seconds(total), phases.render()));
-        view::out(
-            "next    zoisite verify proves that it works; zoisite access NAME lets a person in",
-        );
-    }
-}
-
-/// A run that did not wait for what ran. What was begun on hosts ends there by itself, or stays half done.
-fn stopped_at_once(engine: &Engine) -> Failure {
-    let mut left: Vec<&str> = Vec::new();
-    for (step, state) in engine.steps().iter().zip(engine.states()) {
-        if *state == StepState::Running {
-            left.push(&step.id);
-        }
-    }
-    let more = left.len().saturating_sub(12);
-    left.truncate(12);
-    let mut names = left.join(", ");
-    if more > 0 {
-        names.push_str(&format!(" and {more} more"));
-    }
-    Failure::new(
-        Kind::Run,
-        format!("stopped at once, as you asked: {names} may be half done"),
-        "run the same command again: it looks at all of it, takes back the join tokens of this run, and goes on",
-    )
 }
 
 /// What the file wants and was left as it is makes the run a failed one, whatever its steps said.
@@ -771,41 +519,6 @@ fn and_left_out<'a, T>(
         Ok(_) => left_out,
         Err(failure) => failure.and(left_out),
     })
-}
-
-/// What is not well right after a run makes the run a failed one, whatever its steps said. Hosts that could
-/// not be reached from the beginning are told by themselves.
-fn all_well(status: &Standing, looks: &Looks) -> Result<(), Failure> {
-    let left = ailing(status, looks);
-    if left.is_empty() {
-        return Ok(());
-    }
-    Err(Failure::new(
-        Kind::Run,
-        format!("after the run not all is well: {}", some(left)),
-        "run the same command again: it goes on from here; zoisite status shows all of it",
-    ))
-}
-
-/// What is not well, but for hosts that could not be reached from the beginning.
-fn ailing(status: &Standing, before: &Looks) -> Vec<String> {
-    status.ailing(&|host| before.get(host).is_some_and(Result::is_err))
-}
-
-/// The first twelve, and how many more there are.
-fn some(mut lines: Vec<String>) -> String {
-    let more = lines.len().saturating_sub(12);
-    lines.truncate(12);
-    if more > 0 {
-        lines.push(format!("and {more} more"));
-    }
-    lines.join("; ")
-}
-
-/// A key that was replaced is of no use any more once the host holds the pair that took its place.
-fn forget_old_keys(state: &mut State, prepared: &Prepared, looks: &Looks) -> Result<(), Failure> {
-    trust::forget_old_keys(state, |entry| prepared.in_place(entry, looks))?;
-    Ok(())
 }
 
 fn tell_prepared(prepared: &Prepared) {

@@ -16,7 +16,8 @@ use super::Time;
 use super::raise::{Ground, RaiseArgs, Run, accepted, recorded, simulated_sums};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road::{self, prepare};
+use crate::prepared::prepare;
+use crate::road;
 use crate::site::{Site, now};
 use crate::view::{self, Style};
 

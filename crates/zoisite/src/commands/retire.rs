@@ -2,23 +2,23 @@ use std::collections::BTreeMap;
 use std::process::ExitCode;
 
 use clap::Args;
-use futures_util::StreamExt as _;
 use serde_json::json;
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::holdings::{EtcdPaths, Part};
-use zoisite_core::script::{Depth, Operation, Stretch};
+use zoisite_core::holdings::Part;
+use zoisite_core::script::Depth;
 use zoisite_core::sequence::{ApiWork, StepOutcome};
-use zoisite_reach::{Hosts, Reach as _};
+use zoisite_reach::{Hosts, Reach as _, in_waves};
 use zoisite_store::{Met, State};
 
 use super::block_on;
 use super::raise::{RaiseArgs, carry_through, recorded};
-use super::take_back::{TakeBackArgs, notes, take_back};
+use super::take_back::{TakeBackArgs, notes, take_back, wipe_stretch};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road::{self, Prepared, Sighting};
-use crate::site::{Site, now};
+use crate::prepared::Prepared;
+use crate::road::{self, Sighting};
+use crate::site::{Site, Working, now};
 use crate::view::{self, count};
 
 /// Retire hosts that the cluster file does not name any more
@@ -52,15 +52,18 @@ pub struct RetireArgs {
     yes: bool,
 }
 
-/// Hosts that pods leave at once.
-const AT_ONCE: usize = 4;
-
 pub fn run(options: &Options, args: &RetireArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let departed = departed(&site, args)?;
-    let hosts: Vec<HostName> = departed.keys().cloned().collect();
-    let names = hosts.iter().map(HostName::as_str).collect::<Vec<_>>().join(", ");
+    let (departed, already) = departed(&site, args)?;
+    let hosts: Vec<HostName> = departed.into_keys().collect();
+    let names = hosts.iter().chain(&already).map(HostName::as_str).collect::<Vec<_>>().join(", ");
     let mut work = site.working()?;
+    if hosts.is_empty() {
+        view::say(&format!(
+            "{names} was retired already: what of the others rested on it follows."
+        ));
+        return followed(&site, options, &mut work, (&already, &names));
+    }
     view::say(&format!("Retire {names}: {}.", what(args)));
     if !args.yes && !view::asked(&format!("Retire {}?", count(hosts.len(), "host"))) {
         let mend = "answer yes at a terminal, or say --yes";
@@ -83,8 +86,18 @@ pub fn run(options: &Options, args: &RetireArgs) -> Result<ExitCode, Failure> {
         }
         Ok(format!("retired {}", count(hosts.len(), "host")))
     })?;
-    // Routes and rules of the others follow.
-    carry_through(&site, options, &RaiseArgs::agreed(Vec::new()), &mut work, "raise")?;
+    let all: Vec<HostName> = hosts.into_iter().chain(already).collect();
+    followed(&site, options, &mut work, (&all, &names))
+}
+
+/// Routes and rules of the others follow.
+fn followed(
+    site: &Site,
+    options: &Options,
+    work: &mut Working,
+    (hosts, names): (&[HostName], &str),
+) -> Result<ExitCode, Failure> {
+    carry_through(site, options, &RaiseArgs::agreed(Vec::new()), work, "raise")?;
     if options.json {
         view::json(&json!({"retired": hosts}));
     } else {
@@ -101,11 +114,16 @@ fn what(args: &RetireArgs) -> &'static str {
     }
 }
 
-/// The hosts that were named, each met once and no longer in the file; all that is wrong with them at once.
-fn departed(site: &Site, args: &RetireArgs) -> Result<BTreeMap<HostName, Met>, Failure> {
-    let known = site.raised_state()?.departed(&site.cluster)?;
+/// The hosts that were named, each met once and no longer in the file, and those of them that were retired already: a
+/// run may have been cut off right after that. All that is wrong with them is told at once.
+fn departed(
+    site: &Site,
+    args: &RetireArgs,
+) -> Result<(BTreeMap<HostName, Met>, Vec<HostName>), Failure> {
+    let state = site.raised_state()?;
+    let (known, retired) = (state.departed(&site.cluster)?, state.retired()?);
     let mut out = BTreeMap::new();
-    let mut wrong = Vec::new();
+    let (mut already, mut wrong) = (Vec::new(), Vec::new());
     for name in &args.hosts {
         match known.iter().find(|(host, _)| host.as_str() == name) {
             Some((host, met)) => {
@@ -118,6 +136,9 @@ fn departed(site: &Site, args: &RetireArgs) -> Result<BTreeMap<HostName, Met>, F
                     "take it out there first, from its parts and from [hosts]; then the same command again",
                 ));
             }
+            None if retired.keys().any(|host| host.as_str() == name) => {
+                already.extend(HostName::new(name));
+            }
             None => wrong.push(Failure::new(
                 Kind::Usage,
                 format!("{name} is no host that was met and left the file"),
@@ -127,7 +148,7 @@ fn departed(site: &Site, args: &RetireArgs) -> Result<BTreeMap<HostName, Met>, F
     }
     match wrong.into_iter().reduce(Failure::and) {
         Some(failure) => Err(failure),
-        None => Ok(out),
+        None => Ok((out, already)),
     }
 }
 
@@ -162,30 +183,40 @@ async fn drained(
             return Err(Failure::troubles(&dead).note("or", gone));
         }
         reach.set_api_access(road::api_access(site, state, &prepared.ledger)?);
-        let reach = &*reach;
-        let leave = async |host: &HostName| {
+        // All are closed before any is emptied: no pod goes from one of them to the next.
+        let close = |host: &HostName| ApiWork::Close { host: host.clone() };
+        on_each(reach, hosts, "zoisite retire again goes on", close).await?;
+        let leave = |host: &HostName| {
             let (lone_pods_too, seconds) = (args.lone_pods_too, args.patience);
-            let work = ApiWork::Drain { host: host.clone(), lone_pods_too, seconds };
-            reach.api(Some(host), &work, &tell(host)).await
+            ApiWork::Drain { host: host.clone(), lone_pods_too, seconds }
         };
-        let each = hosts.iter().map(leave);
-        let ended: Vec<StepOutcome> =
-            futures_util::stream::iter(each).buffer_unordered(AT_ONCE).collect().await;
         let mend = "zoisite retire again goes on; --lone-pods-too loses pods that nobody makes anew, --patience waits longer; a budget that never gives way is changed by whoever set it";
-        let troubles: Vec<Trouble> = ended
-            .into_iter()
-            .filter_map(|outcome| match outcome {
-                StepOutcome::Failed(trouble) => Some(trouble.mend(mend)),
-                _ => None,
-            })
-            .collect();
-        match troubles.is_empty() {
-            true => Ok(()),
-            false => Err(Failure::troubles(&troubles)),
-        }
+        on_each(reach, hosts, mend, leave).await
     };
     let how = (&[Part::Nodes][..], Depth::Quick, generation);
     road::visit(site, how, work).await.map(|_| ())
+}
+
+/// Does something about each of them through the API, a few at once; all that failed is told.
+async fn on_each(
+    reach: &Hosts,
+    hosts: &[HostName],
+    mend: &str,
+    work: impl Fn(&HostName) -> ApiWork,
+) -> Result<(), Failure> {
+    let each = async |host: &HostName| reach.api(Some(host), &work(host), &tell(host)).await;
+    let ended = in_waves(hosts, each).await;
+    let troubles: Vec<Trouble> = ended
+        .into_iter()
+        .filter_map(|outcome| match outcome {
+            StepOutcome::Failed(trouble) => Some(trouble.mend(mend)),
+            _ => None,
+        })
+        .collect();
+    match troubles.is_empty() {
+        true => Ok(()),
+        false => Err(Failure::troubles(&troubles)),
+    }
 }
 
 /// What was put there is taken back, and the cluster's own objects of them go.
@@ -208,10 +239,7 @@ async fn taken_back(
             for host in hosts {
                 let mut outcomes = Vec::new();
                 if args.wipe {
-                    let paths = EtcdPaths::of(&site.cluster, None, &identity);
-                    let (folder, owner_mark) = (paths.folder, paths.owner_mark);
-                    let wipe = Operation::Wipe { folder, owner_mark, cluster_id: identity.clone() };
-                    let stretch = Stretch { host: host.clone(), operations: vec![wipe] };
+                    let stretch = wipe_stretch(site, host, &identity);
                     outcomes.push(reach.act(&stretch, &tell(host)).await);
                 }
                 let remove = ApiWork::RemoveNode { host: host.clone() };

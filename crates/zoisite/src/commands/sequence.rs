@@ -13,7 +13,8 @@ use zoisite_store::State;
 
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road::{self, Ahead, Prepared, Sighting};
+use crate::prepared::Prepared;
+use crate::road::{self, Ahead, Sighting};
 use crate::site::Site;
 use crate::supplies;
 use crate::view::{self, Style, count, table::ranked};
@@ -111,6 +112,7 @@ fn show_script(site: &Site, sequence: &Sequence, host: &str) -> Result<ExitCode,
             | Work::Api(_)
             | Work::Member { .. }
             | Work::Save { .. }
+            | Work::Rewrite { .. }
             | Work::Fill { .. }
             | Work::MarkFormed { .. } => {}
         }

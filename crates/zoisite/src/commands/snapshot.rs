@@ -14,10 +14,11 @@ use zoisite_store::{SnapshotFolder, State};
 
 use super::block_on;
 use super::put_back::PutBackArgs;
-use super::trial::{at_odds, chosen, programs, try_it};
+use super::trial::{at_odds, chosen, programs, try_it, try_on};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road::{self, Prepared, Sighting};
+use crate::prepared::Prepared;
+use crate::road::{self, Sighting};
 use crate::site::{Private, Site, begin_run, now};
 use crate::snapshots::told;
 use crate::view::{self, Style, count, table::ranked};
@@ -29,7 +30,7 @@ use crate::view::{self, Style, count, table::ranked};
 #[derive(Args, Debug)]
 #[command(
     args_conflicts_with_subcommands = true,
-    after_help = "Examples:\n  zoisite snapshot take --try\n  zoisite snapshot\n  zoisite snapshot check --all\n  zoisite snapshot try 2026-11-27-030000\n  zoisite snapshot thin"
+    after_help = "Examples:\n  zoisite snapshot take --try\n  zoisite snapshot\n  zoisite snapshot fetch --try             # what members saved by themselves\n  zoisite snapshot check --all\n  zoisite snapshot try 2026-11-27-030000\n  zoisite snapshot try --on tern-1         # where this machine has no program or no room for it\n  zoisite snapshot thin"
 )]
 pub struct SnapshotArgs {
     #[command(subcommand)]
@@ -47,6 +48,15 @@ enum What {
         #[arg(long = "try")]
         trial: bool,
     },
+    /// Bring what members saved by themselves ([snapshots] on-members): the newest, where none here is as new
+    Fetch {
+        /// Every one that is not here
+        #[arg(long)]
+        all: bool,
+        /// Try it at once
+        #[arg(long = "try")]
+        trial: bool,
+    },
     /// Open it and hold it against its checksums: the newest, unless one is named
     Check {
         /// Its name
@@ -59,11 +69,14 @@ enum What {
         #[arg(long, value_name = "FOLDER")]
         from: Option<PathBuf>,
     },
-    /// Start a member of its own from it here, and count its keys: the newest, unless one is named
+    /// Start a member of its own from it, and count its keys: the newest, unless one is named
     Try {
         /// Its name
         #[arg(value_name = "NAME")]
         name: Option<String>,
+        /// Not here: on a host of the file, which keeps nothing of it
+        #[arg(long, value_name = "HOST")]
+        on: Option<String>,
         /// Those in another folder, such as the one of the copies
         #[arg(long, value_name = "FOLDER")]
         from: Option<PathBuf>,
@@ -100,6 +113,7 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
     match &args.what {
         None => list(&site, options, &folder(&args.from)),
         Some(What::Take { trial }) => take(&site, options, *trial),
+        Some(What::Fetch { all, trial }) => super::fetch_saved::run(&site, options, *all, *trial),
         Some(What::Check { name, all, from }) => {
             let folder = folder(from);
             let chosen = match all {
@@ -110,14 +124,25 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
             let state = site.existing_state()?;
             check(&site, options, state.as_ref(), &folder, &chosen)
         }
-        Some(What::Try { name, from }) => {
+        Some(What::Try { name, on, from }) => {
             let folder = folder(from);
             site.raised_state()?;
-            let _work = site.working()?;
+            let on = on.as_ref().map(|host| site.host_named(host)).transpose()?;
+            let mut work = site.working()?;
             let snapshot = chosen(&folder, name.as_deref())?;
-            let programs = programs(&site)?;
-            let (_, tried) = try_it(&site, options, (&folder, &programs), snapshot)?;
-            tell_trial(options, &tried)
+            let Some(host) = on else {
+                let (_, tried) = try_it(&site, options, (&folder, &programs(&site)?), snapshot)?;
+                return tell_trial(options, &tried);
+            };
+            let run = begin_run(&mut work.state, "snapshot try")?;
+            let tried = try_on(&site, (&host, run.generation), &folder, snapshot);
+            let outcome = match &tried {
+                Ok((one, Tried { fault: None, .. })) => format!("{} is good", one.name),
+                Ok((one, _)) => format!("{} is not good", one.name),
+                Err(failure) => format!("failed: {}", failure.summary()),
+            };
+            work.state.end_run(run, &outcome, now())?;
+            tell_trial(options, &tried?.1)
         }
         Some(What::Open { name, out, from }) => {
             let folder = folder(from);

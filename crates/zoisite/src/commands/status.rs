@@ -6,7 +6,8 @@ use zoisite_store::State;
 
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road::{self, Ahead, Prepared, Sighting};
+use crate::prepared::Prepared;
+use crate::road::{self, Ahead, Sighting};
 use crate::site::{Site, now};
 use crate::standing::{Seen, Standing, ask_each, standing};
 use crate::view::{self, Style};

@@ -3,8 +3,10 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use serde_json::json;
+use zoisite_core::pki::Secret;
 use zoisite_store::key_of;
 
+use crate::asked;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::site::{Site, begin_run, now};
@@ -16,7 +18,7 @@ use crate::view::{self, Style, count, table::ranked};
 /// the SSH key of a person (ed25519, RSA). Whoever is added or taken away, everything is encrypted anew, at once.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite strongbox\n  zoisite strongbox add --file bea.pub\n  zoisite strongbox add 'age1qyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqs3290gq bea'\n  zoisite strongbox drop bea\n  zoisite --identity ~/.ssh/id_ed25519 status   # opened by an SSH key"
+    after_help = "Examples:\n  zoisite strongbox\n  zoisite strongbox add --file bea.pub\n  zoisite strongbox add 'age1qyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqs3290gq bea'\n  zoisite strongbox drop bea\n  zoisite strongbox passphrase\n  zoisite --identity ~/.ssh/id_ed25519 status   # opened by an SSH key"
 )]
 pub struct StrongboxArgs {
     #[command(subcommand)]
@@ -33,6 +35,12 @@ enum What {
         /// The first line of this file, such as ~/.ssh/id_ed25519.pub
         #[arg(long, value_name = "FILE")]
         file: Option<PathBuf>,
+    },
+    /// Keep this identity under a passphrase, which every run that opens the strongbox asks for
+    Passphrase {
+        /// Keep it under none any more
+        #[arg(long)]
+        none: bool,
     },
     /// Let a person open it no more
     Drop {
@@ -55,6 +63,7 @@ pub fn run(options: &Options, args: &StrongboxArgs) -> Result<ExitCode, Failure>
             let line = line.lines().find(|line| !line.trim().is_empty()).unwrap_or_default();
             add(&site, options, line.trim())
         }
+        Some(What::Passphrase { none }) => passphrase(&site, options, *none),
         Some(What::Drop { who }) => drop_one(&site, options, who),
     }
 }
@@ -131,6 +140,49 @@ fn drop_one(site: &Site, options: &Options, who: &str) -> Result<ExitCode, Failu
              that were sealed before open for them still"
         ))
     })
+}
+
+/// Keeps the identity under a passphrase, or under none.
+fn passphrase(site: &Site, options: &Options, none: bool) -> Result<ExitCode, Failure> {
+    let own = site.strongbox()?;
+    let new = match none {
+        true => None,
+        false => Some(new_passphrase()?),
+    };
+    own.keep_under(new.as_ref())?;
+    if options.json {
+        view::json(&json!({"passphrase": !none}));
+        return Ok(ExitCode::SUCCESS);
+    }
+    view::out(match none {
+        true => "This identity is kept under no passphrase any more.",
+        false => {
+            "This identity is kept under the passphrase from now on. Nobody can open it without; copies of the file \
+             that were made before open as they did."
+        }
+    });
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Asks for a new passphrase, twice.
+fn new_passphrase() -> Result<Secret, Failure> {
+    let ask = |prompt: &str| {
+        asked::secret(prompt).map_err(|error| {
+            let what = format!("asking for a passphrase: {error}");
+            Failure::new(Kind::Usage, what, "run it at a terminal")
+        })
+    };
+    let refused = |what: &str| {
+        Failure::new(Kind::Usage, what, "run the same command again; nothing was changed")
+    };
+    let new = ask("new passphrase: ")?;
+    if new.expose().chars().count() < 8 {
+        return Err(refused("that passphrase has fewer than 8 characters"));
+    }
+    if ask("the same again: ")? != new {
+        return Err(refused("those were two different ones"));
+    }
+    Ok(new)
 }
 
 /// What a key is called: its name, or its beginning.

@@ -6,9 +6,12 @@ use futures_util::StreamExt as _;
 use serde_json::json;
 use zoisite_core::cluster::{HostName, Role};
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::script::Notes;
+use zoisite_core::holdings::EtcdPaths;
+use zoisite_core::script::{Notes, Operation, Stretch};
+use zoisite_core::sequence::StepOutcome;
+use zoisite_core::snapshot::SAVED_THERE;
 use zoisite_reach::{Hosts, Reach as _};
-use zoisite_store::State;
+use zoisite_store::{SqliteRecords, State};
 
 use super::login::chosen;
 use crate::failure::{Failure, Kind};
@@ -25,7 +28,7 @@ use crate::view::{self, count, names};
 /// A host that carries others (etcd member, control plane, balancer, registry) goes back with the whole cluster only.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite take-back tern-3 --list       # what was put there, and what stood there before\n  zoisite take-back tern-3\n  zoisite take-back --whole-cluster"
+    after_help = "Examples:\n  zoisite take-back tern-3 --list       # what was put there, and what stood there before\n  zoisite take-back tern-3\n  zoisite take-back --whole-cluster\n  zoisite take-back --whole-cluster --wipe --forget   # and nothing of it is left anywhere"
 )]
 pub struct TakeBackArgs {
     /// Hosts, with '*' for any text
@@ -34,6 +37,12 @@ pub struct TakeBackArgs {
     /// Every host: nothing of the cluster is left but etcd's data
     #[arg(long, conflicts_with = "hosts")]
     whole_cluster: bool,
+    /// Delete also what etcd wrote there and what members saved by themselves: everything that the cluster held
+    #[arg(long, requires = "whole_cluster", conflicts_with_all = ["hosts", "list"])]
+    wipe: bool,
+    /// Forget the cluster here too: its authorities' keys, certificates and history. Snapshots stay
+    #[arg(long, requires = "wipe")]
+    forget: bool,
     /// Only list what was put there
     #[arg(long)]
     list: bool,
@@ -45,7 +54,14 @@ pub struct TakeBackArgs {
 impl TakeBackArgs {
     /// Of hosts of which a person said so already.
     pub(super) fn agreed() -> Self {
-        Self { hosts: Vec::new(), whole_cluster: false, list: false, yes: true }
+        Self {
+            hosts: Vec::new(),
+            whole_cluster: false,
+            wipe: false,
+            forget: false,
+            list: false,
+            yes: true,
+        }
     }
 }
 
@@ -62,12 +78,23 @@ pub fn run(options: &Options, args: &TakeBackArgs) -> Result<ExitCode, Failure> 
         return super::block_on(list(&site, options, &hosts))?;
     }
     carries_nobody(&site, args.whole_cluster, &hosts)?;
+    if args.wipe {
+        agreed_to_lose(args, &hosts)?;
+    }
     let mut work = site.briefly()?;
     let all = if args.whole_cluster { "--whole-cluster".into() } else { names(&hosts) };
     let run = begin_run(&mut work.state, &format!("take-back {all}"))?;
     let reach = road::hosts(&site, &BTreeMap::new(), run.generation)?;
+    let wiped = args.wipe.then(|| work.state.cluster_id()).transpose()?;
     let done = super::block_on(async {
-        let done = take_back(&site, args, &mut work.state, &reach, &hosts).await;
+        let mut done = take_back(&site, args, &mut work.state, &reach, &hosts).await;
+        // Nothing is deleted before everything stopped everywhere.
+        if let Ok(done) = &mut done
+            && let Some(identity) = &wiped
+            && done.troubles.is_empty()
+        {
+            done.troubles = wipe(&site, identity, &reach, &hosts).await;
+        }
         reach.close().await;
         done
     })?;
@@ -91,10 +118,68 @@ pub fn run(options: &Options, args: &TakeBackArgs) -> Result<ExitCode, Failure> 
             view::out(&format!("Took back what was put on {}.", names(&back)));
         }
     }
-    match troubles.is_empty() {
-        true => Ok(ExitCode::SUCCESS),
-        false => Err(Failure::troubles(&troubles)),
+    if !troubles.is_empty() {
+        return Err(Failure::troubles(&troubles));
     }
+    if args.forget {
+        drop(work);
+        forget(&site, options)?;
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A person's word that what cannot be had back may go.
+fn agreed_to_lose(args: &TakeBackArgs, hosts: &[HostName]) -> Result<(), Failure> {
+    let keys = match args.forget {
+        true => ", and the keys of its authorities are FORGOTTEN here",
+        false => "",
+    };
+    let question = format!(
+        "Everything that the cluster held is DELETED on {}{keys}. Go on?",
+        count(hosts.len(), "host")
+    );
+    if args.yes || view::asked(&question) {
+        return Ok(());
+    }
+    let mend = "answer yes at a terminal, or say --yes";
+    Err(Failure::new(Kind::Refused, "nobody agreed, and nothing was done", mend))
+}
+
+/// Deletes what etcd wrote and what members saved, where a mark says that it is this cluster's (rule S3).
+async fn wipe(site: &Site, identity: &str, reach: &Hosts, hosts: &[HostName]) -> Vec<Trouble> {
+    let outcomes = of_each(hosts, AT_ONCE, async |host| {
+        let stretch = wipe_stretch(site, host, identity);
+        reach.act(&stretch, &|what| view::note(&format!("{host}: {what}"))).await
+    });
+    let failed = outcomes.await.into_iter().filter_map(|(_, outcome)| match outcome {
+        StepOutcome::Failed(trouble) => Some(trouble),
+        StepOutcome::Done { .. } | StepOutcome::Proven(_) => None,
+    });
+    failed.collect()
+}
+
+/// What deletes a member's data, what was moved aside, and what its host saved; the folder that has the mark goes last.
+pub(super) fn wipe_stretch(site: &Site, host: &HostName, identity: &str) -> Stretch {
+    let paths = EtcdPaths::of(&site.cluster, None, identity);
+    let wipe = |folder: String| Operation::Wipe {
+        folder,
+        owner_mark: paths.owner_mark.clone(),
+        cluster_id: identity.to_owned(),
+    };
+    let operations = vec![wipe(SAVED_THERE.into()), wipe(paths.folder.clone())];
+    Stretch { host: host.clone(), operations }
+}
+
+/// Takes the store away: nobody here knows the cluster any more.
+fn forget(site: &Site, options: &Options) -> Result<(), Failure> {
+    SqliteRecords::forget(&site.store)?;
+    if !options.json {
+        view::out(&format!(
+            "The cluster is forgotten here. What stays: snapshots in {}, copies of the state, and your identity.",
+            site.snapshots().path().display()
+        ));
+    }
+    Ok(())
 }
 
 /// A host that others depend on is not taken from under them (rules S1 and S2).

@@ -12,7 +12,8 @@ use zoisite_store::State;
 use super::block_on;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road::{self, Prepared, Sighting};
+use crate::prepared::Prepared;
+use crate::road::{self, Sighting};
 use crate::site::{Site, begin_run, now};
 use crate::view::{self, Style, bytes, table::ranked};
 

@@ -17,7 +17,8 @@ use zoisite_store::FreshKeys;
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
-use crate::road::{self, Prepared, prepare};
+use crate::prepared::{Prepared, prepare};
+use crate::road;
 use crate::site::Site;
 use crate::view::{self, Style, count, table::table};
 

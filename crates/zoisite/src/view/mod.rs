@@ -2,6 +2,7 @@
 
 pub mod drawing;
 pub mod drill;
+pub mod ends;
 pub mod fetching;
 pub mod findings;
 pub mod legs;

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use zoisite_core::cluster::HostName;
-use zoisite_core::script::EtcdStatus;
+use zoisite_core::script::{EtcdStatus, Pace};
 use zoisite_core::sequence::{Difference, NodeFacts};
 
 use super::table::{Column, ranked};
@@ -29,6 +29,12 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
     }
     if let Some((name, _)) = &standing.snapshot {
         out.push_str(&format!("\n  newest good snapshot: {name}"));
+    }
+    if let Some((host, at)) = &standing.saved_there {
+        out.push_str(&format!(
+            "\n  newest saved by members: {} on {host}",
+            zoisite_core::snapshot::Snapshot::name_of(*at)
+        ));
     }
     for (host, address) in &standing.departed {
         out.push_str(&format!("\n  {}", style.warn(&super::departed(host, *address))));
@@ -314,6 +320,10 @@ fn render_quorum(status: &QuorumStatus, style: Style) -> String {
             from(&|s| s.revision.to_string()),
             from(&|s| s.raft_index.to_string()),
             from(&|s| bytes(s.db_size)),
+            member.pace.map_or_else(
+                || "–".to_owned(),
+                |pace| pace.disk_ms.map_or_else(|| "> 8 s".to_owned(), |ms| format!("{ms} ms")),
+            ),
             alarms,
             member.certificates_end.map_or_else(|| "–".into(), day),
             on_host(member.state, &member.differences),
@@ -326,20 +336,26 @@ fn render_quorum(status: &QuorumStatus, style: Style) -> String {
         ("revision", 4),
         ("raft index", 4),
         ("database", 3),
+        ("disk", 3),
         ("alarms", 0),
         ("first end", 1),
         ("on the host", 0),
     ];
     let mut rows: Vec<Vec<String>> = rows.collect();
     let same = on_hosts(&mut rows, &mut titles);
-    // No alarm is nothing to show.
-    let quiet = rows.iter().all(|row| row.get(6).is_some_and(|alarms| alarms == "none"));
-    if quiet {
-        titles.remove(6);
+    // No alarm is nothing to show, nor is what nobody said.
+    let mut without = |title: &str, nothing: &str| {
+        let at = titles.iter().position(|(known, _)| *known == title).filter(|at| {
+            rows.iter().all(|row| row.get(*at).is_some_and(|shown| shown == nothing))
+        })?;
+        titles.remove(at);
         rows.iter_mut().for_each(|row| {
-            row.remove(6);
+            row.remove(at);
         });
-    }
+        Some(())
+    };
+    let quiet = without("alarms", "none").is_some();
+    without("disk", "–");
     let mut out = format!(
         "etcd quorum: {head} ({} of {}{leader}){}{same}\n\n",
         status.healthy,
@@ -352,6 +368,14 @@ fn render_quorum(status: &QuorumStatus, style: Style) -> String {
             let short: String = why.chars().take(160).collect();
             out.push_str(&format!("\n  {}: {}\n", member.host, style.dim(&short)));
         }
+    }
+    let suffer = status.members.iter().flat_map(|member| {
+        let all = member.pace.iter().flat_map(Pace::suffers);
+        all.map(move |what| style.warn(&format!("{}: {what}", member.host)))
+    });
+    let suffer: Vec<String> = suffer.map(|what| format!("  {what}\n")).collect();
+    if !suffer.is_empty() {
+        out.push_str(&format!("\n{}", suffer.concat()));
     }
     out
 }

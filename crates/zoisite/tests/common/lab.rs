@@ -2,8 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::{Done, Place};
@@ -117,11 +116,11 @@ impl Lab {
         Done::of(&mut self.command(args))
     }
 
-    /// Begins a raise for each of these times, in milliseconds, and kills it then; how many still ran.
-    pub fn raises_killed_after(&self, times: impl IntoIterator<Item = u64>) -> usize {
+    /// Begins a command for each of these times, in milliseconds, and kills it then; how many still ran.
+    pub fn killed_after(&self, words: &[&str], times: impl IntoIterator<Item = u64>) -> usize {
         let mut killed = 0;
         for milliseconds in times {
-            let mut command = self.command(&["raise"]);
+            let mut command = self.command(words);
             let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
             std::thread::sleep(Duration::from_millis(milliseconds));
             if child.try_wait().unwrap().is_none() {
@@ -131,6 +130,11 @@ impl Lab {
             child.wait().unwrap();
         }
         killed
+    }
+
+    /// The same of a raise.
+    pub fn raises_killed_after(&self, times: impl IntoIterator<Item = u64>) -> usize {
+        self.killed_after(&["raise"], times)
     }
 
     /// This machine has an address of the other family too, where hosts are given one.
@@ -186,6 +190,11 @@ impl Lab {
         path
     }
 
+    /// Runs kubectl with every right.
+    pub fn admin(&self, words: &[&str]) -> Done {
+        self.kubectl(&self.glass(), &self.api(), words)
+    }
+
     /// Runs kubectl with a kubeconfig; the stable name is the hosts' to resolve, not this machine's.
     pub fn kubectl(&self, config: &Path, server: &str, words: &[&str]) -> Done {
         Done::of(&mut self.kubectl_command(config, server, words))
@@ -223,6 +232,22 @@ impl Lab {
         }
     }
 
+    /// Waits until every member, API server and node of so many serves, whatever else there is to do.
+    pub fn until_all_serve(&self, hosts: usize) {
+        let end = Instant::now() + Duration::from_secs(300);
+        let all =
+            [format!("healthy ({hosts} of {hosts}"), format!("all Ready ({hosts} of {hosts})")];
+        loop {
+            let done = self.zoisite(&["status"]);
+            let ready = done.stdout.contains("control plane: ready");
+            if ready && all.iter().all(|says| done.stdout.contains(says.as_str())) {
+                return;
+            }
+            assert!(Instant::now() < end, "never all again: {done:?}");
+            std::thread::sleep(Duration::from_millis(500));
+        }
+    }
+
     /// A raise goes through, and one more finds nothing to do.
     pub fn must_converge(&self) {
         let _ = self.zoisite(&["raise"]).ended(0);
@@ -247,46 +272,4 @@ impl Drop for Lab {
             lab("down", &[]);
         }
     }
-}
-
-/// Writes through the API again and again while something else is done; how many writes failed and worked.
-pub fn writing(lab: &Lab, during: impl FnOnce()) -> (usize, usize) {
-    /// Stops the writer also when what is done meanwhile fails.
-    struct Stop(Arc<AtomicBool>);
-    impl Drop for Stop {
-        fn drop(&mut self) {
-            self.0.store(true, Ordering::Relaxed);
-        }
-    }
-    let stop = Arc::new(AtomicBool::new(false));
-    let (config, server) = (lab.glass(), lab.api());
-    std::thread::scope(|scope| {
-        let writer = scope.spawn(|| {
-            let (mut failed, mut worked, mut last) = (0, 0, true);
-            while !stop.load(Ordering::Relaxed) || !last {
-                let value = format!("tide={}", failed + worked);
-                let words = [
-                    "annotate",
-                    "--overwrite",
-                    "namespace",
-                    "default",
-                    &value,
-                    "--request-timeout=20s",
-                ];
-                let done = lab.kubectl(&config, &server, &words);
-                last = done.status == 0;
-                if last {
-                    worked += 1;
-                } else {
-                    failed += 1;
-                }
-                assert!(failed < 200, "writing does not go on: {done:?}");
-            }
-            (failed, worked)
-        });
-        let stopping = Stop(Arc::clone(&stop));
-        during();
-        drop(stopping);
-        writer.join().unwrap()
-    })
 }

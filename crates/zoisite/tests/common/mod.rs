@@ -2,7 +2,9 @@
 
 #![allow(dead_code, reason = "each test program uses a part of this")]
 
+pub mod custody;
 pub mod lab;
+pub mod load;
 pub mod refused;
 pub mod served;
 pub mod terminal;

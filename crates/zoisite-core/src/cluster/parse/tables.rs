@@ -268,6 +268,13 @@ impl Parser {
             keep_for: self.optional(s, "keep-for", "bad-time", long_time).unwrap_or(usual.keep_for),
             too_old: self.optional(s, "too-old", "bad-time", long_time),
             copies: self.text(table, "copies", beside),
+            on_members: self
+                .optional(s, "on-members", "bad-time", now_and_then)
+                .unwrap_or(usual.on_members),
+            on_members_keep: self
+                .number(s, "on-members-keep", "bad-number", 1..=1_000)
+                .and_then(|n| usize::try_from(n).ok())
+                .unwrap_or(usual.on_members_keep),
         }
     }
 
@@ -430,6 +437,18 @@ fn long_time(text: &str) -> Result<i64, NameError> {
         Some(time @ 3_600..=315_360_000) => Ok(time),
         Some(_) => Err(NameError("from an hour to ten years".into())),
         None => Err(NameError("a number and a unit: 12h, 2d, 30d".into())),
+    }
+}
+
+/// How often, or never.
+fn now_and_then(text: &str) -> Result<Option<i64>, NameError> {
+    match text {
+        "never" => Ok(None),
+        often => match long_time(often) {
+            Ok(time @ ..=2_592_000) => Ok(Some(time)),
+            Ok(_) => Err(NameError("at least once in 30 days; or never".into())),
+            Err(NameError(why)) => Err(NameError(format!("{why}; or never"))),
+        },
     }
 }
 

@@ -2,9 +2,10 @@
 //! address before the next is touched.
 
 use super::service::{Service, service};
-use super::{Condition, Draft, Part, Phase};
+use super::{Condition, Draft, Part, Phase, Share};
 use crate::cluster::HostName;
 use crate::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT};
+use crate::script::Operation;
 
 const API_SERVERS: Service = Service {
     part: Part::ControlPlane,
@@ -36,13 +37,30 @@ const ADDRESS: Service = Service {
 
 /// Plans for control planes, balancers, then the floating address in front of them. Returns the last gates, for which later steps wait.
 pub(super) fn plan(draft: &mut Draft<'_>, quorum: Option<usize>) -> Vec<usize> {
-    let quorum: Vec<usize> = quorum.into_iter().collect();
+    let mut quorum: Vec<usize> = quorum.into_iter().collect();
+    quorum.extend(take_part(draft));
     let api = service(draft, &API_SERVERS, &quorum);
     let balancers = service(draft, &BALANCERS, &api);
     let mut before = if balancers.is_empty() { api } else { balancers };
     let address = service(draft, &ADDRESS, &before);
     before.extend(address);
     before
+}
+
+/// Runs that were cut off may have left it to others on every host that can hold it: then nobody does, and nothing
+/// else can go on.
+fn take_part(draft: &mut Draft<'_>) -> Vec<usize> {
+    let shares = draft.shares(Part::Address);
+    let away = |share: &&Share<'_>| share.observed.address.as_ref().is_some_and(|one| one.away);
+    let hosts: Vec<HostName> =
+        shares.iter().filter(away).map(|share| share.host().clone()).collect();
+    let back = hosts.iter().map(|host| {
+        let what = "take part in holding the floating address again";
+        let step = (Phase::Address, "address-back", what);
+        let why = vec!["a run that was cut off left it to others".to_owned()];
+        draft.act(host, step, why, vec![Operation::TakePart], Vec::new())
+    });
+    back.collect()
 }
 
 fn answers(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {

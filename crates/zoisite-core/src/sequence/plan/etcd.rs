@@ -6,8 +6,9 @@ use super::{Condition, Draft, Operation, Part, Phase, Share, Step, Work};
 use crate::aim::{Arm, Health};
 use crate::cluster::HostName;
 use crate::holdings::EtcdPaths;
-use crate::item::Differs;
+use crate::item::{Differs, Item};
 use crate::sequence::begun::{listed_members, voters};
+use crate::sequence::differences::Difference;
 use crate::sequence::real::{Formation, formation, health};
 
 /// How far a member's process has come.
@@ -33,7 +34,7 @@ impl<'a> Member<'a> {
     }
 
     pub fn must_restart(&self) -> bool {
-        !self.share.restarts().is_empty()
+        self.share.restarts().contains(self.paths.unit)
     }
 
     pub fn process(&self) -> Process {
@@ -93,13 +94,13 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     let (silent, sure): (Vec<&Member<'_>>, Vec<&Member<'_>>) =
         members.iter().filter(rolls).partition(|member| member.health == Health::Unknown);
     let rolling: Vec<&Member<'_>> = silent.iter().chain(&sure).copied().collect();
-    for member in members.iter().filter(|m| m.health != Health::Down && !m.must_restart()) {
-        quietly(draft, member);
-    }
+    let quiet = members.iter().filter(|m| m.health != Health::Down && !m.must_restart());
+    let put: Vec<usize> = quiet.filter_map(|member| quietly(draft, member)).collect();
     let unproven: Vec<&Member<'_>> =
         members.iter().filter(|m| m.share.observed.etcd.formed.is_none()).collect();
     let ailing = members.iter().any(|member| member.health != Health::Well);
     if !ailing && rolling.is_empty() && unproven.is_empty() {
+        beside(draft, &members, put);
         return None;
     }
     let why = match (formation, rolling.is_empty()) {
@@ -127,6 +128,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     for member in unproven {
         mark_formed(draft, member, last);
     }
+    beside(draft, &members, put.into_iter().chain([last]).collect());
     Some(last)
 }
 
@@ -208,9 +210,9 @@ pub(super) fn configure(
 }
 
 /// Changes that need no restart: on a healthy member, at once.
-fn quietly(draft: &mut Draft<'_>, member: &Member<'_>) {
+fn quietly(draft: &mut Draft<'_>, member: &Member<'_>) -> Option<usize> {
     if member.share.differences.is_empty() {
-        return;
+        return None;
     }
     let uploaded = draft.upload(&member.share);
     let mut operations = member.share.puts();
@@ -218,15 +220,42 @@ fn quietly(draft: &mut Draft<'_>, member: &Member<'_>) {
         operations.push(Operation::Enable(member.paths.unit));
     }
     if operations.is_empty() {
-        return;
+        return None;
     }
-    draft.act(
+    Some(draft.act(
         member.host(),
         (Phase::Quorum, "etcd-put-right", "put right what differs; nothing restarts"),
         member.share.why_but_components(),
         operations,
         uploaded.into_iter().collect(),
-    );
+    ))
+}
+
+/// What runs beside the member on its host, once the member is as it is to be.
+fn beside(draft: &mut Draft<'_>, members: &[Member<'_>], after: Vec<usize>) {
+    for member in members {
+        let share = &member.share;
+        let unit = |difference: &&&Difference| match share.item(difference) {
+            Item::Unit(unit) => unit.name != member.paths.unit,
+            _ => difference.restarts.is_some_and(|restarts| restarts != member.paths.unit),
+        };
+        let why: Vec<String> =
+            share.differences.iter().filter(unit).map(ToString::to_string).collect();
+        let operations: Vec<Operation> = share
+            .all(|unit| unit != member.paths.unit, draft.options.patience)
+            .into_iter()
+            .filter(|operation| !matches!(operation, Operation::Put(_)))
+            .collect();
+        if why.is_empty() || operations.is_empty() {
+            continue;
+        }
+        let what = (
+            Phase::Quorum,
+            "etcd-beside",
+            "have the host save what the member holds, now and then",
+        );
+        draft.act(member.host(), what, why, operations, after.clone());
+    }
 }
 
 /// Changes that need a restart: one member, all in one stretch, after `before`.

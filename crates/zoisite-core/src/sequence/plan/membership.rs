@@ -14,7 +14,12 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     let arm = draft.input.aim.arm.clone();
     match &arm {
         // The last one is another quorum, not a change of this one.
-        Arm::File | Arm::Mend | Arm::Restore { .. } => {}
+        Arm::File
+        | Arm::Mend
+        | Arm::Trust { .. }
+        | Arm::Restore { .. }
+        | Arm::AcceptKey { .. }
+        | Arm::RewriteBy { .. } => {}
         Arm::Learn { host, url, old_data } => learn(draft, host, url, *old_data),
         Arm::Promote { host, id } => promote(draft, host, id),
         Arm::TakeBack { id, who } => {

@@ -1,5 +1,6 @@
 //! Building the sequence from the holdings and what was observed, a file for each part.
 
+mod at_rest;
 mod control_plane;
 mod etcd;
 mod membership;
@@ -9,11 +10,11 @@ mod registry;
 mod restore;
 mod rollout;
 mod service;
+mod trust;
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
-pub use self::restore::SNAPSHOT;
 use jiff::Timestamp;
 use rayon::prelude::*;
 
@@ -120,11 +121,17 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     let mut draft = Draft { input, options, steps: Vec::new(), differences: &differences, none };
     let prepared = preparation::plan(&mut draft);
     let quorum = match input.aim.arm {
-        Arm::File | Arm::Mend => etcd::plan(&mut draft),
+        Arm::File | Arm::Mend | Arm::Trust { .. } => etcd::plan(&mut draft),
         _ => None,
     };
     let control = control_plane::plan(&mut draft, quorum);
     membership::plan(&mut draft, &control);
+    if let Arm::RewriteBy { key } = &input.aim.arm {
+        at_rest::plan(&mut draft, key, control.clone());
+    }
+    if let Arm::Trust { stage } = &input.aim.arm {
+        trust::plan(&mut draft, *stage, &control);
+    }
     if let Arm::Restore { members, from } = &input.aim.arm {
         restore::plan(&mut draft, members, from);
     }

@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use jiff::Timestamp;
+
 use super::{
     ApiObject, Condition, Draft, NodeFacts, NodePut, NodeWanted, Part, Phase, Share, Step, Taint,
     When, Work,
@@ -52,8 +54,9 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         let Some(wanted) = nodes.get(share.host()).copied() else { continue };
         let facts = answered.and_then(|api| api.nodes.get(share.host().as_str()));
         let known = facts.is_some() || answered.is_none();
-        // A certificate that has ended lets nobody in any more: such a kubelet joins anew.
-        if share.observed.identity.holds(input.now) && known {
+        // A certificate that has ended lets nobody in any more, and one of an authority that goes soon will not: such a
+        // kubelet joins anew.
+        if is_in(share, input.now) && known {
             ready.extend(upkeep(draft, share, wanted, facts, (&before, network)));
             continue;
         }
@@ -329,6 +332,18 @@ fn prepared(draft: &mut Draft<'_>, share: &Share<'_>) -> Option<usize> {
     })
 }
 
+/// Whether a node can show who it is, now and when the authority is gone that goes.
+fn is_in(share: &Share<'_>, now: Timestamp) -> bool {
+    share.observed.identity.holds(now) && !of_another(share)
+}
+
+/// Whether a kubelet's certificate was issued by another authority than the one that signs.
+fn of_another(share: &Share<'_>) -> bool {
+    let signs = share.holdings.node.as_ref().and_then(|node| node.signed_by.as_ref());
+    let signed = share.observed.identity_by.as_ref();
+    signs.zip(signed).is_some_and(|(signs, signed)| signs != signed)
+}
+
 /// The kubelet begins with its token, and with no identity that is of no use.
 fn started(draft: &mut Draft<'_>, share: &Share<'_>, published: usize) -> usize {
     let host = share.host();
@@ -352,7 +367,7 @@ fn started(draft: &mut Draft<'_>, share: &Share<'_>, published: usize) -> usize 
     // What is of no use any more is in the way of what takes its place: a kubelet expects its own link there.
     let useless = match (share.observed.identity, &share.holdings.node) {
         (Identity::Absent, _) | (_, None) => None,
-        (identity, Some(_)) if identity.holds(draft.input.now) => None,
+        (_, Some(_)) if is_in(share, draft.input.now) => None,
         (_, Some(node)) => Some(Operation::Remove(node.client.clone())),
     };
     let begin = match share.runs(KUBELET_UNIT) {
@@ -362,13 +377,13 @@ fn started(draft: &mut Draft<'_>, share: &Share<'_>, published: usize) -> usize 
     draft.act(
         host,
         (Phase::Joins, "join", "start the kubelet with the token; it makes its own key and asks"),
-        vec![
-            share
-                .observed
-                .identity
-                .fault(draft.input.now)
-                .unwrap_or_else(|| "the cluster does not know its node".into()),
-        ],
+        vec![match share.observed.identity.fault(draft.input.now) {
+            Some(fault) => fault,
+            None if of_another(share) => {
+                "its certificate was issued by an authority that goes".into()
+            }
+            None => "the cluster does not know its node".into(),
+        }],
         useless
             .into_iter()
             .chain([directory, token, Operation::Enable(KUBELET_UNIT), begin])
@@ -419,7 +434,7 @@ fn forget(draft: &mut Draft<'_>, host: &HostName, needs: Vec<usize>) {
 fn spent(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
     let Some(answered) = draft.input.api.answered() else { return };
     let now = draft.input.now;
-    for share in shares.iter().filter(|share| share.observed.identity.holds(now)) {
+    for share in shares.iter().filter(|share| is_in(share, now)) {
         let host = share.host();
         let left = |token: &&TokenRecord| {
             token.by_run
@@ -473,8 +488,7 @@ fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
             (Some(node), Some(token)) => {
                 let share = shares.iter().find(|share| *share.host() == node.host);
                 let joining = share.is_some_and(|share| {
-                    !share.observed.identity.holds(input.now)
-                        || !answered.nodes.contains_key(node.host.as_str())
+                    !is_in(share, input.now) || !answered.nodes.contains_key(node.host.as_str())
                 });
                 // A joining host's request is looked at when it is let in.
                 if joining || let_in.contains(&node.host) {

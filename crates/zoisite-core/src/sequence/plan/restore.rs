@@ -14,10 +14,9 @@ use crate::holdings::{
 };
 use crate::item::{Component, Pinned};
 use crate::script::{MadeData, Observed};
+use crate::snapshot::SNAPSHOT;
 use crate::text::digest;
 
-/// What a snapshot is called among the components that are brought: the run opens it where it is kept.
-pub const SNAPSHOT: &str = "snapshot";
 /// Revisions of each quorum begin so far behind those of the one before it: more than that is never written. Who watches
 /// has seen none of them, and must look anew.
 const REVISIONS: u64 = 100_000_000_000;

@@ -1,8 +1,17 @@
 //! Snapshots of what etcd holds: what is recorded of each, which are good for what, and which may go.
 
+mod there;
+mod trial;
+
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+pub(crate) use self::there::SAVE;
+pub use self::there::{SAVED_THERE, SavedThere, read_saved, saved_script, taken_at};
+pub use self::trial::{
+    SNAPSHOT, TrialThere, begin_trial_script, end_trial_script, read_trial, trial_files,
+    trial_script,
+};
 use crate::cluster::{HostName, Snapshots};
 
 /// What a member said and gave when it was saved from.
@@ -26,6 +35,40 @@ pub struct Taken {
     pub octets: u64,
     /// SHA-256 of the whole stream, in hexadecimal.
     pub sha256: String,
+}
+
+impl Taken {
+    /// Holds what a member that was started from it says of everything up to its revision against what was recorded.
+    ///
+    /// # Errors
+    /// How they differ.
+    pub fn held_against(&self, hash: u32, compacted: i64) -> Result<(), String> {
+        match (compacted, hash) == (self.compacted, self.hash) {
+            true => Ok(()),
+            false => Err(format!(
+                "its keys are others: up to revision {} their hash is {hash}, and the member that it was taken from said {}",
+                self.revision, self.hash
+            )),
+        }
+    }
+}
+
+/// What a member says of its keys, in etcdctl's `endpoint hashkv -w json`.
+struct HashKv {
+    revision: i64,
+    hash: u32,
+    compacted: i64,
+}
+
+fn hash_kv(text: &str) -> Option<HashKv> {
+    let said: serde_json::Value = serde_json::from_str(text).ok()?;
+    let said = said.get(0)?.get("HashKV")?;
+    let number = |key: &str| said.get(key).and_then(serde_json::Value::as_i64);
+    Some(HashKv {
+        revision: number("hash_revision")?,
+        hash: u32::try_from(number("hash")?).ok()?,
+        compacted: number("compact_revision").unwrap_or(0),
+    })
 }
 
 /// What became of a trial: a member of its own was started from it.
@@ -53,10 +96,10 @@ pub struct Snapshot {
     pub epoch: u32,
     /// Why: asked for, or before what.
     pub why: String,
-    /// By which its secrets are encrypted: the first octets of the SHA-256 of the API servers' encryption
-    /// configuration. (The key itself is in the strongbox.)
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub encryption: Option<String>,
+    /// By which keys its secrets may be encrypted, by their ids ([`crate::pki::AtRestKey`]). (The keys themselves are
+    /// in the strongbox.)
+    #[serde(default)]
+    pub encryption: Vec<String>,
     /// What the member said.
     #[serde(flatten)]
     pub taken: Taken,
@@ -133,7 +176,7 @@ mod tests {
             cluster: "c0ffee".into(),
             epoch: 1,
             why: "asked for".into(),
-            encryption: None,
+            encryption: Vec::new(),
             taken: Taken {
                 from: HostName::new("heron").unwrap(),
                 cluster_id: "01".into(),

@@ -1,0 +1,74 @@
+//! A member's host saves what the member holds, by a timer of its own: also while nobody runs this program.
+
+use super::etcd_paths::{EtcdPaths, etcd_folder};
+use super::{UnitFile, Workshop, unit::HARDENED};
+use crate::item::{Content, File, Item};
+use crate::layout::UNITS;
+use crate::snapshot::{SAVE, SAVED_THERE};
+use crate::text::quote;
+
+/// The timer.
+const SAVING_TIMER: &str = "zoisite-snapshot.timer";
+/// What it starts.
+const SAVING_UNIT: &str = "zoisite-snapshot.service";
+const PROGRAM: &str = "/usr/local/lib/zoisite/save-snapshot";
+
+pub(super) fn saving(shop: &Workshop<'_>, paths: &EtcdPaths) -> Vec<Item> {
+    let keeps = &shop.cluster.snapshots;
+    let program = match keeps.on_members {
+        Some(_) => format!(
+            "#!/bin/sh\n# Written by zoisite: edits are put right by the next raise.\nclient={}\nendpoint={}\nauthority={}\ncertificate={}\nkey={}\nat={SAVED_THERE}\nkeep={}\n{SAVE}",
+            quote(&format!("{}/etcdctl", etcd_folder(shop.cluster))),
+            quote(&paths.endpoint),
+            quote(&paths.authority),
+            quote(&paths.certificate),
+            quote(&paths.key),
+            keeps.on_members_keep,
+        ),
+        None => {
+            "#!/bin/sh\n# Written by zoisite: the cluster file wants no snapshots here.\n".into()
+        }
+    };
+    let every = keeps.on_members.unwrap_or(86_400);
+    let service = UnitFile::default()
+        .section("Unit", [("Description", "saves what the etcd member here holds")])
+        .section(
+            "Service",
+            [
+                ("Type", "oneshot"),
+                ("ExecStart", PROGRAM),
+                ("ReadWritePaths", SAVED_THERE),
+                ("Nice", "10"),
+                ("IOSchedulingClass", "idle"),
+                ("TimeoutStartSec", "1h"),
+            ]
+            .into_iter()
+            .chain(HARDENED),
+        );
+    // Not all at the same moment, nor right after a start.
+    let timer = UnitFile::default()
+        .section("Unit", [("Description", "saves what the etcd member here holds, now and then")])
+        .section(
+            "Timer",
+            [
+                ("OnActiveSec", format!("{}s", every.min(1_800))),
+                ("OnUnitActiveSec", format!("{every}s")),
+                ("RandomizedDelaySec", format!("{}s", every / 10)),
+            ],
+        )
+        .section("Install", [("WantedBy", "timers.target")]);
+    let mut items = vec![
+        Workshop::directory(SAVED_THERE, "root", 0o700),
+        Item::File(File {
+            path: PROGRAM.into(),
+            owner: "root",
+            mode: 0o755,
+            content: Content::text(program),
+            restarts: None,
+            reloads: false,
+        }),
+        Workshop::file(&format!("{UNITS}/{SAVING_UNIT}"), service.to_string(), None),
+    ];
+    items.extend(Workshop::unit(SAVING_TIMER, None, &timer));
+    items
+}

@@ -1,0 +1,207 @@
+//! Authorities that are replaced: another one made, their standings turned, their keys kept as long as they may sign.
+
+use jiff::Timestamp;
+use zoisite_core::cluster::Cluster;
+use zoisite_core::pki::{
+    Authority, AuthorityCertificate, AuthorityKind, KeySource, Ledger, Secret, SecretRef, Standing,
+    TrustStage,
+};
+
+use crate::records::Change;
+use crate::state::{AUTHORITY, SECRET, State, json, sealed};
+use crate::{StoreError, Strongbox, asked};
+
+/// Goes on with the replacement of an authority, by a person's word: makes another one, or lets the stage begin that
+/// waits for it. Where a stage is under way already nothing is changed.
+///
+/// # Errors
+/// When another one is being replaced, there is none yet, the store cannot be used or the strongbox not be opened;
+/// nothing is recorded then.
+pub fn replace(
+    state: &mut State,
+    strongbox: &Strongbox,
+    cluster: &Cluster,
+    kind: AuthorityKind,
+    keys: &dyn KeySource,
+    now: Timestamp,
+) -> Result<Ledger, StoreError> {
+    let ledger = state.ledger()?;
+    match ledger.replacing() {
+        Some(other) if other != kind => return Err(StoreError::Replacing(other)),
+        Some(_) => {
+            let told = ledger.told_to_go_on(kind);
+            return turn(state, strongbox, told);
+        }
+        None => {}
+    }
+    still_signs(state, strongbox, kind)?;
+    if asked::open_request(state, kind)?.is_some() {
+        return Err(StoreError::Asked(kind));
+    }
+    let policy = &cluster.certificates;
+    let (made, key) = Authority::make(
+        &cluster.name,
+        (kind, ledger.authorities_of(kind).count()),
+        policy.key,
+        policy.authority_days,
+        keys,
+        now,
+    )?;
+    let made = AuthorityCertificate { standing: Standing::Comes, ..made.certificate().clone() };
+    added(state, strongbox, (made, &key), Vec::new())
+}
+
+/// Takes the answer to a request. The first authority of its kind signs at once; another one comes beside the one that
+/// does, as one that was made here.
+///
+/// # Errors
+/// When it was not asked for, the answer is not what it must be (then [`StoreError::Answer`]), another authority is
+/// being replaced, the store cannot be used or the strongbox not be opened; nothing is recorded then.
+pub fn answer(
+    state: &mut State,
+    strongbox: &Strongbox,
+    cluster: &Cluster,
+    (kind, text): (AuthorityKind, &str),
+    (keys, now): (&dyn KeySource, Timestamp),
+) -> Result<Ledger, StoreError> {
+    let asked = asked::open_request(state, kind)?.ok_or(StoreError::NotAsked(kind))?;
+    let key = state.secret(&SecretRef::AskedAuthority(kind), strongbox)?;
+    let mut made = asked
+        .answered(&key, text, cluster, keys, now)
+        .map_err(|faults| StoreError::Answer { kind, faults })?;
+    let ledger = state.ledger()?;
+    if ledger.authorities_of(kind).any(|one| one.serial == made.serial) {
+        let faults = vec!["its serial number is one that was used before".into()];
+        return Err(StoreError::Answer { kind, faults });
+    }
+    if ledger.authority(kind).is_some() {
+        if let Some(other) = ledger.replacing() {
+            return Err(StoreError::Replacing(other));
+        }
+        still_signs(state, strongbox, kind)?;
+        made.standing = Standing::Comes;
+    }
+    added(state, strongbox, (made, &key), asked::forgotten(kind))
+}
+
+/// The one before signs until every host believes the other one: its key must be there.
+fn still_signs(
+    state: &mut State,
+    strongbox: &Strongbox,
+    kind: AuthorityKind,
+) -> Result<(), StoreError> {
+    match state.secret(&SecretRef::Authority(kind), strongbox) {
+        Err(StoreError::NoSecret(_)) => Err(StoreError::LostAuthority(kind)),
+        found => found.map(drop),
+    }
+}
+
+/// Records an authority beside those of its kind, its key sealed, with what changes besides.
+fn added(
+    state: &mut State,
+    strongbox: &Strongbox,
+    (made, key): (AuthorityCertificate, &Secret),
+    besides: Vec<Change>,
+) -> Result<Ledger, StoreError> {
+    let recipients = state.recipients(strongbox)?;
+    let secret = sealed(&key_under(&made), key, &recipients)?;
+    let (kind, ledger) = (made.kind, state.ledger()?);
+    let all: Vec<_> = ledger.authorities_of(kind).cloned().chain([made]).collect();
+    let mut changes = records(kind, &all)?;
+    changes.push(secret);
+    changes.extend(besides);
+    state.write(changes)?;
+    state.ledger()
+}
+
+/// What follows once a stage holds on every host.
+///
+/// # Errors
+/// When the store cannot be used or the strongbox cannot be opened.
+pub fn go_on(
+    state: &mut State,
+    strongbox: &Strongbox,
+    stage: TrustStage,
+) -> Result<Ledger, StoreError> {
+    let after = state.ledger()?.after(stage);
+    turn(state, strongbox, after)
+}
+
+/// Takes the replacement of an authority back; where the new one has signed, its stages are gone through the other way
+/// round.
+///
+/// # Errors
+/// When there is nothing to take back (then [`StoreError::NotReplacing`]) or it is too late, the key of the one before is
+/// lost, the store cannot be used or the strongbox not be opened; nothing is changed then.
+pub fn take_back(
+    state: &mut State,
+    strongbox: &Strongbox,
+    kind: AuthorityKind,
+) -> Result<Ledger, StoreError> {
+    let ledger = state.ledger()?;
+    let back = ledger.taken_back(kind);
+    if back.is_empty() {
+        return Err(match ledger.replacing() == Some(kind) {
+            true => StoreError::TooLate(kind),
+            false => StoreError::NotReplacing(kind),
+        });
+    }
+    turn(state, strongbox, back)
+}
+
+fn key_under(authority: &AuthorityCertificate) -> SecretRef {
+    match authority.standing {
+        Standing::Signs => SecretRef::Authority(authority.kind),
+        _ => SecretRef::OtherAuthority(authority.serial.clone()),
+    }
+}
+
+/// Writes standings down, and keeps the keys where they are looked for; of one that leaves none is kept.
+fn turn(
+    state: &mut State,
+    strongbox: &Strongbox,
+    after: Vec<AuthorityCertificate>,
+) -> Result<Ledger, StoreError> {
+    let ledger = state.ledger()?;
+    let Some(kind) = after.first().map(|one| one.kind) else { return Ok(ledger) };
+    let recipients = state.recipients(strongbox)?;
+    let mut changes = records(kind, &after)?;
+    for now in &after {
+        let before = ledger.authorities_of(kind).find(|one| one.serial == now.serial);
+        let Some(before) = before.filter(|before| before.standing != now.standing) else {
+            continue;
+        };
+        // Where it is kept under the same name, nothing moves.
+        if key_under(before) == key_under(now) && now.standing.is_believed() {
+            continue;
+        }
+        let key: Option<Secret> = match state.secret(&key_under(before), strongbox) {
+            Ok(key) => Some(key),
+            // Hosts do not give the key of one back that was adopted; it goes without.
+            Err(StoreError::NoSecret(_)) if now.standing != Standing::Signs => None,
+            Err(StoreError::NoSecret(_)) => return Err(StoreError::LostAuthority(kind)),
+            Err(error) => return Err(error),
+        };
+        if let Some(under) = SecretRef::OtherAuthority(now.serial.clone()).kept_under() {
+            changes.push(Change::remove(SECRET, under));
+        }
+        if let (Some(key), true) = (key, now.standing.is_believed()) {
+            changes.push(sealed(&key_under(now), &key, &recipients)?);
+        }
+    }
+    state.write(changes)?;
+    state.ledger()
+}
+
+/// The records of all authorities of a kind, each under its own serial number.
+fn records(kind: AuthorityKind, all: &[AuthorityCertificate]) -> Result<Vec<Change>, StoreError> {
+    let mut changes = vec![Change::remove(AUTHORITY, kind.id().to_owned())];
+    for one in all {
+        changes.push(Change::put(
+            AUTHORITY,
+            format!("{kind}/{}", one.serial),
+            json(AUTHORITY, one)?,
+        ));
+    }
+    Ok(changes)
+}

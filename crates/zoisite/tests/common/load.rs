@@ -1,0 +1,250 @@
+//! Clients of the API that write and watch without pause while something is done to the cluster.
+
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use base64::Engine;
+use base64::prelude::BASE64_STANDARD;
+use reqwest::{Certificate, Client, Identity, Response, StatusCode};
+use serde_json::{Value, json};
+
+use super::lab::Lab;
+
+/// Twenty a second, as long as each is answered in time.
+const PAUSE: Duration = Duration::from_millis(50);
+/// For one answer; a machine ten times slower has to manage it.
+const PATIENCE: Duration = Duration::from_secs(20);
+const NAMESPACE: &str = "/api/v1/namespaces/default";
+const WATCHED: &str = "/api/v1/namespaces?fieldSelector=metadata.name%3Ddefault";
+
+/// What became of the writes. Each that failed was tried once more on a new connection before it counts as failed.
+#[derive(Debug, Default)]
+pub struct Load {
+    pub worked: usize,
+    /// Those of them that worked at the second try.
+    pub second: usize,
+    pub failed: usize,
+    /// How often the watch had to be begun again.
+    pub watches: usize,
+    why: Vec<String>,
+}
+
+/// Who dials: with the lab's kubeconfig that has every right, to the stable address.
+struct Dials {
+    server: String,
+    authorities: String,
+    identity: String,
+}
+
+impl Dials {
+    fn of(lab: &Lab) -> Self {
+        let config = std::fs::read_to_string(lab.glass()).unwrap();
+        let config: Value = serde_saphyr::from_str(&config).unwrap();
+        let decoded = |value: &Value| {
+            let octets = BASE64_STANDARD.decode(value.as_str().unwrap()).unwrap();
+            String::from_utf8(octets).unwrap()
+        };
+        let user = &config["users"][0]["user"];
+        Self {
+            server: lab.api(),
+            authorities: decoded(&config["clusters"][0]["cluster"]["certificate-authority-data"]),
+            identity: decoded(&user["client-certificate-data"])
+                + &decoded(&user["client-key-data"]),
+        }
+    }
+
+    /// One that has no connection yet.
+    fn client(&self) -> Client {
+        let authorities = Certificate::from_pem_bundle(self.authorities.as_bytes()).unwrap();
+        Client::builder()
+            .no_proxy()
+            .connect_timeout(PATIENCE / 2)
+            .tls_certs_only(authorities)
+            .identity(Identity::from_pem(self.identity.as_bytes()).unwrap())
+            .build()
+            .unwrap()
+    }
+
+    /// Writes a number over what stood at a revision; which one it stands at now. One that was written late by a try
+    /// that had been given up would not go through: it stood elsewhere then.
+    async fn write(
+        &self,
+        client: &Client,
+        number: usize,
+        mut revision: String,
+    ) -> Result<String, String> {
+        let url = format!("{}{NAMESPACE}", self.server);
+        loop {
+            let annotations = json!({"tide": number.to_string()});
+            let metadata = json!({"annotations": annotations, "resourceVersion": revision});
+            let asked = client
+                .patch(&url)
+                .header("content-type", "application/merge-patch+json")
+                .timeout(PATIENCE)
+                .body(json!({"metadata": metadata}).to_string());
+            let sent = asked.send().await;
+            let written = match sent {
+                Ok(answer) if answer.status() == StatusCode::CONFLICT => {
+                    let asked = client.get(&url).timeout(PATIENCE);
+                    object(asked.send().await).await?
+                }
+                sent => return object(sent).await.map(|written| at(&written)),
+            };
+            revision = at(&written);
+            if tide(&written) == Some(number) {
+                return Ok(revision);
+            }
+        }
+    }
+
+    /// The number last written, and the revision of what was asked.
+    async fn listed(&self, client: &Client) -> Result<(Option<usize>, String), String> {
+        let asked = client.get(format!("{}{WATCHED}", self.server)).timeout(PATIENCE);
+        let listed = object(asked.send().await).await?;
+        Ok((tide(&listed["items"][0]), at(&listed)))
+    }
+
+    /// Follows the number from a list on, until the connection ends or the revision is too old.
+    async fn follows(&self, client: &Client, seen: &Seen) -> Result<(), String> {
+        let (at_first, revision) = self.listed(client).await?;
+        seen.is(at_first);
+        let url = format!("{}{WATCHED}&watch=1&resourceVersion={revision}", self.server);
+        let mut stream = answered(client.get(url).send().await).await?;
+        let mut line = Vec::new();
+        while let Some(chunk) = stream.chunk().await.map_err(|error| format!("{error:?}"))? {
+            line.extend_from_slice(&chunk);
+            while let Some(end) = line.iter().position(|octet| *octet == b'\n') {
+                let event: Value = serde_json::from_slice(&line[..end]).unwrap();
+                line.drain(..=end);
+                if event["type"] == "ERROR" {
+                    return Err(event.to_string());
+                }
+                seen.is(tide(&event["object"]));
+            }
+        }
+        Err("the connection ended".to_owned())
+    }
+}
+
+fn tide(namespace: &Value) -> Option<usize> {
+    namespace["metadata"]["annotations"]["tide"].as_str()?.parse().ok()
+}
+
+fn at(object: &Value) -> String {
+    object["metadata"]["resourceVersion"].as_str().unwrap().to_owned()
+}
+
+async fn object(sent: reqwest::Result<Response>) -> Result<Value, String> {
+    answered(sent).await?.json().await.map_err(|error| format!("{error:?}"))
+}
+
+async fn answered(sent: reqwest::Result<Response>) -> Result<Response, String> {
+    let answer = sent.map_err(|error| format!("{error:?}"))?;
+    let status = answer.status();
+    if status.is_success() {
+        return Ok(answer);
+    }
+    Err(format!("{status}: {}", answer.text().await.unwrap_or_default()))
+}
+
+/// The highest number that the watch told of; it never tells of an older one afterwards.
+#[derive(Debug, Default)]
+struct Seen(Mutex<Option<usize>>);
+
+impl Seen {
+    fn is(&self, tide: Option<usize>) {
+        let mut last = self.0.lock().unwrap();
+        assert!(tide >= *last, "a watch goes back from {last:?} to {tide:?}");
+        *last = tide;
+    }
+
+    fn last(&self) -> Option<usize> {
+        *self.0.lock().unwrap()
+    }
+}
+
+/// Writes twenty times a second and watches what is written while something else is done. What was acknowledged last is
+/// there afterwards, and the watch tells of it.
+pub fn under_load(lab: &Lab, during: impl FnOnce()) -> Load {
+    /// Stops the clients also when what is done meanwhile fails.
+    struct Stop<'a>(&'a AtomicBool);
+    impl Drop for Stop<'_> {
+        fn drop(&mut self) {
+            self.0.store(true, Ordering::Relaxed);
+        }
+    }
+    let stop = AtomicBool::new(false);
+    let dials = Dials::of(lab);
+    std::thread::scope(|scope| {
+        let clients = scope.spawn(|| {
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+            runtime.unwrap().block_on(both(&dials, &stop))
+        });
+        let stopping = Stop(&stop);
+        during();
+        drop(stopping);
+        clients.join().unwrap()
+    })
+}
+
+async fn both(dials: &Dials, stop: &AtomicBool) -> Load {
+    let (seen, mut load, mut watches) = (Seen::default(), Load::default(), 0);
+    let watching = async {
+        loop {
+            watches += 1;
+            // It ends whenever its API server does.
+            if dials.follows(&dials.client(), &seen).await.is_err() {
+                tokio::time::sleep(PAUSE).await;
+            }
+        }
+    };
+    let writing = async {
+        let number = writes(dials, stop, &mut load).await;
+        let end = Instant::now() + 6 * PATIENCE;
+        while seen.last() < Some(number) {
+            assert!(Instant::now() < end, "{number} was written, the watch is at {seen:?}");
+            tokio::time::sleep(PAUSE).await;
+        }
+        let (now, _) = dials.listed(&dials.client()).await.unwrap();
+        assert_eq!(now, Some(number), "the last write is lost");
+    };
+    tokio::select! {
+        () = watching => {}
+        () = writing => {}
+    }
+    load.watches = watches;
+    load
+}
+
+/// Writes until it is to stop and the last one worked; which number that was.
+async fn writes(dials: &Dials, stop: &AtomicBool, load: &mut Load) -> usize {
+    let mut client = dials.client();
+    let (last, mut revision) = dials.listed(&client).await.unwrap();
+    for number in last.map_or(0, |last| last + 1).. {
+        let mut written = dials.write(&client, number, revision.clone()).await;
+        if let Err(why) = &written {
+            load.why.push(why.clone());
+            client = dials.client();
+            written = dials.write(&client, number, revision.clone()).await;
+            load.second += usize::from(written.is_ok());
+        }
+        match written {
+            Ok(now) => {
+                load.worked += 1;
+                revision = now;
+                if stop.load(Ordering::Relaxed) {
+                    return number;
+                }
+            }
+            Err(why) => {
+                load.failed += 1;
+                load.why.push(why);
+                client = dials.client();
+                assert!(load.failed < 200, "writing does not go on: {load:?}");
+            }
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+    unreachable!("numbers do not end")
+}
