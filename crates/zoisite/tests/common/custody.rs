@@ -85,10 +85,11 @@ impl Secrets {
         Self { found, patterns: tempfile::NamedTempFile::new().unwrap() }
     }
 
-    /// The same, and those of before: they may have been left somewhere.
+    /// The same, and those of before: they may have been left somewhere. What is at the same place now is another one.
     fn and(&self, before: &Self) -> Self {
         let mut found = self.found.clone();
-        found.extend(before.found.clone());
+        let before = before.found.iter();
+        found.extend(before.map(|(at, secret)| (format!("{at} before"), secret.clone())));
         Self { found, patterns: tempfile::NamedTempFile::new().unwrap() }
     }
 
