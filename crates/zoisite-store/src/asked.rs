@@ -45,8 +45,7 @@ pub fn request(
         return Ok(known);
     }
     let before = state.ledger()?.authorities_of(kind).count();
-    let policy = cluster.certificates.key;
-    let (request, key) = AuthorityRequest::make(&cluster.name, (kind, before), policy, keys, now)?;
+    let (request, key) = AuthorityRequest::make(cluster, (kind, before), keys, now)?;
     let recipients = state.recipients(strongbox)?;
     state.write(vec![
         Change::put(META, place(kind), json(META, &request)?),

@@ -1,15 +1,15 @@
 //! Authorities that are replaced: another one made, their standings turned, their keys kept as long as they may sign.
 
 use jiff::Timestamp;
-use zoisite_core::cluster::Cluster;
+use zoisite_core::cluster::{Cluster, Hierarchy};
 use zoisite_core::pki::{
     Authority, AuthorityCertificate, AuthorityKind, KeySource, Ledger, Secret, SecretRef, Standing,
-    TrustStage,
+    TrustStage, brought,
 };
 
 use crate::records::Change;
 use crate::state::{AUTHORITY, SECRET, State, json, sealed};
-use crate::{StoreError, Strongbox, asked};
+use crate::{StoreError, Strongbox, asked, root};
 
 /// Goes on with the replacement of an authority, by a person's word: makes another one, or lets the stage begin that
 /// waits for it. Where a stage is under way already nothing is changed.
@@ -38,17 +38,11 @@ pub fn replace(
     if asked::open_request(state, kind)?.is_some() {
         return Err(StoreError::Asked(kind));
     }
-    let policy = &cluster.certificates;
-    let (made, key) = Authority::make(
-        &cluster.name,
-        (kind, ledger.authorities_of(kind).count()),
-        policy.key,
-        policy.authority_days,
-        keys,
-        now,
-    )?;
+    let (root, besides) = root::above(state, strongbox, cluster, &[kind], (keys, now))?;
+    let which = (kind, ledger.authorities_of(kind).count());
+    let (made, key) = Authority::make(cluster, which, root.as_ref(), keys, now)?;
     let made = AuthorityCertificate { standing: Standing::Comes, ..made.certificate().clone() };
-    added(state, strongbox, (made, &key), Vec::new())
+    added(state, strongbox, (made, &key), besides)
 }
 
 /// Takes the answer to a request. The first authority of its kind signs at once; another one comes beside the one that
@@ -66,13 +60,65 @@ pub fn answer(
 ) -> Result<Ledger, StoreError> {
     let asked = asked::open_request(state, kind)?.ok_or(StoreError::NotAsked(kind))?;
     let key = state.secret(&SecretRef::AskedAuthority(kind), strongbox)?;
-    let mut made = asked
+    let made = asked
         .answered(&key, text, cluster, keys, now)
         .map_err(|faults| StoreError::Answer { kind, faults })?;
-    let ledger = state.ledger()?;
-    if ledger.authorities_of(kind).any(|one| one.serial == made.serial) {
-        let faults = vec!["its serial number is one that was used before".into()];
+    takes_its_place(state, strongbox, (made, &key), asked::forgotten(kind), now)
+}
+
+/// Takes an authority that the site has, with its key, as one that was made here.
+///
+/// # Errors
+/// When it is not what it must be (then [`StoreError::Answer`]), one of its kind is asked for, another authority is being
+/// replaced, the store cannot be used or the strongbox not be opened; nothing is recorded then.
+pub fn bring(
+    state: &mut State,
+    strongbox: &Strongbox,
+    cluster: &Cluster,
+    (kind, text, key): (AuthorityKind, &str, &Secret),
+    (keys, now): (&dyn KeySource, Timestamp),
+) -> Result<Ledger, StoreError> {
+    if asked::open_request(state, kind)?.is_some() {
+        return Err(StoreError::Asked(kind));
+    }
+    let made = brought(kind, key, text, cluster, keys, now)
+        .map_err(|faults| StoreError::Answer { kind, faults })?;
+    takes_its_place(state, strongbox, (made, key), Vec::new(), now)
+}
+
+/// Records what was not made here: it signs at once where it is the first of its kind, or comes beside the one that does.
+fn takes_its_place(
+    state: &mut State,
+    strongbox: &Strongbox,
+    (mut made, key): (AuthorityCertificate, &Secret),
+    besides: Vec<Change>,
+    now: Timestamp,
+) -> Result<Ledger, StoreError> {
+    let (kind, ledger) = (made.kind, state.ledger()?);
+    let mut faults = Vec::new();
+    for other in &ledger.authorities {
+        // Verifiers find an issuer by its name, and the store an authority by its serial number.
+        if other.sha256 == made.sha256 {
+            faults.push(match other.kind == kind {
+                true => "it was this cluster's already".to_owned(),
+                false => format!(
+                    "it is the {} authority's: whoever holds a certificate of one would be somebody to the other",
+                    other.kind
+                ),
+            });
+        } else if other.key_sha256 == made.key_sha256 {
+            faults.push(format!("its key is that of {}", other.subject));
+        } else if other.subject == made.subject {
+            faults.push(format!("another authority here is called {} too", other.subject));
+        } else if other.kind == kind && other.serial == made.serial {
+            faults.push("its serial number is one that was used before".into());
+        }
+    }
+    if !faults.is_empty() {
         return Err(StoreError::Answer { kind, faults });
+    }
+    if ledger.authority(kind).is_some_and(|used| used.not_after <= now) {
+        return succeeds(state, strongbox, (made, key), besides);
     }
     if ledger.authority(kind).is_some() {
         if let Some(other) = ledger.replacing() {
@@ -81,7 +127,69 @@ pub fn answer(
         still_signs(state, strongbox, kind)?;
         made.standing = Standing::Comes;
     }
-    added(state, strongbox, (made, &key), asked::forgotten(kind))
+    added(state, strongbox, (made, key), besides)
+}
+
+/// Makes another authority where the one that signs has ended: nothing that it issued is believed any more, so nobody is
+/// left for whom both would have to be believed. Of one under somebody else's root the next is asked for as it was.
+///
+/// # Errors
+/// When it must be asked for (then [`StoreError::EndedBelow`]), the store cannot be used or the strongbox not be opened;
+/// nothing is recorded then.
+pub(crate) fn outlived(
+    state: &mut State,
+    strongbox: &Strongbox,
+    cluster: &Cluster,
+    (keys, now): (&dyn KeySource, Timestamp),
+) -> Result<Vec<AuthorityKind>, StoreError> {
+    let ledger = state.ledger()?;
+    let ended = |kind: &AuthorityKind| ledger.authority(*kind).filter(|used| used.not_after <= now);
+    let all: Vec<_> = AuthorityKind::ALL.iter().filter_map(ended).collect();
+    for used in &all {
+        let own = cluster.certificates.hierarchy == Hierarchy::OneRoot;
+        if asked::open_request(state, used.kind)?.is_some() {
+            return Err(StoreError::Asked(used.kind));
+        }
+        if !used.issuers.is_empty() && !own {
+            return Err(StoreError::EndedBelow(used.kind));
+        }
+    }
+    let kinds: Vec<AuthorityKind> = all.iter().map(|used| used.kind).collect();
+    for kind in &kinds {
+        let (root, besides) = root::above(state, strongbox, cluster, &[*kind], (keys, now))?;
+        let which = (*kind, ledger.authorities_of(*kind).count());
+        let (made, key) = Authority::make(cluster, which, root.as_ref(), keys, now)?;
+        succeeds(state, strongbox, (made.certificate().clone(), &key), besides)?;
+    }
+    Ok(kinds)
+}
+
+/// Records an authority that signs at once; those before it are gone, and their keys.
+fn succeeds(
+    state: &mut State,
+    strongbox: &Strongbox,
+    (made, key): (AuthorityCertificate, &Secret),
+    mut besides: Vec<Change>,
+) -> Result<Ledger, StoreError> {
+    let (kind, ledger) = (made.kind, state.ledger()?);
+    // What takes its place has read it.
+    match state.secret(&SecretRef::Authority(kind), strongbox) {
+        Ok(_) | Err(StoreError::NoSecret(_)) => {}
+        Err(error) => return Err(error),
+    }
+    let before: Vec<AuthorityCertificate> = ledger.authorities_of(kind).cloned().collect();
+    for other in before.iter().filter(|one| one.standing != Standing::Signs) {
+        let kept = SecretRef::OtherAuthority(other.serial.clone()).kept_under();
+        besides.extend(kept.map(|under| Change::remove(SECRET, under)));
+    }
+    let gone =
+        before.into_iter().map(|one| AuthorityCertificate { standing: Standing::Gone, ..one });
+    let all: Vec<_> = gone.chain([made.clone()]).collect();
+    let recipients = state.recipients(strongbox)?;
+    besides.extend(records(kind, &all)?);
+    besides.push(sealed(&SecretRef::Authority(kind), key, &recipients)?);
+    state.write(besides)?;
+    state.ledger()
 }
 
 /// The one before signs until every host believes the other one: its key must be there.

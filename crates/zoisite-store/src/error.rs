@@ -131,6 +131,9 @@ pub enum StoreError {
     /// An authority's certificate was asked for elsewhere, and is not there yet.
     #[error("the certificate of the {0} authority was asked for, and its answer has not come")]
     Asked(zoisite_core::pki::AuthorityKind),
+    /// An authority under somebody else's root has ended.
+    #[error("the {0} authority has ended, and stood under a root that is not this cluster's")]
+    EndedBelow(zoisite_core::pki::AuthorityKind),
     /// It was not.
     #[error("no certificate was asked for of the {0} authority")]
     NotAsked(zoisite_core::pki::AuthorityKind),
@@ -216,6 +219,7 @@ impl StoreError {
             Self::Replacing(kind) => format!("zoisite pki replace {kind} goes on with it, and --not takes it back"),
             Self::NoTokenKey => "zoisite pki replace service-accounts replaces it".into(),
             Self::Asked(kind) => format!("zoisite pki answer FILE takes it; zoisite pki request {kind} --not has the authority made here"),
+            Self::EndedBelow(kind) => format!("zoisite pki request {kind} asks for the next one; with its answer zoisite raise goes on"),
             Self::NotAsked(kind) => format!("zoisite pki request {kind} asks for it"),
             Self::Answer { .. } => "have it signed once more as the request says; nothing was changed".into(),
             Self::TooLate(_) => "zoisite raise goes on with it; afterwards another one can take its place".into(),

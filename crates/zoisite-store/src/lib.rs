@@ -14,6 +14,7 @@ mod error;
 mod keys;
 mod overlay;
 mod records;
+mod root;
 mod snapshots;
 mod sqlite;
 mod state;

@@ -18,7 +18,7 @@ use crate::state::{
     AUTHORITY, CERTIFICATE, META, SECRET, SHARED, State, json, sealed, token_changes,
 };
 use crate::{StoreError, Strongbox};
-use crate::{asked, at_rest, token_key};
+use crate::{asked, at_rest, authorities, root, token_key};
 
 /// What issuing did.
 #[derive(Clone, Debug, Default)]
@@ -83,35 +83,32 @@ pub fn issue_again(
     let mut ledger = state.ledger()?;
     let mut issued = Issued::default();
     let mut changes = Vec::new();
-    let mut authorities = BTreeMap::new();
+    let mut opened = BTreeMap::new();
     let chosen = wanted(cluster).iter().any(again);
     if !chosen && is_complete(state, cluster, &ledger, now)? {
         return Ok(issued);
     }
+    issued.authorities = authorities::outlived(state, strongbox, cluster, (keys, now))?;
+    ledger = state.ledger()?;
     let shared = state.shared_secrets()?;
     let recipients = state.recipients(strongbox)?;
-    for kind in AuthorityKind::ALL {
-        if ledger.authority(kind).is_some() {
-            continue;
+    let lacks = |kind: &AuthorityKind| ledger.authority(*kind).is_none();
+    let missing: Vec<AuthorityKind> = AuthorityKind::ALL.into_iter().filter(lacks).collect();
+    for kind in &missing {
+        if asked::open_request(state, *kind)?.is_some() {
+            return Err(StoreError::Asked(*kind));
         }
-        if asked::open_request(state, kind)?.is_some() {
-            return Err(StoreError::Asked(kind));
-        }
-        let policy = &cluster.certificates;
-        let (authority, key) = Authority::make(
-            &cluster.name,
-            (kind, 0),
-            policy.key,
-            policy.authority_days,
-            keys,
-            now,
-        )?;
+    }
+    let (root, above) = root::above(state, strongbox, cluster, &missing, (keys, now))?;
+    changes.extend(above);
+    for kind in missing {
+        let (authority, key) = Authority::make(cluster, (kind, 0), root.as_ref(), keys, now)?;
         let certificate = authority.certificate();
         changes.push(Change::put(AUTHORITY, kind.id(), json(AUTHORITY, certificate)?));
         changes.push(sealed(&SecretRef::Authority(kind), &key, &recipients)?);
         ledger.authorities.push(certificate.clone());
         issued.authorities.push(kind);
-        authorities.insert(kind, authority);
+        opened.insert(kind, authority);
     }
     let mut dues = due(&wanted(cluster), &ledger, now);
     if chosen {
@@ -119,11 +116,11 @@ pub fn issue_again(
     }
     // Keys of others stay closed: one of them may be lost.
     for kind in dues.iter().map(|due| due.wanted.profile.authority()) {
-        if let Entry::Vacant(place) = authorities.entry(kind) {
+        if let Entry::Vacant(place) = opened.entry(kind) {
             let _ = place.insert(open_authority(state, strongbox, kind)?);
         }
     }
-    for (one, (entry, key)) in dues.iter().zip(sign(&dues, &authorities, keys, now)?) {
+    for (one, (entry, key)) in dues.iter().zip(sign(&dues, &opened, keys, now)?) {
         if let Some(old) = one
             .replaces
             .as_ref()

@@ -5,7 +5,9 @@
 
 use jiff::Timestamp;
 use zoisite_core::cluster::{Cluster, read};
-use zoisite_core::pki::{Authority, AuthorityKind, Profile, SecretRef, TokenKeyTurn, due, wanted};
+use zoisite_core::pki::{
+    Authority, AuthorityKind, Profile, Secret, SecretRef, TokenKeyTurn, due, wanted,
+};
 use zoisite_store::{
     FreshKeys, Overlay, SqliteRecords, State, StoreError, Strongbox, authorities, token_key, trust,
 };
@@ -210,7 +212,7 @@ fn authority_keys(desk: &Desk, kind: AuthorityKind) -> (bool, usize) {
     let certificate = ledger.authority(kind).unwrap().clone();
     let key = state.secret(&SecretRef::Authority(kind), &desk.strongbox).unwrap();
     // What it signs is of the certificate that everybody believes.
-    let digest = |key: &zoisite_core::pki::Secret| zoisite_core::text::digest(key.expose());
+    let digest = |key: &Secret| zoisite_core::text::digest(key.expose());
     let signs = digest(&key) == certificate.key_sha256;
     let others = ledger.authorities_of(kind).filter(|one| {
         let other = SecretRef::OtherAuthority(one.serial.clone());
@@ -307,4 +309,109 @@ fn the_key_of_tokens_follows_every_stage() {
     go_on();
     replace();
     assert_eq!(fits(), (second, 0));
+}
+
+fn under_one_root() -> Cluster {
+    let text =
+        SALTMARSH.replace("[components]", "[certificates]\nhierarchy = \"one-root\"\n[components]");
+    read(&text).cluster.unwrap()
+}
+
+#[test]
+fn one_root_is_made_once_and_signs_those_that_come_later_too() {
+    let desk = Desk::new();
+    let cluster = under_one_root();
+    desk.issue(&cluster, "2026-11-23");
+    let mut state = desk.state();
+    let ledger = state.ledger().unwrap();
+    let roots: std::collections::BTreeSet<_> =
+        ledger.authorities.iter().map(|one| one.issuers.clone()).collect();
+    assert!(roots.len() == 1 && roots.first().unwrap().len() == 1, "{roots:?}");
+    let kind = AuthorityKind::EtcdPeer;
+    let now = at("2026-11-24");
+    let ledger =
+        authorities::replace(&mut state, &desk.strongbox, &cluster, kind, &FreshKeys, now).unwrap();
+    let comes = ledger.authorities_of(kind).last().unwrap();
+    assert_eq!(comes.issuers, *roots.first().unwrap().clone());
+    // So late the root would end before an authority: another one is made.
+    let late = desk.issue(&cluster, "2046-01-01");
+    assert_eq!(late.authorities, AuthorityKind::ALL);
+    let ledger = desk.state().ledger().unwrap();
+    for kind in AuthorityKind::ALL {
+        let signs = ledger.authority(kind).unwrap();
+        let under = signs.stands_under().unwrap();
+        assert_eq!(under, "CN=saltmarsh root authority 2");
+    }
+}
+
+#[test]
+fn an_authority_that_has_ended_is_followed_at_once_and_nothing_of_it_is_believed() {
+    let desk = Desk::new();
+    let cluster = saltmarsh();
+    desk.issue(&cluster, "2026-11-23");
+    let before = desk.state().ledger().unwrap();
+    // In the midst of a replacement, too.
+    let kind = AuthorityKind::EtcdClient;
+    let now = at("2026-11-24");
+    authorities::replace(&mut desk.state(), &desk.strongbox, &cluster, kind, &FreshKeys, now)
+        .unwrap();
+    let issued = desk.issue(&cluster, "2037-01-01");
+    assert_eq!(issued.authorities, AuthorityKind::ALL);
+    assert_eq!(issued.certificates.len(), wanted(&cluster).len());
+    let mut state = desk.state();
+    let ledger = state.ledger().unwrap();
+    assert_eq!(ledger.replacing(), None);
+    for kind in AuthorityKind::ALL {
+        let ring = ledger.ring(kind).unwrap();
+        assert!(ring.accepted.is_empty() && ring.used.not_after > at("2037-01-01"));
+        assert!(before.authority(kind).unwrap().subject != ring.used.subject);
+        let key = state.secret(&SecretRef::Authority(kind), &desk.strongbox).unwrap();
+        drop(Authority::open(ring.used.clone(), &key).unwrap());
+    }
+    assert!(due(&wanted(&cluster), &ledger, at("2037-01-01")).is_empty());
+    assert!(desk.issue(&cluster, "2037-01-01").is_empty());
+}
+
+#[test]
+fn an_authority_of_the_sites_own_is_brought_with_its_key_or_refused_with_the_reason() {
+    let desk = Desk::new();
+    let cluster = saltmarsh();
+    let now = at("2026-11-23");
+    let other = read(&SALTMARSH.replace("name = \"saltmarsh\"", "name = \"fen\"")).cluster.unwrap();
+    let (fen, key) =
+        Authority::make(&other, (AuthorityKind::Cluster, 0), None, &FreshKeys, now).unwrap();
+    let pem = fen.certificate().pem.clone();
+    let mut state = desk.state();
+    let mut bring = |kind, text: &str, key: &Secret, now| {
+        authorities::bring(
+            &mut state,
+            &desk.strongbox,
+            &cluster,
+            (kind, text, key),
+            (&FreshKeys, now),
+        )
+    };
+    let why = |done: Result<_, StoreError>| match done {
+        Err(StoreError::Answer { faults, .. }) => faults.join("; "),
+        other => panic!("{:?}", other.map(|_: zoisite_core::pki::Ledger| ())),
+    };
+    let (_, strange) =
+        Authority::make(&other, (AuthorityKind::Cluster, 0), None, &FreshKeys, now).unwrap();
+    let kind = AuthorityKind::Cluster;
+    assert!(why(bring(kind, &pem, &strange, now)).contains("fits the key"));
+    let nonsense = Secret::new("gulls".into());
+    assert!(why(bring(kind, &pem, &nonsense, now)).contains("its key cannot be read"));
+    assert!(why(bring(kind, "", &key, now)).contains("no certificate"));
+    assert!(why(bring(kind, &pem, &key, at("2037-01-01"))).contains("it ended on"));
+    assert!(why(bring(kind, &pem, &key, at("2036-10-01"))).contains("sooner than what"));
+    let ledger = bring(kind, &pem, &key, now).unwrap();
+    assert_eq!(ledger.authority(kind).unwrap().subject, "fen cluster authority");
+    let twice = why(bring(AuthorityKind::EtcdPeer, &pem, &key, now));
+    assert!(twice.contains("it is the cluster authority's"), "{twice}");
+    assert!(why(bring(kind, &pem, &key, now)).contains("this cluster's already"));
+    // The others are made here, and all of it is issued.
+    let issued = desk.issue(&cluster, "2026-11-23");
+    assert_eq!(issued.authorities.len(), 3);
+    let ledger = desk.state().ledger().unwrap();
+    assert!(due(&wanted(&cluster), &ledger, now).is_empty());
 }

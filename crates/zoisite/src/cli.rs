@@ -4,8 +4,8 @@ use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
     access, at_rest, check, components, copy, demo, drawing, drill, files, history, lan, login,
-    manual, new, open, paths, pki, raise, rehearse, retire, sequence, snapshot, status, strongbox,
-    survey, take_back, tokens, upkeep, verify,
+    manual, monitoring, new, open, paths, pki, raise, rehearse, retire, sequence, snapshot, status,
+    strongbox, survey, take_back, tokens, upkeep, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -56,6 +56,7 @@ pub enum Command {
     Copy(copy::CopyArgs),
     Tokens(tokens::TokensArgs),
     Access(access::AccessArgs),
+    Monitoring(monitoring::MonitoringArgs),
     History(history::HistoryArgs),
     Demo(demo::DemoArgs),
     Manual(manual::ManualArgs),
@@ -92,6 +93,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Copy(args) => copy::run(&options, &args),
         Command::Tokens(args) => tokens::run(&options, &args),
         Command::Access(args) => access::run(&options, &args),
+        Command::Monitoring(args) => monitoring::run(&options, &args),
         Command::History(args) => history::run(&options, &args),
         Command::Demo(args) => demo::run(&options, &args),
         Command::Manual(args) => manual::manual(&args, Cli::command()),

@@ -331,46 +331,77 @@ fn two_runs_never_act_at_once_and_an_older_one_never_after_a_newer() {
     let _ = lab.on("egret", "stat -c %a /etc/zoisite/etcd/peer/tls.key").ended(0).says("644");
 }
 
-/// The certificates that hosts get, as files: chain and purposes by openssl, and a public linter.
+/// The certificates that hosts get, as files, of every hierarchy and algorithm: chain and purposes by openssl and GnuTLS,
+/// and a public linter.
 #[test]
-#[ignore = "needs the lab: openssl and a linter built from Go modules"]
-fn openssl_and_a_public_linter_accept_every_certificate() {
-    let place = Place::saltmarsh();
+#[ignore = "needs the lab: openssl, certtool and a linter built from Go modules"]
+fn openssl_gnutls_and_a_public_linter_accept_every_certificate() {
+    let lint = lab("components/lint", &[]);
+    for hierarchy in ["separate", "one-root"] {
+        for key in ["ecdsa-p256", "ecdsa-p384", "rsa-3072"] {
+            let place = Place::new();
+            let table = format!("[certificates]\nkey = \"{key}\"\nhierarchy = \"{hierarchy}\"");
+            let more = "organization = \"Saltmarsh Bird Observatory\"\n[components]";
+            let text = common::SALTMARSH.replace("[components]", &format!("{table}\n{more}"));
+            place.write("zoisite.toml", text);
+            accepted(&place, &lint, &format!("{hierarchy}, {key}"));
+        }
+    }
+}
+
+fn accepted(place: &Place, lint: &str, what: &str) {
     let _ = place.run(&["pki", "issue"]).ended(0);
     let store = zoisite_store::SqliteRecords::open(&place.path(".zoisite")).unwrap();
     let ledger = zoisite_store::State::new(Box::new(store)).ledger().unwrap();
-    let lint = lab("components/lint", &[]);
     let linted = |file: &str| {
         let done = Done::of(
-            Command::new(&lint)
+            Command::new(lint)
                 .args(["-includeSources", "RFC5280,RFC5480,RFC5891,RFC8813,Community"])
                 .arg(place.path(file)),
         )
         .ended(0);
         for (name, result) in done.json().as_object().unwrap() {
             let result = result["result"].as_str().unwrap();
-            assert!(!matches!(result, "error" | "fatal"), "{name}: {result} for {file}");
+            assert!(!matches!(result, "error" | "fatal"), "{what}: {name}: {result} for {file}");
         }
     };
     for authority in &ledger.authorities {
-        let file = format!("{}.ca", authority.kind);
-        place.write(&file, &authority.pem);
-        linted(&file);
+        // Who believes a root believes what stands below it.
+        let root = authority.issuers.last().unwrap_or(&authority.pem);
+        place.write(&format!("{}.ca", authority.kind), root);
+        for (number, pem) in authority.issuers.iter().chain([&authority.pem]).enumerate() {
+            let file = format!("{}-{number}.crt", authority.kind);
+            place.write(&file, pem);
+            linted(&file);
+        }
     }
     assert_eq!(ledger.entries.len(), 39);
+    let mut seen = std::collections::HashSet::new();
     for entry in &ledger.entries {
-        let file = format!("{}.crt", entry.serial);
-        place.write(&file, &entry.pem);
-        linted(&file);
+        let (chain, leaf) = (format!("{}.pem", entry.serial), format!("{}.crt", entry.serial));
+        place.write(&chain, &entry.pem);
+        let end = entry.pem.find("-----END CERTIFICATE-----\n").unwrap();
+        place.write(&leaf, &entry.pem[..end + 26]);
+        if seen.insert(entry.profile) {
+            linted(&leaf);
+        }
+        let believed = place.path(&format!("{}.ca", entry.authority));
         let usage = entry.profile.usage();
-        for (purpose, wanted) in [("sslserver", usage.server()), ("sslclient", usage.client())] {
-            let done = Done::of(
-                Command::new("openssl")
-                    .args(["verify", "-x509_strict", "-purpose", purpose, "-CAfile"])
-                    .arg(place.path(&format!("{}.ca", entry.authority)))
-                    .arg(place.path(&file)),
-            );
-            assert_eq!(done.status == 0, wanted, "{} as {purpose}: {done:?}", entry.label());
+        for (purpose, oid, wanted) in [
+            ("sslserver", "1.3.6.1.5.5.7.3.1", usage.server()),
+            ("sslclient", "1.3.6.1.5.5.7.3.2", usage.client()),
+        ] {
+            let mut openssl = Command::new("openssl");
+            openssl.args(["verify", "-x509_strict", "-purpose", purpose, "-CAfile"]);
+            openssl.arg(&believed).arg("-untrusted").arg(place.path(&chain));
+            let mut gnutls = Command::new("certtool");
+            gnutls.args(["--verify", "--verify-profile", "medium", "--verify-purpose", oid]);
+            gnutls.arg("--load-ca-certificate").arg(&believed).arg("--infile");
+            for command in [openssl.arg(place.path(&leaf)), gnutls.arg(place.path(&chain))] {
+                let done = Done::of(command);
+                let accepts = done.status == 0;
+                assert_eq!(accepts, wanted, "{what}: {} as {purpose}: {done:?}", entry.label());
+            }
         }
     }
 }

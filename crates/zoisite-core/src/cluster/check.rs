@@ -1,5 +1,7 @@
 //! What can be known from the file alone, once its values are read.
 
+mod trust;
+
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 
@@ -11,8 +13,8 @@ use super::finding::{Finding, Grade, Places};
 use super::model::{Cluster, Host, PodsBy, Programs, Role, ServicesBy, Signer};
 use super::names::HostName;
 use super::own_settings::{
-    API_SERVER_OWN, CONTROLLER_MANAGER_OWN, ETCD_OWN, KUBE_PROXY_OWN, KUBELET_OWN, RUNTIME_OWN,
-    SCHEDULER_OWN,
+    API_SERVER_OWN, AUTHENTICATION_OWN, CONTROLLER_MANAGER_OWN, ETCD_OWN, KUBE_PROXY_OWN,
+    KUBELET_OWN, RUNTIME_OWN, SCHEDULER_OWN,
 };
 
 /// Fields with which etcd would begin a cluster of its own, or find one elsewhere: never set by hand.
@@ -43,6 +45,9 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.ports();
     check.balancers();
     check.registry();
+    check.monitoring();
+    check.lifetimes();
+    check.authentication();
     check.settings();
     check.single_points();
     check.resolvers();
@@ -399,6 +404,28 @@ impl Check<'_> {
         }
     }
 
+    /// The port at which hosts give out metrics is free on each of them.
+    fn monitoring(&mut self) {
+        let cluster = self.cluster;
+        let Some(port) = cluster.monitoring.as_ref().map(|monitoring| monitoring.port) else {
+            return;
+        };
+        for host in cluster.hosts.iter().filter(|host| cluster.has_monitoring(&host.name)) {
+            let served = crate::paths::served(cluster, host);
+            let other =
+                served.iter().find(|one| one.port == port && one.what != crate::paths::METRICS);
+            if let Some(other) = other {
+                let finding = Finding::blocks(
+                    "port-clash",
+                    format!("metrics on {} want port {port}, where {} is", host.name, other.what),
+                )
+                .mend("set monitoring.port to another one");
+                self.add(finding, "monitoring.port", "taken");
+                return;
+            }
+        }
+    }
+
     /// The cluster's own registry: a port that its host has free, a name of its own, a login where it asks for one.
     fn registry(&mut self) {
         let cluster = self.cluster;
@@ -559,6 +586,7 @@ impl Check<'_> {
                 CONTROLLER_MANAGER_OWN,
             ),
             ("control-plane.scheduler", &control.scheduler, SCHEDULER_OWN),
+            ("control-plane.authentication", &control.authentication, AUTHENTICATION_OWN),
             ("workers.kubelet", &cluster.workers.own.kubelet, KUBELET_OWN),
             ("workers.kube-proxy", &cluster.workers.own.kube_proxy, KUBE_PROXY_OWN),
             ("workers.runtime", &cluster.workers.own.runtime, RUNTIME_OWN),

@@ -277,7 +277,8 @@ fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
          # port = 6443                    # where each API server listens\n\
          # api-server = {{ event-ttl = \"2h\" }}              # the components' own flags, without dashes\n\
          # controller-manager = {{ node-monitor-grace-period = \"40s\" }}\n\
-         # scheduler = {{ parallelism = 16 }}               # its own configuration's fields",
+         # scheduler = {{ parallelism = 16 }}               # its own configuration's fields\n\
+         # authentication.jwt = [{{ issuer = {{ url = \"https://sso.saltmarsh.example\", audiences = [\"saltmarsh\"] }}, claimMappings = {{ username = {{ claim = \"sub\", prefix = \"sso:\" }} }} }}]",
         list(&assigned.control_plane),
     );
 }
@@ -404,6 +405,9 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # stands-in-for = [\"registry.k8s.io\"]               # nodes ask it first for these\n\
          # passwords = \"registry.htpasswd\"                   # who may pull and push; everybody without it\n\
          # read-only = true\n\n\
+         # [monitoring]                     # metrics of members, control planes and balancers: zoisite monitoring\n\
+         # port = 10263                     # where each of these hosts gives them out, over TLS\n\
+         # from = [\"10.77.0.2/32\"]        # who is let in there by the firewall that raise sets\n\n\
          # [drill]                          # what zoisite drill may show at most; beyond it ends with status 1\n\
          # longest-gap = \"10s\"            # the longest time without an answer\n\
          # whole-within = \"2m\"            # from the end of the loss until all is as before\n\n\
@@ -419,7 +423,15 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          [certificates]\n\
          days = 365\n\
          authority-days = 3650\n\
-         key = \"ecdsa-p256\"               # or ecdsa-p384, rsa-3072\n"
+         key = \"ecdsa-p256\"               # or ecdsa-p384, rsa-3072\n\
+         # life = \"90d\"                   # instead of days: from 5m on\n\
+         # renew = \"30d\"                  # so long before the end issued anew; in the last third of its life without it\n\
+         # backdated = \"5m\"               # certificates begin so far in the past: clocks differ\n\
+         # hierarchy = \"separate\"         # or one-root: a root of the cluster's own above all authorities\n\
+         # organization = \"Saltmarsh Bird Observatory\"     # in authorities' names\n\
+         # profiles.api-server = {{ names = [\"api.example.org\", \"203.0.113.7\"] }}   # names that follow from nothing here\n\
+         # profiles.\"etcd-*\" = {{ life = \"90d\", key = \"ecdsa-p384\" }}\n\
+         # authorities.cluster = {{ life = \"7300d\", key = \"ecdsa-p384\" }}\n"
     );
 }
 

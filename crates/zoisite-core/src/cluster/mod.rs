@@ -19,6 +19,7 @@ mod names;
 mod own_settings;
 mod parse;
 mod pattern;
+mod policy;
 mod reader;
 mod sizes;
 mod topology;
@@ -34,10 +35,10 @@ pub use lan::{LanForm, LanText, lan};
 pub use losses::{Left, Loss, Lost, losses};
 pub(crate) use model::folder_of;
 pub use model::{
-    Balancers, Certificates, Cluster, Components, ControlPlane, DrillLimits, ETCD_QUOTA, Etcd,
-    FirewallRules, Host, HostNames, Login, Names, Network, NodeSettings, Place, PodsBy,
-    Preparation, Programs, Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots,
-    TimeService, Vrrp, Workers,
+    Balancers, Cluster, Components, ControlPlane, DrillLimits, ETCD_QUOTA, Etcd, FirewallRules,
+    Host, HostNames, Login, Monitoring, Names, Network, NodeSettings, Place, PodsBy, Preparation,
+    Programs, Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots, TimeService,
+    Vrrp, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 #[cfg(test)]
@@ -46,5 +47,6 @@ pub(crate) use own_settings::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN};
 pub(crate) use parse::COMPONENT_SOURCES;
 pub use parse::{Reading, read};
 pub use pattern::glob as matches;
+pub use policy::{AuthorityPolicy, Certificates, Hierarchy, ProfilePolicy};
 pub use sizes::{Need, Size, size_of, sizes};
 pub use topology::{Fewest, Layer, Tolerance, Topology};

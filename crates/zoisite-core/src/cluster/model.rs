@@ -9,6 +9,7 @@ use sha2::{Digest as _, Sha256};
 use super::address::{Endpoint, EndpointHost, Mac};
 use super::image::{ImageName, ImageSource};
 use super::names::{ClusterName, HostName, Version};
+use super::policy::Certificates;
 
 /// A component's own configuration fields, by their documented names.
 pub type Settings = BTreeMap<String, serde_json::Value>;
@@ -81,6 +82,8 @@ pub struct Cluster {
     pub preparation: Preparation,
     /// `registry`.
     pub registry: Registry,
+    /// `monitoring`, where the file has that table.
+    pub monitoring: Option<Monitoring>,
     /// `drill`.
     pub drill: DrillLimits,
     /// `snapshots`.
@@ -183,6 +186,8 @@ pub struct ControlPlane {
     pub controller_manager: Settings,
     /// Own settings of the scheduler.
     pub scheduler: Settings,
+    /// Own fields of `AuthenticationConfiguration`: whom API servers believe besides.
+    pub authentication: Settings,
 }
 
 /// The balancers in front of the control plane; empty when the site has its own.
@@ -463,6 +468,8 @@ macro_rules! words {
     };
 }
 
+pub(super) use words;
+
 words! {
     /// Who leads services' addresses to pods.
     ServicesBy {
@@ -586,15 +593,13 @@ impl Default for Snapshots {
     }
 }
 
-/// Policy for certificates.
-#[derive(Clone, Debug)]
-pub struct Certificates {
-    /// Lifetime of a leaf, in days.
-    pub days: u32,
-    /// Lifetime of an authority, in days.
-    pub authority_days: u32,
-    /// Key algorithm.
-    pub key: crate::pki::KeyKind,
+/// What the site's monitoring reads, beside API servers and kubelets.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Monitoring {
+    /// TCP port of each host at which metrics are read that are on loopback otherwise.
+    pub port: u16,
+    /// From where it asks; from everywhere where nothing is named.
+    pub from: Vec<IpNet>,
 }
 
 impl Cluster {
@@ -655,6 +660,12 @@ impl Cluster {
     /// Whether a host will have a kubelet.
     pub fn is_node(&self, host: &HostName) -> bool {
         self.holds(host, Role::ControlPlane) || self.holds(host, Role::Worker)
+    }
+
+    /// Whether monitoring reads anything on a host that is on loopback otherwise.
+    pub fn has_monitoring(&self, host: &HostName) -> bool {
+        let roles = [Role::EtcdMember, Role::ControlPlane, Role::Balancer];
+        self.monitoring.is_some() && roles.iter().any(|role| self.holds(host, *role))
     }
 
     /// Hosts that will have a kubelet, and so a pod subnet: control plane and workers.

@@ -71,6 +71,9 @@ pub(crate) const CONTROLLER_MANAGER_OWN: &[&str] = &[
 /// Fields of the scheduler's configuration that Zoisite computes.
 pub(crate) const SCHEDULER_OWN: &[&str] = &["apiVersion", "kind", "clientConnection"];
 
+/// Fields of `AuthenticationConfiguration` that Zoisite computes.
+pub(crate) const AUTHENTICATION_OWN: &[&str] = &["apiVersion", "kind", "anonymous"];
+
 /// Fields of the kubelet's configuration that Zoisite computes; own settings may not clash with them.
 pub(crate) const KUBELET_OWN: &[&str] = &[
     "apiVersion",

@@ -1,3 +1,4 @@
+mod certificates;
 mod hosts;
 mod tables;
 
@@ -72,7 +73,15 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
     ("etcd", &["members", "client-port", "peer-port", "metrics-port", "folder", "settings"]),
     (
         "control-plane",
-        &["hosts", "address", "port", "api-server", "controller-manager", "scheduler"],
+        &[
+            "hosts",
+            "address",
+            "port",
+            "api-server",
+            "controller-manager",
+            "scheduler",
+            "authentication",
+        ],
     ),
     ("balancers", &["hosts", "floating", "router-id", "vrrp", "forward", "settings"]),
     ("workers", &["hosts", "labels", "taints", "kubelet", "kube-proxy", "runtime", "on", "signer"]),
@@ -131,10 +140,25 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
         ],
     ),
     ("registry", &["host", "name", "port", "folder", "stands-in-for", "passwords", "read-only"]),
+    ("monitoring", &["port", "from"]),
     ("drill", &["longest-gap", "whole-within"]),
     ("snapshots", &["keep", "keep-for", "too-old", "copies", "on-members", "on-members-keep"]),
     ("state", &["copy"]),
-    ("certificates", &["days", "authority-days", "key"]),
+    (
+        "certificates",
+        &[
+            "days",
+            "life",
+            "authority-days",
+            "key",
+            "hierarchy",
+            "organization",
+            "renew",
+            "backdated",
+            "profiles",
+            "authorities",
+        ],
+    ),
 ];
 const LOGIN_KEYS: &[&str] = &["address", "port", "user", "ssh-config"];
 
@@ -175,6 +199,7 @@ impl Parser {
         let components = open("components", false, f);
         let preparation = open("preparation", false, f);
         let registry = open("registry", false, f);
+        let monitoring = open("monitoring", false, f);
         let drill = open("drill", false, f);
         let snapshots = open("snapshots", false, f);
         let state = open("state", false, f);
@@ -193,6 +218,7 @@ impl Parser {
         let components = self.components(components.as_ref());
         let preparation = self.preparation(preparation.as_ref());
         let registry = self.registry(registry.as_ref(), &hosts);
+        let monitoring = monitoring.map(|section| self.monitoring(&section));
         let drill = self.drill(drill.as_ref());
         let snapshots = self.snapshots(snapshots.as_ref());
         let state_copy = self.state_copy(state.as_ref());
@@ -212,6 +238,7 @@ impl Parser {
             components,
             preparation,
             registry,
+            monitoring,
             drill,
             snapshots,
             state_copy,

@@ -124,7 +124,7 @@ frontend health
     bind 127.0.0.1:{BALANCER_HEALTH}
     monitor-uri /serves
     monitor fail if {{ nbsrv(api-servers) lt 1 }}
-
+{}
 backend api-servers
     balance leastconn
     option httpchk
@@ -136,6 +136,10 @@ on-marked-down shutdown-sessions
         WRITTEN,
         own_lines(&shop.cluster.balancers.settings),
         binds(own, control.address.port),
+        match shop.cluster.monitoring {
+            Some(_) => "    http-request use-service prometheus-exporter if { path /metrics }\n",
+            None => "",
+        },
     );
     for api in shop.cluster.hosts_of(Role::ControlPlane) {
         let address = SocketAddr::new(api.address, control.port);

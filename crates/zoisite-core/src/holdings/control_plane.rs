@@ -10,6 +10,7 @@ use super::unit::HARDENED;
 use super::{HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName, Role, Signer};
 use crate::item::{Absent, Content, Item, User};
+use crate::paths::{CONTROLLER_MANAGER, SCHEDULER};
 use crate::pki::{AuthorityKind, Profile, SecretRef};
 
 /// Name of the API server's unit.
@@ -90,7 +91,9 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
             &secrets.encryption_sha256,
         ),
     ]);
-    let authentication = shop.yaml(&authentication());
+    let mut authentication = authentication();
+    merge(&mut authentication, &shop.cluster.control_plane.authentication);
+    let authentication = shop.yaml(&authentication);
     items.push(Workshop::file(&at("authentication.yaml"), authentication, Some(API_SERVER_UNIT)));
     let audit = shop.yaml(&audit_policy());
     items.push(Workshop::file(&at("audit.yaml"), audit, Some(API_SERVER_UNIT)));
@@ -280,7 +283,7 @@ fn controller_manager(shop: &mut Workshop<'_>) -> Vec<Item> {
     let after = "network-online.target zoisite-api-server.service";
     let unit = service(shop, "controller manager", after, CONTROLLER_USER, &start, &[], &[]);
     let own = &shop.cluster.control_plane.controller_manager;
-    let port = own.get("secure-port").is_none().then_some(10_257);
+    let port = own.get("secure-port").is_none().then_some(CONTROLLER_MANAGER);
     items.extend(Workshop::unit(CONTROLLER_MANAGER_UNIT, port, &unit));
     items
 }
@@ -307,6 +310,13 @@ fn controller_manager_flags(cluster: &Cluster) -> Flags {
         ("service-cluster-ip-range", services.join(",")),
         ("use-service-account-credentials", "true".into()),
     ])
+    .and(metrics_for_the_door(cluster))
+}
+
+/// What gives out metrics to monitoring reads them on loopback, as nobody in particular.
+fn metrics_for_the_door(cluster: &Cluster) -> Option<(&'static str, String)> {
+    let open = "/healthz,/livez,/readyz,/metrics".to_owned();
+    cluster.monitoring.as_ref().map(|_| ("authorization-always-allow-paths", open))
 }
 
 fn scheduler(shop: &mut Workshop<'_>) -> Vec<Item> {
@@ -323,11 +333,12 @@ fn scheduler(shop: &mut Workshop<'_>) -> Vec<Item> {
         ("authorization-kubeconfig", kubeconfig),
         ("bind-address", "127.0.0.1".into()),
         ("config", path),
-    ]);
+    ])
+    .and(metrics_for_the_door(shop.cluster));
     let start = flags.command(&format!("{}/kube-scheduler", kubernetes_folder(shop.cluster)));
     let after = "network-online.target zoisite-api-server.service";
     let unit = service(shop, "scheduler", after, SCHEDULER_USER, &start, &[], &[]);
-    items.extend(Workshop::unit(SCHEDULER_UNIT, Some(10_259), &unit));
+    items.extend(Workshop::unit(SCHEDULER_UNIT, Some(SCHEDULER), &unit));
     items
 }
 
@@ -386,6 +397,7 @@ mod tests {
         let defaults = [
             "allow-privileged",
             "audit-",
+            "authorization-always-allow-paths",
             "bind-address",
             "enable-admission-plugins",
             "leader-elect",

@@ -12,6 +12,7 @@ mod config;
 mod control_plane;
 mod etcd;
 mod etcd_paths;
+mod monitoring;
 mod node;
 mod objects;
 mod placeholders;
@@ -38,6 +39,7 @@ pub(crate) use etcd::cluster_token;
 pub use etcd::{initial_cluster, peer_urls};
 pub(crate) use etcd_paths::etcd_folder;
 pub use etcd_paths::{ETCD_CONFIG, ETCD_UNIT, EtcdPaths};
+pub use monitoring::{MONITORING_UNIT, Target, Watched, targets};
 pub use node::{
     KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
     assign_subnets, node_wanted,
@@ -72,6 +74,8 @@ pub enum Part {
     Address,
     /// The cluster's own registry.
     Registry,
+    /// What gives out metrics to the site's monitoring.
+    Monitoring,
     /// Nodes: kubelet, kube-proxy, pod network; and what runs in the cluster itself.
     Nodes,
 }
@@ -85,6 +89,7 @@ impl Part {
         Self::Balancer,
         Self::Address,
         Self::Registry,
+        Self::Monitoring,
         Self::Nodes,
     ];
 
@@ -97,6 +102,7 @@ impl Part {
             Self::Balancer => "balancers",
             Self::Address => "address",
             Self::Registry => "registry",
+            Self::Monitoring => "monitoring",
             Self::Nodes => "nodes",
         }
     }
@@ -377,7 +383,8 @@ pub fn holdings(
             shared: &shared,
             demands: &demands,
             node: nodes.contains(&host.name) && brought(Part::Nodes),
-            balances: balancers.contains(&host.name) && brought(Part::Balancer),
+            haproxy: (balancers.contains(&host.name) && brought(Part::Balancer))
+                || (cluster.has_monitoring(&host.name) && brought(Part::Monitoring)),
             floats: holders.contains(&host.name) && brought(Part::Address),
             errors,
         };
@@ -399,6 +406,9 @@ pub fn holdings(
                 Part::Registry if keeps.contains(&host.name) => {
                     registry::registry(&mut shop, &mut made);
                 }
+                Part::Monitoring if cluster.has_monitoring(&host.name) => {
+                    monitoring::door(&mut shop, &mut made);
+                }
                 Part::Nodes if nodes.contains(&host.name) => node::node(&mut shop, &mut made),
                 Part::Preparation
                 | Part::Etcd
@@ -406,6 +416,7 @@ pub fn holdings(
                 | Part::Balancer
                 | Part::Address
                 | Part::Registry
+                | Part::Monitoring
                 | Part::Nodes => {}
             }
         }

@@ -3,9 +3,11 @@
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
+use super::monitoring;
 use super::node::dns_address;
 use crate::cluster::{Cluster, Signer};
 use crate::components::NodeImages;
+use crate::pki::MONITORING;
 
 /// An object of the platform's API, applied with server-side apply under Zoisite's own field manager.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -59,6 +61,9 @@ pub fn objects(cluster: &Cluster, images: &NodeImages) -> Vec<ApiObject> {
         binding("zoisite:join", "system:node-bootstrapper", group("system:bootstrappers")),
         binding("zoisite:kubelet-api", "system:kubelet-api-admin", group("zoisite:kubelet-api")),
     ];
+    let user = json!([{"apiGroup": RBAC, "kind": "User", "name": MONITORING}]);
+    out.push(monitoring::role(MONITORING, &labels()));
+    out.push(binding(MONITORING, MONITORING, user));
     if cluster.workers.signer == Signer::InCluster {
         // The platform's own approver asks for these rights of whoever asks for a certificate.
         let requests = "system:certificates.k8s.io:certificatesigningrequests";

@@ -45,7 +45,7 @@ pub(super) fn preparation(shop: &Workshop<'_>, out: &mut HostHoldings) {
     if shop.node {
         out.needs.extend(["runtime", "plugins", "nft"]);
     }
-    if shop.balances {
+    if shop.haproxy {
         out.needs.push("haproxy");
     }
     if shop.floats {
@@ -167,7 +167,7 @@ fn packages(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Vec<Item
     if shop.node && (layout.runtime.package().is_some() || facts.brought.contains(helper)) {
         names.push(helper);
     }
-    if shop.balances
+    if shop.haproxy
         && let Some(name) = layout.balancer.package()
     {
         // The distribution's own unit stays off: the balancer has one of its own.
@@ -212,7 +212,7 @@ pub(crate) fn bringing(cluster: &Cluster, host: &Host, facts: &HostFacts) -> Bri
             (&layout.plugins, &facts.plugins, row.plugins),
         ]);
     }
-    if cluster.holds(&host.name, Role::Balancer) {
+    if cluster.holds(&host.name, Role::Balancer) || cluster.has_monitoring(&host.name) {
         parts.push((&layout.balancer, &facts.haproxy, row.balancer));
     }
     if cluster.floating_holders().contains(&host.name) {

@@ -26,8 +26,8 @@ pub(super) struct Workshop<'a> {
     pub(super) demands: &'a [Demand],
     /// Whether it is prepared to be a node.
     pub(super) node: bool,
-    /// Whether it is prepared to be a balancer.
-    pub(super) balances: bool,
+    /// Whether it is prepared to run HAProxy: as a balancer, or to give out metrics.
+    pub(super) haproxy: bool,
     /// Whether it is prepared to hold the floating address.
     pub(super) floats: bool,
     pub(super) errors: Vec<HoldingsError>,

@@ -51,6 +51,8 @@ pub enum Service {
     Forwarded,
     /// Images, from the cluster's own registry.
     Registry,
+    /// Metrics, for the site's monitoring.
+    Metrics,
     /// Names.
     Dns,
     /// The time.
@@ -71,6 +73,7 @@ impl fmt::Display for Service {
             Self::Copies => "copies",
             Self::Forwarded => "forwarded",
             Self::Registry => "registry",
+            Self::Metrics => "metrics",
             Self::Dns => "DNS",
             Self::Time => "time",
         })
@@ -127,6 +130,8 @@ pub enum End {
     Administrators,
     /// People and programs that use the cluster: whom that is the site decides.
     Clients,
+    /// What the site watches its machines with.
+    Monitoring,
     /// The site's own balancers.
     OwnBalancers,
     /// Pods, at their own addresses.
@@ -151,6 +156,7 @@ impl End {
             Self::Hosts(hosts) => few(hosts),
             Self::Administrators => "administrators".into(),
             Self::Clients => "whoever uses the cluster".into(),
+            Self::Monitoring => "the site's monitoring".into(),
             Self::OwnBalancers => "the site's balancers".into(),
             Self::Pods => "pods".into(),
             Self::Servers(servers) if servers.is_empty() => "the site's servers".into(),
@@ -185,9 +191,15 @@ pub struct Demand {
 }
 
 /// Port of a kubelet's own server (its `port`, which Zoisite leaves alone).
-const KUBELET: u16 = 10_250;
+pub(crate) const KUBELET: u16 = 10_250;
+/// Port of a controller manager (its `secure-port`), on loopback.
+pub(crate) const CONTROLLER_MANAGER: u16 = 10_257;
+/// Port of a scheduler, on loopback.
+pub(crate) const SCHEDULER: u16 = 10_259;
 /// The port on loopback at which a balancer tells whether an API server behind it is ready.
 pub(crate) const BALANCER_HEALTH: u16 = 10_262;
+/// What serves at the port for monitoring.
+pub(crate) const METRICS: &str = "metrics for monitoring";
 const ALWAYS: &str = "always";
 
 /// The same while members come, move and go: those that are in, by name and URL, are let through where they are dialled
@@ -319,6 +331,18 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
         let from = vec![nodes.clone(), End::Clients];
         add(Service::Registry, port, from, &names(std::slice::from_ref(host)), why, ALWAYS);
     }
+    if let Some(monitoring) = &cluster.monitoring {
+        let why = "what members, control planes and balancers count is read there";
+        let hosts = cluster.hosts.iter().map(|host| host.name.clone());
+        let hosts: Vec<HostName> = hosts.filter(|host| cluster.has_monitoring(host)).collect();
+        let from = vec![End::Monitoring];
+        add(Service::Metrics, Protocol::Tcp(monitoring.port), from, &names(&hosts), why, ALWAYS);
+        let why = "API servers tell what they count";
+        let port = Protocol::Tcp(cluster.control_plane.port);
+        add(Service::Metrics, port, vec![End::Monitoring], &apis, why, ALWAYS);
+        let why = "kubelets tell what they count";
+        add(Service::Metrics, Protocol::Tcp(KUBELET), vec![End::Monitoring], &nodes, why, ALWAYS);
+    }
     let everyone = End::Hosts(cluster.hosts.iter().map(|host| host.name.clone()).collect());
     let resolvers = End::Servers(cluster.network.resolvers.clone());
     let why = "hosts look up the stable name, pods names of the world";
@@ -352,8 +376,8 @@ pub fn served(cluster: &Cluster, host: &Host) -> Vec<Served> {
     }
     if holds(Role::ControlPlane) {
         add(cluster.control_plane.port, "the API server", false);
-        add(10_257, "the controller manager", true);
-        add(10_259, "the scheduler", true);
+        add(CONTROLLER_MANAGER, "the controller manager", true);
+        add(SCHEDULER, "the scheduler", true);
     }
     if holds(Role::Balancer) {
         add(cluster.control_plane.address.port, "the balancer", false);
@@ -364,6 +388,11 @@ pub fn served(cluster: &Cluster, host: &Host) -> Vec<Served> {
     }
     if holds(Role::Registry) {
         add(cluster.registry.port, "the registry", false);
+    }
+    if let Some(monitoring) =
+        cluster.monitoring.as_ref().filter(|_| cluster.has_monitoring(&host.name))
+    {
+        add(monitoring.port, METRICS, false);
     }
     if cluster.is_node(&host.name) {
         add(KUBELET, "the kubelet", false);

@@ -180,6 +180,10 @@ fn admitted(
                 [] => everybody = true,
                 named => from.extend_from_slice(named),
             },
+            End::Monitoring => match cluster.monitoring.as_ref().map(|from| from.from.as_slice()) {
+                None | Some([]) => everybody = true,
+                Some(named) => from.extend_from_slice(named),
+            },
             End::Clients | End::OwnBalancers => match clients {
                 [] => everybody = true,
                 named => from.extend_from_slice(named),

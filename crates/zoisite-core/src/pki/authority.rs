@@ -11,12 +11,10 @@ use super::issued::{AuthorityCertificate, LedgerEntry};
 use super::keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 use super::profile::AuthorityKind;
 use super::request::CheckedRequest;
+use super::root::Root;
 use super::standing::Standing;
 use super::wanted::{San, Wanted};
-use crate::cluster::ClusterName;
-
-/// Certificates begin this many seconds in the past, since hosts' clocks differ a little.
-const BACKDATED: i64 = 300;
+use crate::cluster::{Cluster, ClusterName};
 
 /// An authority with its key: able to issue.
 pub struct Authority {
@@ -31,32 +29,41 @@ impl std::fmt::Debug for Authority {
 }
 
 impl Authority {
-    /// Makes a new self-signed authority; so many of its kind were there before it.
+    /// Makes a new authority that signs itself, or that a root signs; so many of its kind were there before it.
     ///
     /// # Errors
     /// When the key cannot be made or the certificate not be signed.
     pub fn make(
-        cluster: &ClusterName,
+        cluster: &Cluster,
         (kind, before): (AuthorityKind, usize),
-        key: KeyKind,
-        days: u32,
+        root: Option<&Root>,
         keys: &dyn KeySource,
         now: Timestamp,
     ) -> Result<(Self, Secret), PkiError> {
-        let subject = authority_subject(cluster, kind, before);
+        let policy = &cluster.certificates;
+        let (key, seconds) = (policy.authority_key_of(kind), policy.authority_seconds_of(kind));
+        let subject = authority_subject(&cluster.name, kind, before);
         let serial = positive(keys.serial());
-        let (not_before, not_after) =
-            (whole(now, -BACKDATED), whole(now, i64::from(days) * 86_400));
-        let mut params = authority_params(&subject);
+        let (mut not_before, mut not_after) = (whole(now, -policy.backdated), whole(now, seconds));
+        if let Some(root) = root.map(Root::certificate) {
+            not_before = not_before.max(root.not_before);
+            not_after = not_after.min(root.not_after);
+        }
+        let mut params = authority_params(&subject, policy.organization.as_deref());
         params.serial_number = Some(SerialNumber::from_slice(&serial));
         params.not_before = offset(not_before);
         params.not_after = offset(not_after);
         let NewKey { private: secret, .. } = keys.key(key)?;
         let pair = KeyPair::from_pem(secret.expose())
             .map_err(|source| PkiError::Key { kind: key, source })?;
-        let made = params
-            .self_signed(&pair)
-            .map_err(|source| PkiError::Issue { subject: subject.clone(), source })?;
+        let made = match root {
+            None => params.self_signed(&pair),
+            Some(root) => {
+                params.use_authority_key_identifier_extension = true;
+                params.signed_by(&pair, &root.issuer)
+            }
+        };
+        let made = made.map_err(|source| PkiError::Issue { subject: subject.clone(), source })?;
         let certificate = AuthorityCertificate {
             kind,
             serial: hex(&serial),
@@ -67,7 +74,7 @@ impl Authority {
             pem: made.pem(),
             key_sha256: hex(&Sha256::digest(secret.expose())),
             standing: Standing::Signs,
-            issuers: Vec::new(),
+            issuers: root.map(|root| root.certificate().pem.clone()).into_iter().collect(),
         };
         Ok((Self::from_pair(certificate, pair)?, secret))
     }
@@ -145,7 +152,7 @@ impl Authority {
             });
         }
         let serial = positive(serial);
-        let not_before = whole(now, -BACKDATED).max(self.certificate.not_before);
+        let not_before = whole(now, -wanted.backdated).max(self.certificate.not_before);
         let not_after = whole(now, wanted.seconds).min(self.certificate.not_after);
         let mut params = CertificateParams::default();
         // RFC 5280 section 4.1.2.2: positive, at most 20 octets; unpredictable by policy.
@@ -213,9 +220,9 @@ pub(super) fn authority_subject(
 }
 
 /// What an authority's certificate says of it, whoever signs it.
-pub(super) fn authority_params(subject: &str) -> CertificateParams {
+pub(super) fn authority_params(subject: &str, organization: Option<&str>) -> CertificateParams {
     let mut params = CertificateParams::default();
-    params.distinguished_name = name(subject, None);
+    params.distinguished_name = name(subject, organization);
     // RFC 5280 section 4.2.1.9: critical in an authority. No authority stands below this one.
     params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
     params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
@@ -232,18 +239,18 @@ fn name(common_name: &str, organization: Option<&str>) -> DistinguishedName {
 }
 
 /// A positive number whose first octet is not zero, so that its encoding is what was drawn.
-fn positive(mut serial: [u8; 16]) -> [u8; 16] {
+pub(super) fn positive(mut serial: [u8; 16]) -> [u8; 16] {
     serial[0] = (serial[0] & 0x7f) | 0x40;
     serial
 }
 
 /// `seconds` after `now`, in whole seconds: certificates hold no fractions.
-fn whole(now: Timestamp, seconds: i64) -> Timestamp {
+pub(super) fn whole(now: Timestamp, seconds: i64) -> Timestamp {
     let end = now.as_second().saturating_add(seconds);
     Timestamp::from_second(end).unwrap_or(Timestamp::MAX)
 }
 
-fn offset(time: Timestamp) -> time::OffsetDateTime {
+pub(super) fn offset(time: Timestamp) -> time::OffsetDateTime {
     time::OffsetDateTime::from_unix_timestamp(time.as_second())
         .unwrap_or(time::OffsetDateTime::UNIX_EPOCH)
 }

@@ -7,6 +7,7 @@ use std::net::IpAddr;
 use super::profile::{AuthorityKind, Profile};
 use super::wanted::{San, source_address};
 use crate::cluster::{Cluster, EndpointHost, Host, HostName, Role};
+use crate::paths::KUBELET;
 
 /// One end of an edge.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -19,6 +20,8 @@ pub enum Party {
     Run,
     /// People with a kubeconfig.
     People,
+    /// The site's monitoring.
+    Monitoring,
     /// Extension API servers, wherever they run.
     Extensions,
 }
@@ -28,7 +31,7 @@ impl Party {
     pub fn host(&self) -> Option<&HostName> {
         match self {
             Self::Host(name) => Some(name),
-            Self::Nodes(_) | Self::Run | Self::People | Self::Extensions => None,
+            Self::Nodes(_) | Self::Run | Self::People | Self::Monitoring | Self::Extensions => None,
         }
     }
 }
@@ -41,6 +44,7 @@ impl fmt::Display for Party {
             Self::Nodes(n) => write!(f, "{n} nodes"),
             Self::Run => f.write_str("this run"),
             Self::People => f.write_str("people"),
+            Self::Monitoring => f.write_str("monitoring"),
             Self::Extensions => f.write_str("extension API servers"),
         }
     }
@@ -132,6 +136,17 @@ pub fn edges(cluster: &Cluster) -> Vec<Edge> {
             out.push(Edge::new(client, server, at));
         }
     }
+    if let Some(port) = cluster.monitoring.as_ref().map(|monitoring| monitoring.port) {
+        let dials = |profile, to: &Host, port| {
+            let at = (San::Ip(to.address), port);
+            Edge::new((Party::Monitoring, None), (host(to), Some(profile)), at)
+        };
+        for to in cluster.hosts.iter().filter(|host| cluster.has_monitoring(&host.name)) {
+            out.push(dials(Profile::MonitoringServer, to, port));
+        }
+        out.extend(apis.iter().map(|to| dials(Profile::ApiServer, to, cluster.control_plane.port)));
+        out.extend(nodes.iter().map(|to| dials(Profile::KubeletServing, to, KUBELET)));
+    }
     out
 }
 
@@ -198,7 +213,7 @@ fn to_api_server(
 fn from_api_server(api: &Host, nodes: &[&Host], out: &mut Vec<Edge>) {
     for node in nodes {
         let server = (host(node), Some(Profile::KubeletServing));
-        let at = (San::Ip(node.address), 10_250);
+        let at = (San::Ip(node.address), KUBELET);
         out.push(Edge::new((host(api), Some(Profile::ApiToKubelet)), server, at));
     }
     let extensions = (San::Dns("kubernetes.default.svc".into()), 0);

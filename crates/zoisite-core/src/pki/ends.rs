@@ -28,8 +28,9 @@ pub struct Ending {
     pub end: Timestamp,
 }
 
-/// What of a cluster ends when, the first first: what is in force and has a holder, by kind and day.
-pub fn endings(ledger: &Ledger) -> Vec<Ending> {
+/// What of a cluster ends when, the first first: what is in force and has a holder, by kind and day. `renew` is what the
+/// cluster file says of when certificates are issued anew.
+pub fn endings(ledger: &Ledger, renew: Option<i64>) -> Vec<Ending> {
     let lasts = |entry: &&LedgerEntry| {
         entry.is_in_force() && entry.profile.holder() != Holder::Run && ledger.believes(entry)
     };
@@ -37,7 +38,8 @@ pub fn endings(ledger: &Ledger) -> Vec<Ending> {
         what: What::Profile(entry.profile),
         holders: vec![entry.holder().unwrap_or_default().to_owned()],
         from: entry.not_before,
-        renewed: (entry.profile.holder() != Holder::Person).then(|| entry.renew_from()),
+        renewed: (!matches!(entry.profile.holder(), Holder::Person | Holder::Monitoring))
+            .then(|| entry.renew_from(renew)),
         end: entry.not_after,
     });
     let believed = ledger.authorities.iter().filter(|one| one.standing.is_believed());

@@ -125,14 +125,20 @@ impl LedgerEntry {
         match (&self.host, self.profile) {
             (Some(host), _) => Some(host.as_str()),
             (None, Profile::Person) => Some(&self.common_name),
+            (None, Profile::PersonInEtcd) => {
+                Some(self.common_name.strip_prefix("person:").unwrap_or(&self.common_name))
+            }
+            (None, Profile::Monitoring) => Some("the site's monitoring"),
             (None, _) => None,
         }
     }
 
-    /// When it should be replaced: in the last third of its life, and at most 60 days before its end.
-    pub fn renew_from(&self) -> Timestamp {
+    /// When it should be replaced: so many seconds before its end as the cluster file says, but not before half of its
+    /// life; by default in the last third of its life, and at most 60 days before its end.
+    pub fn renew_from(&self, renew: Option<i64>) -> Timestamp {
         let life = self.not_after.as_second() - self.not_before.as_second();
-        let early = SignedDuration::from_secs((life / 3).min(60 * 86_400));
+        let early = renew.map_or((life / 3).min(60 * 86_400), |renew| renew.min(life / 2));
+        let early = SignedDuration::from_secs(early);
         self.not_after.checked_sub(early).unwrap_or(self.not_before)
     }
 }

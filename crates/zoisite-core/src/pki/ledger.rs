@@ -4,8 +4,11 @@ use std::collections::HashMap;
 use std::fmt;
 
 use jiff::Timestamp;
+use sha2::{Digest as _, Sha256};
 
+use super::authority::hex;
 use super::issued::{AuthorityCertificate, LedgerEntry};
+use super::keys::Secret;
 use super::profile::{AuthorityKind, Holder, Profile};
 use super::ring::Ring;
 use super::standing::Standing;
@@ -51,6 +54,15 @@ impl Ledger {
     pub fn issuer(&self, entry: &LedgerEntry) -> Option<&AuthorityCertificate> {
         let ring = self.ring(entry.profile.authority())?;
         ring.all().copied().find(|authority| authority.sha256 == entry.authority_sha256)
+    }
+
+    /// The recorded certificate of a pair, where both are of one.
+    pub fn recorded(&self, certificate: &str, key: &Secret) -> Option<&LedgerEntry> {
+        let der = super::issued::der(certificate, "a pair").ok()?;
+        let sum = |octets: &[u8]| hex(&Sha256::digest(octets));
+        let (certificate, key) = (sum(&der), sum(key.expose().as_bytes()));
+        let is = |entry: &&LedgerEntry| entry.sha256 == certificate && entry.key_sha256 == key;
+        self.entries.iter().find(is)
     }
 
     /// Whether anybody believes a certificate still: its authority may be gone, and people's are not issued anew by
@@ -168,5 +180,5 @@ fn why(
     if entry.key != wanted.key {
         return Some(Why::Changed("key algorithm"));
     }
-    (entry.renew_from() <= now).then_some(Why::Ends(entry.not_after))
+    (entry.renew_from(wanted.renew) <= now).then_some(Why::Ends(entry.not_after))
 }

@@ -70,12 +70,16 @@ pub enum Holder {
     Role(Role),
     /// Each host with a kubelet.
     Nodes,
+    /// Each host where monitoring reads what is on loopback otherwise.
+    Monitored,
     /// Each host with a kubelet, which makes its own key and asks for it when it joins.
     Joining,
     /// The administrator's run, for its own short time; no host.
     Run,
     /// A named person, with a kubeconfig of their own.
     Person,
+    /// The site's monitoring.
+    Monitoring,
 }
 
 /// Where a certificate lives on its host, and who may read its key.
@@ -156,6 +160,8 @@ const fn at(folder: &'static str, stem: &'static str, owner: &'static str) -> Op
 pub(crate) const ETCD_USER: &str = "zoisite-etcd";
 /// System user of the registry.
 pub(crate) const REGISTRY_USER: &str = "zoisite-registry";
+/// System user that gives out metrics.
+pub(crate) const MONITORING_USER: &str = "zoisite-monitoring";
 const API_USER: &str = "zoisite-api";
 
 profiles! {
@@ -192,6 +198,9 @@ profiles! {
     /// The cluster's own registry towards everybody.
     RegistryServer = "registry-server", Cluster, Server, Holder::Role(Role::Registry),
         at("registry", "server", REGISTRY_USER);
+    /// What gives out metrics of a host, towards the site's monitoring.
+    MonitoringServer = "monitoring-server", Cluster, Server, Holder::Monitored,
+        at("monitoring", "server", MONITORING_USER);
     /// kube-proxy towards the stable address.
     KubeProxy = "kube-proxy", Cluster, Client, Holder::Nodes,
         at("kube-proxy", "client", "root");
@@ -202,6 +211,10 @@ profiles! {
     KubeletClient = "kubelet-client", Cluster, Client, Holder::Joining, None;
     /// A person towards the stable address.
     Person = "person", Cluster, Client, Holder::Person, None;
+    /// A person towards etcd, with etcd's own tools: short-lived.
+    PersonInEtcd = "person-in-etcd", EtcdClient, Client, Holder::Person, None;
+    /// The site's monitoring, towards all that it reads.
+    Monitoring = "monitoring", Cluster, Client, Holder::Monitoring, None;
     /// This run towards etcd: short-lived, never on a host.
     RunEtcd = "run-etcd", EtcdClient, Client, Holder::Run, None;
     /// This run towards the API: short-lived, never on a host.
@@ -242,7 +255,8 @@ mod tests {
     #[test]
     fn what_is_not_shipped_has_no_place_on_hosts() {
         for profile in Profile::ALL {
-            let shipped = matches!(profile.holder(), Holder::Role(_) | Holder::Nodes);
+            let shipped =
+                matches!(profile.holder(), Holder::Role(_) | Holder::Nodes | Holder::Monitored);
             assert_eq!(profile.place().is_some(), shipped, "{profile}");
         }
     }

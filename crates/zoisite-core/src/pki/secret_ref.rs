@@ -12,6 +12,8 @@ pub enum SecretRef {
     OtherAuthority(String),
     /// The private key of one that was asked for, and whose certificate has not come yet.
     AskedAuthority(AuthorityKind),
+    /// The private key of the root above the authorities, where the cluster has one of its own.
+    RootAuthority,
     /// The private key that signs service accounts' tokens.
     ServiceAccounts,
     /// The private key that will sign them, or did: kept as long as it may be taken back.
@@ -38,6 +40,7 @@ impl SecretRef {
             Self::Authority(kind) => format!("authority/{kind}"),
             Self::OtherAuthority(serial) => format!("authority/{serial}"),
             Self::AskedAuthority(kind) => format!("authority-asked/{kind}"),
+            Self::RootAuthority => "authority/root".into(),
             Self::ServiceAccounts => "service-accounts".into(),
             Self::OtherServiceAccounts => "service-accounts/other".into(),
             Self::EncryptionAtRest => "encryption-at-rest".into(),

@@ -18,20 +18,23 @@ use x509_parser::public_key::PublicKey;
 
 use super::authority::{Authority, authority_params, authority_subject, hex};
 use super::issued::AuthorityCertificate;
-use super::keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
+use super::keys::{KeySource, NewKey, PkiError, Secret};
 use super::profile::{AuthorityKind, Usage};
 use super::proof::day;
 use super::standing::Standing;
 use super::wanted::{San, Wanted, wanted};
-use crate::cluster::{Cluster, ClusterName};
+use crate::cluster::Cluster;
 
 /// A request for an authority's certificate, as it waits for its answer.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AuthorityRequest {
     /// The trust domain.
     pub kind: AuthorityKind,
-    /// The common name that is asked for, and nothing else in its subject.
+    /// The common name that is asked for.
     pub subject: String,
+    /// The organisation beside it in its subject; nothing else is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub organization: Option<String>,
     /// PKCS #10 in PEM (RFC 2986, RFC 7468 section 7): an authority with no other below it (path length 0).
     pub pem: String,
     /// When it was made.
@@ -44,21 +47,23 @@ impl AuthorityRequest {
     /// # Errors
     /// When the key cannot be made or the request not be signed.
     pub fn make(
-        cluster: &ClusterName,
+        cluster: &Cluster,
         (kind, before): (AuthorityKind, usize),
-        key: KeyKind,
         keys: &dyn KeySource,
         now: Timestamp,
     ) -> Result<(Self, Secret), PkiError> {
-        let subject = authority_subject(cluster, kind, before);
+        let policy = &cluster.certificates;
+        let key = policy.authority_key_of(kind);
+        let subject = authority_subject(&cluster.name, kind, before);
+        let organization = policy.organization.clone();
         let NewKey { private: secret, .. } = keys.key(key)?;
         let pair = KeyPair::from_pem(secret.expose())
             .map_err(|source| PkiError::Key { kind: key, source })?;
-        let pem = authority_params(&subject)
+        let pem = authority_params(&subject, organization.as_deref())
             .serialize_request(&pair)
             .and_then(|request| request.pem())
             .map_err(|source| PkiError::Issue { subject: subject.clone(), source })?;
-        Ok((Self { kind, subject, pem, made: now }, secret))
+        Ok((Self { kind, subject, organization, pem, made: now }, secret))
     }
 
     /// Whether a certificate for the key of this request is among these, PEM.
@@ -89,8 +94,71 @@ impl AuthorityRequest {
         keys: &dyn KeySource,
         now: Timestamp,
     ) -> Result<AuthorityCertificate, Vec<String>> {
+        let subject = match &self.organization {
+            Some(organization) => format!("O={organization}, CN={}", self.subject),
+            None => format!("CN={}", self.subject),
+        };
+        let stranger = "it answers another one";
+        let expected = Expected {
+            kind: self.kind,
+            public: self.public_key(),
+            stranger: format!("is for the key of this request: {stranger}"),
+            asked: Some(subject),
+        };
+        expected.taken(key, answer, cluster, keys, now)
+    }
+}
+
+/// Takes an authority that was made elsewhere, with its key: its certificate and those above it up to a root, PEM, in
+/// any order; one that signed itself stands alone. It is held against all that an answer is held against, but for its
+/// name, which is as it is, and its path length: it may have none.
+///
+/// # Errors
+/// Every reason why it cannot be the authority of this kind.
+pub fn brought(
+    kind: AuthorityKind,
+    key: &Secret,
+    text: &str,
+    cluster: &Cluster,
+    keys: &dyn KeySource,
+    now: Timestamp,
+) -> Result<AuthorityCertificate, Vec<String>> {
+    let pair = KeyPair::from_pem(key.expose()).map_err(|error| {
+        vec![format!(
+            "its key cannot be read: {error} (a private key in PKCS #8, PEM, not encrypted, is: openssl pkcs8 -topk8 -nocrypt makes one of another form)"
+        )]
+    })?;
+    let expected = Expected {
+        kind,
+        public: Some(pair.der_bytes().to_vec()),
+        stranger: "fits the key".into(),
+        asked: None,
+    };
+    expected.taken(key, text, cluster, keys, now)
+}
+
+/// What an authority that was not made here must be.
+struct Expected {
+    kind: AuthorityKind,
+    /// The octets of its public key.
+    public: Option<Vec<u8>>,
+    /// What none of the certificates does that are not its own, in words.
+    stranger: String,
+    /// The subject that was asked for; one that was not asked for is called as it is.
+    asked: Option<String>,
+}
+
+impl Expected {
+    fn taken(
+        &self,
+        key: &Secret,
+        text: &str,
+        cluster: &Cluster,
+        keys: &dyn KeySource,
+        now: Timestamp,
+    ) -> Result<AuthorityCertificate, Vec<String>> {
         let read: Result<Vec<CertificateDer<'static>>, _> =
-            CertificateDer::pem_slice_iter(answer.as_bytes()).collect();
+            CertificateDer::pem_slice_iter(text.as_bytes()).collect();
         let all = read.map_err(|error| vec![format!("it cannot be read as PEM: {error}")])?;
         if all.is_empty() {
             return Err(vec!["there is no certificate in it".into()]);
@@ -98,11 +166,11 @@ impl AuthorityRequest {
         let parsed: Result<Vec<_>, _> =
             all.iter().map(|der| X509Certificate::from_der(der).map(|(_, read)| read)).collect();
         let parsed = parsed.map_err(|error| vec![format!("a certificate is damaged: {error}")])?;
-        let public = self.public_key();
-        let Some(at) = parsed.iter().position(|one| is_for(one, public.as_deref())) else {
+        let Some(at) = parsed.iter().position(|one| is_for(one, self.public.as_deref())) else {
             return Err(vec![format!(
-                "none of the {} certificates in it is for the key of this request: it answers another one",
-                parsed.len()
+                "none of the {} certificates in it {}",
+                parsed.len(),
+                self.stranger
             )]);
         };
 
@@ -112,7 +180,12 @@ impl AuthorityRequest {
             .collect();
         let (made, own) = (&parsed[at], &all[at]);
         let mut faults = self.faults_of(made, &wanted, now);
-        let above = above(made, &parsed, now, &mut faults);
+        let alone = self.asked.is_none() && made.subject() == made.issuer();
+        let above = if alone { Vec::new() } else { above(made, &parsed, now, &mut faults) };
+        let name = made.subject().iter_common_name().next().and_then(|name| name.as_str().ok());
+        if name.is_none() {
+            faults.push("its subject has no common name".into());
+        }
         if !faults.is_empty() {
             return Err(faults);
         }
@@ -120,7 +193,7 @@ impl AuthorityRequest {
         let certificate = AuthorityCertificate {
             kind: self.kind,
             serial: hex(made.raw_serial()),
-            subject: self.subject.clone(),
+            subject: name.unwrap_or_default().to_owned(),
             not_before: time(made.validity().not_before.timestamp()),
             not_after: time(made.validity().not_after.timestamp()),
             sha256: hex(&Sha256::digest(own)),
@@ -143,17 +216,17 @@ impl AuthorityRequest {
     ) -> Vec<String> {
         let mut faults = Vec::new();
         let subject = made.subject().to_string();
-        if subject != format!("CN={}", self.subject) {
-            faults.push(format!("its subject is {subject}, and CN={} was asked for", self.subject));
+        if let Some(asked) = self.asked.as_ref().filter(|asked| **asked != subject) {
+            faults.push(format!("its subject is {subject}, and {asked} was asked for"));
         }
         match made.basic_constraints().ok().flatten() {
             Some(found) if found.value.ca && found.critical => {
-                match found.value.path_len_constraint {
-                    Some(0) => {}
-                    Some(more) => faults.push(format!(
+                match (found.value.path_len_constraint, &self.asked) {
+                    (Some(0), _) | (_, None) => {}
+                    (Some(more), Some(_)) => faults.push(format!(
                         "its path length is {more}: others could stand below it, and 0 was asked for"
                     )),
-                    None => faults.push(
+                    (None, Some(_)) => faults.push(
                         "it has no path length: others could stand below it, and 0 was asked for"
                             .into(),
                     ),
@@ -174,6 +247,7 @@ impl AuthorityRequest {
                 );
             }
         }
+        faults.extend(weak_key(made).map(|weak| format!("it has a weak key: {weak}")));
         faults.extend(ended(made, "it", now));
         let needs = wanted.iter().map(|wanted| wanted.seconds).max().unwrap_or_default();
         let ends = made.validity().not_after.timestamp();
@@ -223,11 +297,7 @@ fn above(
             }
             _ => faults.push(format!("{title} is no authority")),
         }
-        if let Ok(PublicKey::RSA(key)) = issuer.public_key().parsed()
-            && key.key_size() < 2048
-        {
-            faults.push(format!("{title} has a weak key: RSA of {} bits", key.key_size()));
-        }
+        faults.extend(weak_key(issuer).map(|weak| format!("{title} has a weak key: {weak}")));
         if let Some(weak) = weak_signature(below) {
             faults.push(format!("{} is signed by {weak}, which is weak", below.subject()));
         }
@@ -251,6 +321,15 @@ fn above(
 
 fn is_for(one: &X509Certificate<'_>, public_key: Option<&[u8]>) -> bool {
     public_key.is_some_and(|key| *one.public_key().subject_public_key.data == *key)
+}
+
+fn weak_key(one: &X509Certificate<'_>) -> Option<String> {
+    match one.public_key().parsed() {
+        Ok(PublicKey::RSA(key)) if key.key_size() < 2048 => {
+            Some(format!("RSA of {} bits", key.key_size()))
+        }
+        _ => None,
+    }
 }
 
 fn weak_signature(one: &X509Certificate<'_>) -> Option<&'static str> {
@@ -282,11 +361,15 @@ fn proven(
 ) -> Result<(), String> {
     let said = |error: PkiError| error.to_string();
     let authority = Authority::open(certificate.clone(), key).map_err(said)?;
-    let Some((root, middle)) = issuers.split_last() else { return Ok(()) };
+    let (root, between): (&CertificateDer<'_>, Vec<CertificateDer<'_>>) = match issuers.split_last()
+    {
+        Some((root, middle)) => {
+            (root, std::iter::once(own).chain(middle.iter().copied()).cloned().collect())
+        }
+        None => (own, Vec::new()),
+    };
     let anchor = anchor_from_trusted_cert(root)
         .map_err(|error| format!("the root cannot be believed: {error}"))?;
-    let between: Vec<CertificateDer<'_>> =
-        std::iter::once(own).chain(middle.iter().copied()).cloned().collect();
     let names: BTreeSet<San> = wanted.iter().flat_map(|one| one.names.iter().cloned()).collect();
     for (usage, side) in [(Usage::Server, "server"), (Usage::Client, "client")] {
         let has = |one: &&Wanted| {

@@ -46,9 +46,11 @@ pub struct Wanted {
     pub key: KeyKind,
     /// Lifetime, in seconds.
     pub seconds: i64,
+    /// So long before its end it is issued anew, in seconds, where the file says it.
+    pub renew: Option<i64>,
+    /// So far in the past it begins, in seconds.
+    pub backdated: i64,
 }
-
-const DAY: i64 = 86_400;
 
 /// Lifetime of a run's own certificates, in seconds: longer than any run, shorter than a day.
 const RUN_SECONDS: i64 = 12 * 3_600;
@@ -64,26 +66,48 @@ const EVERY_RIGHT: &str = "system:masters";
 /// (signer `kubernetes.io/kube-apiserver-client-kubelet`: no names are allowed in it).
 pub fn kubelet_client(cluster: &Cluster, host: &HostName) -> Wanted {
     Wanted {
-        profile: Profile::KubeletClient,
         host: Some(host.clone()),
-        common_name: format!("system:node:{host}"),
-        organization: Some("system:nodes".into()),
-        names: Vec::new(),
         key: KeyKind::EcdsaP256,
-        seconds: i64::from(cluster.certificates.days) * DAY,
+        ..client(
+            cluster,
+            Profile::KubeletClient,
+            &format!("system:node:{host}"),
+            Some("system:nodes"),
+        )
     }
 }
 
 /// The client certificate of a person, in one group at most.
 pub fn person(cluster: &Cluster, name: &str, group: Option<&str>, seconds: i64) -> Wanted {
+    Wanted { seconds, ..client(cluster, Profile::Person, name, group) }
+}
+
+/// The client certificate of a person towards etcd.
+pub fn person_in_etcd(cluster: &Cluster, name: &str, seconds: i64) -> Wanted {
+    Wanted { seconds, ..client(cluster, Profile::PersonInEtcd, &format!("person:{name}"), None) }
+}
+
+/// Who the site's monitoring is: it may read metrics and nothing else.
+pub const MONITORING: &str = "zoisite:monitoring";
+
+/// The client certificate of the site's monitoring.
+pub fn monitoring(cluster: &Cluster, seconds: i64) -> Wanted {
+    Wanted { seconds, ..client(cluster, Profile::Monitoring, MONITORING, None) }
+}
+
+/// A client's certificate, which names nothing but the client.
+fn client(cluster: &Cluster, profile: Profile, name: &str, group: Option<&str>) -> Wanted {
+    let policy = &cluster.certificates;
     Wanted {
-        profile: Profile::Person,
+        profile,
         host: None,
         common_name: name.to_owned(),
         organization: group.map(ToOwned::to_owned),
         names: Vec::new(),
-        key: cluster.certificates.key,
-        seconds,
+        key: policy.key_of(profile),
+        seconds: policy.seconds_of(profile),
+        renew: policy.renew,
+        backdated: policy.backdated,
     }
 }
 
@@ -97,7 +121,10 @@ pub fn wanted(cluster: &Cluster) -> Vec<Wanted> {
         let hosts = match profile.holder() {
             Holder::Role(role) => cluster.hosts_of(role),
             Holder::Nodes => nodes.clone(),
-            Holder::Joining | Holder::Run | Holder::Person => continue,
+            Holder::Monitored => {
+                cluster.hosts.iter().filter(|host| cluster.has_monitoring(&host.name)).collect()
+            }
+            Holder::Joining | Holder::Run | Holder::Person | Holder::Monitoring => continue,
         };
         out.extend(hosts.into_iter().map(|host| for_host(cluster, *profile, host)));
     }
@@ -106,21 +133,17 @@ pub fn wanted(cluster: &Cluster) -> Vec<Wanted> {
 
 /// The short-lived certificate with which a run itself dials.
 pub fn run_client(cluster: &Cluster, profile: Profile) -> Wanted {
-    Wanted {
-        profile,
-        host: None,
-        common_name: RUN.into(),
-        organization: (profile == Profile::RunApi).then(|| EVERY_RIGHT.into()),
-        names: Vec::new(),
-        key: cluster.certificates.key,
-        seconds: RUN_SECONDS,
-    }
+    let group = (profile == Profile::RunApi).then_some(EVERY_RIGHT);
+    Wanted { seconds: RUN_SECONDS, ..client(cluster, profile, RUN, group) }
 }
 
 fn for_host(cluster: &Cluster, profile: Profile, host: &Host) -> Wanted {
     let name = host.name.to_string();
     let (common_name, organization) = match profile {
-        Profile::EtcdServer | Profile::EtcdPeer | Profile::RegistryServer => (name, None),
+        Profile::EtcdServer
+        | Profile::EtcdPeer
+        | Profile::RegistryServer
+        | Profile::MonitoringServer => (name, None),
         Profile::EtcdProbe => (format!("probe:{name}"), None),
         Profile::ApiServer => ("kube-apiserver".into(), None),
         Profile::ApiToEtcd => (format!("api:{name}"), None),
@@ -132,20 +155,17 @@ fn for_host(cluster: &Cluster, profile: Profile, host: &Host) -> Wanted {
         Profile::KubeletServing | Profile::KubeletClient => {
             (format!("system:node:{name}"), Some("system:nodes"))
         }
-        Profile::RunEtcd | Profile::RunApi | Profile::Person => (RUN.into(), None),
+        Profile::Monitoring => (MONITORING.into(), None),
+        Profile::RunEtcd | Profile::RunApi | Profile::Person | Profile::PersonInEtcd => {
+            (RUN.into(), None)
+        }
     };
     let mut names = names(cluster, profile, host);
+    names.extend_from_slice(cluster.certificates.names_of(profile));
     names.sort();
     names.dedup();
-    Wanted {
-        profile,
-        host: Some(host.name.clone()),
-        common_name,
-        organization: organization.map(ToOwned::to_owned),
-        names,
-        key: cluster.certificates.key,
-        seconds: i64::from(cluster.certificates.days) * DAY,
-    }
+    let host = Some(host.name.clone());
+    Wanted { host, names, ..client(cluster, profile, &common_name, organization) }
 }
 
 fn names(cluster: &Cluster, profile: Profile, host: &Host) -> Vec<San> {
@@ -163,7 +183,7 @@ fn names(cluster: &Cluster, profile: Profile, host: &Host) -> Vec<San> {
             let source = San::Ip(source_address(host.address));
             own().into_iter().chain([source]).collect()
         }
-        Profile::KubeletServing => own(),
+        Profile::KubeletServing | Profile::MonitoringServer => own(),
         Profile::RegistryServer => {
             let called = cluster.registry.name.rsplit_once(':');
             let called = called.map_or(cluster.registry.name.as_str(), |(name, _)| name);

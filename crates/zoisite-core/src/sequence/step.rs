@@ -284,6 +284,8 @@ pub enum Phase {
     Address,
     /// The cluster's own registry, and its images.
     Registry,
+    /// What gives out metrics.
+    Monitoring,
     /// What the cluster itself must hold before nodes join.
     Rights,
     /// Nodes that are in.
@@ -308,6 +310,7 @@ impl Phase {
             Part::Balancer => Self::Balancers,
             Part::Address => Self::Address,
             Part::Registry => Self::Registry,
+            Part::Monitoring => Self::Monitoring,
             Part::Nodes => Self::Nodes,
         }
     }
@@ -327,6 +330,7 @@ impl fmt::Display for Phase {
             Self::Rights => "rights",
             Self::Nodes => "nodes",
             Self::Joins => "joins",
+            Self::Monitoring => "monitoring",
             Self::Dns => "DNS",
             Self::Manifests => "manifests",
             Self::Requests => "requests",

@@ -29,7 +29,7 @@ fn places(cluster: &Cluster, host: &Host) -> Vec<(&'static str, String)> {
 /// Programs of the distribution that a host needs for what it holds.
 fn programs(cluster: &Cluster, host: &HostName) -> Vec<&'static str> {
     let mut out = Vec::new();
-    if cluster.balancers.hosts.contains(host) {
+    if cluster.balancers.hosts.contains(host) || cluster.has_monitoring(host) {
         out.push("haproxy");
     }
     if cluster.is_node(host) {

@@ -143,16 +143,8 @@ impl Trust {
     pub fn new(cluster: &Cluster, now: Timestamp) -> Self {
         let mut trust = Self::default();
         for kind in AuthorityKind::ALL {
-            let policy = &cluster.certificates;
-            let (authority, _) = Authority::make(
-                &cluster.name,
-                (kind, 0),
-                policy.key,
-                policy.authority_days,
-                &trust.keys,
-                now,
-            )
-            .unwrap();
+            let (authority, _) =
+                Authority::make(cluster, (kind, 0), None, &trust.keys, now).unwrap();
             trust.ledger.authorities.push(authority.certificate().clone());
             trust.authorities.push(authority);
         }

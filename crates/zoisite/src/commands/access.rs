@@ -23,7 +23,7 @@ use crate::view::{self, table::table};
 /// cannot be revoked: give them an end. Without a name, shows who has what and until when.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite access                                # who has what, and until when\n  zoisite access ada --out ada.yaml             # may read most things, for 30 days\n  zoisite access ada --may edit --ends 90d --merge\n  zoisite access ada --take-back\n  zoisite access ada --group wardens            # in a group too; --may then binds the whole group\n  zoisite access ada --break-glass --ends 1h --out glass.yaml"
+    after_help = "Examples:\n  zoisite access                                # who has what, and until when\n  zoisite access ada --out ada.yaml             # may read most things, for 30 days\n  zoisite access ada --may edit --ends 90d --merge\n  zoisite access ada --hand-to './keep saltmarsh/ada'\n  zoisite access ada --etcd ada-etcd --ends 1h  # then: . ada-etcd/env; etcdctl member list\n  zoisite access ada --take-back\n  zoisite access ada --group wardens            # in a group too; --may then binds the whole group\n  zoisite access ada --break-glass --ends 1h --out glass.yaml"
 )]
 pub struct AccessArgs {
     /// The person; without one, everybody is shown
@@ -35,20 +35,26 @@ pub struct AccessArgs {
     /// Put the person into this group; with --may the rights are bound to all who are in it
     #[arg(long, value_name = "GROUP", value_parser = group_name)]
     group: Option<String>,
-    /// When it ends, such as 8h or 30d
-    #[arg(long, value_name = "TIME", default_value = "30d", value_parser = view::span)]
-    ends: i64,
+    /// When it ends, such as 8h or 30d [default: 30d; with --etcd 8h]
+    #[arg(long, value_name = "TIME", value_parser = view::span)]
+    ends: Option<i64>,
     /// Write the kubeconfig there (0600) instead of to standard output
     #[arg(long, value_name = "FILE", conflicts_with = "merge")]
     out: Option<PathBuf>,
     /// Add it as a context to your own kubeconfig, of which a copy is kept
     #[arg(long)]
     merge: bool,
+    /// Hand it to a command of your own, by its standard input: one that keeps secrets
+    #[arg(long, value_name = "COMMAND", conflicts_with_all = ["out", "merge"])]
+    hand_to: Option<String>,
+    /// For etcd's own tools instead: everything there, for a day at most, in this folder
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["out", "merge", "hand_to", "may", "group", "break_glass", "take_back"])]
+    etcd: Option<PathBuf>,
     /// The built-in group that no rule restricts, for a day at most; it is recorded
     #[arg(long, conflicts_with_all = ["group", "may"])]
     break_glass: bool,
     /// Take the person's rights back at once, or with --group those of the whole group
-    #[arg(long, conflicts_with_all = ["may", "out", "merge", "break_glass"])]
+    #[arg(long, conflicts_with_all = ["may", "out", "merge", "hand_to", "break_glass"])]
     take_back: bool,
     /// Bind a whole group without asking
     #[arg(long)]
@@ -198,12 +204,16 @@ pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
             "zoisite access NAME --group GROUP",
         )),
         (_, true) => take_back(&site, state, args),
+        (Some(name), false) if let Some(folder) = &args.etcd => {
+            super::etcd_client::give(&site, state, name, folder, args.ends)
+        }
         (Some(name), false) => give(&site, state, args, name),
     }
 }
 
 fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<ExitCode, Failure> {
-    if args.break_glass && args.ends > DAY {
+    let ends = args.ends.unwrap_or(30 * DAY);
+    if args.break_glass && ends > DAY {
         return Err(Failure::new(
             Kind::Usage,
             "--break-glass is for a day at most",
@@ -212,6 +222,7 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
     }
     // Where it goes is sure before anything is bound or issued.
     let place = match (&args.out, args.merge) {
+        _ if let Some(command) = &args.hand_to => Place::Handed(command.clone()),
         (_, true) => Place::Merged(Box::new(Merge::begin(&own_kubeconfig()?)?)),
         (Some(path), false) => Place::File(Private::begin(path)?),
         (None, false) => Place::Output,
@@ -229,7 +240,7 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
         }
         (None, may) => Some((Subject::Person(name.to_owned()), may.unwrap_or(Rights::View))),
     };
-    let wanted = person(&site.cluster, name, group, args.ends);
+    let wanted = person(&site.cluster, name, group, ends);
     let command = match group {
         Some(group) => format!("access {name} in {group}"),
         None => format!("access {name}"),
@@ -271,6 +282,10 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
             let path = file.path.clone();
             file.end(&yaml(&config)?)?;
             view::note(&format!("wrote {}", path.display()));
+        }
+        Place::Handed(command) => {
+            hand_to(&command, &yaml(&config)?)?;
+            view::note(&format!("handed to: {command}"));
         }
         Place::Output => view::out(&yaml(&config)?),
     }
@@ -390,6 +405,11 @@ fn take_back(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, F
     Ok(ExitCode::SUCCESS)
 }
 
+/// Who it is that a certificate for etcd was made for.
+fn in_etcd_as(entry: &LedgerEntry) -> &str {
+    entry.common_name.strip_prefix("person:").unwrap_or(&entry.common_name)
+}
+
 /// Who, what, until when.
 fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
     let mut scratch = site.scratch()?;
@@ -423,6 +443,12 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
             (true, None, None) => "nothing".into(),
         }
     };
+    let in_etcd: Vec<&LedgerEntry> = ledger
+        .entries
+        .iter()
+        .filter(|one| one.profile == Profile::PersonInEtcd && one.not_after > now())
+        .filter(|one| ledger.believes(one))
+        .collect();
     // Rights of those whose certificates have all ended stand, and are worth nothing until the next one.
     let asleep: Vec<(&Subject, &String)> = bound
         .iter()
@@ -443,8 +469,14 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
             .iter()
             .map(|(subject, role)| json!({"binding": subject.binding(), "may": role}))
             .collect();
-        view::json(&json!({"people": people, "bindings": bindings, "asked": asked.is_ok()}));
-    } else if all.is_empty() && asleep.is_empty() {
+        let in_etcd: Vec<Value> = in_etcd
+            .iter()
+            .map(|entry| json!({"person": in_etcd_as(entry), "until": entry.not_after}))
+            .collect();
+        view::json(
+            &json!({"people": people, "in_etcd": in_etcd, "bindings": bindings, "asked": asked.is_ok()}),
+        );
+    } else if all.is_empty() && asleep.is_empty() && in_etcd.is_empty() {
         view::out("Nobody has been given access.");
     } else {
         let rows = all.iter().map(|((name, group), (until, certificates))| {
@@ -466,7 +498,12 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
             };
             vec![name, (*role).clone(), group, "no certificate lives".into()]
         });
-        view::out(&table(&["person", "may", "group", "until"], rows.chain(ended)));
+        let in_etcd = in_etcd.iter().map(|entry| {
+            let name = in_etcd_as(entry).to_owned();
+            vec![name, "everything in etcd".into(), "–".into(), view::minute(entry.not_after)]
+        });
+        let rows = rows.chain(in_etcd).chain(ended);
+        view::out(&table(&["person", "may", "group", "until"], rows));
     }
     asked.map(|()| ExitCode::SUCCESS)
 }
@@ -481,6 +518,30 @@ enum Place {
     Output,
     File(Private),
     Merged(Box<Merge>),
+    Handed(String),
+}
+
+/// Has a command of the person's own read a text by its standard input.
+fn hand_to(command: &str, text: &str) -> Result<(), Failure> {
+    use std::io::Write as _;
+    let failed = |answer: String| {
+        let what = format!("handing the kubeconfig to '{command}': {answer}");
+        let mend = "what was made is nowhere else and cannot be used: run the same command again";
+        Failure::new(Kind::Run, what, mend)
+    };
+    let mut child = std::process::Command::new("sh")
+        .args(["-c", command])
+        .stdin(std::process::Stdio::piped())
+        .spawn()
+        .map_err(|error| failed(error.to_string()))?;
+    // One that does not read all of it tells so by its status, if that matters to it.
+    let written = child.stdin.take().map(|mut to| to.write_all(text.as_bytes()));
+    let status = child.wait().map_err(|error| failed(error.to_string()))?;
+    match (status.success(), written) {
+        (true, Some(Ok(()))) => Ok(()),
+        (true, _) => Err(failed("it did not read all of it".into())),
+        (false, _) => Err(failed(status.to_string())),
+    }
 }
 
 #[cfg(test)]

@@ -4,12 +4,14 @@ pub mod access;
 mod adopt;
 mod answer;
 pub mod at_rest;
+mod bring;
 pub mod check;
 pub mod components;
 pub mod copy;
 pub mod demo;
 pub mod drawing;
 pub mod drill;
+mod etcd_client;
 mod fetch_saved;
 pub mod files;
 pub mod history;
@@ -17,6 +19,7 @@ pub mod lan;
 mod leg;
 pub mod login;
 pub mod manual;
+pub mod monitoring;
 pub mod new;
 pub mod open;
 pub mod paths;
@@ -27,6 +30,7 @@ pub mod raise;
 pub mod rehearse;
 mod replace;
 mod request;
+mod restarting;
 pub mod retire;
 pub mod sequence;
 pub mod snapshot;
@@ -98,6 +102,8 @@ enum PartArg {
     Address,
     /// The cluster's own registry, and its images
     Registry,
+    /// What gives out metrics to the site's monitoring
+    Monitoring,
     /// Nodes, and what runs in the cluster
     Nodes,
 }
@@ -112,6 +118,7 @@ impl PartArgs {
             PartArg::Balancers => Part::Balancer,
             PartArg::Address => Part::Address,
             PartArg::Registry => Part::Registry,
+            PartArg::Monitoring => Part::Monitoring,
             PartArg::Nodes => Part::Nodes,
         };
         let asked: Vec<Part> = self.part.iter().map(named).collect();

@@ -61,9 +61,22 @@ enum PkiCommand {
         #[arg(long, value_name = "FILE")]
         svg: Option<PathBuf>,
     },
+    /// Write an authority's certificate out, for machines of the site that are to believe it
+    #[command(
+        after_help = "Examples:\n  zoisite pki export cluster >/usr/local/share/ca-certificates/saltmarsh.crt\n  zoisite pki export cluster --up-to-root   # for what believes roots alone"
+    )]
+    Export {
+        /// Which authority: while it is replaced, both that are believed
+        #[arg(value_name = "AUTHORITY", value_parser = ["cluster", "etcd-peer", "etcd-client", "front-proxy"])]
+        authority: String,
+        /// With all that stands above it
+        #[arg(long)]
+        up_to_root: bool,
+    },
     Replace(super::replace::ReplaceArgs),
     Request(super::request::RequestArgs),
     Answer(super::answer::AnswerArgs),
+    Bring(super::bring::BringArgs),
     /// Prove every connection that will be dialled, on the certificates as they are
     #[command(
         after_help = "Examples:\n  zoisite pki prove\n  zoisite pki prove --on-hosts   # what lies there, and what is shown to whom"
@@ -88,12 +101,25 @@ pub fn run(options: &Options, args: &PkiArgs) -> Result<ExitCode, Failure> {
         PkiCommand::List { all, expiring: None } => list(&site, options, *all),
         PkiCommand::List { expiring: Some(within), .. } => expiring(&site, options, *within),
         PkiCommand::Ends { svg } => ends(&site, options, svg.as_deref()),
+        PkiCommand::Export { authority, up_to_root } => export(&site, authority, *up_to_root),
         PkiCommand::Request(args) => super::request::run(&site, options, args),
+        PkiCommand::Bring(args) => super::bring::run(&site, options, args),
         PkiCommand::Answer(args) => super::answer::run(&site, options, args),
         PkiCommand::Replace(args) => super::replace::run(&site, options, args),
         PkiCommand::Prove { on_hosts: true, .. } => super::prove::on_hosts(&site, options),
         PkiCommand::Prove { all, .. } => prove_all(&site, options, *all),
     }
+}
+
+fn export(site: &Site, authority: &str, up_to_root: bool) -> Result<ExitCode, Failure> {
+    let ledger = site.existing_state()?.ok_or_else(nothing_issued)?.ledger()?;
+    let kind = AuthorityKind::ALL.into_iter().find(|kind| kind.id() == authority);
+    let bundle = kind.and_then(|kind| match up_to_root {
+        true => ledger.bundle_up_to_root(kind),
+        false => ledger.bundle(kind),
+    });
+    view::out(bundle.ok_or_else(nothing_issued)?.trim_end());
+    Ok(ExitCode::SUCCESS)
 }
 
 /// Profiles whose certificates hosts are given.
@@ -218,7 +244,8 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
             ));
         }
         let rows = entries.iter().filter(|e| e.authority == kind).map(|e| {
-            let end = match (&e.replaced_by, e.renew_from() <= now()) {
+            let end = match (&e.replaced_by, e.renew_from(site.cluster.certificates.renew) <= now())
+            {
                 _ if e.retired.is_some() => style.dim("retired"),
                 (None, _) if !ledger.believes(e) => style.dim("not believed any more"),
                 (Some(_), _) => style.dim("replaced"),
@@ -243,7 +270,7 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
             count(entries.len(), "certificate"),
             next.label(),
             day(next.not_after),
-            day(next.renew_from())
+            day(next.renew_from(site.cluster.certificates.renew))
         ));
     }
     Ok(ExitCode::SUCCESS)
@@ -255,7 +282,10 @@ fn expiring(site: &Site, options: &Options, within: i64) -> Result<ExitCode, Fai
     let ledger = state.ledger()?;
     let now = now();
     let soon = |end: Timestamp| end.as_second() - now.as_second() <= within;
-    let all: Vec<Ending> = endings(&ledger).into_iter().filter(|one| soon(one.end)).collect();
+    let all: Vec<Ending> = endings(&ledger, site.cluster.certificates.renew)
+        .into_iter()
+        .filter(|one| soon(one.end))
+        .collect();
     if options.json {
         view::json(&json!({"expiring": all.iter().map(as_json).collect::<Vec<_>>()}));
     } else if all.is_empty() {
@@ -289,7 +319,7 @@ fn as_json(one: &Ending) -> serde_json::Value {
 
 fn ends(site: &Site, options: &Options, svg: Option<&Path>) -> Result<ExitCode, Failure> {
     let state = site.existing_state()?.ok_or_else(nothing_issued)?;
-    let all = endings(&state.ledger()?);
+    let all = endings(&state.ledger()?, site.cluster.certificates.renew);
     let now = now();
     if let Some(path) = svg {
         let text = view::ends::svg(site.cluster.name.as_str(), &all, now);

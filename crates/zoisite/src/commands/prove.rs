@@ -7,9 +7,10 @@ use futures_util::StreamExt as _;
 use serde_json::json;
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::Part;
-use zoisite_core::item::Item;
+use zoisite_core::item::{Differs, Item};
 use zoisite_core::pki::{
-    AuthorityKind, Edge, Ledger, LedgerEntry, Party, Profile, San, edges, run_client,
+    AuthorityKind, Edge, Ledger, LedgerEntry, Lying, Party, Profile, San, edges, misfits,
+    run_client,
 };
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::differences;
@@ -61,7 +62,7 @@ fn dialled(cluster: &Cluster) -> Vec<Dialled> {
             Party::Host(host) => vec![host],
             Party::Nodes(_) => cluster.nodes().iter().map(|host| host.name.clone()).collect(),
             // A run dials through the server's own host; people dial what nodes do.
-            Party::Run => vec![server.clone()],
+            Party::Run | Party::Monitoring => vec![server.clone()],
             Party::People | Party::Extensions => continue,
         };
         // A host's own name need not resolve elsewhere: it is dialled by its address, and known by its name.
@@ -103,7 +104,7 @@ pub fn on_hosts(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
                       sighting: &mut Sighting| {
         prepared.turn_to_what_stands(site, scratch, &sighting.looks)?;
         let mut proof = Proof::default();
-        files(prepared, sighting, site, &mut proof)?;
+        files(prepared, sighting, site, &*reach, &ledger, &mut proof).await?;
         for trouble in sighting.troubles() {
             if let Some(host) = &trouble.host {
                 proof.wrong.push((Some(host.clone()), trouble.answer.clone()));
@@ -133,12 +134,15 @@ pub fn on_hosts(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
 }
 
 /// Certificates, keys and bundles as they lie on hosts: content, owner, mode, and the key beside each certificate.
-fn files(
+async fn files(
     prepared: &Prepared,
     sighting: &Sighting,
     site: &Site,
+    reach: &Hosts,
+    ledger: &Ledger,
     proof: &mut Proof,
 ) -> Result<(), Failure> {
+    let (edges, now) = (edges(&site.cluster), now());
     let sums = site.sums_if_any()?;
     for holdings in &prepared.holdings.hosts {
         let Some(Ok(observed)) = sighting.looks.get(&holdings.host) else { continue };
@@ -148,11 +152,40 @@ fn files(
             _ => false,
         };
         proof.files += holdings.items.iter().filter(|item| of_trust(item)).count();
+        let host = &holdings.host;
+        let mut held = None;
         for difference in differences(holdings, observed, &sums) {
-            if of_trust(&holdings.items[difference.item]) {
-                proof.files -= 1;
-                proof.wrong.push((Some(holdings.host.clone()), difference.to_string()));
+            let item = &holdings.items[difference.item];
+            if !of_trust(item) {
+                continue;
             }
+            proof.files -= 1;
+            let mut why = Vec::new();
+            if let (Item::Pair(pair), Differs::Content) = (item, &difference.how) {
+                // What lies there is read only where something is wrong with it.
+                if held.is_none() {
+                    held = Some(
+                        reach
+                            .held_by(&site.cluster, host)
+                            .await
+                            .map_err(|t| Failure::troubles([&t]))?,
+                    );
+                }
+                let placed = |profile: &&Profile| {
+                    profile.place().is_some_and(|place| place.path() == pair.path)
+                };
+                let profile = Profile::ALL.iter().find(placed);
+                let found = profile.and_then(|profile| {
+                    let (pem, key_sha256) = held.as_ref()?.certificates.get(profile)?;
+                    Some(Lying { profile: *profile, host, pem, key_sha256 })
+                });
+                why = found.map(|lying| misfits(lying, &edges, ledger, now)).unwrap_or_default();
+            }
+            let why = match why.is_empty() {
+                true => difference.to_string(),
+                false => format!("{difference}: {}", why.join("; ")),
+            };
+            proof.wrong.push((Some(host.clone()), why));
         }
     }
     Ok(())
@@ -241,8 +274,8 @@ fn stranger(cluster: &Cluster, ledger: &Ledger, kind: AuthorityKind) -> Result<A
     let failed = |error: zoisite_core::pki::PkiError| {
         Failure::new(Kind::Run, error.to_string(), "run the same command again")
     };
-    let (key, now) = (cluster.certificates.key, now());
-    let made = Authority::make(&cluster.name, (kind, 0), key, 1, &FreshKeys, now);
+    let now = now();
+    let made = Authority::make(cluster, (kind, 0), None, &FreshKeys, now);
     let (authority, _) = made.map_err(failed)?;
     let wanted = run_client(cluster, Profile::RunEtcd);
     let (entry, key) = authority.issue(&wanted, &FreshKeys, now).map_err(failed)?;

@@ -7,7 +7,8 @@ use clap::builder::PossibleValuesParser;
 use jiff::Timestamp;
 use zoisite_core::holdings::SharedSecrets;
 use zoisite_core::pki::{
-    AuthorityKind, Ledger, LedgerEntry, Profile, Standing, TOKEN_LASTS, TokenKeyTurn,
+    AuthorityCertificate, AuthorityKind, Ledger, LedgerEntry, Profile, Standing, TOKEN_LASTS,
+    TokenKeyTurn,
 };
 use zoisite_store::{FreshKeys, authorities, token_key};
 
@@ -88,7 +89,20 @@ pub fn run(site: &Site, options: &Options, args: &ReplaceArgs) -> Result<ExitCod
     let ended = carry_through(site, options, &raise, &mut work, &command)?;
     if !options.json {
         let lines = match kind {
-            Some(kind) => told(&work.state.ledger()?, kind, now()),
+            Some(kind) => {
+                let mut lines = told(&work.state.ledger()?, kind, now());
+                let both = |one: &AuthorityCertificate| one.standing == Standing::Believed;
+                if work.state.ledger()?.authorities_of(kind).any(both) && kind.waits_for_people() {
+                    // What cannot be asked now is told by the line itself.
+                    let pods = super::restarting::workloads(site, &mut work.state);
+                    let next = lines.pop();
+                    lines.extend(
+                        pods.unwrap_or_default().into_iter().map(|of| format!("        {of}")),
+                    );
+                    lines.extend(next);
+                }
+                lines
+            }
             None => told_of_tokens(work.state.shared_secrets()?.unwrap_or_default()),
         };
         for line in lines {
@@ -129,7 +143,9 @@ fn people_behind(ledger: &Ledger, now: Timestamp) -> Vec<&LedgerEntry> {
     let ring = ledger.ring(AuthorityKind::Cluster);
     let newest = ring.and_then(|ring| ring.all().copied().max_by_key(|one| one.not_before));
     let Some(newest) = newest else { return Vec::new() };
-    let hers = |entry: &&LedgerEntry| entry.profile == Profile::Person && entry.is_in_force();
+    let hers = |entry: &&LedgerEntry| {
+        matches!(entry.profile, Profile::Person | Profile::Monitoring) && entry.is_in_force()
+    };
     // Whoever got one since then was given both authorities to believe.
     let behind = |entry: &&LedgerEntry| match newest.standing {
         Standing::Signs => entry.authority_sha256 != newest.sha256,
@@ -153,11 +169,15 @@ fn told(ledger: &Ledger, kind: AuthorityKind, now: Timestamp) -> Vec<String> {
     let next = format!("next    zoisite pki replace {kind}");
     let people = |out: &mut Vec<String>| {
         for entry in people_behind(ledger, now) {
-            let name = &entry.common_name;
-            out.push(format!(
-                "people  {name}, until {}: zoisite access {name} gives what holds afterwards",
-                day(entry.not_after)
-            ));
+            let (name, end) = (&entry.common_name, day(entry.not_after));
+            out.push(match entry.profile {
+                Profile::Monitoring => format!(
+                    "people  the site's monitoring, until {end}: zoisite monitoring --into FOLDER gives what holds afterwards"
+                ),
+                _ => format!(
+                    "people  {name}, until {end}: zoisite access {name} gives what holds afterwards"
+                ),
+            });
         }
     };
     if is(Standing::Believed).is_some() {

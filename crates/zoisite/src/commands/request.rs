@@ -115,7 +115,7 @@ fn asked_for(
     for (request, path) in &written {
         view::out(&format!("{}  asks for {}", path.display(), request.subject));
     }
-    let days = site.cluster.certificates.authority_days;
+    let days = site.cluster.certificates.authority_seconds / 86_400;
     view::out(&format!(
         "\nsign    each as an authority: path length 0, key usages keyCertSign and cRLSign, its subject as it is, for {days} days or so"
     ));

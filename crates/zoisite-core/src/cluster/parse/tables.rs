@@ -8,14 +8,13 @@ use super::super::address::{Endpoint, EndpointHost};
 use super::super::finding::Finding;
 use super::super::image::{ImageName, ImageSource};
 use super::super::model::{
-    Balancers, Certificates, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, Host,
-    HostNames, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror, ServicesBy,
-    Snapshots, TimeService, Vrrp,
+    Balancers, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, Host, HostNames,
+    Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror,
+    ServicesBy, Snapshots, TimeService, Vrrp,
 };
 use super::super::names::{ClusterName, HostName, NameError, Version, dns_name};
 use super::super::reader::Section;
 use super::{ETCD, KUBERNETES, Parser, absolute, address, range, served};
-use crate::pki::KeyKind;
 
 /// The version of CoreDNS where the file says none.
 const DNS: Version = Version { major: 1, minor: 15, patch: 0 };
@@ -137,6 +136,7 @@ impl Parser {
             api_server: self.settings(table, "api-server"),
             controller_manager: self.settings(table, "controller-manager"),
             scheduler: self.settings(table, "scheduler"),
+            authentication: self.settings(table, "authentication"),
         }
     }
 
@@ -246,6 +246,14 @@ impl Parser {
                 .unwrap_or_else(|| named("registry.k8s.io/pause:3.10".into())),
             images_of_manifests: images.len() < listed,
             images: images.into_iter().flatten().collect(),
+        }
+    }
+
+    /// `[monitoring]`
+    pub(super) fn monitoring(&mut self, table: &Section<'_>) -> Monitoring {
+        Monitoring {
+            port: self.port(Some(table), "port", 10_263),
+            from: self.lists(Some(table), "from", range),
         }
     }
 
@@ -392,22 +400,6 @@ impl Parser {
             }
         }
         sources
-    }
-
-    /// `[certificates]`
-    pub(super) fn certificates(&mut self, table: Table<'_, '_>) -> Certificates {
-        let mut days = |key, most, default| {
-            table
-                .and_then(|s| self.number(s, key, "bad-lifetime", 1..=most))
-                .map_or(default, |n| u32::try_from(n).unwrap_or(default))
-        };
-        Certificates {
-            days: days("days", 3_650, 365),
-            authority_days: days("authority-days", 36_500, 3_650),
-            key: table
-                .and_then(|s| self.optional(s, "key", "bad-key", KeyKind::new))
-                .unwrap_or_default(),
-        }
     }
 }
 

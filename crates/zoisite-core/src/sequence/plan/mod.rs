@@ -136,6 +136,7 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
         restore::plan(&mut draft, members, from);
     }
     registry::plan(&mut draft);
+    monitoring(&mut draft);
     nodes::plan(&mut draft, &control);
     preparation::first(&mut draft, &prepared);
     none = draft.none;
@@ -152,6 +153,13 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     // A tenth of the nodes, when the first one has shown that the change works.
     let nodes_at_once = (input.nodes.len() / 10).clamp(1, 10);
     Ok(Sequence { steps, differences, nodes_at_once, left_out })
+}
+
+/// What gives out metrics: nothing waits for it, and it disturbs nothing.
+fn monitoring(draft: &mut Draft<'_>) {
+    for share in draft.shares(Part::Monitoring) {
+        draft.put_right(&share, "give out metrics to monitoring");
+    }
 }
 
 /// What makes hosts unfit, each told with its host; whether components are looked for too.

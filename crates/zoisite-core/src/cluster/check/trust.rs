@@ -1,0 +1,156 @@
+//! Who is believed, and for how long.
+
+use serde_json::Value;
+
+use super::super::finding::Finding;
+use super::Check;
+use crate::pki::{Holder, Profile};
+
+impl Check<'_> {
+    /// No certificate outlives its authority, and none is renewed all the time.
+    pub(super) fn lifetimes(&mut self) {
+        let policy = &self.cluster.certificates;
+        let place =
+            |own: bool, path: String, usual: &str| if own { path } else { usual.to_owned() };
+        let mut short = i64::MAX;
+        for profile in Profile::ALL.iter().filter(|profile| {
+            matches!(
+                profile.holder(),
+                Holder::Role(_) | Holder::Nodes | Holder::Monitored | Holder::Joining
+            )
+        }) {
+            let (kind, life) = (profile.authority(), policy.seconds_of(*profile));
+            short = short.min(life);
+            let most = policy.authority_seconds_of(kind);
+            if life >= most {
+                let own = policy.profiles.get(profile).is_some_and(|own| own.seconds.is_some());
+                let at =
+                    place(own, format!("certificates.profiles.{profile}"), "certificates.days");
+                let finding = Finding::blocks(
+                    "bad-lifetime",
+                    format!(
+                        "{profile} would last {}, and the {kind} authority, which issues it, {}",
+                        span(life),
+                        span(most)
+                    ),
+                )
+                .mend("no certificate outlives its authority: let that one last longer, or this one shorter");
+                self.add(finding, &at, "too long");
+                return;
+            }
+        }
+        if let Some(renew) = policy.renew.filter(|renew| *renew > short / 2) {
+            let finding = Finding::blocks(
+                "bad-lifetime",
+                format!(
+                    "what lasts {} would be issued anew {} before its end",
+                    span(short),
+                    span(renew)
+                ),
+            )
+            .mend("at most half of the shortest life, or every run would issue it anew");
+            self.add(finding, "certificates.renew", "too early");
+        }
+        if policy.backdated * 2 > short {
+            let finding = Finding::blocks(
+                "bad-lifetime",
+                format!(
+                    "what lasts {} would begin {} in the past",
+                    span(short),
+                    span(policy.backdated)
+                ),
+            )
+            .mend("at most half of the shortest life");
+            self.add(finding, "certificates.backdated", "too much");
+        }
+        if short < 7 * 86_400 {
+            let finding = Finding::warns(
+                "short-life",
+                format!(
+                    "what lasts {} must be issued anew before: nothing does that by itself",
+                    span(short)
+                ),
+            )
+            .mend("run zoisite raise by a timer, well within that time, or let it last longer");
+            self.add(finding, "certificates.life", "short");
+        }
+    }
+
+    /// Whom API servers believe besides: issuers of tokens that the site has.
+    pub(super) fn authentication(&mut self) {
+        let place = "control-plane.authentication";
+        let own = &self.cluster.control_plane.authentication;
+        let Some(issuers) = own.get("jwt") else { return };
+        let Some(issuers) = issuers.as_array() else {
+            let finding = Finding::blocks("bad-authentication", format!("{place}.jwt is no list"))
+                .mend("write: authentication.jwt = [{ issuer = { url = \"https://…\", audiences = [\"…\"] }, claimMappings = { … } }]");
+            return self.add(finding, &format!("{place}.jwt"), "one table for each issuer");
+        };
+        let tokens = format!("https://kubernetes.default.svc.{}", self.cluster.domain);
+        let mut found = Vec::new();
+        for one in issuers {
+            let text = |pointer: &str| one.pointer(pointer).and_then(Value::as_str);
+            let url = text("/issuer/url").unwrap_or_default();
+            let mut blocks = |why: String, mend: &str| {
+                found.push(Finding::blocks("bad-authentication", why).mend(mend));
+            };
+            if !url.starts_with("https://") {
+                blocks(
+                    format!("an issuer's url is '{url}'"),
+                    "issuer.url is an https address: API servers fetch the issuer's keys there",
+                );
+            }
+            if url == tokens {
+                blocks(
+                    format!("{url} issues service accounts' tokens"),
+                    "API servers believe those already, by the key that signs them",
+                );
+            }
+            let audiences = one.pointer("/issuer/audiences").and_then(Value::as_array);
+            if audiences.is_none_or(Vec::is_empty) {
+                blocks(
+                    format!("for {url} no audience is named"),
+                    "issuer.audiences names whom its tokens must be made out to",
+                );
+            }
+            let named = |pointer: &str| text(pointer).is_some_and(|text| !text.is_empty());
+            let mapped = |what: &str| {
+                ["claim", "expression"]
+                    .iter()
+                    .any(|by| named(&format!("/claimMappings/{what}/{by}")))
+            };
+            if !mapped("username") {
+                blocks(
+                    format!("of tokens from {url} nothing says who shows them"),
+                    "claimMappings.username has a claim with a prefix, or an expression",
+                );
+            }
+            let checked = one.get("userValidationRules").and_then(Value::as_array);
+            let guarded = checked.is_some_and(|rules| !rules.is_empty());
+            for what in ["username", "groups"] {
+                let open = !named(&format!("/claimMappings/{what}/prefix"));
+                if mapped(what) && open && !guarded {
+                    found.push(
+                        Finding::warns(
+                            "open-prefix",
+                            format!("{what} from {url} have no prefix: whoever it calls system:masters may do everything"),
+                        )
+                        .mend("set claimMappings' prefix, such as 'sso:', or refuse names that begin with system: by userValidationRules"),
+                    );
+                }
+            }
+        }
+        for finding in found {
+            self.add(finding, &format!("{place}.jwt"), "here");
+        }
+    }
+}
+
+/// A time as a person would write it.
+fn span(seconds: i64) -> String {
+    match seconds {
+        s if s % 86_400 == 0 => format!("{} days", s / 86_400),
+        s if s % 3_600 == 0 => format!("{} hours", s / 3_600),
+        s => format!("{} minutes", s / 60),
+    }
+}

@@ -1,0 +1,173 @@
+//! The site's monitoring: targets and a certificate in a folder, and on real hosts who is answered and who is not.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::process::Command;
+
+use common::lab::Lab;
+use common::{Done, Place};
+
+const SERVED: &str = "[monitoring]\n\n[components]";
+
+#[test]
+fn targets_and_a_certificate_are_written_once_and_kept_as_long_as_they_hold() {
+    let place = &Place::saltmarsh();
+    let shown = place.run(&["monitoring"]).ended(0).says("https://10.77.0.21:6443/metrics");
+    let _ = shown.complains("with [monitoring] in the cluster file").complains("nobody can read");
+    let early = place.run(&["monitoring", "--into", "watch"]);
+    let _ = early.ended(2).complains("nothing has been issued yet");
+
+    place.write("zoisite.toml", common::SALTMARSH.replace("[components]", SERVED));
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    let made = place.run(&["monitoring", "--into", "watch"]).ended(0);
+    let _ = made.says("watch: targets.json").says("client.crt and client.key made");
+    let first = place.read("watch/client.crt");
+    use std::os::unix::fs::PermissionsExt as _;
+    let mode =
+        |path: &str| std::fs::metadata(place.path(path)).unwrap().permissions().mode() & 0o7777;
+    assert_eq!((mode("watch"), mode("watch/client.key")), (0o700, 0o600));
+    let targets: serde_json::Value =
+        serde_json::from_str(&place.read("watch/targets.json")).unwrap();
+    let etcd = &targets.as_array().unwrap()[0];
+    assert_eq!(etcd["targets"][0], "10.77.0.11:10263");
+    assert_eq!(etcd["labels"]["__metrics_path__"], "/etcd");
+    assert_eq!(etcd["labels"]["__scheme__"], "https");
+    assert_eq!(etcd["labels"]["instance"], "heron");
+    let list = place.read("watch/targets.txt");
+    assert_eq!(list.lines().count(), targets.as_array().unwrap().len());
+    assert!(list.contains("https://10.77.0.31:10263/balancer\n"), "{list}");
+
+    // Said again it is kept; of another key, or on demand, it is made anew.
+    let kept = place.run(&["monitoring", "--into", "watch"]).ended(0);
+    let _ = kept.says("kept as they are");
+    assert_eq!(place.read("watch/client.crt"), first);
+    place.write("watch/client.key", "gulls");
+    let _ = place.run(&["monitoring", "--into", "watch"]).ended(0).says("client.key made");
+    let second = place.read("watch/client.crt");
+    assert_ne!(second, first);
+    let _ = place.run(&["monitoring", "--into", "watch", "--new"]).ended(0).says("made");
+    assert_ne!(place.read("watch/client.crt"), second);
+    let listed = place.run(&["pki", "list"]).ended(0).says("the site's monitoring");
+    let _ = listed.says("monitoring-server");
+    let _ = place.run(&["monitoring"]).ended(0).complains("3 certificates for monitoring are");
+}
+
+#[test]
+fn an_authority_is_written_out_for_machines_of_the_site() {
+    let place = &Place::saltmarsh();
+    let _ = place.run(&["pki", "export", "cluster"]).ended(2);
+    let _ = place.run(&["pki", "issue"]).ended(0);
+    let _ = place.run(&["pki", "export", "cluster"]).ended(0).says("BEGIN CERTIFICATE");
+}
+
+/// What curl says of an address, with this pair or none.
+fn asked(lab: &Lab, url: &str, pair: Option<(&str, &str)>) -> (i32, String) {
+    let path = |name: &str| lab.place.path(name).to_str().unwrap().to_owned();
+    let mut curl = Command::new("curl");
+    curl.args(["--silent", "--max-time", "20", "--write-out", "\n%{http_code}", "--noproxy", "*"]);
+    curl.args(["--cacert", &path("watch/authority.crt")]);
+    if let Some((certificate, key)) = pair {
+        curl.args(["--cert", &path(certificate), "--key", &path(key)]);
+    }
+    let done = Done::of(curl.arg(url));
+    let (body, code) = done.stdout.rsplit_once('\n').unwrap();
+    (code.parse().unwrap(), body.to_owned())
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
+    let lab = Lab::of("floating", None, 3);
+    let text = lab.place.read("zoisite.toml");
+    let text = text.replace("[balancers]\n", "[balancers]\nhosts = [\"heron\", \"egret\"]\n");
+    lab.place.write("zoisite.toml", text.replace("[components]", SERVED));
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    let _ = lab.zoisite(&["monitoring", "--into", "watch"]).ended(0);
+    let own = Some(("watch/client.crt", "watch/client.key"));
+
+    // Somebody whom the API knows and who may look at most things; and somebody with everything in etcd.
+    let _ = lab.zoisite(&["access", "ada", "--out", "ada.yaml"]).ended(0);
+    let config: serde_json::Value = serde_saphyr::from_str(&lab.place.read("ada.yaml")).unwrap();
+    for (field, file) in [("client-certificate-data", "ada.crt"), ("client-key-data", "ada.key")] {
+        use base64::Engine as _;
+        let octets = config["users"][0]["user"][field].as_str().unwrap();
+        let octets = base64::prelude::BASE64_STANDARD.decode(octets).unwrap();
+        lab.place.write(file, octets);
+    }
+    let given = lab.zoisite(&["access", "ada", "--etcd", "ada-etcd", "--ends", "1h"]).ended(0);
+    let _ = given.says("ada-etcd/env");
+    let _ = lab.zoisite(&["access", "ada", "--etcd", "x", "--ends", "3d"]).ended(2);
+    let _ = lab.zoisite(&["access"]).ended(0).says("everything in etcd");
+    let etcd =
+        Done::of(Command::new("sh").current_dir(lab.place.path(".")).args([
+            "-c",
+            ". ./ada-etcd/env && components/etcd/3.6.16/linux-*/etcdctl member list",
+        ]))
+        .ended(0);
+    assert_eq!(etcd.stdout.lines().count(), 3, "{etcd:?}");
+
+    let targets: serde_json::Value =
+        serde_json::from_str(&lab.place.read("watch/targets.json")).unwrap();
+    let mut seen = std::collections::BTreeMap::<String, usize>::new();
+    for target in targets.as_array().unwrap() {
+        let (at, labels) = (target["targets"][0].as_str().unwrap(), &target["labels"]);
+        let url = format!("https://{at}{}", labels["__metrics_path__"].as_str().unwrap());
+        let what = labels["job"].as_str().unwrap().to_owned();
+        let counts = match what.as_str() {
+            "etcd" => "etcd_server_has_leader 1",
+            "api-server" => "apiserver_request_total",
+            "scheduler" => "scheduler_pending_pods",
+            "controller-manager" => "workqueue_adds_total",
+            "balancer" => "haproxy_backend_status",
+            _ => "kubelet_running_pods",
+        };
+        let (code, body) = asked(&lab, &url, own);
+        assert!(code == 200 && body.contains(counts), "{url}: {code} {body:.400}");
+        // Nobody, somebody else, and one of another authority's: refused, or not even let through the handshake.
+        for pair in [
+            None,
+            Some(("ada.crt", "ada.key")),
+            Some(("ada-etcd/client.crt", "ada-etcd/client.key")),
+        ] {
+            let (code, body) = asked(&lab, &url, pair);
+            assert!(matches!(code, 0 | 401 | 403), "{url} with {pair:?}: {code} {body:.200}");
+            assert!(!body.contains(counts));
+        }
+        *seen.entry(what).or_default() += 1;
+    }
+    let expected = [
+        ("api-server", 3),
+        ("balancer", 2),
+        ("controller-manager", 3),
+        ("etcd", 3),
+        ("kubelet", 3),
+        ("scheduler", 3),
+    ];
+    assert_eq!(seen, expected.map(|(what, times)| (what.to_owned(), times)).into());
+    // It reads metrics and nothing else, and is nobody to etcd.
+    for path in ["/api/v1/namespaces/kube-system/secrets", "/api/v1/nodes", "/version"] {
+        let (code, _) = asked(&lab, &format!("https://10.77.0.11:6443{path}"), own);
+        assert!(code == 403 || path == "/version", "{path}: {code}");
+    }
+    for path in ["/pods", "/containerLogs/a/b/c", "/configz"] {
+        let (code, _) = asked(&lab, &format!("https://10.77.0.11:10250{path}"), own);
+        assert_eq!(code, 403, "{path}");
+    }
+    assert_eq!(asked(&lab, "https://10.77.0.11:10263/metrics", own).0, 404);
+    assert_eq!(asked(&lab, "https://10.77.0.11:2379/metrics", own).0, 0);
+
+    // Its own certificate is renewed without anybody being turned away.
+    let pid = |lab: &Lab| {
+        let show = "systemctl show zoisite-monitoring -p MainPID -p NRestarts";
+        lab.on("heron", show).ended(0).stdout
+    };
+    let before = (pid(&lab), lab.zoisite(&["pki", "prove", "--on-hosts"]).ended(0).stdout);
+    let _ = lab.zoisite(&["pki", "issue", "--again", "--profile", "monitoring-server"]).ended(0);
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    assert_eq!(pid(&lab), before.0);
+    let _ = lab.zoisite(&["pki", "prove", "--on-hosts"]).ended(0);
+    lab.must_converge();
+    let _ = lab.zoisite(&["status"]).ended(0);
+}
