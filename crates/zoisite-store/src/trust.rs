@@ -1,9 +1,10 @@
 //! Issuing what is due: certificates and their sealed keys are recorded in one transaction.
 
-use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, HashMap};
 
 use jiff::{SignedDuration, Timestamp};
+use rayon::prelude::*;
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::SharedSecrets;
 use zoisite_core::pki::{
@@ -120,18 +121,28 @@ pub fn issue_again(
             let _ = place.insert(open_authority(state, strongbox, kind)?);
         }
     }
-    for (one, (entry, key)) in dues.iter().zip(sign(&dues, &opened, keys, now)?) {
-        if let Some(old) = one
-            .replaces
-            .as_ref()
-            .and_then(|serial| ledger.entries.iter().find(|old| old.serial == *serial))
-        {
-            // Its key stays until the new pair was seen in its place: see `forget_old_keys`.
-            changes.push(replaced(old, &entry)?);
-        }
-        changes.push(sealed(&SecretRef::Certificate(entry.serial.clone()), &key, &recipients)?);
-        changes.push(Change::put(CERTIFICATE, entry.serial.as_str(), json(CERTIFICATE, &entry)?));
-    }
+    let by_serial: HashMap<&str, &LedgerEntry> =
+        ledger.entries.iter().map(|entry| (entry.serial.as_str(), entry)).collect();
+    // Sealing costs more than signing: all cores do it.
+    let recorded =
+        dues.par_iter().zip(sign(&dues, &opened, keys, now)?).map(|(one, (entry, key))| {
+            let mut changes = Vec::new();
+            if let Some(old) =
+                one.replaces.as_ref().and_then(|serial| by_serial.get(serial.as_str()))
+            {
+                // Its key stays until the new pair was seen in its place: see `forget_old_keys`.
+                changes.push(replaced(old, &entry)?);
+            }
+            changes.push(sealed(&SecretRef::Certificate(entry.serial.clone()), &key, &recipients)?);
+            changes.push(Change::put(
+                CERTIFICATE,
+                entry.serial.as_str(),
+                json(CERTIFICATE, &entry)?,
+            ));
+            Ok(changes)
+        });
+    let recorded: Vec<Vec<Change>> = recorded.collect::<Result<_, StoreError>>()?;
+    changes.extend(recorded.into_iter().flatten());
     if shared.is_none() {
         changes.extend(shared_secrets(keys, &recipients)?);
     }
@@ -150,7 +161,7 @@ pub fn forget_old_keys(
     in_place: impl Fn(&LedgerEntry) -> bool,
 ) -> Result<usize, StoreError> {
     let ledger = state.ledger()?;
-    let by_serial: std::collections::HashMap<&str, &LedgerEntry> =
+    let by_serial: HashMap<&str, &LedgerEntry> =
         ledger.entries.iter().map(|entry| (entry.serial.as_str(), entry)).collect();
     let mut changes = Vec::new();
     for old in ledger.entries.iter().filter(|entry| entry.replaced_by.is_some()) {

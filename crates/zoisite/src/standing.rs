@@ -289,6 +289,8 @@ pub struct Standing {
     pub floating: Option<FloatingStatus>,
     /// The cluster's own registry.
     pub registries: Vec<ServiceStatus>,
+    /// Hosts that give out metrics to the site's monitoring.
+    pub monitors: Vec<ServiceStatus>,
     /// What came back from the stable address; `None` when it was not asked.
     pub stable: Option<Result<(), String>>,
     pub nodes: Vec<NodeStatus>,
@@ -378,7 +380,12 @@ impl Standing {
     /// Every host that serves a part.
     pub fn services(&self) -> impl Iterator<Item = &ServiceStatus> {
         let holders = self.floating.iter().flat_map(|floating| &floating.holders);
-        self.control_planes.iter().chain(&self.balancers).chain(holders).chain(&self.registries)
+        self.control_planes
+            .iter()
+            .chain(&self.balancers)
+            .chain(holders)
+            .chain(&self.registries)
+            .chain(&self.monitors)
     }
 
     /// Everything that differs on hosts.
@@ -503,6 +510,7 @@ pub fn standing(
         control_planes: services(Part::ControlPlane),
         balancers: services(Part::Balancer),
         registries: services(Part::Registry),
+        monitors: services(Part::Monitoring),
         floating: FloatingStatus::of(prepared, seen, services(Part::Address)),
         stable: seen.asked.get(STABLE).cloned(),
         nodes: nodes((prepared, ledger), seen, &differing, now()),
@@ -662,6 +670,7 @@ mod tests {
             control_planes: Vec::new(),
             floating: None,
             registries: Vec::new(),
+            monitors: Vec::new(),
             balancers: Vec::new(),
             stable: None,
             nodes,

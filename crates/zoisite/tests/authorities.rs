@@ -131,7 +131,7 @@ fn each_is_replaced_while_the_cluster_works() {
         ("etcd-peer", "etcd/peer-authority.crt"),
     ] {
         under_load(&lab_, kind, || {
-            let times = if kind == "etcd-peer" { &[6_000, 13_000, 20_000][..] } else { &[] };
+            let times = if kind == "etcd-peer" { &[8_000][..] } else { &[] };
             let killed = lab_.killed_after(&["pki", "replace", kind], times.iter().copied());
             eprintln!("{kind}: killed {killed} times");
             let done = lab_.zoisite(&["pki", "replace", kind]).ended(0);
@@ -178,8 +178,8 @@ fn of_tokens(lab_: &Lab) {
     assert!(accepted(&token));
     let replace = ["pki", "replace", "service-accounts"];
     under_load(lab_, "service-accounts", || {
-        let killed = lab_.killed_after(&replace, [7_000, 14_000]);
-        eprintln!("service-accounts: killed {killed} of 2");
+        let killed = lab_.killed_after(&replace, [9_000]);
+        eprintln!("service-accounts: killed {killed} of 1");
         let done = lab_.zoisite(&["raise"]).ended(0);
         drop(done);
     });
@@ -216,8 +216,8 @@ fn of_the_cluster(lab_: &Lab) {
     let _ = lab_.zoisite(&replace).ended(0).says("every host believes both");
     let before = renewed_glass(lab_);
     under_load(lab_, "issued", || {
-        let killed = lab_.killed_after(&replace, [9_000, 16_000, 25_000, 35_000]);
-        eprintln!("issued: killed {killed} of 4");
+        let killed = lab_.killed_after(&replace, [12_000, 25_000]);
+        eprintln!("issued: killed {killed} of 2");
         let list = lab_.zoisite(&["pki", "list"]).ended(0);
         // Said twice, it would be the word for the last stage.
         let go_on = if list.stdout.contains(waits) { &replace[..] } else { &["raise"] };
@@ -243,8 +243,8 @@ fn of_the_cluster(lab_: &Lab) {
     let both = renewed_glass(lab_).glass;
     let _ = nodes(&both).ended(0);
     under_load(lab_, "spent", || {
-        let killed = lab_.killed_after(&replace, [9_000, 12_000]);
-        eprintln!("spent: killed {killed} of 2");
+        let killed = lab_.killed_after(&replace, [9_000]);
+        eprintln!("spent: killed {killed} of 1");
         // Said again it goes on with the same replacement, as a raise does; once it is done it would begin another one.
         let list = lab_.zoisite(&["pki", "list"]).ended(0);
         if list.stdout.contains("nobody is to believe it") {

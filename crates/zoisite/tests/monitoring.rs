@@ -62,6 +62,117 @@ fn an_authority_is_written_out_for_machines_of_the_site() {
     let _ = place.run(&["pki", "export", "cluster"]).ended(0).says("BEGIN CERTIFICATE");
 }
 
+/// An issuer of tokens that the site has: OpenID Connect discovery and keys, as files that openssl serves.
+struct Issuer<'a> {
+    place: &'a Place,
+    server: std::process::Child,
+}
+
+impl<'a> Issuer<'a> {
+    /// Where it is: on this machine, as the lab's hosts dial it.
+    const AT: &'static str = "10.77.0.254:9443";
+
+    fn serving(lab: &'a Lab) -> Self {
+        let place = &lab.place;
+        let openssl = |words: &str| {
+            let mut command = Command::new("openssl");
+            let _ = command.current_dir(place.path("."));
+            Done::of(command.args(words.split_whitespace())).ended(0).stdout
+        };
+        let _ = openssl(
+            "req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj /CN=sso -addext subjectAltName=IP:10.77.0.254 -keyout sso.key -out sso.crt -days 2",
+        );
+        let _ = openssl("genpkey -algorithm rsa -pkeyopt rsa_keygen_bits:2048 -out tokens.key");
+        let shown = openssl("rsa -in tokens.key -noout -modulus");
+        let modulus = shown.trim().strip_prefix("Modulus=").unwrap();
+        let octet = |at: usize| u8::from_str_radix(&modulus[at..at + 2], 16).unwrap();
+        let modulus: Vec<u8> = (0..modulus.len()).step_by(2).map(octet).collect();
+        std::fs::create_dir(place.path(".well-known")).unwrap();
+        let at = format!("https://{}", Self::AT);
+        let document = serde_json::json!({
+            "issuer": at, "jwks_uri": format!("{at}/keys"), "response_types_supported": ["id_token"],
+            "subject_types_supported": ["public"], "id_token_signing_alg_values_supported": ["RS256"],
+        });
+        place.write(".well-known/openid-configuration", document.to_string());
+        let keys = serde_json::json!({"keys": [
+            {"kty": "RSA", "alg": "RS256", "use": "sig", "kid": "one", "n": in_url(&modulus), "e": "AQAB"},
+        ]});
+        place.write("keys", keys.to_string());
+        let words = format!("s_server -accept {} -cert sso.crt -key sso.key -WWW -quiet", Self::AT);
+        let mut command = Command::new("openssl");
+        let server = command.current_dir(place.path(".")).args(words.split_whitespace());
+        let server = server.stdin(std::process::Stdio::null()).spawn().unwrap();
+        Self { place, server }
+    }
+
+    /// The lines of the cluster file that have API servers believe it.
+    fn believed(&self) -> String {
+        format!(
+            "authentication.jwt = [{{ issuer = {{ url = \"https://{}\", audiences = [\"saltmarsh\"], certificateAuthority = '''\n{}''' }}, claimMappings = {{ username = {{ claim = \"sub\", prefix = \"sso:\" }} }} }}]\n\n",
+            Self::AT,
+            self.place.read("sso.crt")
+        )
+    }
+
+    /// A token for somebody, made out to somebody.
+    fn token(&self, audience: &str) -> String {
+        let now = jiff::Timestamp::now().as_second();
+        let claims = serde_json::json!({
+            "iss": format!("https://{}", Self::AT), "sub": "ada", "aud": audience, "iat": now, "exp": now + 3_600,
+        });
+        let head = serde_json::json!({"alg": "RS256", "kid": "one", "typ": "JWT"});
+        let signed = format!(
+            "{}.{}",
+            in_url(head.to_string().as_bytes()),
+            in_url(claims.to_string().as_bytes())
+        );
+        self.place.write("unsigned", &signed);
+        let mut command = Command::new("openssl");
+        let command = command.current_dir(self.place.path("."));
+        let command = command.args(["dgst", "-sha256", "-sign", "tokens.key", "unsigned"]);
+        let output = command.output().unwrap();
+        assert!(output.status.success(), "{output:?}");
+        format!("{signed}.{}", in_url(&output.stdout))
+    }
+
+    /// Who shows a token of its is known by it, with the prefix; one that is made out to another cluster is not taken.
+    fn lets_in(&self, lab: &Lab) {
+        let shows = |audience: &str| {
+            let mut curl = Command::new("curl");
+            curl.args(["--silent", "--insecure", "--noproxy", "*", "--max-time", "20"]);
+            let token = self.token(audience);
+            curl.args(["--header", &format!("Authorization: Bearer {token}")]);
+            curl.args(["--header", "Content-Type: application/json", "--data"]);
+            curl.arg(r#"{"apiVersion":"authentication.k8s.io/v1","kind":"SelfSubjectReview"}"#);
+            let at = "/apis/authentication.k8s.io/v1/selfsubjectreviews";
+            Done::of(curl.arg(format!("{}{at}", lab.api()))).ended(0).json()
+        };
+        let end = std::time::Instant::now() + std::time::Duration::from_secs(180);
+        loop {
+            let said = shows("saltmarsh");
+            if said["status"]["userInfo"]["username"] == "sso:ada" {
+                break;
+            }
+            assert!(std::time::Instant::now() < end, "never known: {said:#}");
+            std::thread::sleep(std::time::Duration::from_secs(1));
+        }
+        assert_eq!(shows("fen")["code"], 401);
+    }
+}
+
+impl Drop for Issuer<'_> {
+    fn drop(&mut self) {
+        let _ = self.server.kill();
+        let _ = self.server.wait();
+    }
+}
+
+/// Octets as JSON Web Signatures have them (RFC 7515 section 2).
+fn in_url(octets: &[u8]) -> String {
+    use base64::Engine as _;
+    base64::prelude::BASE64_URL_SAFE_NO_PAD.encode(octets)
+}
+
 /// What curl says of an address, with this pair or none.
 fn asked(lab: &Lab, url: &str, pair: Option<(&str, &str)>) -> (i32, String) {
     let path = |name: &str| lab.place.path(name).to_str().unwrap().to_owned();
@@ -82,8 +193,12 @@ fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
     let lab = Lab::of("floating", None, 3);
     let text = lab.place.read("zoisite.toml");
     let text = text.replace("[balancers]\n", "[balancers]\nhosts = [\"heron\", \"egret\"]\n");
-    lab.place.write("zoisite.toml", text.replace("[components]", SERVED));
+    let text = text.replace("[components]", SERVED);
+    let issuer = Issuer::serving(&lab);
+    let text = text.replace("[balancers]", &format!("{}[balancers]", issuer.believed()));
+    lab.place.write("zoisite.toml", text);
     let _ = lab.zoisite(&["raise"]).ended(0);
+    issuer.lets_in(&lab);
     let _ = lab.zoisite(&["monitoring", "--into", "watch"]).ended(0);
     let own = Some(("watch/client.crt", "watch/client.key"));
 

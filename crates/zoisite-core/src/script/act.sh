@@ -67,7 +67,18 @@ set_aside() {
     case $(systemctl is-active "$1" 2>/dev/null)$(systemctl is-enabled "$1" 2>/dev/null) in
       inactivedisabled | unknowndisabled) ;;
       *)
-        attempt "stopping $1" systemctl disable --now --quiet "$1"
+        attempt "disabling $1" systemctl disable --quiet "$1"
+        # One that leads would hand that on first, for long where the others stop too. What was acknowledged is on its
+        # disk, however it ends.
+        attempt "stopping $1" systemctl stop --no-block "$1"
+        waited=0
+        while [ $waited -lt 20 ]; do
+          case $(systemctl is-active "$1" 2>/dev/null) in inactive | failed | unknown) break ;; esac
+          waited=$((waited + 1))
+          sleep 0.1
+        done
+        systemctl kill --signal=KILL "$1" 2>/dev/null
+        attempt "stopping $1" systemctl stop "$1"
         did=yes
         ;;
     esac

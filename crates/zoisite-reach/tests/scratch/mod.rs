@@ -147,7 +147,7 @@ case $command in
     for unit; do case $unit in -*) ;; *)
       if [ -e $H/systemd/$unit.fails ]; then echo failed >$H/systemd/$unit.state; exit 1; fi
       echo $yes >$H/systemd/$unit.state ;; esac; done ;;
-  stop) rm -f $H/systemd/$1.state ;;
+  stop) [ \"$1\" != --no-block ] || shift; rm -f $H/systemd/$1.state ;;
   reload) [ ! -e $H/systemd/$1.bad ] || { echo 'Job failed'; exit 1; } ;;
   show)
     case $* in *--value) unit=$1; shift 2

@@ -8,7 +8,7 @@ use zoisite_core::sequence::{Difference, NodeFacts};
 use super::table::{Column, ranked};
 use super::{Style, bytes, count, day, names};
 use crate::site::Site;
-use crate::standing::{NodeStatus, QuorumStatus, Standing};
+use crate::standing::{NodeStatus, QuorumStatus, ServiceStatus, Standing};
 
 /// What to do about hosts that did not answer is much the same for many of them.
 const MENDS: usize = 6;
@@ -120,6 +120,10 @@ fn render_control(site: &Site, standing: &Standing, now: Timestamp, style: Style
     let holders = standing.floating.iter().flat_map(|floating| &floating.holders);
     let rows = rows.chain(holders.map(|service| ("address", service)));
     let rows = rows.chain(standing.registries.iter().map(|service| ("registry", service)));
+    // Nearly every host is one: those that are well say nothing.
+    let ails = |one: &&ServiceStatus| one.state != "ready" || !one.differences.is_empty();
+    let monitors = standing.monitors.iter().filter(ails);
+    let rows = rows.chain(monitors.map(|service| ("monitoring", service)));
     let rows = rows.map(|(what, service)| {
         let ailing: Vec<String> = service
             .units

@@ -29,7 +29,7 @@ pub(super) fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]
         shares.iter().partition(|share| share.runs(service.main));
     let rolls = |share: &&Share<'_>| share.restarts().iter().any(|unit| share.runs(unit));
     let part = service.part;
-    let alone = service.first_alone.filter(|_| running.is_empty());
+    let alone = service.first_alone.filter(|_| running.is_empty() && !filled(draft));
     let (rolling, quiet): (Vec<_>, Vec<_>) = running.into_iter().partition(rolls);
     let mut gates = Vec::new();
     for share in absent {
@@ -66,6 +66,14 @@ pub(super) fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]
         (service.gate)(draft, share.host(), "-after-restart", vec![restarted])
     };
     one_by_one(draft, &rolling, gates, restart, gate)
+}
+
+/// Whether etcd holds what a first API server fills it with: a quorum that was only proven has a few revisions.
+fn filled(draft: &Draft<'_>) -> bool {
+    const PROVEN_ALONE: i64 = 100;
+    let looked = draft.input.looks.values().filter_map(|look| look.as_ref().ok());
+    let revisions = looked.filter_map(|seen| Some(seen.etcd.status.as_ref()?.revision));
+    revisions.max().is_some_and(|revision| revision > PROVEN_ALONE)
 }
 
 /// Puts everything but starts nothing.
