@@ -215,6 +215,12 @@ fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
     let _ = given.says("ada-etcd/env");
     let _ = lab.zoisite(&["access", "ada", "--etcd", "x", "--ends", "3d"]).ended(2);
     let _ = lab.zoisite(&["access"]).ended(0).says("everything in etcd");
+    // Into a store of secrets: a command of the site's own reads it, and it stands nowhere else.
+    let handed = lab.zoisite(&["access", "bea", "--hand-to", "cat >kept.yaml"]).ended(0);
+    let _ = handed.complains("handed to: cat >kept.yaml");
+    assert!(lab.place.read("kept.yaml").contains("client-key-data"));
+    let failed = lab.zoisite(&["access", "bea", "--hand-to", "cat >/dev/null; exit 3"]);
+    let _ = failed.ended(1).complains("exit status: 3").complains("run the same command again");
     let etcd =
         Done::of(Command::new("sh").current_dir(lab.place.path(".")).args([
             "-c",
@@ -285,4 +291,70 @@ fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
     let _ = lab.zoisite(&["pki", "prove", "--on-hosts"]).ended(0);
     lab.must_converge();
     let _ = lab.zoisite(&["status"]).ended(0);
+    planted_faults_are_named(&lab);
+}
+
+/// What is wrong with certificates on hosts is found there, told by what it is, and put right by a raise.
+fn planted_faults_are_named(lab: &Lab) {
+    let etcd = "/etc/zoisite/etcd";
+    let pair = |host: &str, half: &str| {
+        lab.on(host, &format!("cat {etcd}/peer/tls.{half}")).ended(0).stdout
+    };
+    let elsewhere = (pair("egret", "crt"), pair("egret", "key"));
+    let put = |path: &str, text: &str| {
+        lab.place.write("planted", text);
+        let input = std::fs::File::open(lab.place.path("planted")).unwrap();
+        let _ = lab.on_given("heron", &format!("cat >{path}"), input).ended(0);
+    };
+    let on_heron = |command: &str| drop(lab.on("heron", command).ended(0));
+    let door = "/etc/zoisite/monitoring/server";
+    let plants: [(&str, &dyn Fn(), &[&str]); 5] = [
+        (
+            "the right file on the wrong host",
+            &|| {
+                put(&format!("{etcd}/peer/tls.crt"), &elsewhere.0);
+                put(&format!("{etcd}/peer/tls.key"), &elsewhere.1);
+            },
+            &["it is the certificate etcd-peer of egret", "10.77.0.11"],
+        ),
+        (
+            "a key that does not fit",
+            &|| on_heron(&format!("cat {etcd}/server/tls.key >{etcd}/probe/tls.key")),
+            &["the key beside it is not the one"],
+        ),
+        (
+            "a key that everybody may read",
+            &|| on_heron("chmod 644 /etc/zoisite/api-server/server/tls.key"),
+            &["/etc/zoisite/api-server/server", "644"],
+        ),
+        (
+            "another authority's bundle",
+            &|| on_heron(&format!("cat {etcd}/peer-authority.crt >{etcd}/client-authority.crt")),
+            &["/etc/zoisite/etcd/client-authority.crt"],
+        ),
+        (
+            "a process that shows what was replaced",
+            &|| {
+                let issue = ["pki", "issue", "--again", "--profile", "monitoring-server"];
+                on_heron(&format!("rm -rf /root/old; cp -rL {door} /root/old"));
+                let _ = lab.zoisite(&issue).ended(0);
+                let _ = lab.zoisite(&["raise"]).ended(0);
+                // It began with the old one, and has not read the one that took its place.
+                on_heron(&format!(
+                    "cp -rL {door} /root/new; cp /root/old/* {door}/; systemctl restart zoisite-monitoring; cp /root/new/* {door}/"
+                ));
+            },
+            &["it shows a certificate that was replaced", "monitoring-server"],
+        ),
+    ];
+    for (what, plant, words) in plants {
+        plant();
+        let found = lab.zoisite(&["pki", "prove", "--on-hosts"]).ended(3);
+        for word in words {
+            assert!(found.stdout.contains(word), "{what}: no '{word}' in {found:?}");
+        }
+        let _ = lab.on("heron", "systemctl reload zoisite-monitoring").ended(0);
+        lab.must_converge();
+        let _ = lab.zoisite(&["pki", "prove", "--on-hosts"]).ended(0);
+    }
 }

@@ -58,6 +58,19 @@ remove() {
   attempt "removing $1" rm -f "$1"
   changed
 }
+# unit: off, also for the next boots; what it has to end has two seconds.
+end_soon() {
+  attempt "disabling $1" systemctl disable --quiet "$1"
+  attempt "stopping $1" systemctl stop --no-block "$1"
+  waited=0
+  while [ $waited -lt 20 ]; do
+    case $(systemctl is-active "$1" 2>/dev/null) in inactive | failed | unknown) break ;; esac
+    waited=$((waited + 1))
+    sleep 0.1
+  done
+  systemctl kill --signal=KILL "$1" 2>/dev/null
+  attempt "stopping $1" systemctl stop "$1"
+}
 # unit, its folder, the mark of a proven quorum, the folder of its keys: a member that is none any more, or begins anew.
 # Its data is never deleted; what was moved aside is nobody's stray.
 set_aside() {
@@ -67,18 +80,9 @@ set_aside() {
     case $(systemctl is-active "$1" 2>/dev/null)$(systemctl is-enabled "$1" 2>/dev/null) in
       inactivedisabled | unknowndisabled) ;;
       *)
-        attempt "disabling $1" systemctl disable --quiet "$1"
         # One that leads would hand that on first, for long where the others stop too. What was acknowledged is on its
         # disk, however it ends.
-        attempt "stopping $1" systemctl stop --no-block "$1"
-        waited=0
-        while [ $waited -lt 20 ]; do
-          case $(systemctl is-active "$1" 2>/dev/null) in inactive | failed | unknown) break ;; esac
-          waited=$((waited + 1))
-          sleep 0.1
-        done
-        systemctl kill --signal=KILL "$1" 2>/dev/null
-        attempt "stopping $1" systemctl stop "$1"
+        end_soon "$1"
         did=yes
         ;;
     esac
@@ -101,7 +105,7 @@ stop() {
   case $(systemctl is-active "$1" 2>/dev/null)$(systemctl is-enabled "$1" 2>/dev/null) in
     inactivedisabled | unknowndisabled) same; return ;;
   esac
-  attempt "stopping $1" systemctl disable --now --quiet "$1"
+  end_soon "$1"
   systemctl reset-failed "$1" 2>/dev/null
   changed
 }

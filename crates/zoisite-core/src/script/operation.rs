@@ -48,7 +48,7 @@ pub enum Operation {
         /// The folder of its configuration and keys, which goes too where the host is to be no member any more.
         config: Option<&'static str>,
     },
-    /// Stop a unit, also for the next boots.
+    /// Stop a unit, also for the next boots; what it has under way has two seconds to end.
     Stop(&'static str),
     /// Make a member's data from a snapshot, beside what stands: nothing of that is touched.
     MakeData(Box<MadeData>),

@@ -145,7 +145,8 @@ fn bring(
     Some(draft.push(step.on(host).because([why])))
 }
 
-/// API servers, and what is beside them, know what was: they are started anew when the quorum stands.
+/// API servers, and what is beside them, know what was: they are started anew when the quorum stands. What they have
+/// under way is lost with all that was written since the snapshot.
 fn stop_who_dials(draft: &mut Draft<'_>, needs: &[usize]) -> Vec<usize> {
     let units = [API_SERVER_UNIT, CONTROLLER_MANAGER_UNIT, SCHEDULER_UNIT];
     let mut steps = needs.to_vec();
