@@ -74,6 +74,38 @@ fn s2_a_changed_etcd_version_restarts_members_one_by_one_also_when_none_of_them_
 }
 
 #[test]
+fn where_every_members_certificate_has_ended_they_restart_together() {
+    let ended = "transport: authentication handshake failed: tls: failed to verify certificate: x509: certificate has expired or is not yet valid: current time 2028-01-01T00:00:00Z is after 2027-11-23T12:00:00Z";
+    let scene = |said: &[&str]| {
+        let mut scene = changed_after("etcd = \"3.6.16\"", "etcd = \"3.6.17\"");
+        for (name, said) in ["heron", "egret", "ibis"].into_iter().zip(said) {
+            scene.edit(name, |o| {
+                o.etcd.status = None;
+                o.etcd.silent = Some((*said).to_owned());
+            });
+        }
+        scene.plan().unwrap()
+    };
+    let together = scene(&[ended; 3]);
+    let started: Vec<&str> =
+        ids(&together).into_iter().filter(|id| id.ends_with("/etcd-start")).collect();
+    assert_eq!(started, ["heron/etcd-start", "egret/etcd-start", "ibis/etcd-start"]);
+    for host in ["heron", "egret", "ibis"] {
+        // Each when all are configured, and none after another.
+        for other in ["heron", "egret", "ibis"] {
+            let (one, configured) =
+                (format!("{host}/etcd-start"), format!("{other}/etcd-configure"));
+            assert!(needs(&together, index(&together, &one), index(&together, &configured)));
+        }
+        let quorum = index(&together, "quorum");
+        assert!(needs(&together, quorum, index(&together, &format!("{host}/etcd-start"))));
+    }
+    // One that is silent for another reason may serve: then each waits for the one before.
+    let rolls = scene(&[ended, ended, "context deadline exceeded"]);
+    assert!(!ids(&rolls).contains(&"heron/etcd-start"), "{:?}", ids(&rolls));
+}
+
+#[test]
 fn s2_a_silent_member_counts_as_down_for_the_quorum_and_as_up_for_disruption() {
     // One is away and one silent: restarting the silent one could be the end of the quorum.
     let mut scene = Scene::standing();

@@ -242,20 +242,24 @@ frontend monitoring
 ",
         authorities.join(" "),
     );
-    let mut behind = String::new();
-    for what in Watched::ALL.into_iter().filter(|what| what.runs_on(shop.cluster, host)) {
-        let Some((at, tls)) = what.behind_the_door(shop.cluster, host) else { continue };
-        let id = what.id();
+    let behind: Vec<_> = Watched::ALL
+        .into_iter()
+        .filter(|what| what.runs_on(shop.cluster, host))
+        .filter_map(|what| Some((what.id(), what.behind_the_door(shop.cluster, host)?)))
+        .collect();
+    let paths: String = behind.iter().map(|(id, _)| format!(" /{id}")).collect();
+    let _ = writeln!(out, "    http-request deny deny_status 404 unless {{ path{paths} }}");
+    for (id, _) in &behind {
         let _ = writeln!(out, "    use_backend {id} if {{ path /{id} }}");
+    }
+    for (id, (at, tls)) in &behind {
         // On loopback it shows a certificate of its own making.
-        let tls = if tls { " ssl verify none" } else { "" };
+        let tls = if *tls { " ssl verify none" } else { "" };
         let _ = write!(
-            behind,
+            out,
             "\nbackend {id}\n    http-request set-path /metrics\n    server own {at}{tls}\n"
         );
     }
-    out.push_str("    http-request return status 404\n");
-    out.push_str(&behind);
     // It reads its certificate when it begins.
     let entry = shop.current.get(&(Profile::MonitoringServer, host.name.clone()));
     let serial = entry.map_or("none", |entry| entry.serial.as_str());

@@ -37,6 +37,14 @@ impl<'a> Member<'a> {
         self.share.restarts().contains(self.paths.unit)
     }
 
+    /// Whether it surely serves no client: it is down, or its own host is told that its certificate has ended (Go's
+    /// words for `x509.Expired`, of a time that is after its end).
+    fn serves_nobody(&self) -> bool {
+        let said = self.share.observed.etcd.silent.as_deref().unwrap_or_default();
+        let ended = said.contains("certificate has expired") && said.contains("is after");
+        self.health == Health::Down || (self.health == Health::Unknown && ended)
+    }
+
     pub fn process(&self) -> Process {
         match self.share.observed.found.units.get(self.paths.unit).map(|unit| unit.active.as_str())
         {
@@ -80,20 +88,23 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     let reached = members.len() + leaving(draft, &members);
     // While others are brought back, those that are well stay as they are.
     let mends = input.aim.arm == Arm::Mend;
+    // Where every certificate has ended nobody is served whom a restart could interrupt, and nobody can show any more
+    // that the others carry the quorum.
+    let silent = formed && members.len() == total && members.iter().all(Member::serves_nobody);
     let rolls = |member: &&Member<'_>| {
         let stays = member.health == Health::Down || mends && member.health == Health::Well;
-        !stays && member.must_restart()
+        !stays && !silent && member.must_restart()
     };
     for member in members.iter().filter(rolls) {
         if let Err(refusal) = rules::others_keep_quorum(member.host(), total, reached) {
             draft.none.refusals.push(refusal);
         }
     }
-    let before_gate = together(draft, &members, formation);
+    let before_gate = together(draft, &members, formation, silent);
     // Those that do not answer go first: the others must prove that they carry the quorum without them.
-    let (silent, sure): (Vec<&Member<'_>>, Vec<&Member<'_>>) =
+    let (unsure, sure): (Vec<&Member<'_>>, Vec<&Member<'_>>) =
         members.iter().filter(rolls).partition(|member| member.health == Health::Unknown);
-    let rolling: Vec<&Member<'_>> = silent.iter().chain(&sure).copied().collect();
+    let rolling: Vec<&Member<'_>> = unsure.iter().chain(&sure).copied().collect();
     let quiet = members.iter().filter(|m| m.health != Health::Down && !m.must_restart());
     let put: Vec<usize> = quiet.filter_map(|member| quietly(draft, member)).collect();
     let unproven: Vec<&Member<'_>> =
@@ -115,12 +126,12 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
         let others = all.iter().filter(|m| member.is_none_or(|member| m.host() != member.host()));
         others.copied().collect()
     };
-    let first = gate(draft, &without(silent.first()), "quorum", why, before_gate);
+    let first = gate(draft, &without(unsure.first()), "quorum", why, before_gate);
     let turns: Vec<(usize, &Member<'_>)> = rolling.iter().copied().enumerate().collect();
     let back = |draft: &mut Draft<'_>, (index, member): &(usize, &Member<'_>), restarted| {
         let id = format!("quorum-after-{}", member.host());
         let why = format!("{} must be back before the next one goes", member.host());
-        gate(draft, &without(silent.get(index + 1)), &id, why, vec![restarted])
+        gate(draft, &without(unsure.get(index + 1)), &id, why, vec![restarted])
     };
     let gates =
         one_by_one(draft, &turns, vec![first], |d, (_, m), after| restart(d, m, after), back);
@@ -138,13 +149,19 @@ fn leaving(draft: &Draft<'_>, members: &[Member<'_>]) -> usize {
     draft.input.real.well().filter(|member| !named(&member.name)).count()
 }
 
-/// Members that do not serve are configured, then started together. Returns the last steps.
-fn together(draft: &mut Draft<'_>, members: &[Member<'_>], formation: Formation) -> Vec<usize> {
+/// Members that do not serve are configured, then started together; `silent` ones too that must restart. Returns the
+/// last steps.
+fn together(
+    draft: &mut Draft<'_>,
+    members: &[Member<'_>],
+    formation: Formation,
+    silent: bool,
+) -> Vec<usize> {
     let ailing: Vec<&Member<'_>> = members
         .iter()
-        .filter(|member| {
-            member.health == Health::Down
-                && (!member.share.differences.is_empty() || formation != Formation::Formed)
+        .filter(|member| match member.health {
+            Health::Down => !member.share.differences.is_empty() || formation != Formation::Formed,
+            _ => silent && member.must_restart(),
         })
         .collect();
     let configured: Vec<usize> =
