@@ -643,6 +643,23 @@ fn where_no_control_plane_can_be_reached_nobody_waits_for_the_api() {
 }
 
 #[test]
+fn what_is_published_anew_for_pods_is_read_by_dns_when_every_node_is_there() {
+    let mut scene = Scene::standing();
+    for name in ["curlew", "plover", "sandpiper"] {
+        scene.edit(name, |o| {
+            let path = "/etc/zoisite/controller-manager/pods-authority.crt";
+            o.found.files.get_mut(path).unwrap().sha256 = Some("00".into());
+        });
+    }
+    // A node joins in the same run.
+    scene.edit("tern-1", |o| o.identity = Identity::Absent);
+    let sequence = scene.plan().unwrap();
+    let believe = index(&sequence, "believe");
+    assert!(needs(&sequence, believe, index(&sequence, "ready-tern-1")), "{:?}", ids(&sequence));
+    assert!(needs(&sequence, index(&sequence, "believed"), believe));
+}
+
+#[test]
 fn a_cluster_that_stands_needs_nothing() {
     assert_eq!(ids(&Scene::standing().plan().unwrap()), [""; 0]);
 }

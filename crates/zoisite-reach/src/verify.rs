@@ -540,7 +540,13 @@ impl Verifier<'_> {
 
     async fn logs(&self, node: &str) -> Result<(), String> {
         let pod = format!("probe-{node}");
-        let text = self.pods_api().logs(&pod, &LogParams::default()).await;
+        let asked = async || self.pods_api().logs(&pod, &LogParams::default()).await;
+        let mut text = asked().await;
+        // Of a kubelet that began anew the API server may hold a connection that is closed by now: its first use fails.
+        if text.is_err() {
+            tokio::time::sleep(Duration::from_secs(1)).await;
+            text = asked().await;
+        }
         let text = text.map_err(|error| ApiError::from(error).to_string())?;
         if text.contains("CoreDNS") { Ok(()) } else { Err(format!("its log is '{}'", text.trim())) }
     }

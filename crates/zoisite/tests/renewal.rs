@@ -38,7 +38,7 @@ fn all_is_renewed_under_load_and_comes_back_after_all_of_it_has_ended() {
     let lab = Lab::of("floating", None, 3);
     let plain = lab.place.read("zoisite.toml");
     // Kubelets ask anew by themselves while they still can; nobody signs it here.
-    policy(&lab, &plain, "backdated = \"1m\"\nprofiles.kubelet-client = { life = \"8m\" }");
+    policy(&lab, &plain, "backdated = \"1m\"\nprofiles.kubelet-client = { life = \"6m\" }");
     let _ = lab.zoisite(&["raise"]).ended(0);
     let before = held(&lab);
     let _ = lab.glass();
@@ -62,7 +62,7 @@ fn all_is_renewed_under_load_and_comes_back_after_all_of_it_has_ended() {
     policy(
         &lab,
         &plain,
-        "backdated = \"1m\"\nlife = \"5m\"\nprofiles.kubelet-client = { life = \"8m\" }",
+        "backdated = \"1m\"\nlife = \"5m\"\nprofiles.kubelet-client = { life = \"6m\" }",
     );
     let _ = lab.zoisite(&["check"]).ended(0).says("short-life");
     let _ = lab.zoisite(&["pki", "issue", "--again"]).ended(0);

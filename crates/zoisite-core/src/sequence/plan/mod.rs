@@ -138,6 +138,9 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     registry::plan(&mut draft);
     monitoring(&mut draft);
     nodes::plan(&mut draft, &control);
+    if !matches!(input.aim.arm, Arm::Trust { .. }) {
+        trust::followed(&mut draft, &control);
+    }
     preparation::first(&mut draft, &prepared);
     none = draft.none;
     if !none.refusals.is_empty() || !none.troubles.is_empty() {
