@@ -125,7 +125,7 @@ fn every_planted_fault_is_named() {
         ),
         (
             "a key that does not fit",
-            (profile_p, own.clone(), "ab".repeat(32)),
+            (profile_p, own, "ab".repeat(32)),
             &["the key beside it is not the one"],
         ),
         (

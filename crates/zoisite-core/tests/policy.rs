@@ -210,7 +210,7 @@ fn one_root_stands_above_all_four_and_signs_nobody_else() {
     assert!(proof.failed.is_empty() && !proof.held.is_empty(), "{:?}", proof.failed);
     let pem = &root.certificate().pem;
     for authority in &trust.ledger.authorities {
-        assert_eq!(authority.issuers, [pem.clone()]);
+        assert_eq!(authority.issuers, std::slice::from_ref(pem));
         assert!(authority.not_after < root.certificate().not_after);
         assert_eq!(authority.stands_under().as_deref(), Some("CN=saltmarsh root authority"));
         // Hosts believe the authority alone; what is shown has it beside, and never the root.

@@ -184,7 +184,7 @@ fn succeeds(
     }
     let gone =
         before.into_iter().map(|one| AuthorityCertificate { standing: Standing::Gone, ..one });
-    let all: Vec<_> = gone.chain([made.clone()]).collect();
+    let all: Vec<_> = gone.chain([made]).collect();
     let recipients = state.recipients(strongbox)?;
     besides.extend(records(kind, &all)?);
     besides.push(sealed(&SecretRef::Authority(kind), key, &recipients)?);

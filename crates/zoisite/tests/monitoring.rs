@@ -294,6 +294,9 @@ fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
     planted_faults_are_named(&lab);
 }
 
+/// A fault, how it is planted, and what is said of it.
+type Plant<'a> = (&'a str, &'a dyn Fn(), &'a [&'a str]);
+
 /// What is wrong with certificates on hosts is found there, told by what it is, and put right by a raise.
 fn planted_faults_are_named(lab: &Lab) {
     let etcd = "/etc/zoisite/etcd";
@@ -308,7 +311,7 @@ fn planted_faults_are_named(lab: &Lab) {
     };
     let on_heron = |command: &str| drop(lab.on("heron", command).ended(0));
     let door = "/etc/zoisite/monitoring/server";
-    let plants: [(&str, &dyn Fn(), &[&str]); 5] = [
+    let plants: [Plant<'_>; 5] = [
         (
             "the right file on the wrong host",
             &|| {
