@@ -8,8 +8,8 @@ use common::{Trust, at, changed, host};
 use jiff::{SignedDuration, Timestamp};
 use zoisite_core::cluster::{Cluster, read};
 use zoisite_core::pki::{
-    Authority, AuthorityKind, LedgerEntry, Lying, Profile, Root, San, Secret, Wanted, edges,
-    misfits, wanted,
+    Authority, AuthorityKind, LedgerEntry, Lying, Profile, San, Secret, Wanted, edges, misfits,
+    wanted,
 };
 
 struct Scene {
@@ -25,14 +25,7 @@ impl Scene {
             changed("[components]", "[certificates]\nhierarchy = \"one-root\"\n[components]");
         let cluster = read(&text).cluster.unwrap();
         let now = at("2026-11-23");
-        let mut trust = Trust::default();
-        let (root, _) = Root::make(&cluster, 0, &trust.keys, now).unwrap();
-        for kind in AuthorityKind::ALL {
-            let (authority, _) =
-                Authority::make(&cluster, (kind, 0), Some(&root), &trust.keys, now).unwrap();
-            trust.ledger.authorities.push(authority.certificate().clone());
-            trust.authorities.push(authority);
-        }
+        let (mut trust, _) = Trust::under_one_root(&cluster, now);
         trust.issue(&cluster, now);
         Self { cluster, trust, now }
     }

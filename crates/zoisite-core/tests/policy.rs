@@ -7,9 +7,7 @@ mod common;
 use common::{Trust, at, changed, host};
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 use zoisite_core::cluster::{Cluster, Grade, read};
-use zoisite_core::pki::{
-    Authority, AuthorityKind, KeyKind, Profile, Root, San, edges, prove, wanted,
-};
+use zoisite_core::pki::{AuthorityKind, KeyKind, Profile, San, edges, prove, wanted};
 
 /// Saltmarsh with a table of its own for certificates.
 fn with(certificates: &str) -> String {
@@ -197,14 +195,7 @@ fn issuers_that_api_servers_are_to_believe_are_held_against_what_stands_there() 
 fn one_root_stands_above_all_four_and_signs_nobody_else() {
     let cluster = cluster("hierarchy = \"one-root\"");
     let now = at("2026-11-23");
-    let mut trust = Trust::default();
-    let (root, _) = Root::make(&cluster, 0, &trust.keys, now).unwrap();
-    for kind in AuthorityKind::ALL {
-        let (authority, _) =
-            Authority::make(&cluster, (kind, 0), Some(&root), &trust.keys, now).unwrap();
-        trust.ledger.authorities.push(authority.certificate().clone());
-        trust.authorities.push(authority);
-    }
+    let (mut trust, root) = Trust::under_one_root(&cluster, now);
     trust.issue(&cluster, now);
     let proof = prove(&edges(&cluster), &trust.ledger, &[], now);
     assert!(proof.failed.is_empty() && !proof.held.is_empty(), "{:?}", proof.failed);

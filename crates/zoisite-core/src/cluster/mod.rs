@@ -23,6 +23,7 @@ mod policy;
 mod reader;
 mod sizes;
 mod topology;
+mod words;
 
 pub use address::{Endpoint, EndpointHost, Mac, subnets_in};
 pub use address_plan::{PlannedRange, RangeUse, address_plan};

@@ -10,6 +10,7 @@ use super::address::{Endpoint, EndpointHost, Mac};
 use super::image::{ImageName, ImageSource};
 use super::names::{ClusterName, HostName, Version};
 use super::policy::Certificates;
+use super::words::words;
 
 /// A component's own configuration fields, by their documented names.
 pub type Settings = BTreeMap<String, serde_json::Value>;
@@ -444,31 +445,6 @@ pub struct RegistryMirror {
     /// File with the certificates of authorities that it is verified by, on hosts.
     pub authority: Option<String>,
 }
-
-/// Makes of words of the cluster file the values of a key.
-macro_rules! words {
-    ($(#[$doc:meta])* $name:ident { $($(#[$value_doc:meta])* $value:ident = $word:literal),* $(,)? }) => {
-        $(#[$doc])*
-        #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-        #[serde(rename_all = "kebab-case")]
-        pub enum $name { $($(#[$value_doc])* $value),* }
-
-        impl $name {
-            /// Reads the word used in the cluster file.
-            ///
-            /// # Errors
-            /// When it is none of them.
-            pub fn new(text: &str) -> Result<Self, super::NameError> {
-                match text {
-                    $($word => Ok(Self::$value),)*
-                    _ => Err(super::NameError(format!("one of {}", [$($word),*].join(", ")))),
-                }
-            }
-        }
-    };
-}
-
-pub(super) use words;
 
 words! {
     /// Who leads services' addresses to pods.

@@ -2,9 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use serde::Serialize;
-
-use super::model::words;
+use super::words::words;
 use crate::pki::{AuthorityKind, KeyKind, Profile, San};
 
 words! {

@@ -6,7 +6,7 @@ use x509_parser::extensions::{GeneralName, ParsedExtension};
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 use x509_parser::public_key::PublicKey;
 
-use super::authority::hex;
+use super::encoding::hex;
 use super::issued::{AuthorityCertificate, LedgerEntry, der};
 use super::keys::{KeyKind, PkiError};
 use super::profile::{AuthorityKind, Profile};

@@ -6,7 +6,7 @@ use std::fmt;
 use jiff::Timestamp;
 use sha2::{Digest as _, Sha256};
 
-use super::authority::hex;
+use super::encoding::hex;
 use super::issued::{AuthorityCertificate, LedgerEntry};
 use super::keys::Secret;
 use super::profile::{AuthorityKind, Holder, Profile};

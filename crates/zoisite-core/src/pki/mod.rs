@@ -9,6 +9,7 @@
 mod at_rest;
 mod authority;
 mod edges;
+mod encoding;
 mod ends;
 mod found;
 mod issued;
@@ -27,8 +28,9 @@ mod subordinate;
 mod wanted;
 
 pub use at_rest::{AtRestKey, AtRestKeys, AtRestStage};
-pub use authority::{Authority, hex, issue_all};
+pub use authority::{Authority, issue_all};
 pub use edges::{Edge, Party, edges};
+pub use encoding::hex;
 pub use ends::{Ending, What, endings};
 pub(crate) use found::signing_key;
 pub use issued::{AuthorityCertificate, LedgerEntry};

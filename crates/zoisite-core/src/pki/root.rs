@@ -5,7 +5,7 @@ use rcgen::{BasicConstraints, IsCa, Issuer, KeyPair, SerialNumber};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 
-use super::authority::{authority_params, hex, offset, positive, whole};
+use super::encoding::{authority_params, hex, offset, positive, whole};
 use super::issued::der;
 use super::keys::{KeySource, NewKey, PkiError, Secret};
 use crate::cluster::Cluster;

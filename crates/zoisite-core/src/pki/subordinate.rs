@@ -16,7 +16,8 @@ use webpki::{EndEntityCert, KeyUsage, anchor_from_trusted_cert};
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 use x509_parser::public_key::PublicKey;
 
-use super::authority::{Authority, authority_params, authority_subject, hex};
+use super::authority::{Authority, authority_subject};
+use super::encoding::{authority_params, hex};
 use super::issued::AuthorityCertificate;
 use super::keys::{KeySource, NewKey, PkiError, Secret};
 use super::profile::{AuthorityKind, Usage};

@@ -13,7 +13,7 @@ use zoisite_core::cluster::{Cluster, ClusterName, Draft, DraftHost, HostName, dr
 use zoisite_core::components::{NodeImages, node_images};
 use zoisite_core::holdings::{HostFacts, SharedSecrets, Sources, assign_subnets, peer_urls};
 use zoisite_core::item::Item;
-use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Secret, SecretRef, due, wanted};
+use zoisite_core::pki::{Authority, AuthorityKind, Ledger, Root, Secret, SecretRef, due, wanted};
 use zoisite_core::script::Observed;
 use zoisite_core::sequence::{Begun, Looks};
 use zoisite_core::token::TokenRecord;
@@ -149,6 +149,19 @@ impl Trust {
             trust.authorities.push(authority);
         }
         trust
+    }
+
+    /// The same under a root of the cluster's own, which signs them.
+    pub fn under_one_root(cluster: &Cluster, now: Timestamp) -> (Self, Root) {
+        let mut trust = Self::default();
+        let (root, _) = Root::make(cluster, 0, &trust.keys, now).unwrap();
+        for kind in AuthorityKind::ALL {
+            let (authority, _) =
+                Authority::make(cluster, (kind, 0), Some(&root), &trust.keys, now).unwrap();
+            trust.ledger.authorities.push(authority.certificate().clone());
+            trust.authorities.push(authority);
+        }
+        (trust, root)
     }
 
     /// Issues what is due; returns what it was, `profile of host: why`.
