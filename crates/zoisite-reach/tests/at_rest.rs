@@ -24,19 +24,7 @@ fn replace(stage: &mut Stage) {
 
 /// All is encrypted by that key, every API server has it alone, and nothing was ever unreadable.
 fn must_be_by(stage: &mut Stage, key: &str, when: &str) {
-    stage.world().mend();
-    for name in &HOSTS[..3] {
-        stage.world().power(&host(name), true);
-    }
-    let mut ended = stage.raise();
-    for _ in 0..3 {
-        if ended == Ended::Reached {
-            break;
-        }
-        ended = stage.raise();
-    }
-    assert_eq!(ended, Ended::Reached, "{when}: {:?}", stage.troubles);
-    assert_eq!(stage.world().broken(), [""; 0], "{when}");
+    stage.must_come_through(when);
     assert_eq!(stage.world().keys_of_secrets(), [key].into(), "{when}");
     let path = "/etc/zoisite/api-server/encryption.yaml";
     for name in &HOSTS[..3] {

@@ -24,23 +24,6 @@ fn replace(stage: &mut Stage, kind: AuthorityKind) {
     });
 }
 
-/// Raises until nothing is left to do, whatever was cut off before.
-fn must_come_through(stage: &mut Stage, when: &str) {
-    stage.world().mend();
-    for name in &HOSTS[..3] {
-        stage.world().power(&host(name), true);
-    }
-    let mut ended = stage.raise();
-    for _ in 0..3 {
-        if ended == Ended::Reached {
-            break;
-        }
-        ended = stage.raise();
-    }
-    assert_eq!(ended, Ended::Reached, "{when}: {:?}", stage.troubles);
-    assert_eq!(stage.world().broken(), [""; 0], "{when}");
-}
-
 /// Where hosts hold whom they believe, of each kind.
 fn bundles(kind: AuthorityKind) -> &'static [&'static str] {
     match kind {
@@ -87,7 +70,7 @@ fn each_is_believed_beside_the_old_one_then_signs_then_the_old_one_goes() {
         let before = stage.taken.len();
         for _ in 0..words(kind) {
             replace(&mut stage, kind);
-            must_come_through(&mut stage, kind.id());
+            stage.must_come_through(kind.id());
         }
         must_be(&mut stage, kind, 1, " 2", kind.id());
         let stages =
@@ -127,10 +110,10 @@ fn killed_at_every_operation_it_goes_on() {
             for _ in 0..words(kind) {
                 replace(&mut stage, kind);
                 if stage.raise() != Ended::Reached {
-                    must_come_through(&mut stage, &when);
+                    stage.must_come_through(&when);
                 }
             }
-            must_come_through(&mut stage, &when);
+            stage.must_come_through(&when);
             must_be(&mut stage, kind, 1, " 2", &when);
         }
     }
@@ -159,7 +142,7 @@ fn the_key_of_tokens_is_accepted_then_signs_and_the_old_one_goes_by_a_word() {
     let first = token_keys(&mut whole);
     let begins = whole.world().operations();
     replace(&mut whole);
-    must_come_through(&mut whole, "replaced");
+    whole.must_come_through("replaced");
     let operations = whole.world().operations() - begins;
     let second = token_keys(&mut whole);
     assert!(second.iter().zip(&first).all(|(now, then)| now.0 == 2 && now.1 != then.1));
@@ -169,12 +152,12 @@ fn the_key_of_tokens_is_accepted_then_signs_and_the_old_one_goes_by_a_word() {
     whole.store(|state, strongbox| {
         token_key::take_back(state, strongbox).unwrap();
     });
-    must_come_through(&mut whole, "taken back");
+    whole.must_come_through("taken back");
     assert!(
         token_keys(&mut whole).iter().zip(&first).all(|(now, then)| now.0 == 2 && now.1 == then.1)
     );
     replace(&mut whole);
-    must_come_through(&mut whole, "ended");
+    whole.must_come_through("ended");
     assert_eq!(token_keys(&mut whole), first);
     whole.store(|state, strongbox| {
         let refused = token_key::take_back(state, strongbox);
@@ -189,7 +172,7 @@ fn the_key_of_tokens_is_accepted_then_signs_and_the_old_one_goes_by_a_word() {
         if stage.issued.shared.service_accounts_turn.stage().is_some() {
             replace(&mut stage);
         }
-        must_come_through(&mut stage, &format!("{at} operations later"));
+        stage.must_come_through(&format!("{at} operations later"));
         let now = token_keys(&mut stage);
         assert!(now.iter().all(|(accepted, key)| *accepted == 2 && *key == now[0].1), "{at}");
     }
@@ -202,18 +185,18 @@ fn it_is_taken_back_in_every_stage() {
         let mut stage = Stage::of_three();
         for _ in 0..rounds {
             replace(&mut stage, kind);
-            must_come_through(&mut stage, "there");
+            stage.must_come_through("there");
         }
         must_be(&mut stage, kind, 2, if rounds == 2 { " 2" } else { "" }, "half way");
         stage.store(|state, strongbox| {
             authorities::take_back(state, strongbox, kind).unwrap();
         });
-        must_come_through(&mut stage, "back");
+        stage.must_come_through("back");
         if rounds == 2 {
             // What the other one signed was in use: the last stage waits for a word here too.
             must_be(&mut stage, kind, 2, "", "back");
             replace(&mut stage, kind);
-            must_come_through(&mut stage, "back");
+            stage.must_come_through("back");
         }
         must_be(&mut stage, kind, 1, "", "back");
     }
@@ -246,7 +229,7 @@ fn a_host_that_cannot_be_brought_to_it_holds_it_back() {
             assert!(stage.troubles.iter().any(|told| told.contains(why)), "{:?}", stage.troubles);
         }
         assert_eq!(stage.issued.ledger.stage(), Some(TrustStage::Believe(kind)));
-        must_come_through(&mut stage, "it is back");
+        stage.must_come_through("it is back");
         must_be(&mut stage, kind, 1, " 2", "it is back");
     }
 }

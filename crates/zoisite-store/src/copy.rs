@@ -2,13 +2,13 @@
 
 use std::fs;
 use std::io::{Read as _, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::{SqliteRecords, StoreError, Strongbox};
+use crate::{SqliteRecords, StoreError, Strongbox, private_folder};
 
 /// The form of a copy that this program writes.
 const FORM: u32 = 1;
@@ -158,7 +158,7 @@ impl StateCopy {
     pub fn bring(&self, folder: &Path) -> Result<(), StoreError> {
         let path = folder.join(STORE);
         let failed = |source| StoreError::File { doing: "writing", path: path.clone(), source };
-        fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
+        private_folder(folder).map_err(failed)?;
         let stage =
             tempfile::Builder::new().prefix("bringing-").tempdir_in(folder).map_err(failed)?;
         let staged = stage.path().join(STORE);

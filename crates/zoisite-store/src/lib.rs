@@ -57,6 +57,15 @@ pub fn folder_of(file: &std::path::Path) -> &std::path::Path {
     }
 }
 
+/// Makes a folder that only its owner enters, and those above it; one that is there stays as it is.
+///
+/// # Errors
+/// When it cannot be made.
+pub fn private_folder(folder: &std::path::Path) -> std::io::Result<()> {
+    use std::os::unix::fs::DirBuilderExt as _;
+    std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)
+}
+
 /// Makes what was made or replaced in a folder outlast a power cut.
 pub(crate) fn sync_folder(folder: &std::path::Path) -> std::io::Result<()> {
     std::fs::File::open(folder)?.sync_all()

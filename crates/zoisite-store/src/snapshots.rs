@@ -3,12 +3,11 @@
 
 use std::fs;
 use std::io::{self, Read, Write};
-use std::os::unix::fs::DirBuilderExt as _;
 use std::path::{Path, PathBuf};
 
 use zoisite_core::snapshot::Snapshot;
 
-use crate::{StoreError, Strongbox};
+use crate::{StoreError, Strongbox, private_folder};
 
 const SEALED: &str = "sealed";
 const RECORD: &str = "json";
@@ -86,8 +85,11 @@ impl SnapshotFolder {
     }
 
     fn make(&self) -> Result<(), StoreError> {
-        let made = fs::DirBuilder::new().recursive(true).mode(0o700).create(&self.path);
-        made.map_err(|source| StoreError::File { doing: "making", path: self.path.clone(), source })
+        private_folder(&self.path).map_err(|source| StoreError::File {
+            doing: "making",
+            path: self.path.clone(),
+            source,
+        })
     }
 
     /// Begins one, sealed for `recipients`. What a run that was killed left half written is swept first.

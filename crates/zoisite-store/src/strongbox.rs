@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::io::{Read, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, PermissionsExt as _};
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -10,7 +10,7 @@ use age::secrecy::ExposeSecret as _;
 use zeroize::Zeroizing;
 use zoisite_core::pki::Secret;
 
-use crate::StoreError;
+use crate::{StoreError, private_folder};
 
 /// What opens a strongbox: an identity of age's, or a person's own SSH key.
 enum Identity {
@@ -138,11 +138,6 @@ pub fn key_of(line: &str) -> String {
     let words: Vec<&str> = line.split_whitespace().collect();
     let long = if line.trim_start().starts_with("ssh-") { 2 } else { 1 };
     words[..words.len().min(long)].join(" ")
-}
-
-/// Makes a folder that only its owner enters; one that is there stays as it is.
-fn private_folder(folder: &Path) -> std::io::Result<()> {
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)
 }
 
 /// Opens and seals secrets with one person's identity.

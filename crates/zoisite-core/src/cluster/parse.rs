@@ -402,6 +402,29 @@ impl Parser {
         names
     }
 
+    /// A table that stands as a value.
+    fn inner<'t>(
+        &mut self,
+        path: &str,
+        value: &'t toml::Spanned<DeValue<'t>>,
+        keys: &'t [&'t str],
+        mend: &str,
+    ) -> Option<Section<'t>> {
+        match value.get_ref() {
+            DeValue::Table(own) => {
+                Some(Section::open(path, own, value.span(), keys, &mut self.findings))
+            }
+            other => {
+                self.findings.push(
+                    Finding::blocks("wrong-type", format!("{path} takes a table"))
+                        .at(value.span(), format!("this is {}", kind(other)))
+                        .mend(mend),
+                );
+                None
+            }
+        }
+    }
+
     /// Own settings of what runs on nodes.
     fn node_settings(&mut self, section: &Section<'_>) -> NodeSettings {
         NodeSettings {
@@ -421,16 +444,12 @@ impl Parser {
         let Some((all, _)) = section.table("on", &mut self.findings) else { return out };
         for (pattern, value) in all.iter() {
             let path = format!("workers.on.{}", pattern.get_ref());
-            let DeValue::Table(own) = value.get_ref() else {
-                self.findings.push(
-                    Finding::blocks("wrong-type", format!("{path} takes a table"))
-                        .at(value.span(), format!("this is {}", kind(value.get_ref())))
-                        .mend("write: on.\"tern-*\" = { kubelet = { maxPods = 30 } }"),
-                );
+            let example = "write: on.\"tern-*\" = { kubelet = { maxPods = 30 } }";
+            let Some(own) =
+                self.inner(&path, value, &["kubelet", "kube-proxy", "runtime"], example)
+            else {
                 continue;
             };
-            let keys = &["kubelet", "kube-proxy", "runtime"];
-            let own = Section::open(&path, own, value.span(), keys, &mut self.findings);
             let settings = self.node_settings(&own);
             for host in self.matching(pattern.get_ref(), &pattern.span(), "workers.on", hosts) {
                 let known = out.entry(host).or_default();
@@ -673,4 +692,12 @@ fn label(key: &str, value: &str) -> Result<(), NameError> {
         return Err(NameError(format!("'{value}' is no value: {rule}")));
     }
     Ok(())
+}
+
+/// A number with one of these units behind it, in what each is worth.
+fn in_units(text: &str, units: &[(&str, i64)]) -> Option<i64> {
+    units.iter().find_map(|(unit, worth)| {
+        let number = text.strip_suffix(unit)?.trim_end().parse::<i64>().ok()?;
+        number.checked_mul(*worth)
+    })
 }

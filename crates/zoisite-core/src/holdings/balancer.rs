@@ -44,41 +44,45 @@ pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     items.push(Workshop::reloaded(&path, config(shop, &authority), BALANCER_UNIT));
     let what = format!("balancer of {} on {}", shop.cluster.name, shop.host.name);
     let layout = Layout::of(shop.cluster, &shop.facts());
-    let start = format!("{} -Ws -f {path}", layout.haproxy());
-    // Judged first; those that are served go on with the process that serves them.
-    let judge = format!("{} -c -f {path}", layout.haproxy());
     let unit = UnitFile::service(&what, "network-online.target")
         .section(
             "Service",
-            [
-                ("Type", "notify"),
-                ("User", USER),
-                ("Group", USER),
-                ("ExecStart", &start),
-                ("ExecReload", &judge),
-                ("ExecReload", "/bin/kill -USR2 $MAINPID"),
-                ("Restart", "always"),
-                ("RestartSec", "1"),
-                ("TimeoutStopSec", "10"),
-                ("LimitNOFILE", "16384"),
-                ("AmbientCapabilities", "CAP_NET_BIND_SERVICE"),
-            ]
-            .map(|(key, value)| (key, value.to_owned()))
-            .into_iter()
-            .chain(before)
-            .chain(
-                HARDENED
-                    .iter()
-                    .copied()
-                    .filter(|(key, _)| *key != "CapabilityBoundingSet")
-                    .map(|(key, value)| (key, value.to_owned())),
-            )
-            .chain([("CapabilityBoundingSet", "CAP_NET_BIND_SERVICE".to_owned())]),
+            haproxy(layout.haproxy(), USER, &path)
+                .into_iter()
+                .chain([
+                    ("LimitNOFILE", "16384".to_owned()),
+                    ("AmbientCapabilities", "CAP_NET_BIND_SERVICE".to_owned()),
+                ])
+                .chain(before)
+                .chain(
+                    HARDENED
+                        .iter()
+                        .copied()
+                        .filter(|(key, _)| *key != "CapabilityBoundingSet")
+                        .map(|(key, value)| (key, value.to_owned())),
+                )
+                .chain([("CapabilityBoundingSet", "CAP_NET_BIND_SERVICE".to_owned())]),
         )
         .at_boot();
     items.extend(Workshop::unit(BALANCER_UNIT, None, &unit));
     out.programs.push(layout.haproxy().to_owned());
     out.extend(Part::Balancer, items);
+}
+
+/// How a unit runs HAProxy, as that user, by that configuration: a reload is judged first, and those that are served go on
+/// with the process that serves them (haproxy(1), options -Ws and -c).
+pub(super) fn haproxy(program: &str, user: &str, config: &str) -> [(&'static str, String); 9] {
+    [
+        ("Type", "notify".into()),
+        ("User", user.into()),
+        ("Group", user.into()),
+        ("ExecStart", format!("{program} -Ws -f {config}")),
+        ("ExecReload", format!("{program} -c -f {config}")),
+        ("ExecReload", "/bin/kill -USR2 $MAINPID".into()),
+        ("Restart", "always".into()),
+        ("RestartSec", "1".into()),
+        ("TimeoutStopSec", "10".into()),
+    ]
 }
 
 /// A person's own lines of the section `defaults`: the later one of a keyword counts.

@@ -10,6 +10,7 @@ use std::net::{IpAddr, SocketAddr};
 
 use serde_json::{Value, json};
 
+use super::balancer::haproxy;
 use super::etcd_paths::own_loopback;
 use super::runtime::Layout;
 use super::unit::HARDENED;
@@ -86,18 +87,16 @@ impl Watched {
     /// Where the door reads it, and whether that speaks TLS.
     fn behind_the_door(self, cluster: &Cluster, host: &Host) -> Option<(SocketAddr, bool)> {
         let loopback = IpAddr::from([127, 0, 0, 1]);
-        let controller = &cluster.control_plane.controller_manager;
-        let port = |own: Option<&Value>, usual: u16| {
-            let own = own.and_then(|port| port.as_str()?.parse().ok().or(port.as_u64()));
-            own.and_then(|port| u16::try_from(port).ok()).unwrap_or(usual)
-        };
         match self {
             Self::Etcd => {
                 let at = own_loopback(host.address);
                 Some((SocketAddr::new(at, cluster.etcd.metrics_port), false))
             }
             Self::ControllerManager => {
-                let port = port(controller.get("secure-port"), CONTROLLER_MANAGER);
+                let own = cluster.control_plane.controller_manager.get("secure-port");
+                let own = own.and_then(|port| port.as_str()?.parse().ok().or(port.as_u64()));
+                let port = own.and_then(|port| u16::try_from(port).ok());
+                let port = port.unwrap_or(CONTROLLER_MANAGER);
                 Some((SocketAddr::new(loopback, port), true))
             }
             Self::Scheduler => Some((SocketAddr::new(loopback, SCHEDULER), true)),
@@ -177,25 +176,12 @@ pub(super) fn door(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     items.push(Workshop::reloaded(&path, config(shop, port, &authority), MONITORING_UNIT));
     let what = format!("metrics of {} for monitoring", shop.host.name);
     let layout = Layout::of(shop.cluster, &shop.facts());
-    let start = format!("{} -Ws -f {path}", layout.haproxy());
-    // Judged first; those that are served go on with the process that serves them.
-    let judge = format!("{} -c -f {path}", layout.haproxy());
     let unit = UnitFile::service(&what, "network-online.target")
         .section(
             "Service",
-            [
-                ("Type", "notify"),
-                ("User", MONITORING_USER),
-                ("Group", MONITORING_USER),
-                ("ExecStart", start.as_str()),
-                ("ExecReload", judge.as_str()),
-                ("ExecReload", "/bin/kill -USR2 $MAINPID"),
-                ("Restart", "always"),
-                ("RestartSec", "1"),
-                ("TimeoutStopSec", "10"),
-            ]
-            .into_iter()
-            .chain(HARDENED),
+            haproxy(layout.haproxy(), MONITORING_USER, &path)
+                .into_iter()
+                .chain(HARDENED.map(|(key, value)| (key, value.to_owned()))),
         )
         .at_boot();
     items.extend(Workshop::unit(MONITORING_UNIT, None, &unit));

@@ -8,9 +8,9 @@ use serde_json::{Value, json};
 use zoisite_core::holdings::{ApiObject, person_kubeconfig};
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, person};
 use zoisite_reach::{ApiClient, ApiResult};
-use zoisite_store::{FreshKeys, State, trust};
+use zoisite_store::State;
 
-use super::with_api;
+use super::{signed, with_api};
 use crate::failure::{Failure, Kind};
 use crate::kubeconfig::{Merge, own_kubeconfig, yaml};
 use crate::options::Options;
@@ -253,8 +253,7 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
                 let _ = state.end_run(record.clone(), &failure.summary(), now());
             })?;
     }
-    let (entry, key) = trust::issue_unkept(state, site.strongbox()?, &wanted, &FreshKeys, now())?;
-    state.end_run(record, &format!("until {}", view::minute(entry.not_after)), now())?;
+    let (entry, key) = signed(site, state, record, &wanted)?;
     let authority = state.ledger()?.bundle_up_to_root(AuthorityKind::Cluster);
     let authority = base64(&authority.unwrap_or_default());
     let config = person_kubeconfig(

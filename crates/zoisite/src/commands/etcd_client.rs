@@ -6,10 +6,11 @@ use std::process::ExitCode;
 
 use zoisite_core::cluster::Role;
 use zoisite_core::pki::{AuthorityKind, person_in_etcd};
-use zoisite_store::{FreshKeys, State, trust};
+use zoisite_store::{State, private_folder};
 
+use super::signed;
 use crate::failure::{Failure, Kind};
-use crate::site::{Private, Site, Working, begin_run, now};
+use crate::site::{Private, Site, Working, begin_run};
 use crate::view;
 
 const HOUR: i64 = 3_600;
@@ -31,7 +32,7 @@ pub fn give(
             "add --ends 8h",
         ));
     }
-    super::monitoring::make_folder(folder)?;
+    private_folder(folder).map_err(|error| Failure::file("making", folder, &error))?;
     let folder =
         std::path::absolute(folder).map_err(|error| Failure::file("finding", folder, &error))?;
     let at = |file: &str| folder.join(file);
@@ -43,13 +44,7 @@ pub fn give(
     let state = &mut work.state;
     let record = begin_run(state, &format!("access {name} to etcd"))?;
     let wanted = person_in_etcd(&site.cluster, name, seconds);
-    let issued = trust::issue_unkept(state, site.strongbox()?, &wanted, &FreshKeys, now());
-    let outcome = match &issued {
-        Ok((entry, _)) => format!("until {}", view::minute(entry.not_after)),
-        Err(error) => error.to_string(),
-    };
-    state.end_run(record, &outcome, now())?;
-    let (entry, secret) = issued?;
+    let (entry, secret) = signed(site, state, record, &wanted)?;
     let believed = state.ledger()?.bundle(AuthorityKind::EtcdClient).unwrap_or_default();
     let end = view::minute(entry.not_after);
     let members = site.cluster.hosts_of(Role::EtcdMember);

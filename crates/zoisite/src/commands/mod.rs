@@ -47,12 +47,14 @@ use std::collections::BTreeMap;
 
 use clap::{Args, ValueEnum};
 use zoisite_core::holdings::Part;
+use zoisite_core::pki::{LedgerEntry, Secret, Wanted};
 use zoisite_reach::{ApiClient, Reach as _};
-use zoisite_store::State;
+use zoisite_store::{FreshKeys, RunRecord, State, trust};
 
 use crate::failure::{Failure, Kind};
 use crate::road;
-use crate::site::Site;
+use crate::site::{Site, now};
+use crate::view;
 
 /// Drives a future to its end.
 pub fn block_on<T>(future: impl Future<Output = T>) -> Result<T, Failure> {
@@ -127,6 +129,24 @@ impl PartArgs {
             |part: &&Part| asked.is_empty() || asked.contains(part) || **part == Part::Preparation;
         Part::ALL.iter().filter(wanted).copied().collect()
     }
+}
+
+/// Issues a certificate whose key is handed out and not kept, and ends its run in the journal with what became of it.
+fn signed(
+    site: &Site,
+    state: &mut State,
+    run: RunRecord,
+    wanted: &Wanted,
+) -> Result<(LedgerEntry, Secret), Failure> {
+    let issued = site.strongbox().and_then(|strongbox| {
+        Ok(trust::issue_unkept(state, strongbox, wanted, &FreshKeys, now())?)
+    });
+    let outcome = match &issued {
+        Ok((entry, _)) => format!("until {}", view::minute(entry.not_after)),
+        Err(failure) => failure.summary(),
+    };
+    state.end_run(run, &outcome, now())?;
+    issued
 }
 
 /// Does something with an API server that is ready. The run's certificate is recorded in `state`.

@@ -5,8 +5,9 @@ use clap::Args;
 use serde_json::{Value, json};
 use zoisite_core::holdings::{Target, targets};
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Secret, monitoring};
-use zoisite_store::{FreshKeys, trust};
+use zoisite_store::private_folder;
 
+use super::signed;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::site::{Private, Site, begin_run, now};
@@ -92,7 +93,7 @@ fn write(
     folder: &Path,
     args: &MonitoringArgs,
 ) -> Result<ExitCode, Failure> {
-    make_folder(folder)?;
+    private_folder(folder).map_err(|error| Failure::file("making", folder, &error))?;
     let at = |name: &str| folder.join(name);
     let mut work = site.briefly()?;
     site.contradicts_nothing(&work.state)?;
@@ -111,14 +112,7 @@ fn write(
                 (Private::begin(&at("client.crt"))?, Private::begin(&at("client.key"))?);
             let wanted = monitoring(&site.cluster, args.ends);
             let record = begin_run(&mut work.state, "monitoring: a certificate to read metrics")?;
-            let issued =
-                trust::issue_unkept(&mut work.state, site.strongbox()?, &wanted, &FreshKeys, now());
-            let outcome = match &issued {
-                Ok((entry, _)) => format!("until {}", view::minute(entry.not_after)),
-                Err(error) => error.to_string(),
-            };
-            work.state.end_run(record, &outcome, now())?;
-            let (entry, secret) = issued?;
+            let (entry, secret) = signed(site, &mut work.state, record, &wanted)?;
             key.end(secret.expose())?;
             certificate.end(&entry.pem)?;
             (entry.not_after, true)
@@ -150,19 +144,6 @@ fn write(
         );
     }
     Ok(ExitCode::SUCCESS)
-}
-
-/// Makes a folder that only its owner may look into.
-pub(super) fn make_folder(folder: &Path) -> Result<(), Failure> {
-    use std::os::unix::fs::DirBuilderExt as _;
-    if folder.is_dir() {
-        return Ok(());
-    }
-    std::fs::DirBuilder::new()
-        .recursive(true)
-        .mode(0o700)
-        .create(folder)
-        .map_err(|error| Failure::file("making", folder, &error))
 }
 
 /// The recorded certificate that lies there with its key, if one does.

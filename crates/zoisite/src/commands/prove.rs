@@ -5,9 +5,10 @@ use std::process::ExitCode;
 
 use futures_util::StreamExt as _;
 use serde_json::json;
+use zoisite_core::adopt::HeldThere;
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::Part;
-use zoisite_core::item::{Differs, Item};
+use zoisite_core::item::{Differs, Item, Pair};
 use zoisite_core::pki::{
     AuthorityKind, Edge, Ledger, LedgerEntry, Lying, Party, Profile, San, edges, misfits,
     run_client,
@@ -151,36 +152,25 @@ async fn files(
             Item::File(file) => file.path.ends_with("authority.crt"),
             _ => false,
         };
-        proof.files += holdings.items.iter().filter(|item| of_trust(item)).count();
+        let of_trust = |at: usize| of_trust(&holdings.items[at]);
+        let mut wrong = differences(holdings, observed, &sums);
+        wrong.retain(|difference| of_trust(difference.item));
+        let all = (0..holdings.items.len()).filter(|at| of_trust(*at)).count();
+        proof.files += all - wrong.len();
+        // What lies there is read only where something is wrong with it.
         let host = &holdings.host;
-        let mut held = None;
-        for difference in differences(holdings, observed, &sums) {
-            let item = &holdings.items[difference.item];
-            if !of_trust(item) {
-                continue;
+        let held = match wrong.iter().any(|difference| difference.how == Differs::Content) {
+            true => {
+                reach.held_by(&site.cluster, host).await.map_err(|t| Failure::troubles([&t]))?
             }
-            proof.files -= 1;
-            let mut why = Vec::new();
-            if let (Item::Pair(pair), Differs::Content) = (item, &difference.how) {
-                // What lies there is read only where something is wrong with it.
-                if held.is_none() {
-                    held = Some(
-                        reach
-                            .held_by(&site.cluster, host)
-                            .await
-                            .map_err(|t| Failure::troubles([&t]))?,
-                    );
-                }
-                let placed = |profile: &&Profile| {
-                    profile.place().is_some_and(|place| place.path() == pair.path)
-                };
-                let profile = Profile::ALL.iter().find(placed);
-                let found = profile.and_then(|profile| {
-                    let (pem, key_sha256) = held.as_ref()?.certificates.get(profile)?;
-                    Some(Lying { profile: *profile, host, pem, key_sha256 })
-                });
-                why = found.map(|lying| misfits(lying, &edges, ledger, now)).unwrap_or_default();
-            }
+            false => HeldThere::default(),
+        };
+        for difference in wrong {
+            let lies = match (&holdings.items[difference.item], &difference.how) {
+                (Item::Pair(pair), Differs::Content) => lying(pair, host, &held),
+                _ => None,
+            };
+            let why = lies.map(|lying| misfits(lying, &edges, ledger, now)).unwrap_or_default();
             let why = match why.is_empty() {
                 true => difference.to_string(),
                 false => format!("{difference}: {}", why.join("; ")),
@@ -189,6 +179,15 @@ async fn files(
         }
     }
     Ok(())
+}
+
+/// What lies on a host in the place of a pair.
+fn lying<'a>(pair: &Pair, host: &'a HostName, held: &'a HeldThere) -> Option<Lying<'a>> {
+    let placed =
+        |profile: &&Profile| profile.place().is_some_and(|place| place.path() == pair.path);
+    let profile = *Profile::ALL.iter().find(placed)?;
+    let (pem, key_sha256) = held.certificates.get(&profile)?;
+    Some(Lying { profile, host, pem, key_sha256 })
 }
 
 /// Dials it, and holds what is shown against what is in force.

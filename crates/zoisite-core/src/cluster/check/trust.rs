@@ -13,12 +13,9 @@ impl Check<'_> {
         let place =
             |own: bool, path: String, usual: &str| if own { path } else { usual.to_owned() };
         let mut short = i64::MAX;
-        for profile in Profile::ALL.iter().filter(|profile| {
-            matches!(
-                profile.holder(),
-                Holder::Role(_) | Holder::Nodes | Holder::Monitored | Holder::Joining
-            )
-        }) {
+        let of_hosts =
+            |profile: &&Profile| profile.place().is_some() || profile.holder() == Holder::Joining;
+        for profile in Profile::ALL.iter().filter(of_hosts) {
             let (kind, life) = (profile.authority(), policy.seconds_of(*profile));
             short = short.min(life);
             let most = policy.authority_seconds_of(kind);

@@ -2,14 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use toml::de::DeValue;
-
 use super::super::finding::Finding;
 use super::super::names::{NameError, dns_name};
 use super::super::pattern;
 use super::super::policy::{AuthorityPolicy, Certificates, Hierarchy, ProfilePolicy};
-use super::super::reader::{Section, kind, near};
-use super::Parser;
+use super::super::reader::{Section, near};
+use super::{Parser, in_units};
 use crate::pki::{AuthorityKind, Holder, KeyKind, Profile, San};
 
 const DAY: i64 = 86_400;
@@ -67,7 +65,7 @@ impl Parser {
         let Some((all, _)) = section.table("profiles", &mut self.findings) else { return out };
         for (pattern, value) in all.iter() {
             let path = format!("certificates.profiles.{}", pattern.get_ref());
-            let example = "profiles.api-server = { names = [\"api.saltmarsh.example\"] }";
+            let example = "write: profiles.api-server = { names = [\"api.saltmarsh.example\"] }";
             let Some(own) = self.inner(&path, value, &["life", "key", "names"], example) else {
                 continue;
             };
@@ -109,7 +107,7 @@ impl Parser {
         let Some((all, _)) = section.table("authorities", &mut self.findings) else { return out };
         for (name, value) in all.iter() {
             let path = format!("certificates.authorities.{}", name.get_ref());
-            let example = "authorities.cluster = { life = \"7300d\" }";
+            let example = "write: authorities.cluster = { life = \"7300d\" }";
             let Some(own) = self.inner(&path, value, &["life", "key"], example) else { continue };
             let policy = AuthorityPolicy {
                 seconds: self.optional(&own, "life", "bad-lifetime", authority_life),
@@ -123,29 +121,6 @@ impl Parser {
             }
         }
         out
-    }
-
-    /// A table that stands as a value.
-    fn inner<'t>(
-        &mut self,
-        path: &str,
-        value: &'t toml::Spanned<DeValue<'t>>,
-        keys: &'t [&'t str],
-        example: &str,
-    ) -> Option<Section<'t>> {
-        match value.get_ref() {
-            DeValue::Table(own) => {
-                Some(Section::open(path, own, value.span(), keys, &mut self.findings))
-            }
-            other => {
-                self.findings.push(
-                    Finding::blocks("wrong-type", format!("{path} takes a table"))
-                        .at(value.span(), format!("this is {}", kind(other)))
-                        .mend(format!("write: {example}")),
-                );
-                None
-            }
-        }
     }
 
     fn unknown(
@@ -205,11 +180,7 @@ fn san(text: &str) -> Result<San, NameError> {
 }
 
 fn in_seconds(text: &str, from: i64, to: i64, rule: &str) -> Result<i64, NameError> {
-    let units = [("m", 60), ("h", 3_600), ("d", DAY)];
-    let read = units.into_iter().find_map(|(unit, seconds)| {
-        let number = text.strip_suffix(unit)?.trim_end().parse::<i64>().ok()?;
-        number.checked_mul(seconds)
-    });
+    let read = in_units(text, &[("m", 60), ("h", 3_600), ("d", DAY)]);
     read.filter(|time| (from..=to).contains(time)).ok_or_else(|| NameError(rule.into()))
 }
 

@@ -14,7 +14,7 @@ use super::super::model::{
 };
 use super::super::names::{ClusterName, HostName, NameError, Version, dns_name};
 use super::super::reader::Section;
-use super::{ETCD, KUBERNETES, Parser, absolute, address, range, served};
+use super::{ETCD, KUBERNETES, Parser, absolute, address, in_units, range, served};
 
 /// The version of CoreDNS where the file says none.
 const DNS: Version = Version { major: 1, minor: 15, patch: 0 };
@@ -353,16 +353,11 @@ impl Parser {
                 continue;
             }
             let path = format!("preparation.registries.{name}");
-            let DeValue::Table(own) = value.get_ref() else {
-                self.findings.push(
-                    Finding::blocks("wrong-type", format!("{path} takes a table"))
-                        .at(value.span(), "here")
-                        .mend("{ addresses = [\"https://…\"], authority = \"/etc/ssl/…\" }"),
-                );
+            let example = "{ addresses = [\"https://…\"], authority = \"/etc/ssl/…\" }";
+            let Some(section) = self.inner(&path, value, &["addresses", "authority"], example)
+            else {
                 continue;
             };
-            let keys = &["addresses", "authority"];
-            let section = Section::open(&path, own, value.span(), keys, &mut self.findings);
             section.missing("addresses", "[\"https://…\"]", &mut self.findings);
             let mirror = RegistryMirror {
                 addresses: self.lists(Some(&section), "addresses", web_address),
@@ -403,15 +398,9 @@ impl Parser {
     }
 }
 
-/// A time zone as the zone database names it: `Europe/Berlin`, `UTC`.
 /// A time, in milliseconds.
 fn time(text: &str) -> Result<i64, NameError> {
-    let units = [("ms", 1), ("s", 1_000), ("m", 60_000)];
-    let read = units.into_iter().find_map(|(unit, milliseconds)| {
-        let number = text.strip_suffix(unit)?.trim_end().parse::<i64>().ok()?;
-        number.checked_mul(milliseconds)
-    });
-    match read {
+    match in_units(text, &[("ms", 1), ("s", 1_000), ("m", 60_000)]) {
         Some(time @ 1..=3_600_000) => Ok(time),
         Some(_) => Err(NameError("from a millisecond to an hour".into())),
         None => Err(NameError("a number and a unit: 800ms, 10s, 2m".into())),
@@ -420,12 +409,7 @@ fn time(text: &str) -> Result<i64, NameError> {
 
 /// A time between an hour and ten years, in seconds.
 fn long_time(text: &str) -> Result<i64, NameError> {
-    let units = [("h", 3_600), ("d", 86_400)];
-    let read = units.into_iter().find_map(|(unit, seconds)| {
-        let number = text.strip_suffix(unit)?.trim_end().parse::<i64>().ok()?;
-        number.checked_mul(seconds)
-    });
-    match read {
+    match in_units(text, &[("h", 3_600), ("d", 86_400)]) {
         Some(time @ 3_600..=315_360_000) => Ok(time),
         Some(_) => Err(NameError("from an hour to ten years".into())),
         None => Err(NameError("a number and a unit: 12h, 2d, 30d".into())),
@@ -444,6 +428,7 @@ fn now_and_then(text: &str) -> Result<Option<i64>, NameError> {
     }
 }
 
+/// A time zone as the zone database names it: `Europe/Berlin`, `UTC`.
 fn zone(text: &str) -> Result<String, NameError> {
     let part = |part: &str| {
         let plain = |c: char| c.is_ascii_alphanumeric() || "_+-".contains(c);
