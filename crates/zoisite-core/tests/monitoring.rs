@@ -73,6 +73,20 @@ fn each_host_gives_out_what_it_runs_to_one_certificate_alone() {
 }
 
 #[test]
+fn the_door_finds_a_controller_manager_at_a_port_of_the_sites_own() {
+    for port in ["10357", "\"10357\""] {
+        let file = changed(
+            "[control-plane]\n",
+            &format!("[control-plane]\ncontroller-manager = {{ secure-port = {port} }}\n"),
+        );
+        let file = file.replace("[components]\n", "[monitoring]\n\n[components]\n");
+        let all = all(&read(&file).cluster.unwrap());
+        let door = text(all.host(&host("curlew")).unwrap(), DOOR).unwrap();
+        assert!(door.contains("server own 127.0.0.1:10357 ssl"), "{port}: {door}");
+    }
+}
+
+#[test]
 fn without_the_table_nothing_of_it_stands_anywhere() {
     let cluster = with("");
     let all = all(&cluster);

@@ -11,6 +11,7 @@ use std::net::{IpAddr, SocketAddr};
 use serde_json::{Value, json};
 
 use super::balancer::haproxy;
+use super::config::word;
 use super::etcd_paths::own_loopback;
 use super::runtime::Layout;
 use super::unit::HARDENED;
@@ -94,10 +95,8 @@ impl Watched {
             }
             Self::ControllerManager => {
                 let own = cluster.control_plane.controller_manager.get("secure-port");
-                let own = own.and_then(|port| port.as_str()?.parse().ok().or(port.as_u64()));
-                let port = own.and_then(|port| u16::try_from(port).ok());
-                let port = port.unwrap_or(CONTROLLER_MANAGER);
-                Some((SocketAddr::new(loopback, port), true))
+                let own = own.and_then(|port| word(port).parse().ok());
+                Some((SocketAddr::new(loopback, own.unwrap_or(CONTROLLER_MANAGER)), true))
             }
             Self::Scheduler => Some((SocketAddr::new(loopback, SCHEDULER), true)),
             Self::Balancer => Some((SocketAddr::new(loopback, BALANCER_HEALTH), false)),
