@@ -139,7 +139,10 @@ impl<'a> Issuer<'a> {
     fn lets_in(&self, lab: &Lab) {
         let shows = |audience: &str| {
             let mut curl = Command::new("curl");
-            curl.args(["--silent", "--insecure", "--noproxy", "*", "--max-time", "20"]);
+            // As every client of a stable address must, it tries again where its connection was ended: a balancer
+            // ends those to a server that does not answer it in time, as happens where the machine stands still.
+            curl.args(["--silent", "--show-error", "--retry", "3", "--retry-all-errors"]);
+            curl.args(["--insecure", "--noproxy", "*", "--max-time", "20"]);
             let token = self.token(audience);
             curl.args(["--header", &format!("Authorization: Bearer {token}")]);
             curl.args(["--header", "Content-Type: application/json", "--data"]);
