@@ -7,7 +7,7 @@ use zoisite_core::components::Shelved;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{ApiObject, HostHoldings};
 use zoisite_core::item::Component;
-use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
+use zoisite_core::pki::{KeyRequest, LedgerEntry, NodeRequest, Secret, SecretRef};
 use zoisite_core::script::{Depth, Stretch};
 use zoisite_core::sequence::{ApiLook, ApiWork, Gate, Look, MemberWork, StepOutcome};
 use zoisite_core::snapshot::Taken;
@@ -55,6 +55,37 @@ pub trait Contents: Send + Sync {
     /// # Errors
     /// Every reason why it is refused.
     fn sign(&self, host: &HostName, request: &NodeRequest) -> Result<String, Vec<String>>;
+
+    /// Checks what a host asks for keys that it made, and signs it from the strongbox.
+    ///
+    /// # Errors
+    /// Every reason why it is refused.
+    fn certify(
+        &self,
+        host: &HostName,
+        requests: &[KeyRequest],
+    ) -> Result<Vec<LedgerEntry>, Vec<String>>;
+}
+
+/// Has what a host asks for its own keys signed; where that is refused, nothing was signed.
+pub(crate) fn signed(
+    contents: &dyn Contents,
+    stretch: &Stretch,
+    requests: &[KeyRequest],
+) -> Result<Vec<LedgerEntry>, Trouble> {
+    let host = &stretch.host;
+    // A host gets what it was told to ask for, whatever it says.
+    let told = |request: &&KeyRequest| stretch.makes_key_of(request.profile);
+    let requests: Vec<KeyRequest> = requests.iter().filter(told).cloned().collect();
+    if requests.is_empty() {
+        return Ok(Vec::new());
+    }
+    contents.certify(host, &requests).map_err(|why| {
+        let attempted = "signing for the keys that it made";
+        Trouble::new(Some(host.clone()), attempted, why.join("; "), Vec::new()).mend(
+            "nothing was signed. Its keys are in /var/lib/zoisite/keys there: without that folder the next raise has it make others",
+        )
+    })
 }
 
 /// A snapshot on its way to where it is kept: nothing is there before its end.

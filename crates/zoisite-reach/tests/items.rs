@@ -9,10 +9,13 @@ mod scratch;
 use std::os::unix::fs::{MetadataExt as _, symlink};
 
 use scratch::{Host, SHELLS, UNIT};
-use zoisite_core::cluster::HostName;
-use zoisite_core::item::{Differs, File, Item, NoSwap, Package, Routes, Rules, Unit};
+use zoisite_core::cluster::{HostName, read};
+use zoisite_core::item::{
+    Differs, File, Item, KeyText, NoSwap, Package, Pair, Routes, Rules, Unit,
+};
 use zoisite_core::paths::Firewall;
-use zoisite_core::script::{Operation, keep_rules_script, take_back_script};
+use zoisite_core::pki::{KeyKind, Profile, Wanted, check_key_request, wanted_of};
+use zoisite_core::script::{Operation, Stretch, keep_rules_script, take_back_script};
 
 #[test]
 fn every_kind_is_put_drifts_is_put_again_and_taken_back() {
@@ -428,6 +431,74 @@ fn a_pair_goes_in_as_one_and_halves_that_do_not_match_are_a_difference() {
         assert_eq!(host.put(std::slice::from_ref(&new)), 1);
         assert_eq!(host.differs(&[new]), [], "{shell}");
     }
+}
+
+#[test]
+fn a_key_is_made_where_it_is_used_and_only_what_asks_for_a_certificate_leaves_it() {
+    for (shell, kind) in SHELLS.iter().flat_map(|shell| {
+        [KeyKind::EcdsaP256, KeyKind::EcdsaP384, KeyKind::Rsa3072].map(|kind| (*shell, kind))
+    }) {
+        let host = Host::new(shell);
+        let pair = host.own_pair(kind);
+        let cluster = read(include_str!("../../../demo/saltmarsh/zoisite.toml")).cluster.unwrap();
+        let node = HostName::new("tern-1").unwrap();
+        let wanted =
+            Wanted { key: kind, ..wanted_of(&cluster, Profile::KubeletServing, &node).unwrap() };
+        let ask = || host.asks(&pair);
+        let (first, again) = (ask(), ask());
+        let checked = check_key_request(&first[0], &wanted);
+        assert!(checked.is_ok(), "{shell}, {kind}: {checked:?}");
+        assert_eq!(first[0].key_sha256, again[0].key_sha256, "{shell}: one key, asked for twice");
+        let kept = host.path(&format!("var/lib/zoisite/keys/{}.{kind}", dotted(&pair.path)));
+        assert_eq!(mode(&kept), 0o700, "{shell}");
+        assert_eq!(mode(&kept.join("tls.key")), 0o600, "{shell}");
+
+        // What is signed for it goes in beside it, and nothing is left elsewhere.
+        let signed = |serial: &str, key_sha256: &str| Pair {
+            serial: serial.into(),
+            certificate: format!("certificate {serial}\n").into(),
+            key_sha256: key_sha256.into(),
+            ..pair.clone()
+        };
+        let unsigned =
+            Stretch { host: node.clone(), operations: vec![Operation::Put(pair.clone().into())] };
+        assert!(unsigned.script(7, KeyText::Opened(&|_| None)).is_err(), "none is signed");
+        let one = signed("a1", &first[0].key_sha256);
+        assert_eq!(host.put(&[one.clone().into()]), 1, "{shell}");
+        assert_eq!(host.differs(&[one.clone().into()]), [], "{shell}");
+        assert_eq!(host.asks(&one), [], "{shell}: it has that key");
+        assert!(!kept.exists(), "{shell}");
+        assert_eq!(host.put(&[one.clone().into()]), 0, "{shell}");
+
+        // Another key, while the first serves on; a run that is cut in between goes on with the same.
+        let second = ask();
+        assert_ne!(second[0].key_sha256, first[0].key_sha256, "{shell}");
+        assert_eq!(host.differs(&[one.into()]), [], "{shell}: the first serves on");
+        let two = signed("a2", &second[0].key_sha256);
+        assert_eq!(host.asks(&two), [], "{shell}");
+        assert_eq!(host.put(&[two.clone().into()]), 1, "{shell}");
+        assert!(!host.path("etc/peer-a1").exists(), "{shell}: no old key is left");
+
+        // A key that is gone is asked for anew; what it was certified for is of no use.
+        std::fs::remove_file(host.path("etc/peer/tls.key")).unwrap();
+        assert!(!host.differs(&[two.clone().into()]).is_empty(), "{shell}");
+        let said = host.try_to_put(&[two.clone().into()], "").unwrap_err();
+        assert!(said.contains("not on this host any more"), "{shell}: {said}");
+        let third = signed("a3", &host.asks(&two)[0].key_sha256);
+        assert_eq!(host.put(&[third.into()]), 1, "{shell}");
+        host.take_back();
+        assert!(!host.path("etc/peer").exists(), "{shell}");
+        assert!(!host.path("var/lib/zoisite/keys").exists(), "{shell}");
+    }
+}
+
+fn mode(path: &std::path::Path) -> u32 {
+    use std::os::unix::fs::PermissionsExt as _;
+    std::fs::metadata(path).unwrap().permissions().mode() & 0o777
+}
+
+fn dotted(path: &str) -> String {
+    path.trim_start_matches('/').replace('/', ".")
 }
 
 #[test]

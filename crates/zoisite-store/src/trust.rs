@@ -8,9 +8,9 @@ use rayon::prelude::*;
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::SharedSecrets;
 use zoisite_core::pki::{
-    Asker, AtRestKeys, Authority, AuthorityKind, Due, KeySource, Ledger, LedgerEntry, NodeRequest,
-    Profile, Secret, SecretRef, TokenKeyTurn, Wanted, check_request, due, kubelet_client,
-    run_client, wanted,
+    AS_ASKED, Asker, AtRestKeys, Authority, AuthorityKind, Due, KeyAt, KeyKind, KeyRequest,
+    KeySource, Ledger, LedgerEntry, NodeRequest, Profile, Secret, SecretRef, TokenKeyTurn, Wanted,
+    check_key_request, check_request, due, kubelet_client, run_client, wanted, wanted_of,
 };
 use zoisite_core::token::{TOKEN_SECONDS, TokenRecord, make_token};
 
@@ -28,12 +28,14 @@ pub struct Issued {
     pub authorities: Vec<AuthorityKind>,
     /// Certificates that were issued, with the reason.
     pub certificates: Vec<Due>,
+    /// Those for which hosts are to make other keys, as a person asked for.
+    pub unwanted: Vec<Due>,
 }
 
 impl Issued {
     /// Whether nothing had to be done.
     pub fn is_empty(&self) -> bool {
-        self.authorities.is_empty() && self.certificates.is_empty()
+        self.authorities.is_empty() && self.certificates.is_empty() && self.unwanted.is_empty()
     }
 }
 
@@ -47,10 +49,41 @@ pub fn is_complete(
     ledger: &Ledger,
     now: Timestamp,
 ) -> Result<bool, StoreError> {
-    let authorities = AuthorityKind::ALL.iter().all(|kind| ledger.authority(*kind).is_some());
+    let lasts = |kind| ledger.authority(kind).is_some_and(|signs| signs.not_after > now);
+    let authorities = AuthorityKind::ALL.into_iter().all(lasts);
     Ok(authorities
         && state.shared_secrets()?.is_some()
-        && due(&wanted(cluster), ledger, now).is_empty())
+        && due(&wanted(cluster), ledger, now).iter().all(Due::is_asked_for))
+}
+
+/// What stands for the certificates that hosts will ask for in a run: see [`KeyAt::ToCome`]. The authorities that will
+/// sign them must be there.
+///
+/// # Errors
+/// When the store cannot be used, or an authority not be opened.
+pub fn to_come(
+    state: &mut State,
+    strongbox: &Strongbox,
+    cluster: &Cluster,
+    keys: &dyn KeySource,
+    now: Timestamp,
+) -> Result<Vec<LedgerEntry>, StoreError> {
+    let dues: Vec<Due> = asked_for(cluster, &state.ledger()?, now);
+    let kinds = dues.iter().map(|due| due.wanted.profile.authority());
+    let authorities = open_authorities(state, strongbox, kinds)?;
+    // Its private half ends here.
+    let nobodys = keys.key(KeyKind::EcdsaP256)?.public;
+    dues.par_iter()
+        .map(|due| {
+            let authority = &authorities[&due.wanted.profile.authority()];
+            Ok(authority.to_come(&due.wanted, &nobodys, keys, now)?)
+        })
+        .collect()
+}
+
+/// What hosts are to ask for.
+pub fn asked_for(cluster: &Cluster, ledger: &Ledger, now: Timestamp) -> Vec<Due> {
+    due(&wanted(cluster), ledger, now).into_iter().filter(Due::is_asked_for).collect()
 }
 
 /// Makes missing authorities and issues every certificate that is due; a second call does nothing.
@@ -115,6 +148,7 @@ pub fn issue_again(
     if chosen {
         dues = with_chosen(cluster, &ledger, dues, again);
     }
+    let (asked_for, dues): (Vec<Due>, Vec<Due>) = dues.into_iter().partition(Due::is_asked_for);
     // Keys of others stay closed: one of them may be lost.
     for kind in dues.iter().map(|due| due.wanted.profile.authority()) {
         if let Entry::Vacant(place) = opened.entry(kind) {
@@ -123,6 +157,13 @@ pub fn issue_again(
     }
     let by_serial: HashMap<&str, &LedgerEntry> =
         ledger.entries.iter().map(|entry| (entry.serial.as_str(), entry)).collect();
+    for due in asked_for.into_iter().filter(|due| due.why == AS_ASKED) {
+        let serial = due.replaces.as_deref().unwrap_or_default();
+        let Some(&old) = by_serial.get(serial).filter(|old| !old.unwanted) else { continue };
+        let old = LedgerEntry { unwanted: true, ..old.clone() };
+        changes.push(Change::put(CERTIFICATE, serial, json(CERTIFICATE, &old)?));
+        issued.unwanted.push(due);
+    }
     // Sealing costs more than signing: all cores do it.
     let recorded =
         dues.par_iter().zip(sign(&dues, &opened, keys, now)?).map(|(one, (entry, key))| {
@@ -375,6 +416,106 @@ impl NodeDesk {
     }
 }
 
+/// Signs for keys that hosts make: what is asked for is held against what is wanted, and recorded before anybody sees it.
+pub struct KeyDesk {
+    state: State,
+    authorities: BTreeMap<AuthorityKind, Authority>,
+    cluster: Cluster,
+    /// What is in force, by what it is for.
+    current: HashMap<(Profile, HostName), LedgerEntry>,
+}
+
+impl std::fmt::Debug for KeyDesk {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("KeyDesk").finish_non_exhaustive()
+    }
+}
+
+impl KeyDesk {
+    /// Opens the keys of the authorities that issue these profiles, for as long as this value lives.
+    ///
+    /// # Errors
+    /// When an authority is missing or cannot be opened.
+    pub fn new(
+        mut state: State,
+        strongbox: &Strongbox,
+        cluster: &Cluster,
+        profiles: impl Iterator<Item = Profile>,
+    ) -> Result<Self, StoreError> {
+        let authorities =
+            open_authorities(&mut state, strongbox, profiles.map(Profile::authority))?;
+        let ledger = state.ledger()?;
+        let current = ledger.current().into_iter().map(|(of, entry)| (of, entry.clone())).collect();
+        Ok(Self { state, authorities, cluster: cluster.clone(), current })
+    }
+
+    /// Checks what a host asks for keys that it made, and signs it. The inner error says every reason why it is refused;
+    /// nothing of it is recorded then.
+    ///
+    /// # Errors
+    /// When the store cannot be used or a certificate cannot be made.
+    pub fn certify(
+        &mut self,
+        host: &HostName,
+        requests: &[KeyRequest],
+        now: Timestamp,
+    ) -> Result<Result<Vec<LedgerEntry>, Vec<String>>, StoreError> {
+        let (mut signed, mut changes, mut faults) = (Vec::new(), Vec::new(), Vec::new());
+        for request in requests {
+            let profile = request.profile;
+            let wanted = wanted_of(&self.cluster, profile, host);
+            let authority = self.authorities.get(&profile.authority());
+            let (Some(wanted), Some(authority)) = (wanted, authority) else {
+                faults.push(format!("{profile}: nobody waits for a key of its"));
+                continue;
+            };
+            let checked = match check_key_request(request, &wanted) {
+                Ok(checked) => checked,
+                Err(found) => {
+                    faults.extend(found.into_iter().map(|fault| format!("{profile}: {fault}")));
+                    continue;
+                }
+            };
+            let of = (profile, host.clone());
+            let old = self.current.get(&of);
+            let entry = LedgerEntry {
+                key_sha256: request.key_sha256.clone(),
+                key_at: KeyAt::Host,
+                ..authority.sign(&checked, &wanted, &crate::FreshKeys, now)?
+            };
+            if let Some(old) = old {
+                changes.push(replaced(old, &entry)?);
+            }
+            let serial = entry.serial.as_str();
+            changes.push(Change::put(CERTIFICATE, serial, json(CERTIFICATE, &entry)?));
+            signed.push(entry);
+        }
+        if !faults.is_empty() {
+            return Ok(Err(faults));
+        }
+        self.state.write(changes)?;
+        for entry in &signed {
+            self.current.insert((entry.profile, host.clone()), entry.clone());
+        }
+        Ok(Ok(signed))
+    }
+}
+
+/// Opens those of the authorities that are named, each once: keys of others stay closed, and one of them may be lost.
+fn open_authorities(
+    state: &mut State,
+    strongbox: &Strongbox,
+    kinds: impl Iterator<Item = AuthorityKind>,
+) -> Result<BTreeMap<AuthorityKind, Authority>, StoreError> {
+    let mut opened = BTreeMap::new();
+    for kind in kinds {
+        if let Entry::Vacant(place) = opened.entry(kind) {
+            let _ = place.insert(open_authority(state, strongbox, kind)?);
+        }
+    }
+    Ok(opened)
+}
+
 /// Issues a certificate that is recorded and whose key is handed out and not kept: a person's, a run's.
 ///
 /// # Errors
@@ -442,7 +583,7 @@ fn with_chosen(
                 again(&wanted).then(|| Due {
                     replaces: old.map(|entry| entry.serial.clone()),
                     wanted: wanted.clone(),
-                    why: zoisite_core::pki::Why::Changed("key, as you asked,"),
+                    why: AS_ASKED,
                 })
             };
             found.or_else(anew)

@@ -1,19 +1,19 @@
 //! What a run needs besides its sequence: keys, components, a desk that lets nodes in, a place for snapshots.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 use std::sync::Mutex;
 
-use zoisite_core::cluster::HostName;
+use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::Holdings;
-use zoisite_core::item::Component;
-use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
+use zoisite_core::item::{Component, Item};
+use zoisite_core::pki::{KeyRequest, LedgerEntry, NodeRequest, Profile, Secret, SecretRef};
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{ApiWork, Sequence, Work};
 use zoisite_core::snapshot::SNAPSHOT;
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::{Contents, SnapshotFile};
-use zoisite_store::trust::NodeDesk;
+use zoisite_store::trust::{KeyDesk, NodeDesk};
 use zoisite_store::{State, StoreError, Strongbox};
 
 use crate::failure::Failure;
@@ -49,6 +49,7 @@ impl Site {
             secrets: HashMap::new(),
             verified: Default::default(),
             desk: Desk::Closed,
+            keys: None,
             snapshots: None,
             opened: None,
         }
@@ -95,10 +96,11 @@ impl Site {
         Ok(contents)
     }
 
-    /// What a sequence needs besides itself: keys, and a desk that lets nodes in where it has any use for one.
+    /// What a sequence needs besides itself: keys, and a desk that lets nodes in where it has any use for one. `cluster` is
+    /// the one of its leg.
     pub fn contents(
         &self,
-        sequence: &Sequence,
+        (cluster, sequence): (&Cluster, &Sequence),
         state: &mut State,
         strongbox: &Strongbox,
     ) -> Result<SiteContents, Failure> {
@@ -119,6 +121,14 @@ impl Site {
             let desk = NodeDesk::new(own, strongbox, &self.cluster)?;
             contents.desk = Desk::Open(Box::new(Mutex::new(desk)));
         }
+        let profiles: BTreeSet<Profile> =
+            sequence.steps.iter().flat_map(|step| keys_made_in(&step.work)).collect();
+        if !profiles.is_empty() {
+            let mut own = self.state()?;
+            Working::lock(&mut own)?;
+            let desk = KeyDesk::new(own, strongbox, cluster, profiles.into_iter())?;
+            contents.keys = Some(Mutex::new(desk));
+        }
         if sequence.saves() {
             contents.snapshots = Some(self.snapshot_place(state)?);
         }
@@ -135,12 +145,26 @@ impl Site {
     }
 }
 
+/// For which profiles hosts make keys in a step.
+fn keys_made_in(work: &Work) -> impl Iterator<Item = Profile> {
+    let operations = match work {
+        Work::Act(stretch) => &stretch.operations[..],
+        _ => &[],
+    };
+    operations.iter().filter_map(|operation| match operation {
+        Operation::Put(Item::Pair(pair)) => pair.own_key.as_ref().map(|own| own.profile),
+        _ => None,
+    })
+}
+
 /// Keys that a run needs, and the components folder.
 pub struct SiteContents {
     folder: PathBuf,
     secrets: HashMap<SecretRef, Secret>,
     verified: Mutex<HashMap<PathBuf, String>>,
     desk: Desk,
+    /// Who signs for keys that hosts make, if they make any.
+    keys: Option<Mutex<KeyDesk>>,
     /// Where it keeps what it saves, if it saves anything.
     snapshots: Option<SnapshotPlace>,
     /// The snapshot that it brings to a host, if any.
@@ -212,6 +236,18 @@ impl Contents for SiteContents {
     fn sign(&self, host: &HostName, request: &NodeRequest) -> Result<String, Vec<String>> {
         let signed = self.desk(|desk| desk.sign(host, request, now()));
         signed.map_err(|why| vec![why])?.map(|entry| entry.pem)
+    }
+
+    fn certify(
+        &self,
+        host: &HostName,
+        requests: &[KeyRequest],
+    ) -> Result<Vec<LedgerEntry>, Vec<String>> {
+        let one = |why: String| vec![why];
+        let desk = self.keys.as_ref().ok_or("this run signs for no host's keys".to_owned());
+        let desk = desk.map_err(one)?.lock();
+        let mut desk = desk.map_err(|_| one("a step failed badly".to_owned()))?;
+        desk.certify(host, requests, now()).map_err(|error| one(error.to_string()))?
     }
 
     fn component(

@@ -1,6 +1,6 @@
 //! Certificates and holdings, worked out before hosts are looked at and turned to each aim by what they show.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use futures_util::StreamExt as _;
@@ -16,7 +16,7 @@ use zoisite_core::holdings::{
     peer_urls,
 };
 use zoisite_core::item::Content;
-use zoisite_core::pki::{AtRestStage, Ledger, LedgerEntry, Profile, Proof, TokenKeyTurn};
+use zoisite_core::pki::{AtRestStage, KeyAt, Ledger, LedgerEntry, Profile, Proof, TokenKeyTurn};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::{Begun, Looks, MachinePin, Refusal, Rule, real, recorded};
 use zoisite_core::text::digest;
@@ -32,6 +32,9 @@ use crate::view::looking::Looking;
 /// Certificates and holdings, ready to be held against hosts.
 pub struct Prepared {
     pub issued: Issued,
+    /// So many keys are to be made on hosts.
+    pub asked_for: usize,
+    /// What was issued, and what stands for what hosts will ask for.
     pub ledger: Ledger,
     pub proof: Proof,
     pub holdings: Holdings,
@@ -84,7 +87,13 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
     } else {
         trust::issue(state, site.strongbox()?, &cluster, &FreshKeys, now, false)?
     };
-    let ledger = if issued.is_empty() { ledger } else { state.ledger()? };
+    let mut ledger = if issued.is_empty() { ledger } else { state.ledger()? };
+    let asked_for = trust::asked_for(&cluster, &ledger, now).len();
+    if asked_for > 0 {
+        // What hosts are to ask for is planned and proven by what stands for it.
+        let to_come = trust::to_come(state, site.strongbox()?, &cluster, &FreshKeys, now)?;
+        ledger = ledger.and(to_come);
+    }
     let proof = site.prove_edges(&ledger, now)?;
     let subnets = state.subnets(&site.cluster)?;
     let (mut objects, mut nodes, mut images) = (Vec::new(), Vec::new(), NodeImages::default());
@@ -109,6 +118,7 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
         shelf: if asked(Part::Registry) { site.shelf(&images) } else { Vec::new() },
         images,
         issued,
+        asked_for,
         ledger,
         proof,
         holdings,
@@ -283,6 +293,37 @@ impl Prepared {
         }
         self.cluster = aim.cluster(&site.cluster);
         self.aim = aim;
+        Ok(())
+    }
+
+    /// Takes in what hosts were signed for keys that they made in this leg.
+    ///
+    /// # Errors
+    /// Where the store cannot be read.
+    pub fn certified(&mut self, site: &Site, state: &mut State) -> Result<(), Failure> {
+        if self.asked_for == 0 {
+            return Ok(());
+        }
+        let ledger = state.ledger()?;
+        let before: HashMap<&String, &String> = self
+            .ledger
+            .entries
+            .iter()
+            .filter_map(|entry| Some((entry.replaced_by.as_ref()?, &entry.serial)))
+            .collect();
+        let in_force = ledger.current();
+        // Who was left out has still to ask: what it has is what it had.
+        let waits = |entry: &&LedgerEntry| {
+            let of = entry.host.clone().map(|host| (entry.profile, host));
+            let has = of.and_then(|of| in_force.get(&of)).map(|now| &now.serial);
+            entry.key_at == KeyAt::ToCome && has == before.get(&entry.serial).copied()
+        };
+        let left: Vec<LedgerEntry> = self.ledger.entries.iter().filter(waits).cloned().collect();
+        self.asked_for = left.len();
+        self.ledger = ledger.and(left);
+        let known = (&self.subnets, &self.departed, &self.images);
+        let how = (&self.parts[..], &self.aim);
+        self.holdings = make_holdings(site, state, &self.ledger, known, how)?;
         Ok(())
     }
 

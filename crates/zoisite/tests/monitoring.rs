@@ -10,6 +10,9 @@ use common::lab::Lab;
 use common::{Done, Place};
 
 const SERVED: &str = "[monitoring]\n\n[components]";
+/// The same, with keys that hosts make.
+const SERVED_WITH_OWN_KEYS: &str =
+    "[monitoring]\n\n[certificates]\nkeys-made = \"on-hosts\"\n\n[components]";
 
 #[test]
 fn targets_and_a_certificate_are_written_once_and_kept_as_long_as_they_hold() {
@@ -196,12 +199,16 @@ fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
     let lab = Lab::of("floating", None, 3);
     let text = lab.place.read("zoisite.toml");
     let text = text.replace("[balancers]\n", "[balancers]\nhosts = [\"heron\", \"egret\"]\n");
-    let text = text.replace("[components]", SERVED);
+    let text = text.replace("[components]", SERVED_WITH_OWN_KEYS);
     let issuer = Issuer::serving(&lab);
     let text = text.replace("[balancers]", &format!("{}[balancers]", issuer.believed()));
     lab.place.write("zoisite.toml", text);
     let _ = lab.zoisite(&["raise"]).ended(0);
     issuer.lets_in(&lab);
+    let listed = lab.zoisite(&["pki", "list", "--json"]).ended(0).json();
+    let listed = listed["certificates"].as_array().unwrap();
+    assert!(listed.len() > 30, "{listed:#?}");
+    assert!(listed.iter().all(|one| one["key"] == "on its host"), "{listed:#?}");
     let _ = lab.zoisite(&["monitoring", "--into", "watch"]).ended(0);
     let own = Some(("watch/client.crt", "watch/client.key"));
 

@@ -48,6 +48,6 @@ pub(crate) use own_settings::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN};
 pub(crate) use parse::COMPONENT_SOURCES;
 pub use parse::{Reading, read};
 pub use pattern::glob as matches;
-pub use policy::{AuthorityPolicy, Certificates, Hierarchy, ProfilePolicy};
+pub use policy::{AuthorityPolicy, Certificates, Hierarchy, KeysMade, ProfilePolicy};
 pub use sizes::{Need, Size, size_of, sizes};
 pub use topology::{Fewest, Layer, Tolerance, Topology};

@@ -151,6 +151,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
             "life",
             "authority-days",
             "key",
+            "keys-made",
             "hierarchy",
             "organization",
             "renew",

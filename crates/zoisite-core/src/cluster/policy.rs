@@ -16,6 +16,17 @@ words! {
     }
 }
 
+words! {
+    /// Where the keys of certificates for hosts are made.
+    KeysMade {
+        /// On the administrator's machine: they are sealed in its strongbox, and sent to the host that uses them.
+        #[default]
+        Here = "here",
+        /// On the host that uses them: they never leave it, and nobody else has them.
+        OnHosts = "on-hosts",
+    }
+}
+
 /// Policy for certificates.
 #[derive(Clone, Debug)]
 pub struct Certificates {
@@ -25,6 +36,8 @@ pub struct Certificates {
     pub authority_seconds: i64,
     /// Key algorithm.
     pub key: KeyKind,
+    /// Where keys are made.
+    pub keys_made: KeysMade,
     /// Who stands above the authorities.
     pub hierarchy: Hierarchy,
     /// The organisation in authorities' names. (In a leaf's that field is a group of Kubernetes.)
@@ -47,6 +60,8 @@ pub struct ProfilePolicy {
     pub seconds: Option<i64>,
     /// Key algorithm.
     pub key: Option<KeyKind>,
+    /// Where its keys are made.
+    pub keys_made: Option<KeysMade>,
     /// Names and addresses besides those that follow from the file.
     pub names: Vec<San>,
 }
@@ -69,6 +84,22 @@ impl Certificates {
     /// The algorithm of its keys.
     pub fn key_of(&self, profile: Profile) -> KeyKind {
         self.profiles.get(&profile).and_then(|own| own.key).unwrap_or(self.key)
+    }
+
+    /// Where its keys are made. (One that is not for hosts is made here.)
+    pub fn keys_made_of(&self, profile: Profile) -> KeysMade {
+        match profile.place() {
+            None => KeysMade::Here,
+            Some(_) => {
+                let own = self.profiles.get(&profile).and_then(|own| own.keys_made);
+                own.unwrap_or(self.keys_made)
+            }
+        }
+    }
+
+    /// Whether hosts make any of their keys.
+    pub fn any_made_on_hosts(&self) -> bool {
+        Profile::ALL.iter().any(|profile| self.keys_made_of(*profile) == KeysMade::OnHosts)
     }
 
     /// Its names and addresses, besides those that follow from the file.

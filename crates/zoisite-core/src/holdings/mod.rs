@@ -199,6 +199,16 @@ impl HostHoldings {
         out
     }
 
+    /// What makes keys there, where any are made there.
+    fn makes_keys_with(&self) -> Option<String> {
+        let own = |item: &Item| match item {
+            Item::Pair(pair) => pair.own_key.as_ref().map(|own| own.openssl.clone()),
+            _ => None,
+        };
+        let program = self.items.iter().find_map(own);
+        program.filter(|program| !self.programs.contains(program))
+    }
+
     fn extend(&mut self, part: Part, items: impl IntoIterator<Item = Item>) {
         self.items.extend(items);
         self.parts.resize(self.items.len(), part);
@@ -420,6 +430,7 @@ pub fn holdings(
                 | Part::Nodes => {}
             }
         }
+        made.programs.extend(made.makes_keys_with());
         if !made.items.is_empty() {
             made.marked(cluster, sources.cluster_id, sources.epoch);
             let last = made.parts.last().copied().filter(|part| *part != Part::Preparation);

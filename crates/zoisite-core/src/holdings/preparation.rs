@@ -181,10 +181,9 @@ fn packages(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Vec<Item
             items.push(Item::Link(Link { path, to: "/dev/null".into() }));
             names.push(name);
         }
-        // A balancer tells by itself whether it could serve.
-        if shop.cluster.front() == Role::ControlPlane {
-            names.extend(layout.openssl.package());
-        }
+    }
+    if calls_openssl(shop.cluster, shop.floats) {
+        names.extend(layout.openssl.package());
     }
     items.extend(names.into_iter().map(|name| Item::Package(Package { name })));
     items
@@ -201,6 +200,12 @@ pub(crate) struct Bringing {
     pub by_hand: Vec<(String, &'static str)>,
 }
 
+/// Whether openssl is called on a host, which may hold the floating address or not. A balancer tells by itself whether it
+/// could serve there.
+fn calls_openssl(cluster: &Cluster, floats: bool) -> bool {
+    (floats && cluster.front() == Role::ControlPlane) || cluster.certificates.any_made_on_hosts()
+}
+
 /// How programs come to a host.
 pub(crate) fn bringing(cluster: &Cluster, host: &Host, facts: &HostFacts) -> Bringing {
     let layout = Layout::of(cluster, facts);
@@ -215,11 +220,12 @@ pub(crate) fn bringing(cluster: &Cluster, host: &Host, facts: &HostFacts) -> Bri
     if cluster.holds(&host.name, Role::Balancer) || cluster.has_monitoring(&host.name) {
         parts.push((&layout.balancer, &facts.haproxy, row.balancer));
     }
-    if cluster.floating_holders().contains(&host.name) {
+    let floats = cluster.floating_holders().contains(&host.name);
+    if floats {
         parts.push((&layout.keepalived, &facts.keepalived, row.keepalived));
-        if cluster.front() == Role::ControlPlane {
-            parts.push((&layout.openssl, &facts.openssl, row.openssl));
-        }
+    }
+    if calls_openssl(cluster, floats) {
+        parts.push((&layout.openssl, &facts.openssl, row.openssl));
     }
     let mut out = Bringing::default();
     for (origin, found, program) in parts {

@@ -6,12 +6,13 @@ use std::sync::{Arc, Mutex};
 use serde::Serialize;
 use serde_json::Value;
 
+use super::runtime::Layout;
 use super::{HoldingsError, HostFacts, Sources, UnitFile, WRITTEN, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName};
 use crate::item::{Component, Content, Directory, File, Item, Pair, Pinned, Unit};
 use crate::layout::UNITS;
 use crate::paths::Demand;
-use crate::pki::{AuthorityKind, LedgerEntry, Profile};
+use crate::pki::{AuthorityKind, KeyAt, LedgerEntry, OwnKey, Profile};
 
 /// What is needed to work out the items of one host, and the faults found on the way.
 pub(super) struct Workshop<'a> {
@@ -160,6 +161,13 @@ impl Workshop<'_> {
             label: entry.label(),
             certificate: entry.pem.as_str().into(),
             key_sha256: entry.key_sha256.clone(),
+            own_key: (entry.key_at != KeyAt::Strongbox).then(|| OwnKey {
+                profile,
+                kind: entry.key,
+                common_name: entry.common_name.clone(),
+                organization: entry.organization.clone(),
+                openssl: Layout::of(self.cluster, &self.facts()).openssl().to_owned(),
+            }),
         })]
     }
 

@@ -1,8 +1,8 @@
 use std::fmt::Write as _;
 use std::sync::Arc;
 
-use super::{Act, Described, Differs, FileFacts, Found, Kind, Look, Seen, access};
-use crate::pki::SecretRef;
+use super::{Act, Described, Differs, FileFacts, Found, KeyText, Kind, Look, Seen, access};
+use crate::pki::{KeyKind, LedgerEntry, OwnKey, SecretRef};
 use crate::text::{digest, quote};
 
 /// A certificate with its key. Both stand in a folder of their own, named by the serial number, to which a link
@@ -19,8 +19,10 @@ pub struct Pair {
     pub label: String,
     /// The certificate, PEM.
     pub certificate: Arc<str>,
-    /// SHA-256 of the key's PEM text, in hexadecimal.
+    /// SHA-256 of the key's PEM text, in hexadecimal; empty where its host has still to make it.
     pub key_sha256: String,
+    /// Its host makes the key and keeps it for itself.
+    pub own_key: Option<OwnKey>,
 }
 
 impl Pair {
@@ -32,6 +34,42 @@ impl Pair {
     /// Path of the key.
     pub fn key_path(&self) -> String {
         format!("{}/tls.key", self.path)
+    }
+
+    /// The folder below the host's own state in which a key is kept that nothing certifies yet.
+    fn kept_under(&self, own: &OwnKey) -> String {
+        format!("{}.{}", self.path.trim_start_matches('/').replace('/', "."), own.kind)
+    }
+
+    /// Has the host make the key where it has none that fits, and say what it asks for it.
+    pub(crate) fn ask(&self, own: &OwnKey, act: &mut Act<'_>) {
+        let organization = own.organization.as_ref().map(|o| format!("/O={o}"));
+        let subject = format!("{}/CN={}", organization.unwrap_or_default(), own.common_name);
+        let (algorithm, option, digest) = match own.kind {
+            KeyKind::EcdsaP256 => ("EC", "ec_paramgen_curve:P-256", "sha256"),
+            KeyKind::EcdsaP384 => ("EC", "ec_paramgen_curve:P-384", "sha384"),
+            KeyKind::Rsa3072 => ("RSA", "rsa_keygen_bits:3072", "sha256"),
+        };
+        let how = [own.openssl.as_str(), algorithm, option, digest, &subject];
+        let what = [self.path.as_str(), &self.kept_under(own), &self.key_sha256];
+        act.call("own_key", &[&what[..], &how].concat());
+    }
+
+    /// The same with the certificate that was signed for the key that its host made.
+    #[must_use]
+    pub fn certified(&self, entry: &LedgerEntry) -> Self {
+        Self {
+            serial: entry.serial.clone(),
+            certificate: entry.pem.as_str().into(),
+            key_sha256: entry.key_sha256.clone(),
+            ..self.clone()
+        }
+    }
+
+    /// Where a key stands that was made and not certified yet.
+    pub fn kept_key_path(&self) -> Option<String> {
+        let own = self.own_key.as_ref()?;
+        Some(format!("/var/lib/zoisite/keys/{}/tls.key", self.kept_under(own)))
     }
 
     /// Where the link leads to.
@@ -63,6 +101,48 @@ pairs() {
 # path, owner, serial; certificate and key come by descriptors of their own
 pair() {
   begin "pair $1"
+  stand "$@"
+}
+# path, where its key is kept until something certifies it, the SHA-256 of one that is certified, openssl, algorithm, its
+# option, digest, subject: a key is made where none fits, and what is asked for it is said.
+own_key() {
+  begin "key of $1"
+  kept=$state/keys/$2
+  if key=$(own_key_is "$1" "$kept" "$3"); then same; return; fi
+  if [ ! -e "$kept/tls.key" ]; then
+    attempt "making $state/keys" mkdir -p -m 0700 "$state/keys"
+    rm -rf "$kept" "$kept.half"
+    attempt "making $kept" mkdir -m 0700 "$kept.half"
+    attempt "making a key with $4" "$4" genpkey -algorithm "$5" -pkeyopt "$6" -out "$kept.half/tls.key"
+    attempt "keeping the key" sync "$kept.half/tls.key"
+    attempt "keeping the key" mv "$kept.half" "$kept"
+  fi
+  # Nothing of the host's own configuration goes into it.
+  printf '[req]\ndistinguished_name=none\n[none]\n' | new_file "$kept/request.conf"
+  attempt "asking for a certificate" "$4" req -new -config "$kept/request.conf" -key "$kept/tls.key" \
+    "-$7" -subj "$8" -outform DER -out "$kept/request"
+  say key "$1" "$(sum_of "$kept/tls.key")" "$(base64 <"$kept/request" | tr -d '\n')"
+  changed
+}
+sum_of() { sha256sum <"$1" | cut -d ' ' -f 1; }
+# path, where its key is kept, the key's SHA-256: the file that holds it
+own_key_is() {
+  for key in "$2/tls.key" "$1/tls.key"; do
+    if [ -n "$3" ] && [ -f "$key" ] && [ "$(sum_of "$key")" = "$3" ]; then
+      printf '%s' "$key"
+      return
+    fi
+  done
+  return 1
+}
+# path, owner, serial, where its key is kept, its SHA-256; the certificate comes by a descriptor of its own
+own_pair() {
+  begin "pair $1"
+  key=$(own_key_is "$1" "$state/keys/$4" "$5") || fail "putting $1" "the key that it is for is not on this host any more"
+  stand "$1" "$2" "$3" 4<"$key"
+  rm -rf "$state/keys/${4%.*}".*
+}
+stand() {
   new="$1.zoisite-new"
   rm -rf "$new"
   attempt "making $new" mkdir -m 0755 "$new"
@@ -115,9 +195,11 @@ back_pair() {
 "#;
 
     fn describe(&self) -> Described {
-        Described::new("pair", &self.path)
-            .with_access(self.owner, 0o600)
-            .with_note(format!("certificate and key of {}", self.label))
+        let note = match self.own_key {
+            None => format!("certificate and key of {}", self.label),
+            Some(_) => format!("certificate of {}, whose key the host makes", self.label),
+        };
+        Described::new("pair", &self.path).with_access(self.owner, 0o600).with_note(note)
     }
 
     fn look(&self, look: &mut Look) {
@@ -136,6 +218,9 @@ back_pair() {
 
     fn differs(&self, seen: Seen<'_>) -> Vec<Differs> {
         let Some(target) = seen.found.pairs.get(&self.path) else { return vec![Differs::Missing] };
+        if self.key_sha256.is_empty() {
+            return vec![Differs::Content];
+        }
         let halves = self.halves();
         let found: Vec<&FileFacts> =
             halves.iter().filter_map(|(path, ..)| seen.found.files.get(path)).collect();
@@ -155,6 +240,22 @@ back_pair() {
     }
 
     fn put(&self, act: &mut Act<'_>) -> Result<(), String> {
+        if let Some(own) = &self.own_key {
+            if self.key_sha256.is_empty() && matches!(act.keys, KeyText::Opened(_)) {
+                return Err(self.label.clone());
+            }
+            let _ = write!(
+                act.body,
+                "own_pair {} {} {} {} {} 3<<'CERTIFICATE'\n{}CERTIFICATE\n",
+                quote(&self.path),
+                self.owner,
+                quote(&self.serial),
+                quote(&self.kept_under(own)),
+                quote(&self.key_sha256),
+                self.certificate,
+            );
+            return Ok(());
+        }
         let secret = SecretRef::Certificate(self.serial.clone());
         let key = act.secret(&secret, &self.label, &self.key_sha256)?;
         // No line of a PEM text is a marker.
@@ -184,6 +285,7 @@ back_pair() {
     }
 
     fn secret(&self) -> Option<(SecretRef, &str)> {
-        Some((SecretRef::Certificate(self.serial.clone()), &self.label))
+        let secret = || (SecretRef::Certificate(self.serial.clone()), self.label.as_str());
+        self.own_key.is_none().then(secret)
     }
 }

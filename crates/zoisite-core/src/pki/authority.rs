@@ -8,7 +8,7 @@ use rcgen::{
 use sha2::{Digest as _, Sha256};
 
 use super::encoding::{authority_params, hex, name, offset, positive, whole};
-use super::issued::{AuthorityCertificate, LedgerEntry};
+use super::issued::{AuthorityCertificate, KeyAt, LedgerEntry};
 use super::keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 use super::profile::AuthorityKind;
 use super::request::CheckedRequest;
@@ -139,6 +139,22 @@ impl Authority {
         self.certify(wanted, &request.0.public_key, keys.serial(), now)
     }
 
+    /// What stands for a certificate whose key its host has still to make: signed for this public key, which nobody is
+    /// to have.
+    ///
+    /// # Errors
+    /// When the authority has ended, or the certificate cannot be made.
+    pub fn to_come(
+        &self,
+        wanted: &Wanted,
+        public: &impl PublicKeyData,
+        keys: &dyn KeySource,
+        now: Timestamp,
+    ) -> Result<LedgerEntry, PkiError> {
+        let entry = self.certify(wanted, public, keys.serial(), now)?;
+        Ok(LedgerEntry { key_at: KeyAt::ToCome, ..entry })
+    }
+
     fn certify(
         &self,
         wanted: &Wanted,
@@ -201,6 +217,8 @@ impl Authority {
             sha256: hex(&Sha256::digest(made.der())),
             pem: made.pem() + &self.certificate.shown_chain(),
             key_sha256: String::new(),
+            key_at: KeyAt::Strongbox,
+            unwanted: false,
             replaced_by: None,
             retired: None,
         })

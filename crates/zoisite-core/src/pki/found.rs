@@ -7,7 +7,7 @@ use x509_parser::prelude::{FromDer as _, X509Certificate};
 use x509_parser::public_key::PublicKey;
 
 use super::encoding::hex;
-use super::issued::{AuthorityCertificate, LedgerEntry, der};
+use super::issued::{AuthorityCertificate, KeyAt, LedgerEntry, der};
 use super::keys::{KeyKind, PkiError};
 use super::profile::{AuthorityKind, Profile};
 use super::standing::Standing;
@@ -164,6 +164,8 @@ impl LedgerEntry {
             sha256: found.sha256,
             pem: pem.to_owned(),
             key_sha256: key_sha256.to_owned(),
+            key_at: KeyAt::Strongbox,
+            unwanted: false,
             replaced_by: None,
             retired: None,
         })

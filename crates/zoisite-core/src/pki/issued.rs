@@ -59,6 +59,20 @@ impl AuthorityCertificate {
     }
 }
 
+/// Where the private key of a certificate is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeyAt {
+    /// Made here and sealed in the strongbox, or handed out and not kept.
+    #[default]
+    Strongbox,
+    /// On the host that made it, and nowhere else.
+    Host,
+    /// Its host has still to make it: such an entry stands for the one to come where a run is planned and proven, is
+    /// signed for a key that nobody has, and is never recorded.
+    ToCome,
+}
+
 /// One certificate that was issued.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LedgerEntry {
@@ -91,11 +105,23 @@ pub struct LedgerEntry {
     /// SHA-256 of the private key's PEM text: tells a changed key on a host without opening it. Empty
     /// where the key was made elsewhere.
     pub key_sha256: String,
+    /// Where the private key is.
+    #[serde(default, skip_serializing_if = "KeyAt::is_strongbox")]
+    pub key_at: KeyAt,
+    /// Whether a person asked for another one with another key, which its host has still to make.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub unwanted: bool,
     /// Serial of the certificate that took its place.
     pub replaced_by: Option<String>,
     /// When its host was retired: nobody holds it any more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retired: Option<Timestamp>,
+}
+
+impl KeyAt {
+    fn is_strongbox(&self) -> bool {
+        *self == Self::Strongbox
+    }
 }
 
 impl LedgerEntry {

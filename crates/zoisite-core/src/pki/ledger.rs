@@ -7,13 +7,13 @@ use jiff::Timestamp;
 use sha2::{Digest as _, Sha256};
 
 use super::encoding::hex;
-use super::issued::{AuthorityCertificate, LedgerEntry};
+use super::issued::{AuthorityCertificate, KeyAt, LedgerEntry};
 use super::keys::Secret;
 use super::profile::{AuthorityKind, Holder, Profile};
 use super::ring::Ring;
 use super::standing::Standing;
 use super::wanted::{San, Wanted};
-use crate::cluster::HostName;
+use crate::cluster::{HostName, KeysMade};
 
 /// Everything issued so far.
 #[derive(Clone, Debug, Default)]
@@ -71,6 +71,20 @@ impl Ledger {
         self.issuer(entry).is_some()
     }
 
+    /// The same once these were issued, each in the place of what its host has of its profile.
+    pub fn and(mut self, more: Vec<LedgerEntry>) -> Self {
+        let taken: HashMap<(Profile, Option<HostName>), String> = more
+            .iter()
+            .map(|entry| ((entry.profile, entry.host.clone()), entry.serial.clone()))
+            .collect();
+        for entry in self.entries.iter_mut().filter(|entry| entry.is_in_force()) {
+            let by = taken.get(&(entry.profile, entry.host.clone()));
+            entry.replaced_by = by.cloned();
+        }
+        self.entries.extend(more);
+        self
+    }
+
     /// The certificates in force for hosts, by profile and host.
     pub fn current(&self) -> HashMap<(Profile, HostName), &LedgerEntry> {
         self.entries
@@ -98,6 +112,9 @@ pub enum Why {
     /// It ends soon.
     Ends(Timestamp),
 }
+
+/// A person asked for another key.
+pub const AS_ASKED: Why = Why::Changed("key, as you asked,");
 
 impl fmt::Display for Why {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -132,6 +149,13 @@ pub struct Due {
     pub why: Why,
     /// Serial of the one whose place it takes.
     pub replaces: Option<String>,
+}
+
+impl Due {
+    /// Whether its host makes its key, and asks for it.
+    pub fn is_asked_for(&self) -> bool {
+        self.wanted.keys_made == KeysMade::OnHosts
+    }
 }
 
 /// What must be issued so that everything in `wanted` is in force at `now`; empty when all is right.
@@ -179,6 +203,12 @@ fn why(
     }
     if entry.key != wanted.key {
         return Some(Why::Changed("key algorithm"));
+    }
+    if (entry.key_at == KeyAt::Host) != (wanted.keys_made == KeysMade::OnHosts) {
+        return Some(Why::Changed("key's place"));
+    }
+    if entry.unwanted {
+        return Some(AS_ASKED);
     }
     (entry.renew_from(wanted.renew) <= now).then_some(Why::Ends(entry.not_after))
 }

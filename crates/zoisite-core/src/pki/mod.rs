@@ -16,6 +16,7 @@ mod issued;
 mod keys;
 mod ledger;
 mod misfit;
+mod on_host;
 mod profile;
 mod proof;
 mod replacing;
@@ -33,10 +34,11 @@ pub use edges::{Edge, Party, edges};
 pub use encoding::hex;
 pub use ends::{Ending, What, endings};
 pub(crate) use found::signing_key;
-pub use issued::{AuthorityCertificate, LedgerEntry};
+pub use issued::{AuthorityCertificate, KeyAt, LedgerEntry};
 pub use keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
-pub use ledger::{Due, Ledger, Why, due};
+pub use ledger::{AS_ASKED, Due, Ledger, Why, due};
 pub use misfit::{Lying, misfits};
+pub use on_host::{KeyRequest, OwnKey, check_key_request};
 pub use profile::{AuthorityKind, Holder, Place, Profile, Usage};
 pub(crate) use profile::{ETCD_USER, MONITORING_USER, REGISTRY_USER};
 pub use proof::{EdgeFailure, Proof, prove};
@@ -47,5 +49,6 @@ pub use secret_ref::SecretRef;
 pub use standing::{Standing, TOKEN_LASTS, TokenKeyTurn, TrustStage};
 pub use subordinate::{AuthorityRequest, brought};
 pub use wanted::{
-    MONITORING, San, Wanted, kubelet_client, monitoring, person, person_in_etcd, run_client, wanted,
+    MONITORING, San, Wanted, kubelet_client, monitoring, person, person_in_etcd, run_client,
+    wanted, wanted_of,
 };

@@ -124,6 +124,12 @@ macro_rules! profiles {
             /// Every profile, in the order of the table.
             pub const ALL: &'static [Self] = &[$(Self::$variant),*];
 
+            /// The one that lives there on its host.
+            pub fn at(path: &str) -> Option<Self> {
+                let placed = |one: &&Self| one.place().is_some_and(|place| place.path() == path);
+                Self::ALL.iter().find(placed).copied()
+            }
+
             /// Its name in files and output.
             pub fn id(self) -> &'static str {
                 match self { $(Self::$variant => $id,)* }

@@ -4,6 +4,7 @@ use rcgen::{CertificateSigningRequestParams, DnType, IsCa, KeyUsagePurpose};
 use serde::{Deserialize, Serialize};
 
 use super::issued::LedgerEntry;
+use super::keys::KeyKind;
 use super::wanted::Wanted;
 use crate::cluster::HostName;
 
@@ -97,6 +98,7 @@ pub fn check_request(
     match CertificateSigningRequestParams::from_pem(&request.pem) {
         Ok(parsed) => {
             faults.extend(subject_faults(&parsed, wanted));
+            faults.extend(key_faults(&parsed, KeyKind::EcdsaP256));
             if faults.is_empty() {
                 return Ok(CheckedRequest(parsed));
             }
@@ -120,7 +122,11 @@ fn text(request: &CertificateSigningRequestParams, kind: &DnType) -> Option<Stri
     })
 }
 
-fn subject_faults(parsed: &CertificateSigningRequestParams, wanted: &Wanted) -> Vec<String> {
+/// What is wrong with whom a request names, and with what it wants to be.
+pub(super) fn subject_faults(
+    parsed: &CertificateSigningRequestParams,
+    wanted: &Wanted,
+) -> Vec<String> {
     let mut faults = Vec::new();
     let params = &parsed.params;
     let name = text(parsed, &DnType::CommonName).unwrap_or_default();
@@ -128,15 +134,15 @@ fn subject_faults(parsed: &CertificateSigningRequestParams, wanted: &Wanted) -> 
         faults.push(format!("it names {name}, and {} was expected", wanted.common_name));
     }
     let group = text(parsed, &DnType::OrganizationName);
-    if group != wanted.organization || params.distinguished_name.iter().count() != 2 {
+    let fields = 1 + usize::from(wanted.organization.is_some());
+    if group != wanted.organization || params.distinguished_name.iter().count() != fields {
         faults.push(format!(
             "its groups are not exactly {}",
             wanted.organization.as_deref().unwrap_or("none")
         ));
     }
     if !params.subject_alt_names.is_empty() {
-        faults
-            .push("it carries names or addresses, and a node's client certificate has none".into());
+        faults.push("it carries names or addresses, and those are not its to say".into());
     }
     if params.is_ca != IsCa::NoCa && params.is_ca != IsCa::ExplicitNoCa {
         faults.push("it wants to be an authority".into());
@@ -145,10 +151,22 @@ fn subject_faults(parsed: &CertificateSigningRequestParams, wanted: &Wanted) -> 
     if params.key_usages.iter().any(|usage| !plain.contains(usage)) {
         faults.push("it asks for key usages beyond signing and key exchange".into());
     }
-    // An uncompressed point of P-256 (SEC 1 section 2.3.3) has 65 octets.
-    let key = rcgen::PublicKeyData::der_bytes(&parsed.public_key);
-    if parsed.public_key.algorithm() != &rcgen::PKCS_ECDSA_P256_SHA256 || key.len() != 65 {
-        faults.push("its key is not ECDSA on P-256".into());
-    }
     faults
+}
+
+/// What is wrong with the key of a request, which must be of this kind.
+pub(super) fn key_faults(
+    parsed: &CertificateSigningRequestParams,
+    kind: KeyKind,
+) -> Option<String> {
+    let key = rcgen::PublicKeyData::der_bytes(&parsed.public_key);
+    // Uncompressed points (SEC 1 section 2.3.3) of P-256 and P-384 have 65 and 97 octets; a modulus of 3072 bits has 384,
+    // in a sequence with its exponent (RFC 8017 appendix A.1.1).
+    let (algorithm, octets, title) = match kind {
+        KeyKind::EcdsaP256 => (&rcgen::PKCS_ECDSA_P256_SHA256, 65..=65, "ECDSA on P-256"),
+        KeyKind::EcdsaP384 => (&rcgen::PKCS_ECDSA_P384_SHA384, 97..=97, "ECDSA on P-384"),
+        KeyKind::Rsa3072 => (&rcgen::PKCS_RSA_SHA256, 396..=404, "RSA with 3072 bits"),
+    };
+    let fits = parsed.public_key.algorithm() == algorithm && octets.contains(&key.len());
+    (!fits).then(|| format!("its key is not {title}"))
 }

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::keys::KeyKind;
 use super::profile::{Holder, Profile};
-use crate::cluster::{Cluster, EndpointHost, Host, HostName};
+use crate::cluster::{Cluster, EndpointHost, Host, HostName, KeysMade};
 
 /// A subject alternative name (RFC 5280 section 4.2.1.6).
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -44,6 +44,8 @@ pub struct Wanted {
     pub names: Vec<San>,
     /// Algorithm of its key.
     pub key: KeyKind,
+    /// Where it is made.
+    pub keys_made: KeysMade,
     /// Lifetime, in seconds.
     pub seconds: i64,
     /// So long before its end it is issued anew, in seconds, where the file says it.
@@ -105,6 +107,7 @@ fn client(cluster: &Cluster, profile: Profile, name: &str, group: Option<&str>) 
         organization: group.map(ToOwned::to_owned),
         names: Vec::new(),
         key: policy.key_of(profile),
+        keys_made: policy.keys_made_of(profile),
         seconds: policy.seconds_of(profile),
         renew: policy.renew,
         backdated: policy.backdated,
@@ -129,6 +132,17 @@ pub fn wanted(cluster: &Cluster) -> Vec<Wanted> {
         out.extend(hosts.into_iter().map(|host| for_host(cluster, *profile, host)));
     }
     out
+}
+
+/// What a host of `cluster` needs of one profile; `None` where it has no use for it.
+pub fn wanted_of(cluster: &Cluster, profile: Profile, host: &HostName) -> Option<Wanted> {
+    let holds = match profile.holder() {
+        Holder::Role(role) => cluster.holds(host, role),
+        Holder::Nodes => cluster.is_node(host),
+        Holder::Monitored => cluster.has_monitoring(host),
+        Holder::Joining | Holder::Run | Holder::Person | Holder::Monitoring => false,
+    };
+    cluster.host(host).filter(|_| holds).map(|host| for_host(cluster, profile, host))
 }
 
 /// The short-lived certificate with which a run itself dials.

@@ -9,8 +9,8 @@ use super::relay::RELAY_PORT;
 use super::wrapped;
 use crate::cluster::HostName;
 use crate::holdings::ADDRESS_AWAY;
-use crate::item::{Act, Component, Item, KEEP_RULES, KeyText};
-use crate::pki::Secret;
+use crate::item::{Act, Component, Item, KEEP_RULES, KeyText, Pair};
+use crate::pki::{LedgerEntry, OwnKey, Profile, Secret};
 use crate::text::quote;
 
 const ACT: &str = include_str!("act.sh");
@@ -147,6 +147,48 @@ pub struct Stretch {
 }
 
 impl Stretch {
+    /// Pairs whose keys the host makes.
+    fn own_pairs(&self) -> impl Iterator<Item = (&Pair, &OwnKey)> {
+        self.operations.iter().filter_map(|operation| match operation {
+            Operation::Put(Item::Pair(pair)) => Some((pair, pair.own_key.as_ref()?)),
+            _ => None,
+        })
+    }
+
+    /// Whether it puts a certificate of that profile whose key the host makes.
+    pub fn makes_key_of(&self, profile: Profile) -> bool {
+        self.own_pairs().any(|(_, own)| own.profile == profile)
+    }
+
+    /// The script that goes before this stretch where the host makes keys: it makes those that it has not, and says what
+    /// it asks for them. `None` where there are none.
+    pub fn key_script(&self, generation: u64) -> Option<String> {
+        let mut act = Act { body: Zeroizing::default(), keys: KeyText::Masked };
+        act.call("lock", &[&generation.to_string()]);
+        let mut any = false;
+        for (pair, own) in self.own_pairs() {
+            pair.ask(own, &mut act);
+            any = true;
+        }
+        let title = format!("zoisite: keys of {}, run {generation}", self.host);
+        any.then(|| wrapped(&title, &acting(&[]), &act.body))
+    }
+
+    /// The same stretch with what was signed for keys that the host made.
+    #[must_use]
+    pub fn certified(&self, signed: &[LedgerEntry]) -> Self {
+        let mut out = self.clone();
+        for operation in &mut out.operations {
+            if let Operation::Put(Item::Pair(pair)) = operation
+                && let Some(own) = &pair.own_key
+                && let Some(entry) = signed.iter().find(|entry| entry.profile == own.profile)
+            {
+                *pair = pair.certified(entry);
+            }
+        }
+        out
+    }
+
     /// The script, for the run of that generation.
     ///
     /// It is secret when keys are opened. A key that cannot be opened is an error, its label.

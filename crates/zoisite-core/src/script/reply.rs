@@ -9,7 +9,7 @@ use super::Pace;
 use crate::holdings::HostFacts;
 use crate::item::{ComponentSums, Found, Seen};
 use crate::paths::Firewall;
-use crate::pki::signing_key;
+use crate::pki::{KeyRequest, Profile, signing_key};
 use crate::text::{digest, plain};
 
 /// The certificate with which a kubelet shows who it is.
@@ -484,9 +484,15 @@ pub struct Reply {
     doing: Option<String>,
     have: Option<u64>,
     left: Vec<String>,
+    requests: Vec<KeyRequest>,
 }
 
 impl Reply {
+    /// What is asked for keys that the host made.
+    pub fn requests(&self) -> &[KeyRequest] {
+        &self.requests
+    }
+
     /// What was to be taken back and stays, as others use it.
     pub fn left(&self) -> &[String] {
         &self.left
@@ -527,6 +533,17 @@ impl Reply {
                 return self.doing.clone();
             }
             ["left", what] => self.left.push(what.to_owned()),
+            ["key", path, key_sha256, request] => {
+                use base64::Engine as _;
+                // What cannot be read is no request, and it is told that there is none.
+                let der = base64::engine::general_purpose::STANDARD.decode(request);
+                let profile = Profile::at(path);
+                self.requests.extend(profile.zip(der.ok()).map(|(profile, der)| KeyRequest {
+                    profile,
+                    der,
+                    key_sha256: key_sha256.to_owned(),
+                }));
+            }
             ["have", octets] => self.have = octets.parse().ok(),
             ["progress", _, what] => return Some(what.to_owned()),
             ["waiting", _, state] => return Some(format!("waiting: systemd says {state}")),

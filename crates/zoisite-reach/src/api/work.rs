@@ -547,7 +547,7 @@ mod tests {
     use std::sync::{Arc, Mutex};
 
     use zoisite_core::item::Component;
-    use zoisite_core::pki::{Secret, SecretRef};
+    use zoisite_core::pki::{KeyRequest, LedgerEntry, Secret, SecretRef};
     use zoisite_core::token::TokenRecord;
 
     use super::*;
@@ -655,6 +655,9 @@ mod tests {
             Ok(Vec::new())
         }
         fn sign(&self, _: &HostName, _: &NodeRequest) -> Result<String, Vec<String>> {
+            Err(Vec::new())
+        }
+        fn certify(&self, _: &HostName, _: &[KeyRequest]) -> Result<Vec<LedgerEntry>, Vec<String>> {
             Err(Vec::new())
         }
     }

@@ -20,6 +20,7 @@ mod upkeep;
 mod way;
 mod way_in;
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -34,7 +35,7 @@ use zoisite_core::holdings::{
     API_SERVER_UNIT, ApiObject, BALANCER_UNIT, HostHoldings, KUBELET_UNIT, REGISTRY_UNIT,
 };
 use zoisite_core::item::{Component, KeyText};
-use zoisite_core::pki::{Secret, SecretRef};
+use zoisite_core::pki::{KeyRequest, Secret, SecretRef};
 use zoisite_core::script::{
     Depth, Notes, Observed, Outcome, Reply, Stretch, Unread, keep_rules_script, notes_script,
     observe, take_back_script,
@@ -53,7 +54,16 @@ pub use self::upkeep::{Upkeep, Upkept};
 use self::way::Way;
 use crate::access::{Access, Dial};
 use crate::api::{ApiClient, Readiness};
-use crate::reach::{Carried, Contents, Progress, Reach};
+use crate::reach::{Carried, Contents, Progress, Reach, signed};
+
+/// What a script that acts said besides how it ended.
+#[derive(Debug, Default)]
+struct Said {
+    /// What was to be taken back and stays.
+    left: Vec<String>,
+    /// What is asked for keys that the host made.
+    requests: Vec<KeyRequest>,
+}
 
 /// Where what a run dials stands.
 #[derive(Clone, Debug)]
@@ -274,15 +284,15 @@ impl Hosts {
     }
 
     /// Runs a script that acts, each operation of which looks before it does anything, to its end; how it ended,
-    /// and what it said to be left.
+    /// and what it said besides.
     async fn carried_out(
         &self,
         host: &HostName,
         script: &str,
         progress: Progress<'_>,
-    ) -> (StepOutcome, Vec<String>) {
+    ) -> (StepOutcome, Said) {
         let attempted = "acting on the host";
-        let mut left = Vec::new();
+        let mut said = Said::default();
         let mut before = 0;
         let mut until = Instant::now() + self.deadlines.patience;
         loop {
@@ -299,12 +309,13 @@ impl Hosts {
             };
             let heard: Heard<()> = match heard {
                 Ok(heard) => heard,
-                Err(trouble) => return (StepOutcome::Failed(trouble), left),
+                Err(trouble) => return (StepOutcome::Failed(trouble), said),
             };
             // Cut in the midst: everything in a stretch is looked at before it is done, so all of it goes
             // there once more, and what is done already is left as it is. A host that got on has its
             // patience anew.
-            left.extend(reply.left().iter().cloned());
+            said.left.extend(reply.left().iter().cloned());
+            said.requests = reply.requests().to_vec();
             let changed = reply.changed();
             let cut = heard.cut && !reply.is_over();
             if cut && Instant::now() < until {
@@ -326,7 +337,7 @@ impl Hosts {
                     other => other,
                 },
             };
-            return (outcome, left);
+            return (outcome, said);
         }
     }
 
@@ -370,7 +381,7 @@ impl Hosts {
         let script = take_back_script(host, self.generation);
         match self.carried_out(host, &script, progress).await {
             (StepOutcome::Failed(trouble), _) => Err(trouble),
-            (StepOutcome::Done { .. } | StepOutcome::Proven(_), left) => Ok(left),
+            (StepOutcome::Done { .. } | StepOutcome::Proven(_), said) => Ok(said.left),
         }
     }
 
@@ -465,8 +476,19 @@ impl Reach for Hosts {
 
     async fn act(&self, stretch: &Stretch, progress: Progress<'_>) -> StepOutcome {
         let host = &stretch.host;
+        let mut own = Cow::Borrowed(stretch);
+        if let Some(script) = stretch.key_script(self.generation) {
+            let said = match self.carried_out(host, &script, progress).await {
+                (StepOutcome::Done { .. }, said) => said,
+                (other, _) => return other,
+            };
+            match signed(&*self.contents, stretch, &said.requests) {
+                Ok(signed) => own = Cow::Owned(stretch.certified(&signed)),
+                Err(trouble) => return StepOutcome::Failed(trouble),
+            }
+        }
         let open = |secret: &SecretRef| self.contents.secret(secret);
-        let script = match stretch.script(self.generation, KeyText::Opened(&open)) {
+        let script = match own.script(self.generation, KeyText::Opened(&open)) {
             Ok(script) => script,
             Err(label) => {
                 let answer = format!("the strongbox does not hold the key of {label}");

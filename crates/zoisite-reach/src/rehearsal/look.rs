@@ -20,7 +20,7 @@ impl SimFile {
     /// The same, where only its lasting text is compared.
     fn seen(&self, lasting: Option<&str>) -> FileFacts {
         FileFacts {
-            sha256: Some(digest(lasting.unwrap_or(&self.text))),
+            sha256: Some(lasting.map_or_else(|| self.sha256(), digest)),
             whole_sha256: lasting.map(|_| digest(&self.text)),
             owner: self.owner.clone(),
             mode: format!("{:o}", self.mode),

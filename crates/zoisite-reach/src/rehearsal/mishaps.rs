@@ -100,7 +100,9 @@ impl World {
         keys: &dyn Fn(&SecretRef) -> Option<Secret>,
     ) {
         let wanted = operations.iter().filter_map(|operation| match operation {
-            Operation::Put(Item::Pair(pair)) => Some(SecretRef::Certificate(pair.serial.clone())),
+            Operation::Put(Item::Pair(pair)) if pair.own_key.is_none() => {
+                Some(SecretRef::Certificate(pair.serial.clone()))
+            }
             Operation::Put(Item::File(File {
                 content: Content::Secret { secret, .. }, ..
             })) => Some(secret.clone()),

@@ -11,6 +11,7 @@ mod drill;
 mod etcd;
 mod look;
 mod mishaps;
+mod own_keys;
 mod restore;
 mod seen;
 mod state;
@@ -274,6 +275,10 @@ impl Reach for Rehearsal {
         if let Err(newer) = self.world().take_generation(host, self.generation) {
             return Self::fail(host, Outcome::Newer(newer));
         }
+        let stretch = &match self.with_own_keys(stretch, progress).await {
+            Ok(stretch) => stretch,
+            Err(outcome) => return outcome,
+        };
         let mut changed = 0;
         for at in 0..stretch.operations.len() {
             match self.one(host, &stretch.operations[at..], progress).await {

@@ -133,8 +133,11 @@ impl SimHost {
                 self.stands(&file.path, (text.unwrap_or_default(), &lasting), facts);
             }
             Item::Pair(pair) => {
-                let key = keys(&SecretRef::Certificate(pair.serial.clone()));
-                let key = key.map_or(String::new(), |key| key.expose().to_owned());
+                let key = match &pair.own_key {
+                    None => keys(&SecretRef::Certificate(pair.serial.clone()))
+                        .map_or(String::new(), |key| key.expose().to_owned()),
+                    Some(_) => SimFile::unseen_key(&pair.key_sha256),
+                };
                 let halves = [
                     (pair.certificate_path(), pair.certificate.to_string()),
                     (pair.key_path(), key),
@@ -171,7 +174,8 @@ impl SimHost {
     /// A file that was seen: as it is wanted, or with a line before it that says that it is not.
     fn stands(&mut self, path: &str, (text, lasting): (String, &str), facts: &FileFacts) {
         let Some(sum) = &facts.sha256 else { return };
-        let text = match *sum == digest(lasting) {
+        let known = SimFile::unseen(lasting).map_or_else(|| digest(lasting), ToOwned::to_owned);
+        let text = match *sum == known {
             true => text,
             false => format!("# what stands here differs\n{text}"),
         };

@@ -607,12 +607,20 @@ impl SimHost {
         keys: &dyn Fn(&SecretRef) -> Option<Secret>,
     ) -> Result<bool, Outcome> {
         let attempted = format!("putting {}", pair.path);
-        let secret = SecretRef::Certificate(pair.serial.clone());
-        let key =
-            keys(&secret).ok_or_else(|| failed(&attempted, format!("no key of {}", pair.label)))?;
+        let key = match &pair.own_key {
+            Some(_) => self.own_key(pair).map(|key| key.text.clone()),
+            None => {
+                let secret = SecretRef::Certificate(pair.serial.clone());
+                keys(&secret).map(|key| key.expose().to_owned())
+            }
+        };
+        let key = key.ok_or_else(|| failed(&attempted, format!("no key of {}", pair.label)))?;
+        if let Some(kept) = pair.kept_key_path() {
+            self.files.remove(&kept);
+        }
         let halves = [
             (pair.certificate_path(), pair.certificate.to_string(), "root", 0o644),
-            (pair.key_path(), key.expose().to_owned(), pair.owner, 0o600),
+            (pair.key_path(), key, pair.owner, 0o600),
         ];
         let mut changed = self.put_item(&Item::Pair(pair.clone()))?;
         for (path, text, owner, mode) in halves {

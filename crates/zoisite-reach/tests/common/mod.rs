@@ -13,7 +13,7 @@ use async_trait::async_trait;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use zoisite_core::cluster::{Endpoint, HostName, Login};
 use zoisite_core::item::Component;
-use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
+use zoisite_core::pki::{KeyRequest, LedgerEntry, NodeRequest, Secret, SecretRef};
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::{
     Broken, Carrier, Connection, Contents, Deadlines, Hope, Hosts, NotOpened, Places, Process,
@@ -367,6 +367,10 @@ impl Contents for OneFile {
 
     fn sign(&self, _: &HostName, _: &NodeRequest) -> Result<String, Vec<String>> {
         Err(vec!["nobody joins here".into()])
+    }
+
+    fn certify(&self, _: &HostName, _: &[KeyRequest]) -> Result<Vec<LedgerEntry>, Vec<String>> {
+        Err(vec!["no host makes keys in this test".into()])
     }
 }
 

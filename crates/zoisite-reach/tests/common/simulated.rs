@@ -12,8 +12,8 @@ use zoisite_core::components::NodeImages;
 use zoisite_core::holdings::{Holdings, Part, SharedSecrets, Sources, holdings};
 use zoisite_core::item::Component;
 use zoisite_core::pki::{
-    Asker, Authority, AuthorityKind, Ledger, NodeRequest, Secret, SecretRef, check_request,
-    kubelet_client,
+    Asker, Authority, AuthorityKind, KeyRequest, Ledger, LedgerEntry, NodeRequest, Secret,
+    SecretRef, check_request, kubelet_client,
 };
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::Contents;
@@ -88,6 +88,10 @@ impl Contents for TestContents {
         let certificate = ledger.authority(AuthorityKind::Cluster).unwrap().clone();
         let authority = Authority::open(certificate, &key).unwrap();
         Ok(authority.sign(&checked, &wanted, &FreshKeys, now()).unwrap().pem)
+    }
+
+    fn certify(&self, _: &HostName, _: &[KeyRequest]) -> Result<Vec<LedgerEntry>, Vec<String>> {
+        Err(vec!["no host makes keys in this test".into()])
     }
 }
 

@@ -16,9 +16,9 @@ use zoisite_core::item::{
 };
 use zoisite_core::layout::RUNTIME_UNIT;
 use zoisite_core::paths::Firewall;
-use zoisite_core::pki::{Secret, SecretRef};
+use zoisite_core::pki::{KeyKind, KeyRequest, OwnKey, Profile, Secret, SecretRef};
 use zoisite_core::script::{
-    Depth, Observed, Operation, Stretch, keep_rules_script, observe, take_back_script,
+    Depth, Observed, Operation, Reply, Stretch, keep_rules_script, observe, take_back_script,
     upload_script,
 };
 
@@ -416,7 +416,34 @@ impl Host {
             label: "the peer certificate of heron".into(),
             certificate: format!("certificate {serial}\n").into(),
             key_sha256: sum(format!("key of {serial}\n").as_bytes()),
+            own_key: None,
         }
+    }
+
+    /// A pair whose key the host makes, of no certificate yet.
+    pub fn own_pair(&self, kind: KeyKind) -> Pair {
+        let own = OwnKey {
+            profile: Profile::KubeletServing,
+            kind,
+            common_name: "system:node:tern-1".into(),
+            organization: Some("system:nodes".into()),
+            openssl: "/usr/bin/openssl".into(),
+        };
+        Pair { key_sha256: String::new(), own_key: Some(own), ..self.pair("none") }
+    }
+
+    /// What the host asks for keys that it makes; nothing where it has all of them.
+    pub fn asks(&self, pair: &Pair) -> Vec<KeyRequest> {
+        let operations = vec![Operation::Put(pair.clone().into())];
+        let stretch = Stretch { host: HostName::new("heron").unwrap(), operations };
+        let (said, over) = self.run(&stretch.key_script(7).unwrap(), b"", "");
+        assert!(over, "{}: {said}", self.shell);
+        let place = Profile::KubeletServing.place().unwrap().path();
+        let mut reply = Reply::default();
+        for line in said.replace(&pair.path, &place).lines() {
+            reply.line(line);
+        }
+        reply.requests().to_vec()
     }
 
     pub fn directory(&self, name: &str) -> Item {

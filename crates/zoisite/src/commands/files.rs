@@ -86,6 +86,11 @@ fn entries_of(host: &HostName, item: &Item) -> Vec<(Entry, Option<Text>)> {
             let mut certificate = entry("file", pair.certificate_path());
             (certificate.owner, certificate.mode) = (Some("root".into()), Some("0644".into()));
             certificate.note = None;
+            if pair.own_key.is_some() {
+                whole.note = Some(format!("the host makes the key of {}", pair.label));
+                (whole.kind, whole.path) = ("key".into(), pair.key_path());
+                return vec![(whole, None)];
+            }
             let key = SecretRef::Certificate(pair.serial.clone());
             vec![
                 (certificate, Some(Text::Open(pair.certificate.to_string()))),

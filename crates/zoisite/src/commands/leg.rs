@@ -191,13 +191,14 @@ impl Leg<'_> {
 
     /// Looks again after the last leg, and tells what stands.
     pub async fn end(
-        &self,
+        &mut self,
         state: &mut State,
         reach: &dyn Reach,
         looks: &Looks,
         (sum, began, interrupts): (&Sum, Instant, Option<Interrupts>),
     ) -> Result<String, Failure> {
         let total = began.elapsed();
+        self.prepared.certified(self.site, state)?;
         let interrupts = interrupts.unwrap_or_else(Interrupts::listen);
         let status = tokio::select! {
             status = self.settle(state, reach, looks) => status?,

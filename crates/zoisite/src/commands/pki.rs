@@ -7,8 +7,8 @@ use jiff::Timestamp;
 use serde_json::json;
 use zoisite_core::cluster::HostName;
 use zoisite_core::pki::{
-    AuthorityKind, Ending, Holder, KeySource, Ledger, LedgerEntry, Profile, Standing, Wanted, What,
-    edges, endings, prove,
+    AuthorityKind, Ending, Holder, KeyAt, KeySource, Ledger, LedgerEntry, Profile, Standing,
+    Wanted, What, edges, endings, prove,
 };
 use zoisite_store::{FreshKeys, trust};
 
@@ -147,6 +147,7 @@ fn issue(
     let strongbox = site.strongbox()?;
     let how: (&dyn KeySource, Timestamp) = (&FreshKeys, now());
     let issued = trust::issue_again(&mut draft, strongbox, &site.cluster, how, &chosen)?;
+    let waiting = trust::asked_for(&site.cluster, &draft.ledger()?, now()).len();
     site.keep(&mut draft)?;
     if options.json {
         let certificates: Vec<_> = issued
@@ -154,11 +155,26 @@ fn issue(
             .iter()
             .map(|due| json!({"profile": due.wanted.profile, "host": due.wanted.host, "why": due.why.to_string()}))
             .collect();
-        view::json(&json!({"authorities": issued.authorities, "certificates": certificates}));
+        let unwanted = issued.unwanted.iter().map(|due| &due.wanted);
+        let unwanted: Vec<_> = unwanted
+            .map(|wanted| json!({"profile": wanted.profile, "host": wanted.host}))
+            .collect();
+        view::json(&json!({
+            "authorities": issued.authorities,
+            "certificates": certificates,
+            "keys-to-be-made-anew": unwanted,
+            "keys-to-be-made": waiting,
+        }));
         return Ok(ExitCode::SUCCESS);
     }
     if issued.is_empty() {
-        view::out("Every certificate is as it must be: nothing was issued.");
+        view::out(&match waiting {
+            0 => "Every certificate is as it must be: nothing was issued.".to_owned(),
+            waiting => format!(
+                "Nothing was issued here: {} to be made on hosts. Next: zoisite raise",
+                count(waiting, "key")
+            ),
+        });
         return Ok(ExitCode::SUCCESS);
     }
     for kind in &issued.authorities {
@@ -168,9 +184,17 @@ fn issue(
         let host = due.wanted.host.as_ref().map_or(String::new(), ToString::to_string);
         vec![due.wanted.profile.to_string(), host, due.why.to_string()]
     });
-    view::out(&table(&["issued", "for", "because"], rows));
+    if !issued.certificates.is_empty() {
+        view::out(&table(&["issued", "for", "because"], rows));
+    }
+    let next = match waiting {
+        0 => "zoisite pki prove".to_owned(),
+        waiting => {
+            format!("zoisite raise has hosts make {}, and signs for them", count(waiting, "key"))
+        }
+    };
     view::out(&format!(
-        "\n{} issued. Next: zoisite pki prove",
+        "\n{} issued. Next: {next}",
         count(issued.certificates.len(), "certificate")
     ));
     Ok(ExitCode::SUCCESS)
@@ -199,6 +223,16 @@ fn nothing_issued() -> Failure {
     )
 }
 
+/// Where the key of a certificate is.
+fn key_is(entry: &LedgerEntry) -> &'static str {
+    match (entry.profile.holder(), entry.key_at) {
+        (Holder::Joining, _) | (_, KeyAt::Host) => "on its host",
+        (Holder::Person | Holder::Monitoring, _) => "handed out",
+        (Holder::Run, _) => "gone with its run",
+        (_, KeyAt::Strongbox | KeyAt::ToCome) => "here",
+    }
+}
+
 fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> {
     let state = site.existing_state()?.ok_or_else(nothing_issued)?;
     let ledger = state.ledger()?;
@@ -213,6 +247,7 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
                     "sha256": e.sha256, "subject": e.common_name, "names": e.names,
                     "path": e.profile.place().map(|p| p.certificate()),
                     "replaced_by": e.replaced_by, "retired": e.retired,
+                    "key": key_is(e),
                 })
             })
             .collect();

@@ -183,9 +183,7 @@ async fn files(
 
 /// What lies on a host in the place of a pair.
 fn lying<'a>(pair: &Pair, host: &'a HostName, held: &'a HeldThere) -> Option<Lying<'a>> {
-    let placed =
-        |profile: &&Profile| profile.place().is_some_and(|place| place.path() == pair.path);
-    let profile = *Profile::ALL.iter().find(placed)?;
+    let profile = Profile::at(&pair.path)?;
     let (pem, key_sha256) = held.certificates.get(&profile)?;
     Some(Lying { profile, host, pem, key_sha256 })
 }

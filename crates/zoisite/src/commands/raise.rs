@@ -326,7 +326,11 @@ impl<'a> Run<'a> {
                     road::tell_departed(&leg.prepared);
                 }
                 if !sequence.is_empty() {
-                    let contents = site.contents(&sequence, state, site.strongbox()?)?;
+                    let contents = site.contents(
+                        (&leg.prepared.cluster, &sequence),
+                        state,
+                        site.strongbox()?,
+                    )?;
                     hosts.set_contents(Arc::new(contents.knowing(vouched)));
                 }
                 *hosts
@@ -336,7 +340,9 @@ impl<'a> Run<'a> {
                 drop(draft);
                 let contents = match sequence.is_empty() {
                     true => site.no_contents(),
-                    false => site.contents(&sequence, state, site.strongbox()?)?,
+                    false => {
+                        site.contents((&leg.prepared.cluster, &sequence), state, site.strongbox()?)?
+                    }
                 };
                 rehearsed = road::rehearsal(world, contents, generation);
                 &rehearsed
@@ -529,7 +535,11 @@ fn tell_prepared(prepared: &Prepared) {
     if !issued.certificates.is_empty() {
         view::note(&format!("issued {}", count(issued.certificates.len(), "certificate")));
     }
-    if !issued.is_empty() {
+    if prepared.asked_for > 0 {
+        let keys = count(prepared.asked_for, "key");
+        view::note(&format!("{keys} to be made on hosts"));
+    }
+    if !issued.is_empty() || prepared.asked_for > 0 {
         let all = count(prepared.proof.held.len(), "connection");
         view::note(&format!("proved {all} that will be dialled"));
     }

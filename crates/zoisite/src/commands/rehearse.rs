@@ -174,7 +174,8 @@ pub fn on_world(site: &Site, world: &Arc<Mutex<World>>) -> Result<(), Failure> {
         let sequence = found.plan(&prepared, &sums, &[], 300)?;
         prepared.keep(site, &mut draft, &found.looks, &pins)?;
         drop(draft);
-        let contents = site.contents(&sequence, &mut work.state, site.strongbox()?)?;
+        let contents =
+            site.contents((&prepared.cluster, &sequence), &mut work.state, site.strongbox()?)?;
         let reach = road::rehearsal(world, contents, 1);
         let mut engine = Engine::new(sequence, road::PARALLEL);
         let nobody = || std::future::pending();

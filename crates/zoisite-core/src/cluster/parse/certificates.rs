@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use super::super::finding::Finding;
 use super::super::names::{NameError, dns_name};
 use super::super::pattern;
-use super::super::policy::{AuthorityPolicy, Certificates, Hierarchy, ProfilePolicy};
+use super::super::policy::{AuthorityPolicy, Certificates, Hierarchy, KeysMade, ProfilePolicy};
 use super::super::reader::{Section, near};
 use super::{Parser, in_units};
 use crate::pki::{AuthorityKind, Holder, KeyKind, Profile, San};
@@ -27,6 +27,7 @@ impl Parser {
             seconds,
             authority_seconds,
             key: KeyKind::default(),
+            keys_made: KeysMade::default(),
             hierarchy: Hierarchy::default(),
             organization: None,
             renew: None,
@@ -48,6 +49,7 @@ impl Parser {
             }
         }
         out.key = self.optional(s, "key", "bad-key", KeyKind::new).unwrap_or_default();
+        out.keys_made = self.optional(s, "keys-made", "bad-key", KeysMade::new).unwrap_or_default();
         out.hierarchy =
             self.optional(s, "hierarchy", "bad-hierarchy", Hierarchy::new).unwrap_or_default();
         out.organization = self.optional(s, "organization", "bad-name", organization);
@@ -66,12 +68,15 @@ impl Parser {
         for (pattern, value) in all.iter() {
             let path = format!("certificates.profiles.{}", pattern.get_ref());
             let example = "write: profiles.api-server = { names = [\"api.saltmarsh.example\"] }";
-            let Some(own) = self.inner(&path, value, &["life", "key", "names"], example) else {
+            let Some(own) =
+                self.inner(&path, value, &["life", "key", "keys-made", "names"], example)
+            else {
                 continue;
             };
             let policy = ProfilePolicy {
                 seconds: self.optional(&own, "life", "bad-lifetime", life),
                 key: self.optional(&own, "key", "bad-key", KeyKind::new),
+                keys_made: self.optional(&own, "keys-made", "bad-key", KeysMade::new),
                 names: self.lists(Some(&own), "names", san),
             };
             let ids: Vec<&str> = Profile::ALL.iter().map(|one| one.id()).collect();
@@ -95,6 +100,7 @@ impl Parser {
                 let known = out.entry(profile).or_default();
                 known.seconds = policy.seconds.or(known.seconds);
                 known.key = policy.key.or(known.key);
+                known.keys_made = policy.keys_made.or(known.keys_made);
                 known.names.extend(policy.names.clone());
             }
         }
@@ -143,10 +149,12 @@ impl Parser {
 /// What of a policy the holders of a profile could not use, and why.
 fn unusable(profile: Profile, policy: &ProfilePolicy) -> Option<&'static str> {
     let (names, key) = (!policy.names.is_empty(), policy.key.is_some());
+    let made = policy.keys_made.is_some();
     match profile.holder() {
         Holder::Run => Some("a run makes it for itself, for twelve hours at most"),
         Holder::Person => Some("how long a person's lasts is said with zoisite access --ends"),
         Holder::Monitoring => Some("how long it lasts is said with zoisite monitoring --ends"),
+        Holder::Joining if made => Some("the kubelet makes its own key, always"),
         Holder::Joining if key => Some("the kubelet makes its own key, on P-256"),
         Holder::Joining if names => Some("the platform signs no names into it"),
         _ if names && !profile.usage().server() => {
