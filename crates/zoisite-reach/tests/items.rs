@@ -11,7 +11,7 @@ use std::os::unix::fs::{MetadataExt as _, symlink};
 use scratch::{Host, SHELLS, UNIT};
 use zoisite_core::cluster::{HostName, read};
 use zoisite_core::item::{
-    Differs, File, Item, KeyText, NoSwap, Package, Pair, Routes, Rules, Unit,
+    Differs, File, Item, KeyText, NoSwap, Package, Pair, ReadBy, Routes, Rules, Unit,
 };
 use zoisite_core::paths::Firewall;
 use zoisite_core::pki::{KeyKind, Profile, Wanted, check_key_request, wanted_of};
@@ -430,6 +430,27 @@ fn a_pair_goes_in_as_one_and_halves_that_do_not_match_are_a_difference() {
         assert_eq!(differs, [(new.title(), Differs::Content)], "{shell}");
         assert_eq!(host.put(std::slice::from_ref(&new)), 1);
         assert_eq!(host.differs(&[new]), [], "{shell}");
+    }
+}
+
+#[test]
+fn who_reads_a_pair_when_it_starts_must_have_read_another_one() {
+    for shell in SHELLS {
+        let host = Host::new(shell);
+        let read = |serial: &str, reloads| {
+            Item::from(Pair { read_by: Some(ReadBy { unit: UNIT, reloads }), ..host.pair(serial) })
+        };
+        host.put(&[read("a1", true)]);
+        assert_eq!(host.read(&format!("var/lib/zoisite/pending/{UNIT}")), "reload\n", "{shell}");
+        host.act(vec![Operation::Restart(UNIT)]);
+        assert!(!host.pending(), "{shell}");
+        assert_eq!(host.put(&[read("a1", true)]), 0, "{shell}");
+        // Only its mode is another: whoever has read it goes on.
+        host.mode("etc/peer/tls.key", 0o640);
+        assert_eq!(host.put(&[read("a1", true)]), 1, "{shell}");
+        assert!(!host.pending(), "{shell}");
+        host.put(&[read("a2", false)]);
+        assert_eq!(host.read(&format!("var/lib/zoisite/pending/{UNIT}")), "restart\n", "{shell}");
     }
 }
 

@@ -17,7 +17,7 @@ use super::runtime::Layout;
 use super::unit::HARDENED;
 use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
 use crate::cluster::{Cluster, Host, Role};
-use crate::item::{Item, User};
+use crate::item::{Item, ReadBy, User};
 use crate::paths::{BALANCER_HEALTH, CONTROLLER_MANAGER, KUBELET, SCHEDULER};
 use crate::pki::{AuthorityKind, MONITORING, MONITORING_USER, Profile};
 
@@ -170,7 +170,8 @@ pub(super) fn door(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     // OpenSSL, with which it verifies, believes roots alone.
     let kind = AuthorityKind::Cluster;
     items.extend(shop.authority_up_to_root(kind, &authority, Some(MONITORING_UNIT)));
-    items.extend(shop.certificate(Profile::MonitoringServer));
+    let read_by = ReadBy { unit: MONITORING_UNIT, reloads: true };
+    items.extend(shop.certificate_read_by(Profile::MonitoringServer, read_by));
     let path = format!("{FOLDER}/haproxy.cfg");
     items.push(Workshop::reloaded(&path, config(shop, port, &authority), MONITORING_UNIT));
     let what = format!("metrics of {} for monitoring", shop.host.name);
@@ -245,9 +246,5 @@ frontend monitoring
             "\nbackend {id}\n    http-request set-path /metrics\n    server own {at}{tls}\n"
         );
     }
-    // It reads its certificate when it begins.
-    let entry = shop.current.get(&(Profile::MonitoringServer, host.name.clone()));
-    let serial = entry.map_or("none", |entry| entry.serial.as_str());
-    let _ = writeln!(out, "\n# Its certificate has the serial number {serial}.");
     out
 }

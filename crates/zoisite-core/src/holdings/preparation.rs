@@ -175,12 +175,12 @@ fn packages(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Vec<Item
         items.push(Item::Link(Link { path, to: "/dev/null".into() }));
         names.push(name);
     }
-    if shop.floats {
-        if let Some(name) = layout.keepalived.package() {
-            let path = format!("{UNITS}/keepalived.service");
-            items.push(Item::Link(Link { path, to: "/dev/null".into() }));
-            names.push(name);
-        }
+    if shop.floats
+        && let Some(name) = layout.keepalived.package()
+    {
+        let path = format!("{UNITS}/keepalived.service");
+        items.push(Item::Link(Link { path, to: "/dev/null".into() }));
+        names.push(name);
     }
     if calls_openssl(shop.cluster, shop.floats) {
         names.extend(layout.openssl.package());

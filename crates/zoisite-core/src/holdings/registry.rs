@@ -12,7 +12,7 @@ use zeroize::Zeroizing;
 use super::unit::HARDENED;
 use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
 use crate::cluster::{Cluster, folder_of};
-use crate::item::{Component, Content, Item, Pinned, User};
+use crate::item::{Component, Content, Item, Pinned, ReadBy, User};
 use crate::pki::{AuthorityKind, Profile, REGISTRY_USER, Secret, SecretRef};
 
 /// Name of the registry's unit.
@@ -38,7 +38,8 @@ pub(super) fn registry(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
             restarts: Some(REGISTRY_UNIT),
         }),
     ];
-    items.extend(shop.certificate(Profile::RegistryServer));
+    let read_by = ReadBy { unit: REGISTRY_UNIT, reloads: false };
+    items.extend(shop.certificate_read_by(Profile::RegistryServer, read_by));
     let passwords = format!("{FOLDER}/passwords");
     let secret = SecretRef::RegistryPasswords;
     let sum = shop.sources.site_secrets.get(&secret);
@@ -47,12 +48,8 @@ pub(super) fn registry(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
         let content = Content::Secret { secret, label, sha256: sha256.clone() };
         items.push(Workshop::key(&passwords, REGISTRY_USER, content, Some(REGISTRY_UNIT)));
     }
-    let config = shop.yaml(&config(shop, sum.map(|_| passwords.as_str())));
-    // It reads its certificate when it starts.
+    let text = shop.yaml(&config(shop, sum.map(|_| passwords.as_str())));
     let host = shop.host.name.clone();
-    let serial = shop.current.get(&(Profile::RegistryServer, host.clone()));
-    let serial = serial.map_or("none", |entry| entry.serial.as_str());
-    let text = format!("{config}# Its certificate has the serial number {serial}.\n");
     items.push(Workshop::file(&format!("{FOLDER}/registry.yaml"), text, Some(REGISTRY_UNIT)));
     let start = format!("{programs}/registry serve {FOLDER}/registry.yaml");
     let unit = UnitFile::service(

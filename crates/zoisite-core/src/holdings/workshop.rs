@@ -9,7 +9,7 @@ use serde_json::Value;
 use super::runtime::Layout;
 use super::{HoldingsError, HostFacts, Sources, UnitFile, WRITTEN, kubernetes_folder};
 use crate::cluster::{Cluster, Host, HostName};
-use crate::item::{Component, Content, Directory, File, Item, Pair, Pinned, Unit};
+use crate::item::{Component, Content, Directory, File, Item, Pair, Pinned, ReadBy, Unit};
 use crate::layout::UNITS;
 use crate::paths::Demand;
 use crate::pki::{AuthorityKind, KeyAt, LedgerEntry, OwnKey, Profile};
@@ -147,6 +147,15 @@ impl Workshop<'_> {
 
     /// A certificate for all to read, with its key for its owner alone.
     pub(super) fn certificate(&mut self, profile: Profile) -> Vec<Item> {
+        self.certificate_read_by(profile, None)
+    }
+
+    /// The same for a unit that reads it when it starts.
+    pub(super) fn certificate_read_by(
+        &mut self,
+        profile: Profile,
+        read_by: impl Into<Option<ReadBy>>,
+    ) -> Vec<Item> {
         let host = self.host.name.clone();
         let (Some(place), Some(entry)) =
             (profile.place(), self.current.get(&(profile, host.clone())))
@@ -168,6 +177,7 @@ impl Workshop<'_> {
                 organization: entry.organization.clone(),
                 openssl: Layout::of(self.cluster, &self.facts()).openssl().to_owned(),
             }),
+            read_by: read_by.into(),
         })]
     }
 

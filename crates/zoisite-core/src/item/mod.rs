@@ -42,7 +42,7 @@ pub use link::Link;
 pub use module::Module;
 pub use own_name::OwnName;
 pub use package::{Package, PackageFacts};
-pub use pair::Pair;
+pub use pair::{Pair, ReadBy};
 pub use pods::Pods;
 pub(crate) use routes::ROUTE_PROTOCOL;
 pub use routes::Routes;
@@ -308,6 +308,15 @@ kinds! {
 }
 
 impl Item {
+    /// Whether the unit that must have read it takes it by a reload.
+    pub fn reloads(&self) -> bool {
+        match self {
+            Self::File(file) => file.reloads,
+            Self::Pair(pair) => pair.read_by.is_some_and(|by| by.reloads),
+            _ => false,
+        }
+    }
+
     /// Its name in messages: a path, or a name with its kind.
     pub fn title(&self) -> String {
         let described = self.describe();

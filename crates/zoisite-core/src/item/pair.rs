@@ -23,6 +23,17 @@ pub struct Pair {
     pub key_sha256: String,
     /// Its host makes the key and keeps it for itself.
     pub own_key: Option<OwnKey>,
+    /// The unit that reads it when it starts, and must have read another one; most read theirs at every connection.
+    pub read_by: Option<ReadBy>,
+}
+
+/// Who reads a pair when it starts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ReadBy {
+    /// The unit.
+    pub unit: &'static str,
+    /// A reload is enough for it to read it anew: nobody whom it serves is interrupted.
+    pub reloads: bool,
 }
 
 impl Pair {
@@ -66,6 +77,12 @@ impl Pair {
         }
     }
 
+    /// What is said of who reads it, as words for the helpers.
+    fn reader(&self) -> String {
+        let how = |by: ReadBy| if by.reloads { "reload" } else { "restart" };
+        self.read_by.map_or(String::new(), |by| format!(" {} {}", quote(by.unit), how(by)))
+    }
+
     /// Where a key stands that was made and not certified yet.
     pub fn kept_key_path(&self) -> Option<String> {
         let own = self.own_key.as_ref()?;
@@ -98,7 +115,7 @@ pairs() {
 "#;
 
     const ACT: &'static str = r#"
-# path, owner, serial; certificate and key come by descriptors of their own
+# path, owner, serial, the unit that reads it and how; certificate and key come by descriptors of their own
 pair() {
   begin "pair $1"
   stand "$@"
@@ -135,11 +152,11 @@ own_key_is() {
   done
   return 1
 }
-# path, owner, serial, where its key is kept, its SHA-256; the certificate comes by a descriptor of its own
+# path, owner, serial, where its key is kept, its SHA-256, the unit that reads it and how; the certificate comes by a descriptor of its own
 own_pair() {
   begin "pair $1"
   key=$(own_key_is "$1" "$state/keys/$4" "$5") || fail "putting $1" "the key that it is for is not on this host any more"
-  stand "$1" "$2" "$3" 4<"$key"
+  stand "$1" "$2" "$3" "${6:-}" "${7:-}" 4<"$key"
   rm -rf "$state/keys/${4%.*}".*
 }
 stand() {
@@ -166,6 +183,9 @@ stand() {
     fail "replacing $1" "a directory stands there"
   fi
   note_path pair "$1"
+  if [ -n "${4:-}" ] && ! { cmp -s "$new/tls.crt" "$1/tls.crt" && cmp -s "$new/tls.key" "$1/tls.key"; }; then
+    pending "$4" "$5"
+  fi
   # Damaged or half gone: the good one takes the place of the bad one beside it.
   rm -rf "$1-$3.zoisite-bad"
   if [ -e "$1-$3" ]; then attempt "putting the damaged $1 aside" mv "$1-$3" "$1-$3.zoisite-bad"; fi
@@ -246,12 +266,13 @@ back_pair() {
             }
             let _ = write!(
                 act.body,
-                "own_pair {} {} {} {} {} 3<<'CERTIFICATE'\n{}CERTIFICATE\n",
+                "own_pair {} {} {} {} {}{} 3<<'CERTIFICATE'\n{}CERTIFICATE\n",
                 quote(&self.path),
                 self.owner,
                 quote(&self.serial),
                 quote(&self.kept_under(own)),
                 quote(&self.key_sha256),
+                self.reader(),
                 self.certificate,
             );
             return Ok(());
@@ -261,10 +282,11 @@ back_pair() {
         // No line of a PEM text is a marker.
         let _ = write!(
             act.body,
-            "pair {} {} {} 3<<'CERTIFICATE' 4<<'KEY'\n{}CERTIFICATE\n{}KEY\n",
+            "pair {} {} {}{} 3<<'CERTIFICATE' 4<<'KEY'\n{}CERTIFICATE\n{}KEY\n",
             quote(&self.path),
             self.owner,
             quote(&self.serial),
+            self.reader(),
             self.certificate,
             *key,
         );
@@ -282,6 +304,10 @@ back_pair() {
             };
             found.files.insert(path, facts);
         }
+    }
+
+    fn restarts(&self) -> Option<&'static str> {
+        self.read_by.map(|by| by.unit)
     }
 
     fn secret(&self) -> Option<(SecretRef, &str)> {

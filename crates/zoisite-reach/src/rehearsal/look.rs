@@ -64,8 +64,11 @@ impl World {
                 }
                 Item::Pair(pair) => {
                     for path in [pair.certificate_path(), pair.key_path()] {
-                        let facts = sim.files.get(&path).map(|found| found.seen(None));
-                        out.found.files.extend(facts.map(|facts| (path, facts)));
+                        let _ = match sim.files.get(&path).map(|found| found.seen(None)) {
+                            Some(facts) => out.found.files.insert(path, facts),
+                            // What was put and is gone since.
+                            None => out.found.files.remove(&path),
+                        };
                     }
                 }
                 Item::Absent(absent) if sim.files.contains_key(&absent.path) => {

@@ -628,6 +628,9 @@ impl SimHost {
             let old = self.files.insert(path, new.clone());
             changed |= old.is_none_or(|old| old != new);
         }
+        if let Some(by) = pair.read_by.filter(|_| changed) {
+            self.pending.insert(by.unit.to_owned());
+        }
         Ok(changed)
     }
 

@@ -417,6 +417,7 @@ impl Host {
             certificate: format!("certificate {serial}\n").into(),
             key_sha256: sum(format!("key of {serial}\n").as_bytes()),
             own_key: None,
+            read_by: None,
         }
     }
 

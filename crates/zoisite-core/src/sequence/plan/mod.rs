@@ -377,8 +377,7 @@ impl<'a> Share<'a> {
     fn only_reloads(&self) -> bool {
         let mut restarting =
             self.differences.iter().filter(|difference| difference.restarts.is_some());
-        restarting
-            .all(|difference| matches!(self.item(difference), Item::File(file) if file.reloads))
+        restarting.all(|difference| self.item(difference).reloads())
     }
 
     fn runs(&self, unit: &str) -> bool {
