@@ -213,7 +213,7 @@ impl StoreError {
                 )
             }
             Self::LostAuthority(_) => {
-                "a copy of the state holds it: zoisite copy bring. Without one the cluster runs on until its certificates end: an authority is replaced only while the one before can sign"
+                "a copy of the state holds it: zoisite copy bring. Without one the cluster runs on until its certificates end: a run shows what the cluster and etcd-client authorities sign, so these two are replaced only while the one before can sign"
                     .into()
             }
             Self::Replacing(kind) => format!("zoisite pki replace {kind} goes on with it, and --not takes it back"),

@@ -68,7 +68,10 @@ pub fn to_come(
     keys: &dyn KeySource,
     now: Timestamp,
 ) -> Result<Vec<LedgerEntry>, StoreError> {
-    let dues: Vec<Due> = asked_for(cluster, &state.ledger()?, now);
+    let ledger = state.ledger()?;
+    let lost = lost(state, strongbox, &ledger)?;
+    let mut dues: Vec<Due> = asked_for(cluster, &ledger, now);
+    dues.retain(|due| Some(due.wanted.profile.authority()) != lost);
     let kinds = dues.iter().map(|due| due.wanted.profile.authority());
     let authorities = open_authorities(state, strongbox, kinds)?;
     // Its private half ends here.
@@ -148,6 +151,8 @@ pub fn issue_again(
     if chosen {
         dues = with_chosen(cluster, &ledger, dues, again);
     }
+    let lost = lost(state, strongbox, &ledger)?;
+    dues.retain(|due| Some(due.wanted.profile.authority()) != lost);
     let (asked_for, dues): (Vec<Due>, Vec<Due>) = dues.into_iter().partition(Due::is_asked_for);
     // Keys of others stay closed: one of them may be lost.
     for kind in dues.iter().map(|due| due.wanted.profile.authority()) {
@@ -551,6 +556,20 @@ fn open_authority(
         found => found?,
     };
     Ok(Authority::open(certificate.clone(), &key)?)
+}
+
+/// The authority whose key is lost and that another one follows: what it was to sign waits for that one.
+fn lost(
+    state: &mut State,
+    strongbox: &Strongbox,
+    ledger: &Ledger,
+) -> Result<Option<AuthorityKind>, StoreError> {
+    let Some(kind) = ledger.replacing() else { return Ok(None) };
+    match open_authority(state, strongbox, kind) {
+        Ok(_) => Ok(None),
+        Err(StoreError::LostAuthority(kind)) => Ok(Some(kind)),
+        Err(error) => Err(error),
+    }
 }
 
 /// Signs on all cores, in order.

@@ -415,3 +415,57 @@ fn an_authority_of_the_sites_own_is_brought_with_its_key_or_refused_with_the_rea
     let ledger = desk.state().ledger().unwrap();
     assert!(due(&wanted(&cluster), &ledger, now).is_empty());
 }
+
+#[test]
+fn an_authority_whose_key_is_lost_is_followed_where_no_run_shows_what_it_signs() {
+    use zoisite_core::pki::{Standing, TrustStage};
+    use zoisite_store::Change;
+
+    let (desk, cluster, now) = (Desk::new(), saltmarsh(), at("2026-11-23"));
+    desk.issue(&cluster, "2026-11-23");
+    let loses = |kind| {
+        let under = SecretRef::Authority(kind).kept_under().unwrap();
+        desk.state().records().write(&[Change::remove("secret", under)]).unwrap();
+    };
+    let replace = |kind| {
+        let mut state = desk.state();
+        authorities::replace(&mut state, &desk.strongbox, &cluster, kind, &FreshKeys, now)
+    };
+    for kind in [AuthorityKind::Cluster, AuthorityKind::EtcdClient] {
+        loses(kind);
+        let refused = replace(kind).map(drop).unwrap_err();
+        assert!(matches!(refused, StoreError::LostAuthority(lost) if lost == kind), "{refused}");
+    }
+    let kind = AuthorityKind::EtcdPeer;
+    loses(kind);
+    let again = |state: &mut State| {
+        let chosen = |one: &zoisite_core::pki::Wanted| one.profile == Profile::EtcdPeer;
+        let how = (&FreshKeys as &dyn zoisite_core::pki::KeySource, now);
+        trust::issue_again(state, &desk.strongbox, &cluster, how, &chosen)
+    };
+    assert!(matches!(again(&mut desk.state()), Err(StoreError::LostAuthority(_))));
+    let comes = replace(kind).unwrap();
+    assert!(comes.authorities_of(kind).any(|one| one.standing == Standing::Comes));
+    // What is due of it meanwhile waits, and nothing else is kept from going on.
+    assert!(again(&mut desk.state()).unwrap().is_empty());
+    let signs =
+        authorities::go_on(&mut desk.state(), &desk.strongbox, TrustStage::Believe(kind)).unwrap();
+    assert_eq!(signs.authority(kind).unwrap().not_before, comes_of(&comes).not_before);
+    let issued = desk.issue(&cluster, "2026-11-23");
+    assert_eq!(issued.certificates.len(), 3, "{issued:?}");
+    // There is no way back to one that cannot sign.
+    let mut state = desk.state();
+    let back = authorities::take_back(&mut state, &desk.strongbox, kind).map(drop).unwrap_err();
+    assert!(matches!(back, StoreError::LostAuthority(_)), "{back}");
+    for stage in [TrustStage::SignBy(kind), TrustStage::Forget(kind)] {
+        authorities::go_on(&mut desk.state(), &desk.strongbox, stage).unwrap();
+    }
+    assert_eq!(desk.state().ledger().unwrap().ring(kind).unwrap().accepted.len(), 0);
+}
+
+fn comes_of(ledger: &zoisite_core::pki::Ledger) -> &zoisite_core::pki::AuthorityCertificate {
+    let comes = |one: &&zoisite_core::pki::AuthorityCertificate| {
+        one.standing == zoisite_core::pki::Standing::Comes
+    };
+    ledger.authorities.iter().find(comes).unwrap()
+}
