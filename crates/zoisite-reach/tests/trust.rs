@@ -254,3 +254,33 @@ fn one_that_signs_before_it_is_believed_is_seen() {
         assert!(broken.iter().any(|how| how.starts_with("S14:")), "{kind}: {broken:?}");
     }
 }
+
+#[test]
+fn everything_has_ended_and_the_same_raise_mends_it_killed_anywhere() {
+    // Certificates, which last a year; and the authorities too, which last ten.
+    for then in ["2028-03-01T12:00:00Z", "2038-03-01T12:00:00Z"] {
+        let ended = || {
+            let mut stage = Stage::of_three();
+            stage.world().judge_trust(false);
+            stage.nobody_was_there_until(then);
+            assert!(!stage.world().serves(&host("heron")), "{then}: nobody believes anybody");
+            stage
+        };
+        let mut stage = ended();
+        let before = stage.world().operations();
+        stage.must_come_through(then);
+        let all = stage.world().operations() - before;
+        assert!(HOSTS[..3].iter().all(|name| stage.world().serves(&host(name))), "{then}");
+        let ledger = &stage.issued.ledger;
+        for entry in ledger.entries.iter().filter(|entry| entry.is_in_force()) {
+            assert!(entry.not_after > stage.now && ledger.believes(entry), "{then}: {entry:?}");
+        }
+        for cut in 0..all {
+            let mut stage = ended();
+            let operation = stage.world().operations() + cut;
+            stage.world().fault(Fault::Killed { operation });
+            let _ = stage.raise();
+            stage.must_come_through(&format!("{then}, killed at {cut} of {all}"));
+        }
+    }
+}

@@ -47,9 +47,9 @@ impl World {
         etcd.accepts(by, (api, &own), As::Client(None), self.clock(member))
     }
 
-    /// From now on it is judged that whoever dials is believed.
-    pub fn judge_trust(&mut self) {
-        self.judges_trust = true;
+    /// Whether it is judged from now on that whoever dials is believed.
+    pub fn judge_trust(&mut self, judges: bool) {
+        self.judges_trust = judges;
     }
 
     /// Every member that runs dials every other one, and every API server every member that it was told of.

@@ -388,10 +388,12 @@ impl World {
                     ETCD_UNIT => sim.process.is_some(),
                     _ => sim.units.get(*unit).is_some_and(|unit| unit.started),
                 };
-                if !runs {
+                // One that is on its way with older files begins anew.
+                let anew = !runs || (sim.pending.contains(*unit) && !self.ready(host, unit));
+                if anew {
                     self.start(host, unit);
                 }
-                Ok(!runs)
+                Ok(anew)
             }
             Operation::Restart(unit) => {
                 self.watch_disruption(host, unit);

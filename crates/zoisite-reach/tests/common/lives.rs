@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::future::pending;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
+use jiff::Timestamp;
 use zoisite_core::aim::{Aim, Arm, Next, Records, Restoring, leaving, next_aim};
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::components::NodeImages;
@@ -92,6 +93,8 @@ pub struct Stage {
     pub pins: BTreeMap<HostName, MachinePin>,
     /// Arms that legs took, in order.
     pub taken: Vec<Arm>,
+    /// What time it is here, by which more is issued.
+    pub now: Timestamp,
     /// What failed in the last raise.
     pub troubles: Vec<String>,
 }
@@ -128,6 +131,7 @@ impl Stage {
             begun: None,
             bug: None,
             pins: BTreeMap::new(),
+            now: now(),
             taken: Vec::new(),
             troubles: Vec::new(),
         }
@@ -155,7 +159,7 @@ impl Stage {
         let mut stage = Self::of(Box::leak(Box::new(issued)), &HOSTS[..3]);
         stage.parts = &[Part::Etcd, Part::ControlPlane];
         stage.store = Some((state, strongbox));
-        stage.world().judge_trust();
+        stage.world().judge_trust(true);
         assert_eq!(stage.raise(), Ended::Reached, "{:?}", stage.troubles);
         stage
     }
@@ -190,8 +194,16 @@ impl Stage {
         let (state, strongbox) = self.store.as_mut().expect("a store");
         change(state, strongbox);
         // For as long as the test lives.
-        let issued = Issued::within(self.issued.cluster.clone(), state, strongbox);
+        let issued = Issued::at(self.issued.cluster.clone(), state, strongbox, self.now);
         self.issued = Box::leak(Box::new(issued));
+    }
+
+    /// Nobody was there until then: hosts and this program have that time, and nothing was issued meanwhile.
+    #[allow(dead_code, reason = "not of every test")]
+    pub fn nobody_was_there_until(&mut self, then: &str) {
+        self.now = then.parse().unwrap();
+        self.world().set_clock(self.now);
+        self.store(|_, _| {});
     }
 
     /// The cluster file, with members that it does not name any more and that are there still.

@@ -113,7 +113,12 @@ impl Issued {
 
     /// The same, out of a store that lasts.
     pub fn within(cluster: Cluster, state: &mut State, strongbox: &Strongbox) -> Self {
-        trust::issue(state, strongbox, &cluster, &FreshKeys, now(), false).unwrap();
+        Self::at(cluster, state, strongbox, now())
+    }
+
+    /// The same at some time.
+    pub fn at(cluster: Cluster, state: &mut State, strongbox: &Strongbox, now: Timestamp) -> Self {
+        trust::issue(state, strongbox, &cluster, &FreshKeys, now, false).unwrap();
         let ledger = state.ledger().unwrap();
         let serials =
             ledger.entries.iter().map(|entry| SecretRef::Certificate(entry.serial.clone()));
