@@ -2,8 +2,6 @@
 
 use std::borrow::Cow;
 
-use sha2::{Digest as _, Sha256};
-
 /// A text from elsewhere without what a terminal would obey: control characters but for tabs and ends of
 /// lines, and characters that turn the direction of writing, are replaced by `·`. (OpenSSH ends its own lines
 /// with a carriage return too: that one is no odd character.)
@@ -31,7 +29,7 @@ pub(crate) fn quote(word: &str) -> String {
 
 /// SHA-256 of a text, in hexadecimal.
 pub fn digest(text: &str) -> String {
-    crate::pki::hex(&Sha256::digest(text.as_bytes()))
+    crate::pki::sha256(text.as_bytes())
 }
 
 #[cfg(test)]

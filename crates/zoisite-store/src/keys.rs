@@ -1,5 +1,5 @@
 use zeroize::Zeroizing;
-use zoisite_core::pki::{KeyKind, KeySource, NewKey, PkiError, Secret};
+use zoisite_core::pki::{KeyKind, KeySource, NewKey, PkiError, PublicKey, Secret};
 
 /// Keys and serial numbers from the operating system's random generator.
 #[derive(Clone, Copy, Debug, Default)]
@@ -20,12 +20,12 @@ impl KeySource for FreshKeys {
 /// The pair is not parsed again on the way, as making an `rcgen` pair would: that costs as much as
 /// making the key did.
 fn fresh(kind: KeyKind) -> Result<NewKey, rcgen::Error> {
-    use aws_lc_rs::encoding::{AsDer as _, Pkcs8V1Der, PublicKeyX509Der};
+    use aws_lc_rs::encoding::{AsDer as _, Pkcs8V1Der};
     use aws_lc_rs::signature::{
         ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P384_SHA384_ASN1_SIGNING, EcdsaKeyPair, KeyPair as _,
     };
     let failed = |_| rcgen::Error::RingUnspecified;
-    let (private, public) = match kind {
+    let (private, octets) = match kind {
         KeyKind::EcdsaP256 | KeyKind::EcdsaP384 => {
             let algorithm = match kind {
                 KeyKind::EcdsaP384 => &ECDSA_P384_SHA384_ASN1_SIGNING,
@@ -33,22 +33,20 @@ fn fresh(kind: KeyKind) -> Result<NewKey, rcgen::Error> {
             };
             let pair = EcdsaKeyPair::generate(algorithm).map_err(failed)?;
             let private = Zeroizing::new(pair.to_pkcs8v1().map_err(failed)?.as_ref().to_vec());
-            let public: PublicKeyX509Der<'_> = pair.public_key().as_der().map_err(failed)?;
-            (private, public.as_ref().to_vec())
+            (private, pair.public_key().as_ref().to_vec())
         }
         KeyKind::Rsa3072 => {
             let pair = aws_lc_rs::rsa::KeyPair::generate(aws_lc_rs::rsa::KeySize::Rsa3072)
                 .map_err(failed)?;
             let private: Pkcs8V1Der<'_> = pair.as_der().map_err(failed)?;
-            let public: PublicKeyX509Der<'_> = pair.public_key().as_der().map_err(failed)?;
-            (Zeroizing::new(private.as_ref().to_vec()), public.as_ref().to_vec())
+            (Zeroizing::new(private.as_ref().to_vec()), pair.public_key().as_ref().to_vec())
         }
     };
     let block = pem::Pem::new("PRIVATE KEY", &private[..]);
     let unix = pem::EncodeConfig::new().set_line_ending(pem::LineEnding::LF);
     Ok(NewKey {
         private: Secret::new(pem::encode_config(&block, unix)),
-        public: rcgen::SubjectPublicKeyInfo::from_der(&public)?,
+        public: PublicKey { kind, octets },
     })
 }
 

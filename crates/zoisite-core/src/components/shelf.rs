@@ -3,16 +3,14 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use sha2::{Digest as _, Sha256};
-
 use super::Platform;
 use crate::cluster::ImageName;
 use crate::item::Pinned;
-use crate::pki::hex;
+use crate::pki::sha256;
 
 /// What a blob, a manifest or an index is called by its octets: `sha256:…` (OCI image specification, descriptor.md).
 pub fn digest_of(octets: &[u8]) -> String {
-    format!("sha256:{}", hex(&Sha256::digest(octets)))
+    format!("sha256:{}", sha256(octets))
 }
 
 /// An image that the cluster's own registry is to hold.

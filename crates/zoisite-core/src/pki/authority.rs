@@ -5,9 +5,8 @@ use rcgen::{
     CertificateParams, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,
     PublicKeyData, SanType, SerialNumber,
 };
-use sha2::{Digest as _, Sha256};
 
-use super::encoding::{authority_params, hex, name, offset, positive, whole};
+use super::encoding::{authority_params, hex, name, offset, positive, sha256, whole};
 use super::issued::{AuthorityCertificate, KeyAt, LedgerEntry};
 use super::keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 use super::profile::AuthorityKind;
@@ -71,9 +70,9 @@ impl Authority {
             subject,
             not_before,
             not_after,
-            sha256: hex(&Sha256::digest(made.der())),
+            sha256: sha256(made.der()),
             pem: made.pem(),
-            key_sha256: hex(&Sha256::digest(secret.expose())),
+            key_sha256: sha256(secret.expose().as_bytes()),
             standing: Standing::Signs,
             issuers: root.map(|root| root.certificate().pem.clone()).into_iter().collect(),
         };
@@ -121,7 +120,7 @@ impl Authority {
     ) -> Result<(LedgerEntry, Secret), PkiError> {
         let NewKey { private: secret, public } = keys.key(wanted.key)?;
         let mut entry = self.certify(wanted, &public, keys.serial(), now)?;
-        entry.key_sha256 = hex(&Sha256::digest(secret.expose()));
+        entry.key_sha256 = sha256(secret.expose().as_bytes());
         Ok((entry, secret))
     }
 
@@ -214,7 +213,7 @@ impl Authority {
             key: wanted.key,
             not_before,
             not_after,
-            sha256: hex(&Sha256::digest(made.der())),
+            sha256: sha256(made.der()),
             pem: made.pem() + &self.certificate.shown_chain(),
             key_sha256: String::new(),
             key_at: KeyAt::Strongbox,

@@ -39,6 +39,11 @@ pub fn hex(bytes: &[u8]) -> String {
     bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect()
 }
 
+/// SHA-256 in hexadecimal digits: what files, certificates and keys are known by.
+pub fn sha256(octets: &[u8]) -> String {
+    hex(aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, octets).as_ref())
+}
+
 /// A subject's name.
 pub(super) fn name(common_name: &str, organization: Option<&str>) -> DistinguishedName {
     let mut name = DistinguishedName::new();

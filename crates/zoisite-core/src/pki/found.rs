@@ -1,12 +1,11 @@
 //! Certificates that were found where they are used, read back into what the ledger holds of them.
 
 use jiff::Timestamp;
-use sha2::{Digest as _, Sha256};
 use x509_parser::extensions::{GeneralName, ParsedExtension};
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 use x509_parser::public_key::PublicKey;
 
-use super::encoding::hex;
+use super::encoding::{hex, sha256};
 use super::issued::{AuthorityCertificate, KeyAt, LedgerEntry, der};
 use super::keys::{KeyKind, PkiError};
 use super::profile::{AuthorityKind, Profile};
@@ -54,7 +53,7 @@ fn read(pem: &str, what: &str) -> Result<Read, PkiError> {
         organization: organization.map(ToOwned::to_owned),
         not_before: time(found.validity().not_before.timestamp()),
         not_after: time(found.validity().not_after.timestamp()),
-        sha256: hex(&Sha256::digest(&octets)),
+        sha256: sha256(&octets),
         names,
         key,
         names_raw: (found.issuer().as_raw().to_vec(), found.subject().as_raw().to_vec()),

@@ -90,7 +90,30 @@ pub struct NewKey {
     /// The private key, PKCS #8 in PEM (RFC 5958, RFC 7468 section 10).
     pub private: Secret,
     /// The public key.
-    pub public: rcgen::SubjectPublicKeyInfo,
+    pub public: PublicKey,
+}
+
+/// A public key, as a certificate holds it.
+#[derive(Clone, Debug)]
+pub struct PublicKey {
+    /// Its algorithm.
+    pub kind: KeyKind,
+    /// An uncompressed point (SEC 1 section 2.3.3), or modulus and exponent (RFC 8017 appendix A.1.1).
+    pub octets: Vec<u8>,
+}
+
+impl rcgen::PublicKeyData for PublicKey {
+    fn der_bytes(&self) -> &[u8] {
+        &self.octets
+    }
+
+    fn algorithm(&self) -> &'static rcgen::SignatureAlgorithm {
+        match self.kind {
+            KeyKind::EcdsaP256 => &rcgen::PKCS_ECDSA_P256_SHA256,
+            KeyKind::EcdsaP384 => &rcgen::PKCS_ECDSA_P384_SHA384,
+            KeyKind::Rsa3072 => &rcgen::PKCS_RSA_SHA256,
+        }
+    }
 }
 
 /// Where keys and serial numbers come from: the strongbox in earnest, ready-made ones in rehearsals.

@@ -4,9 +4,8 @@ use std::collections::HashMap;
 use std::fmt;
 
 use jiff::Timestamp;
-use sha2::{Digest as _, Sha256};
 
-use super::encoding::hex;
+use super::encoding::sha256;
 use super::issued::{AuthorityCertificate, KeyAt, LedgerEntry};
 use super::keys::Secret;
 use super::profile::{AuthorityKind, Holder, Profile};
@@ -59,8 +58,7 @@ impl Ledger {
     /// The recorded certificate of a pair, where both are of one.
     pub fn recorded(&self, certificate: &str, key: &Secret) -> Option<&LedgerEntry> {
         let der = super::issued::der(certificate, "a pair").ok()?;
-        let sum = |octets: &[u8]| hex(&Sha256::digest(octets));
-        let (certificate, key) = (sum(&der), sum(key.expose().as_bytes()));
+        let (certificate, key) = (sha256(&der), sha256(key.expose().as_bytes()));
         let is = |entry: &&LedgerEntry| entry.sha256 == certificate && entry.key_sha256 == key;
         self.entries.iter().find(is)
     }

@@ -3,9 +3,8 @@
 use jiff::Timestamp;
 use rcgen::{BasicConstraints, IsCa, Issuer, KeyPair, SerialNumber};
 use serde::{Deserialize, Serialize};
-use sha2::{Digest as _, Sha256};
 
-use super::encoding::{authority_params, hex, offset, positive, whole};
+use super::encoding::{authority_params, offset, positive, sha256, whole};
 use super::issued::der;
 use super::keys::{KeySource, NewKey, PkiError, Secret};
 use crate::cluster::Cluster;
@@ -71,7 +70,7 @@ impl Root {
         let made = params
             .self_signed(&pair)
             .map_err(|source| PkiError::Issue { subject: subject.clone(), source })?;
-        let key_sha256 = hex(&Sha256::digest(secret.expose()));
+        let key_sha256 = sha256(secret.expose().as_bytes());
         let certificate =
             RootCertificate { subject, not_before, not_after, pem: made.pem(), key_sha256 };
         Ok((Self::from_pair(certificate, pair)?, secret))

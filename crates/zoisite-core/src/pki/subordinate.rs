@@ -11,13 +11,12 @@ use rcgen::{CertificateSigningRequestParams, KeyPair, PublicKeyData as _};
 use rustls_pki_types::pem::PemObject as _;
 use rustls_pki_types::{CertificateDer, UnixTime};
 use serde::{Deserialize, Serialize};
-use sha2::{Digest as _, Sha256};
 use webpki::{EndEntityCert, KeyUsage, anchor_from_trusted_cert};
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 use x509_parser::public_key::PublicKey;
 
 use super::authority::{Authority, authority_subject};
-use super::encoding::{authority_params, hex};
+use super::encoding::{authority_params, hex, sha256};
 use super::issued::AuthorityCertificate;
 use super::keys::{KeySource, NewKey, PkiError, Secret};
 use super::profile::{AuthorityKind, Usage};
@@ -197,9 +196,9 @@ impl Expected {
             subject: name.unwrap_or_default().to_owned(),
             not_before: time(made.validity().not_before.timestamp()),
             not_after: time(made.validity().not_after.timestamp()),
-            sha256: hex(&Sha256::digest(own)),
+            sha256: sha256(own),
             pem: pem(own),
-            key_sha256: hex(&Sha256::digest(key.expose())),
+            key_sha256: sha256(key.expose().as_bytes()),
             standing: Standing::Signs,
             issuers: issuers.iter().map(|one| pem(one)).collect(),
         };
