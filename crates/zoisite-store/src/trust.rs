@@ -1,7 +1,7 @@
 //! Issuing what is due: certificates and their sealed keys are recorded in one transaction.
 
 use std::collections::btree_map::Entry;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use jiff::{SignedDuration, Timestamp};
 use rayon::prelude::*;
@@ -447,8 +447,15 @@ impl KeyDesk {
         cluster: &Cluster,
         profiles: impl Iterator<Item = Profile>,
     ) -> Result<Self, StoreError> {
-        let authorities =
-            open_authorities(&mut state, strongbox, profiles.map(Profile::authority))?;
+        // One whose key is lost signs nothing; what has its certificate already needs it for nothing.
+        let mut authorities = BTreeMap::new();
+        for kind in profiles.map(Profile::authority).collect::<BTreeSet<_>>() {
+            match open_authority(&mut state, strongbox, kind) {
+                Ok(authority) => drop(authorities.insert(kind, authority)),
+                Err(StoreError::LostAuthority(_)) => {}
+                Err(error) => return Err(error),
+            }
+        }
         let ledger = state.ledger()?;
         let current = ledger.current().into_iter().map(|(of, entry)| (of, entry.clone())).collect();
         Ok(Self { state, authorities, cluster: cluster.clone(), current })
@@ -468,10 +475,13 @@ impl KeyDesk {
         let (mut signed, mut changes, mut faults) = (Vec::new(), Vec::new(), Vec::new());
         for request in requests {
             let profile = request.profile;
-            let wanted = wanted_of(&self.cluster, profile, host);
-            let authority = self.authorities.get(&profile.authority());
-            let (Some(wanted), Some(authority)) = (wanted, authority) else {
+            let Some(wanted) = wanted_of(&self.cluster, profile, host) else {
                 faults.push(format!("{profile}: nobody waits for a key of its"));
+                continue;
+            };
+            let kind = profile.authority();
+            let Some(authority) = self.authorities.get(&kind) else {
+                faults.push(format!("{profile}: {}", StoreError::LostAuthority(kind)));
                 continue;
             };
             let checked = match check_key_request(request, &wanted) {

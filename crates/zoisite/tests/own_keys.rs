@@ -93,7 +93,7 @@ fn differing(before: &BTreeMap<String, String>, after: &BTreeMap<String, String>
 
 #[test]
 fn whatever_is_cut_off_on_the_way_goes_on_with_what_was_made() {
-    for seed in 1..=12 {
+    for seed in 1..=6 {
         let place = place(ON_HOSTS);
         let seed = seed.to_string();
         let mut ended = 1;
@@ -125,7 +125,7 @@ fn what_cannot_be_made_on_hosts_is_refused_and_what_waits_for_them_is_said() {
         .run(&["pki", "issue"])
         .ended(0)
         .says("made the cluster authority")
-        .says("zoisite raise has hosts make");
+        .says("keys to be made on hosts. Next: zoisite raise");
     let _ = place
         .run(&["pki", "issue"])
         .ended(0)

@@ -424,7 +424,7 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          days = 365\n\
          authority-days = 3650\n\
          key = \"ecdsa-p256\"               # or ecdsa-p384, rsa-3072\n\
-         # keys-made = \"on-hosts\"         # where they are used, and nowhere else; without it here, sealed in the strongbox\n\
+         keys-made = \"on-hosts\"           # where they are used, and nowhere else; or here, sealed in the strongbox\n\
          # life = \"90d\"                   # instead of days: from 5m on\n\
          # renew = \"30d\"                  # so long before the end issued anew; in the last third of its life without it\n\
          # backdated = \"5m\"               # certificates begin so far in the past: clocks differ\n\

@@ -152,7 +152,8 @@ own_key_is() {
   done
   return 1
 }
-# path, owner, serial, where its key is kept, its SHA-256, the unit that reads it and how; the certificate comes by a descriptor of its own
+# path, owner, serial, where its key is kept, its SHA-256, the unit that reads it and how; the certificate comes by a
+# descriptor of its own
 own_pair() {
   begin "pair $1"
   key=$(own_key_is "$1" "$state/keys/$4" "$5") || fail "putting $1" "the key that it is for is not on this host any more"

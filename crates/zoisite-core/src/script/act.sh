@@ -58,12 +58,17 @@ remove() {
   attempt "removing $1" rm -f "$1"
   changed
 }
-# unit: off, also for the next boots; what it has to end has two seconds.
+# unit, tenths of a second for what it has to end: off, also for the next boots.
 end_soon() {
-  attempt "disabling $1" systemctl disable --quiet "$1"
-  attempt "stopping $1" systemctl stop --no-block "$1"
+  case $begun in
+    *" $1 "*) ;;
+    *)
+      attempt "disabling $1" systemctl disable --quiet "$1"
+      attempt "stopping $1" systemctl stop --no-block "$1"
+      ;;
+  esac
   waited=0
-  while [ $waited -lt 20 ]; do
+  while [ "$waited" -lt "$2" ]; do
     case $(systemctl is-active "$1" 2>/dev/null) in inactive | failed | unknown) break ;; esac
     waited=$((waited + 1))
     sleep 0.1
@@ -82,7 +87,7 @@ set_aside() {
       *)
         # One that leads would hand that on first, for long where the others stop too. What was acknowledged is on its
         # disk, however it ends.
-        end_soon "$1"
+        end_soon "$1" 5
         did=yes
         ;;
     esac
@@ -98,14 +103,31 @@ set_aside() {
   if [ -n "$4" ] && [ -d "$4" ]; then attempt "removing $4" rm -rf "$4"; did=yes; fi
   if [ -n "$did" ]; then changed; else same; fi
 }
+# units: those that stop one after another begin together, and systemd reads its files anew for all of them once.
+begun=
+stop_begins() {
+  for unit in "$@"; do
+    if [ ! -e "$root/etc/systemd/system/$unit" ]; then continue; fi
+    case $(systemctl is-active "$unit" 2>/dev/null)$(systemctl is-enabled "$unit" 2>/dev/null) in
+      inactivedisabled | unknowndisabled) ;;
+      *) begun="$begun $unit " ;;
+    esac
+  done
+  # shellcheck disable=SC2086 # units are words
+  if [ -n "$begun" ]; then
+    attempt "disabling$begun" systemctl disable --quiet $begun
+    attempt "stopping$begun" systemctl stop --no-block $begun
+  fi
+}
 # unit: also for the next boots
 stop() {
   begin "stop $1"
   if [ ! -e "$root/etc/systemd/system/$1" ]; then same; return; fi
-  case $(systemctl is-active "$1" 2>/dev/null)$(systemctl is-enabled "$1" 2>/dev/null) in
-    inactivedisabled | unknowndisabled) same; return ;;
+  case $begun$(systemctl is-active "$1" 2>/dev/null)$(systemctl is-enabled "$1" 2>/dev/null) in
+    *" $1 "*) ;;
+    *inactivedisabled | *unknowndisabled) same; return ;;
   esac
-  end_soon "$1"
+  end_soon "$1" 10
   systemctl reset-failed "$1" 2>/dev/null
   changed
 }

@@ -48,7 +48,7 @@ pub enum Operation {
         /// The folder of its configuration and keys, which goes too where the host is to be no member any more.
         config: Option<&'static str>,
     },
-    /// Stop a unit, also for the next boots; what it has under way has two seconds to end.
+    /// Stop a unit, also for the next boots; what it has under way has a second to end.
     Stop(&'static str),
     /// Make a member's data from a snapshot, beside what stands: nothing of that is touched.
     MakeData(Box<MadeData>),
@@ -189,6 +189,15 @@ impl Stretch {
         out
     }
 
+    /// The units that are stopped one after another from this operation on.
+    fn stopped_from(&self, at: usize) -> Vec<&'static str> {
+        let stops = self.operations[at..].iter().map_while(|operation| match operation {
+            Operation::Stop(unit) => Some(*unit),
+            _ => None,
+        });
+        stops.collect()
+    }
+
     /// The script, for the run of that generation.
     ///
     /// It is secret when keys are opened. A key that cannot be opened is an error, its label.
@@ -200,7 +209,12 @@ impl Stretch {
         let body = Zeroizing::new(String::with_capacity(128 * 1_024));
         let mut act = Act { body, keys };
         act.call("lock", &[&generation.to_string()]);
-        for operation in &self.operations {
+        let mut stopping = false;
+        for (at, operation) in self.operations.iter().enumerate() {
+            let stops = self.stopped_from(at);
+            if !std::mem::replace(&mut stopping, !stops.is_empty()) && stops.len() > 1 {
+                act.call("stop_begins", &stops);
+            }
             match operation {
                 Operation::Put(item) => item.put(&mut act)?,
                 Operation::Mark { path, owner, text } => act.call("mark", &[path, owner, text]),

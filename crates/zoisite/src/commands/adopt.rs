@@ -5,10 +5,10 @@ use std::process::ExitCode;
 
 use serde_json::json;
 use zoisite_core::adopt::{HeldThere, SHARED_FILES, contradicted};
-use zoisite_core::cluster::{HostName, Role};
+use zoisite_core::cluster::{HostName, KeysMade, Role};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::HostHoldings;
-use zoisite_core::pki::{AuthorityCertificate, AuthorityKind, Ledger, LedgerEntry, Secret};
+use zoisite_core::pki::{AuthorityCertificate, AuthorityKind, KeyAt, Ledger, LedgerEntry, Secret};
 use zoisite_core::script::{Depth, Observed};
 use zoisite_core::sequence::{Begun, MachinePin};
 use zoisite_reach::{Hosts, Reach as _};
@@ -112,7 +112,7 @@ async fn look_at(site: &Site, reach: &Hosts) -> Result<(Adopted, Vec<Trouble>), 
         }
     }
     let begun = begun(site, &all, &silent)?;
-    let ledger = ledger(&all)?;
+    let ledger = ledger(site, &all)?;
     let [service_accounts_key, encryption] = shared_by(site, reach, &all).await?;
     let public = all.values().find_map(|(_, held)| held.service_accounts.clone());
     let met = all.keys().filter_map(|host| {
@@ -203,7 +203,7 @@ fn begun(
 }
 
 /// Authorities and certificates, as found.
-fn ledger(all: &BTreeMap<HostName, (Observed, HeldThere)>) -> Result<Ledger, Failure> {
+fn ledger(site: &Site, all: &BTreeMap<HostName, (Observed, HeldThere)>) -> Result<Ledger, Failure> {
     let unreadable = |error: zoisite_core::pki::PkiError| {
         let mend = "zoisite copy adopt reads what Zoisite put there, and nothing else";
         Failure::new(Kind::Run, error.to_string(), mend)
@@ -228,7 +228,12 @@ fn ledger(all: &BTreeMap<HostName, (Observed, HeldThere)>) -> Result<Ledger, Fai
     for (host, (_, held)) in all {
         for (profile, (pem, key)) in &held.certificates {
             let found = LedgerEntry::found((*profile, host), pem, key, &authorities);
-            entries.push(found.map_err(unreadable)?);
+            // Where it was made nothing shows: as the file says, it has not to be made anew for that.
+            let key_at = match site.cluster.certificates.keys_made_of(*profile) {
+                KeysMade::OnHosts => KeyAt::Host,
+                KeysMade::Here => KeyAt::Strongbox,
+            };
+            entries.push(LedgerEntry { key_at, ..found.map_err(unreadable)? });
         }
     }
     Ok(Ledger { authorities, entries })

@@ -184,19 +184,15 @@ fn issue(
         let host = due.wanted.host.as_ref().map_or(String::new(), ToString::to_string);
         vec![due.wanted.profile.to_string(), host, due.why.to_string()]
     });
-    if !issued.certificates.is_empty() {
+    let here = issued.certificates.len();
+    if here > 0 {
         view::out(&table(&["issued", "for", "because"], rows));
+        view::out(&format!("\n{} issued.", count(here, "certificate")));
     }
-    let next = match waiting {
-        0 => "zoisite pki prove".to_owned(),
-        waiting => {
-            format!("zoisite raise has hosts make {}, and signs for them", count(waiting, "key"))
-        }
-    };
-    view::out(&format!(
-        "\n{} issued. Next: {next}",
-        count(issued.certificates.len(), "certificate")
-    ));
+    view::out(&match waiting {
+        0 => "Next: zoisite pki prove".to_owned(),
+        waiting => format!("{} to be made on hosts. Next: zoisite raise", count(waiting, "key")),
+    });
     Ok(ExitCode::SUCCESS)
 }
 
