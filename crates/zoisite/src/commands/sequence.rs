@@ -73,11 +73,15 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
     } else {
         road::tell_departed(&prepared);
         supplies::tell_components(&site, &sums, &sequence);
-        if !prepared.issued.is_empty() {
+        if !prepared.issued.certificates.is_empty() {
             view::note(&format!(
                 "{} would be issued first",
                 count(prepared.issued.certificates.len(), "certificate")
             ));
+        }
+        if prepared.asked_for > 0 {
+            let keys = count(prepared.asked_for, "key");
+            view::note(&format!("{keys} would be made on hosts, and signed for"));
         }
         view::out(&render(&sequence, args.form == Form::Table, Style::stdout()));
         view::out(&view::legs::render(&legs, "  the steps above", Style::stdout()));
@@ -94,6 +98,10 @@ fn show_script(site: &Site, sequence: &Sequence, host: &str) -> Result<ExitCode,
     for step in sequence.steps.iter().filter(|step| step.host.as_ref() == Some(&host)) {
         match &step.work {
             Work::Act(stretch) => {
+                if let Some(keys) = stretch.key_script(0) {
+                    view::out(&format!("#!/bin/sh\n# step {}, first\n{keys}", step.id));
+                    shown += 1;
+                }
                 if let Ok(script) = stretch.script(0, KeyText::Masked) {
                     view::out(&format!("#!/bin/sh\n# step {}\n{}", step.id, script.expose()));
                     shown += 1;
