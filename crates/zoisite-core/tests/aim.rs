@@ -11,12 +11,13 @@ use common::scene::{ID, Scene, index, needs};
 use common::{Known, SALTMARSH, at, host, leg, saltmarsh};
 use proptest::prelude::*;
 use zoisite_core::aim::{
-    Aim, Arm, Health, Machine, Member, Next, Quorum, Real, Records, Scope, Why, assume, distance,
-    forecast, next_aim, permits,
+    Aim, Arm, Health, Machine, Member, Next, Quorum, Real, Records, Scope, Why, as_it_stands,
+    assume, distance, forecast, next_aim, permits,
 };
 use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::holdings::{Part, Sources, holdings};
 use zoisite_core::item::Item;
+use zoisite_core::pki::AtRestStage;
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{Condition, MemberWork, Work};
 
@@ -469,5 +470,21 @@ proptest! {
             prop_assert!(after < before, "{}: {before} to {after}", aim.arm);
         }
         prop_assert!(false, "it does not end");
+    }
+}
+
+#[test]
+fn what_holds_a_replacement_back_is_told_also_while_members_have_no_leader() {
+    let names = ["heron", "egret", "ibis"];
+    let mut real = stands(&names);
+    // An API server's host is off, and its member led: the others have not agreed on another one yet.
+    real.machines.insert(host("curlew"), Machine::Silent);
+    let kept = Records { at_rest: Some(AtRestStage::Accept("key-2".into())), ..made(&names) };
+    for quorum in [real.quorum.clone(), Quorum::Unseen] {
+        let real = Real { quorum, ..real.clone() };
+        let aim = as_it_stands(&file(&names), &urls(&names), &kept, &real);
+        let why: Vec<&str> = aim.held.iter().map(|held| held.why.as_str()).collect();
+        assert_eq!(why, ["the API server of curlew could not be brought to it"], "{real:?}");
+        assert_eq!(aim.arm, Arm::File);
     }
 }

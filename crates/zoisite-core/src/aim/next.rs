@@ -84,6 +84,10 @@ pub fn as_it_stands(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &R
         if real.quorum == Quorum::Unseen && !kept.members.is_empty() {
             aim.etcd.dialled.retain(|host| kept.members.contains_key(host));
         }
+        // What holds a replacement back does so whether or not members have a leader at the moment.
+        let ground = Ground { file, wanted, leaving: BTreeMap::new(), kept, real, list: &[] };
+        let _ = ground.replaces_key(&mut aim.held);
+        let _ = ground.replaces_authority(&mut aim.held);
         return aim;
     };
     let ground = Ground { file, wanted, leaving: leaving(file, kept), kept, real, list };
