@@ -75,7 +75,8 @@ pub(crate) fn signed(
 ) -> Result<Vec<LedgerEntry>, Trouble> {
     let host = &stretch.host;
     // A host gets what it was told to ask for, whatever it says.
-    let told = |request: &&KeyRequest| stretch.makes_key_of(request.profile);
+    let told =
+        |request: &&KeyRequest| stretch.own_pairs().any(|(_, own)| own.profile == request.profile);
     let requests: Vec<KeyRequest> = requests.iter().filter(told).cloned().collect();
     if requests.is_empty() {
         return Ok(Vec::new());

@@ -14,7 +14,7 @@ use zoisite_core::item::{
     Differs, File, Item, KeyText, NoSwap, Package, Pair, ReadBy, Routes, Rules, Unit,
 };
 use zoisite_core::paths::Firewall;
-use zoisite_core::pki::{KeyKind, Profile, Wanted, check_key_request, wanted_of};
+use zoisite_core::pki::{KeyKind, Profile, Wanted, check_key_request, wanted};
 use zoisite_core::script::{Operation, Stretch, keep_rules_script, take_back_script};
 
 #[test]
@@ -463,11 +463,14 @@ fn a_key_is_made_where_it_is_used_and_only_what_asks_for_a_certificate_leaves_it
         let pair = host.own_pair(kind);
         let cluster = read(include_str!("../../../demo/saltmarsh/zoisite.toml")).cluster.unwrap();
         let node = HostName::new("tern-1").unwrap();
-        let wanted =
-            Wanted { key: kind, ..wanted_of(&cluster, Profile::KubeletServing, &node).unwrap() };
+        let is = |one: &Wanted| {
+            one.profile == Profile::KubeletServing && one.host.as_ref() == Some(&node)
+        };
+        let for_node = wanted(&cluster).into_iter().find(is).unwrap();
+        let for_node = Wanted { key: kind, ..for_node };
         let ask = || host.asks(&pair);
         let (first, again) = (ask(), ask());
-        let checked = check_key_request(&first[0], &wanted);
+        let checked = check_key_request(&first[0], &for_node);
         assert!(checked.is_ok(), "{shell}, {kind}: {checked:?}");
         assert_eq!(first[0].key_sha256, again[0].key_sha256, "{shell}: one key, asked for twice");
         let kept = host.path(&format!("var/lib/zoisite/keys/{}.{kind}", dotted(&pair.path)));

@@ -33,10 +33,7 @@ pub use sqlite::{FORMAT, SqliteRecords};
 pub use state::{Met, RunRecord, State, StoredEvent};
 pub use strongbox::{Passphrase, Strongbox, key_of};
 
-/// SHA-256 of octets, in hexadecimal.
-pub(crate) fn sha256(bytes: &[u8]) -> String {
-    zoisite_core::pki::hex(aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, bytes).as_ref())
-}
+pub(crate) use zoisite_core::pki::sha256;
 
 /// Puts a file that was written into its place in one instant, so that it outlasts a power cut; what stood there is
 /// replaced.

@@ -10,7 +10,7 @@ use zoisite_core::holdings::SharedSecrets;
 use zoisite_core::pki::{
     AS_ASKED, Asker, AtRestKeys, Authority, AuthorityKind, Due, KeyAt, KeyKind, KeyRequest,
     KeySource, Ledger, LedgerEntry, NodeRequest, Profile, Secret, SecretRef, TokenKeyTurn, Wanted,
-    check_key_request, check_request, due, kubelet_client, run_client, wanted, wanted_of,
+    check_key_request, check_request, due, kubelet_client, run_client, wanted,
 };
 use zoisite_core::token::{TOKEN_SECONDS, TokenRecord, make_token};
 
@@ -56,27 +56,26 @@ pub fn is_complete(
         && due(&wanted(cluster), ledger, now).iter().all(Due::is_asked_for))
 }
 
-/// What stands for the certificates that hosts will ask for in a run: see [`KeyAt::ToCome`]. The authorities that will
-/// sign them must be there.
+/// What stands for the certificates that hosts will ask for in a run (see [`asked_for`] and [`KeyAt::ToCome`]). The
+/// authorities that will sign them must be there.
 ///
 /// # Errors
 /// When the store cannot be used, or an authority not be opened.
 pub fn to_come(
     state: &mut State,
     strongbox: &Strongbox,
-    cluster: &Cluster,
+    mut asked_for: Vec<Due>,
     keys: &dyn KeySource,
     now: Timestamp,
 ) -> Result<Vec<LedgerEntry>, StoreError> {
-    let ledger = state.ledger()?;
-    let lost = lost(state, strongbox, &ledger)?;
-    let mut dues: Vec<Due> = asked_for(cluster, &ledger, now);
-    dues.retain(|due| Some(due.wanted.profile.authority()) != lost);
-    let kinds = dues.iter().map(|due| due.wanted.profile.authority());
-    let authorities = open_authorities(state, strongbox, kinds)?;
+    let lost = lost(state, &state.ledger()?)?;
+    asked_for.retain(|due| Some(due.wanted.profile.authority()) != lost);
+    let mut authorities = BTreeMap::new();
+    open_authorities(state, strongbox, &asked_for, &mut authorities)?;
     // Its private half ends here.
     let nobodys = keys.key(KeyKind::EcdsaP256)?.public;
-    dues.par_iter()
+    asked_for
+        .par_iter()
         .map(|due| {
             let authority = &authorities[&due.wanted.profile.authority()];
             Ok(authority.to_come(&due.wanted, &nobodys, keys, now)?)
@@ -86,6 +85,9 @@ pub fn to_come(
 
 /// What hosts are to ask for.
 pub fn asked_for(cluster: &Cluster, ledger: &Ledger, now: Timestamp) -> Vec<Due> {
+    if !cluster.certificates.any_made_on_hosts() {
+        return Vec::new();
+    }
     due(&wanted(cluster), ledger, now).into_iter().filter(Due::is_asked_for).collect()
 }
 
@@ -151,15 +153,10 @@ pub fn issue_again(
     if chosen {
         dues = with_chosen(cluster, &ledger, dues, again);
     }
-    let lost = lost(state, strongbox, &ledger)?;
+    let lost = lost(state, &ledger)?;
     dues.retain(|due| Some(due.wanted.profile.authority()) != lost);
     let (asked_for, dues): (Vec<Due>, Vec<Due>) = dues.into_iter().partition(Due::is_asked_for);
-    // Keys of others stay closed: one of them may be lost.
-    for kind in dues.iter().map(|due| due.wanted.profile.authority()) {
-        if let Entry::Vacant(place) = opened.entry(kind) {
-            let _ = place.insert(open_authority(state, strongbox, kind)?);
-        }
-    }
+    open_authorities(state, strongbox, &dues, &mut opened)?;
     let by_serial: HashMap<&str, &LedgerEntry> =
         ledger.entries.iter().map(|entry| (entry.serial.as_str(), entry)).collect();
     for due in asked_for.into_iter().filter(|due| due.why == AS_ASKED) {
@@ -425,8 +422,9 @@ impl NodeDesk {
 pub struct KeyDesk {
     state: State,
     authorities: BTreeMap<AuthorityKind, Authority>,
-    cluster: Cluster,
-    /// What is in force, by what it is for.
+    /// What hosts are to have, by what it is for.
+    wanted: HashMap<(Profile, HostName), Wanted>,
+    /// What is in force of it.
     current: HashMap<(Profile, HostName), LedgerEntry>,
 }
 
@@ -445,11 +443,11 @@ impl KeyDesk {
         mut state: State,
         strongbox: &Strongbox,
         cluster: &Cluster,
-        profiles: impl Iterator<Item = Profile>,
+        profiles: BTreeSet<Profile>,
     ) -> Result<Self, StoreError> {
         // One whose key is lost signs nothing; what has its certificate already needs it for nothing.
         let mut authorities = BTreeMap::new();
-        for kind in profiles.map(Profile::authority).collect::<BTreeSet<_>>() {
+        for kind in profiles.iter().map(|one| one.authority()).collect::<BTreeSet<_>>() {
             match open_authority(&mut state, strongbox, kind) {
                 Ok(authority) => drop(authorities.insert(kind, authority)),
                 Err(StoreError::LostAuthority(_)) => {}
@@ -458,7 +456,9 @@ impl KeyDesk {
         }
         let ledger = state.ledger()?;
         let current = ledger.current().into_iter().map(|(of, entry)| (of, entry.clone())).collect();
-        Ok(Self { state, authorities, cluster: cluster.clone(), current })
+        let all = wanted(cluster).into_iter().filter(|one| profiles.contains(&one.profile));
+        let wanted = all.filter_map(|one| Some(((one.profile, one.host.clone()?), one))).collect();
+        Ok(Self { state, authorities, wanted, current })
     }
 
     /// Checks what a host asks for keys that it made, and signs it. The inner error says every reason why it is refused;
@@ -475,7 +475,8 @@ impl KeyDesk {
         let (mut signed, mut changes, mut faults) = (Vec::new(), Vec::new(), Vec::new());
         for request in requests {
             let profile = request.profile;
-            let Some(wanted) = wanted_of(&self.cluster, profile, host) else {
+            let of = (profile, host.clone());
+            let Some(wanted) = self.wanted.get(&of) else {
                 faults.push(format!("{profile}: nobody waits for a key of its"));
                 continue;
             };
@@ -484,19 +485,18 @@ impl KeyDesk {
                 faults.push(format!("{profile}: {}", StoreError::LostAuthority(kind)));
                 continue;
             };
-            let checked = match check_key_request(request, &wanted) {
+            let checked = match check_key_request(request, wanted) {
                 Ok(checked) => checked,
                 Err(found) => {
                     faults.extend(found.into_iter().map(|fault| format!("{profile}: {fault}")));
                     continue;
                 }
             };
-            let of = (profile, host.clone());
             let old = self.current.get(&of);
             let entry = LedgerEntry {
                 key_sha256: request.key_sha256.clone(),
                 key_at: KeyAt::Host,
-                ..authority.sign(&checked, &wanted, &crate::FreshKeys, now)?
+                ..authority.sign(&checked, wanted, &crate::FreshKeys, now)?
             };
             if let Some(old) = old {
                 changes.push(replaced(old, &entry)?);
@@ -516,19 +516,20 @@ impl KeyDesk {
     }
 }
 
-/// Opens those of the authorities that are named, each once: keys of others stay closed, and one of them may be lost.
+/// Opens the authorities that issue these, but for those that are open already. Keys of others stay closed: one of them
+/// may be lost.
 fn open_authorities(
     state: &mut State,
     strongbox: &Strongbox,
-    kinds: impl Iterator<Item = AuthorityKind>,
-) -> Result<BTreeMap<AuthorityKind, Authority>, StoreError> {
-    let mut opened = BTreeMap::new();
-    for kind in kinds {
+    dues: &[Due],
+    opened: &mut BTreeMap<AuthorityKind, Authority>,
+) -> Result<(), StoreError> {
+    for kind in dues.iter().map(|due| due.wanted.profile.authority()) {
         if let Entry::Vacant(place) = opened.entry(kind) {
             let _ = place.insert(open_authority(state, strongbox, kind)?);
         }
     }
-    Ok(opened)
+    Ok(())
 }
 
 /// Issues a certificate that is recorded and whose key is handed out and not kept: a person's, a run's.
@@ -569,17 +570,13 @@ fn open_authority(
 }
 
 /// The authority whose key is lost and that another one follows: what it was to sign waits for that one.
-fn lost(
-    state: &mut State,
-    strongbox: &Strongbox,
-    ledger: &Ledger,
-) -> Result<Option<AuthorityKind>, StoreError> {
+fn lost(state: &State, ledger: &Ledger) -> Result<Option<AuthorityKind>, StoreError> {
     let Some(kind) = ledger.replacing() else { return Ok(None) };
-    match open_authority(state, strongbox, kind) {
-        Ok(_) => Ok(None),
-        Err(StoreError::LostAuthority(kind)) => Ok(Some(kind)),
-        Err(error) => Err(error),
-    }
+    let kept = match SecretRef::Authority(kind).kept_under() {
+        Some(under) => state.holds_secret(&under)?,
+        None => false,
+    };
+    Ok((!kept).then_some(kind))
 }
 
 /// Signs on all cores, in order.

@@ -51,11 +51,12 @@ impl Scene {
 
     fn to_come(&self) -> Vec<LedgerEntry> {
         let mut state = self.state();
-        trust::to_come(&mut state, &self.strongbox, &self.cluster, &FreshKeys, now()).unwrap()
+        let dues = trust::asked_for(&self.cluster, &state.ledger().unwrap(), now());
+        trust::to_come(&mut state, &self.strongbox, dues, &FreshKeys, now()).unwrap()
     }
 
     fn desk(&self) -> KeyDesk {
-        let all = Profile::ALL.iter().copied().filter(|one| one.place().is_some());
+        let all = Profile::ALL.iter().copied().filter(|one| one.place().is_some()).collect();
         KeyDesk::new(self.state(), &self.strongbox, &self.cluster, all).unwrap()
     }
 

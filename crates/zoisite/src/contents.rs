@@ -6,9 +6,9 @@ use std::sync::Mutex;
 
 use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::Holdings;
-use zoisite_core::item::{Component, Item};
+use zoisite_core::item::Component;
 use zoisite_core::pki::{KeyRequest, LedgerEntry, NodeRequest, Profile, Secret, SecretRef};
-use zoisite_core::script::Operation;
+use zoisite_core::script::{Operation, Stretch};
 use zoisite_core::sequence::{ApiWork, Sequence, Work};
 use zoisite_core::snapshot::SNAPSHOT;
 use zoisite_core::token::TokenRecord;
@@ -121,12 +121,16 @@ impl Site {
             let desk = NodeDesk::new(own, strongbox, &self.cluster)?;
             contents.desk = Desk::Open(Box::new(Mutex::new(desk)));
         }
+        let stretches = sequence.steps.iter().filter_map(|step| match &step.work {
+            Work::Act(stretch) => Some(stretch),
+            _ => None,
+        });
         let profiles: BTreeSet<Profile> =
-            sequence.steps.iter().flat_map(|step| keys_made_in(&step.work)).collect();
+            stretches.flat_map(Stretch::own_pairs).map(|(_, own)| own.profile).collect();
         if !profiles.is_empty() {
             let mut own = self.state()?;
             Working::lock(&mut own)?;
-            let desk = KeyDesk::new(own, strongbox, cluster, profiles.into_iter())?;
+            let desk = KeyDesk::new(own, strongbox, cluster, profiles)?;
             contents.keys = Some(Mutex::new(desk));
         }
         if sequence.saves() {
@@ -143,18 +147,6 @@ impl Site {
         }
         Ok(contents)
     }
-}
-
-/// For which profiles hosts make keys in a step.
-fn keys_made_in(work: &Work) -> impl Iterator<Item = Profile> {
-    let operations = match work {
-        Work::Act(stretch) => &stretch.operations[..],
-        _ => &[],
-    };
-    operations.iter().filter_map(|operation| match operation {
-        Operation::Put(Item::Pair(pair)) => pair.own_key.as_ref().map(|own| own.profile),
-        _ => None,
-    })
 }
 
 /// Keys that a run needs, and the components folder.

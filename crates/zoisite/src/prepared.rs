@@ -88,11 +88,11 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
         trust::issue(state, site.strongbox()?, &cluster, &FreshKeys, now, false)?
     };
     let mut ledger = if issued.is_empty() { ledger } else { state.ledger()? };
-    let asked_for = trust::asked_for(&cluster, &ledger, now).len();
+    let dues = trust::asked_for(&cluster, &ledger, now);
+    let asked_for = dues.len();
     if asked_for > 0 {
         // What hosts are to ask for is planned and proven by what stands for it.
-        let to_come = trust::to_come(state, site.strongbox()?, &cluster, &FreshKeys, now)?;
-        ledger = ledger.and(to_come);
+        ledger = ledger.and(trust::to_come(state, site.strongbox()?, dues, &FreshKeys, now)?);
     }
     let proof = site.prove_edges(&ledger, now)?;
     let subnets = state.subnets(&site.cluster)?;

@@ -72,6 +72,15 @@ impl KeyKind {
             _ => Err(NameError("one of ecdsa-p256, ecdsa-p384, rsa-3072".into())),
         }
     }
+
+    /// The algorithm by which such keys sign.
+    pub fn algorithm(self) -> &'static rcgen::SignatureAlgorithm {
+        match self {
+            Self::EcdsaP256 => &rcgen::PKCS_ECDSA_P256_SHA256,
+            Self::EcdsaP384 => &rcgen::PKCS_ECDSA_P384_SHA384,
+            Self::Rsa3072 => &rcgen::PKCS_RSA_SHA256,
+        }
+    }
 }
 
 impl fmt::Display for KeyKind {
@@ -108,11 +117,7 @@ impl rcgen::PublicKeyData for PublicKey {
     }
 
     fn algorithm(&self) -> &'static rcgen::SignatureAlgorithm {
-        match self.kind {
-            KeyKind::EcdsaP256 => &rcgen::PKCS_ECDSA_P256_SHA256,
-            KeyKind::EcdsaP384 => &rcgen::PKCS_ECDSA_P384_SHA384,
-            KeyKind::Rsa3072 => &rcgen::PKCS_RSA_SHA256,
-        }
+        self.kind.algorithm()
     }
 }
 

@@ -49,6 +49,5 @@ pub use secret_ref::SecretRef;
 pub use standing::{Standing, TOKEN_LASTS, TokenKeyTurn, TrustStage};
 pub use subordinate::{AuthorityRequest, brought};
 pub use wanted::{
-    MONITORING, San, Wanted, kubelet_client, monitoring, person, person_in_etcd, run_client,
-    wanted, wanted_of,
+    MONITORING, San, Wanted, kubelet_client, monitoring, person, person_in_etcd, run_client, wanted,
 };

@@ -1,7 +1,8 @@
 //! Keys that hosts make: what a host is told, and what it asks for held against what it is to get.
 
-use rcgen::CertificateSigningRequestParams;
+use rcgen::{CertificateSigningRequestParams, DistinguishedName};
 
+use super::encoding::name;
 use super::keys::KeyKind;
 use super::profile::Profile;
 use super::request::{CheckedRequest, key_faults, subject_faults};
@@ -20,6 +21,13 @@ pub struct OwnKey {
     pub organization: Option<String>,
     /// Where openssl is there, which makes the key and the request.
     pub openssl: String,
+}
+
+impl OwnKey {
+    /// The subject that the host asks for.
+    pub fn subject(&self) -> DistinguishedName {
+        name(&self.common_name, self.organization.as_deref())
+    }
 }
 
 /// What a host asks for a key that it made.

@@ -162,11 +162,11 @@ pub(super) fn key_faults(
     let key = rcgen::PublicKeyData::der_bytes(&parsed.public_key);
     // Uncompressed points (SEC 1 section 2.3.3) of P-256 and P-384 have 65 and 97 octets; a modulus of 3072 bits has 384,
     // in a sequence with its exponent (RFC 8017 appendix A.1.1).
-    let (algorithm, octets, title) = match kind {
-        KeyKind::EcdsaP256 => (&rcgen::PKCS_ECDSA_P256_SHA256, 65..=65, "ECDSA on P-256"),
-        KeyKind::EcdsaP384 => (&rcgen::PKCS_ECDSA_P384_SHA384, 97..=97, "ECDSA on P-384"),
-        KeyKind::Rsa3072 => (&rcgen::PKCS_RSA_SHA256, 396..=404, "RSA with 3072 bits"),
+    let (octets, title) = match kind {
+        KeyKind::EcdsaP256 => (65..=65, "ECDSA on P-256"),
+        KeyKind::EcdsaP384 => (97..=97, "ECDSA on P-384"),
+        KeyKind::Rsa3072 => (396..=404, "RSA with 3072 bits"),
     };
-    let fits = parsed.public_key.algorithm() == algorithm && octets.contains(&key.len());
+    let fits = parsed.public_key.algorithm() == kind.algorithm() && octets.contains(&key.len());
     (!fits).then(|| format!("its key is not {title}"))
 }

@@ -134,17 +134,6 @@ pub fn wanted(cluster: &Cluster) -> Vec<Wanted> {
     out
 }
 
-/// What a host of `cluster` needs of one profile; `None` where it has no use for it.
-pub fn wanted_of(cluster: &Cluster, profile: Profile, host: &HostName) -> Option<Wanted> {
-    let holds = match profile.holder() {
-        Holder::Role(role) => cluster.holds(host, role),
-        Holder::Nodes => cluster.is_node(host),
-        Holder::Monitored => cluster.has_monitoring(host),
-        Holder::Joining | Holder::Run | Holder::Person | Holder::Monitoring => false,
-    };
-    cluster.host(host).filter(|_| holds).map(|host| for_host(cluster, profile, host))
-}
-
 /// The short-lived certificate with which a run itself dials.
 pub fn run_client(cluster: &Cluster, profile: Profile) -> Wanted {
     let group = (profile == Profile::RunApi).then_some(EVERY_RIGHT);

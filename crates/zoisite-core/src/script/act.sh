@@ -58,15 +58,20 @@ remove() {
   attempt "removing $1" rm -f "$1"
   changed
 }
-# unit, tenths of a second for what it has to end: off, also for the next boots.
-end_soon() {
-  case $begun in
-    *" $1 "*) ;;
-    *)
-      attempt "disabling $1" systemctl disable --quiet "$1"
-      attempt "stopping $1" systemctl stop --no-block "$1"
-      ;;
+# unit: whether it is off, also for the next boots.
+is_off() {
+  case $(systemctl is-active "$1" 2>/dev/null)$(systemctl is-enabled "$1" 2>/dev/null) in
+    inactivedisabled | unknowndisabled) return 0 ;;
   esac
+  return 1
+}
+# units: from now on they stop, also for the next boots; systemd reads its files anew for all of them once.
+end() {
+  attempt "disabling $*" systemctl disable --quiet "$@"
+  attempt "stopping $*" systemctl stop --no-block "$@"
+}
+# unit that stops, tenths of a second for what it has to end
+ended_within() {
   waited=0
   while [ "$waited" -lt "$2" ]; do
     case $(systemctl is-active "$1" 2>/dev/null) in inactive | failed | unknown) break ;; esac
@@ -82,15 +87,13 @@ set_aside() {
   begin "move what is left in $2 aside"
   did=
   if [ -e "$root/etc/systemd/system/$1" ]; then
-    case $(systemctl is-active "$1" 2>/dev/null)$(systemctl is-enabled "$1" 2>/dev/null) in
-      inactivedisabled | unknowndisabled) ;;
-      *)
-        # One that leads would hand that on first, for long where the others stop too. What was acknowledged is on its
-        # disk, however it ends.
-        end_soon "$1" 5
-        did=yes
-        ;;
-    esac
+    if ! is_off "$1"; then
+      # One that leads would hand that on first, for long where the others stop too. What was acknowledged is on its
+      # disk, however it ends.
+      end "$1"
+      ended_within "$1" 5
+      did=yes
+    fi
     systemctl reset-failed "$1" 2>/dev/null
   fi
   if [ -d "$2/data/member" ] && [ ! -L "$2/data" ]; then
@@ -103,33 +106,25 @@ set_aside() {
   if [ -n "$4" ] && [ -d "$4" ]; then attempt "removing $4" rm -rf "$4"; did=yes; fi
   if [ -n "$did" ]; then changed; else same; fi
 }
-# units: those that stop one after another begin together, and systemd reads its files anew for all of them once.
-begun=
-stop_begins() {
+# units: they stop together, also for the next boots
+stop() {
+  running=
   for unit in "$@"; do
-    if [ ! -e "$root/etc/systemd/system/$unit" ]; then continue; fi
-    case $(systemctl is-active "$unit" 2>/dev/null)$(systemctl is-enabled "$unit" 2>/dev/null) in
-      inactivedisabled | unknowndisabled) ;;
-      *) begun="$begun $unit " ;;
-    esac
+    if [ -e "$root/etc/systemd/system/$unit" ] && ! is_off "$unit"; then running="$running $unit"; fi
   done
   # shellcheck disable=SC2086 # units are words
-  if [ -n "$begun" ]; then
-    attempt "disabling$begun" systemctl disable --quiet $begun
-    attempt "stopping$begun" systemctl stop --no-block $begun
-  fi
-}
-# unit: also for the next boots
-stop() {
-  begin "stop $1"
-  if [ ! -e "$root/etc/systemd/system/$1" ]; then same; return; fi
-  case $begun$(systemctl is-active "$1" 2>/dev/null)$(systemctl is-enabled "$1" 2>/dev/null) in
-    *" $1 "*) ;;
-    *inactivedisabled | *unknowndisabled) same; return ;;
-  esac
-  end_soon "$1" 10
-  systemctl reset-failed "$1" 2>/dev/null
-  changed
+  if [ -n "$running" ]; then end $running; fi
+  for unit in "$@"; do
+    begin "stop $unit"
+    case "$running " in
+      *" $unit "*)
+        ended_within "$unit" 10
+        systemctl reset-failed "$unit" 2>/dev/null
+        changed
+        ;;
+      *) same ;;
+    esac
+  done
 }
 # etcd's own program, the snapshot, the member's folder, the one that is made in it, the member's name, where it is dialled,
 # all that begin, what tells their cluster from others, etcd's user, by how much revisions go on: data is made beside

@@ -10,7 +10,7 @@ use super::wrapped;
 use crate::cluster::HostName;
 use crate::holdings::ADDRESS_AWAY;
 use crate::item::{Act, Component, Item, KEEP_RULES, KeyText, Pair};
-use crate::pki::{LedgerEntry, OwnKey, Profile, Secret};
+use crate::pki::{LedgerEntry, OwnKey, Secret};
 use crate::text::quote;
 
 const ACT: &str = include_str!("act.sh");
@@ -148,16 +148,11 @@ pub struct Stretch {
 
 impl Stretch {
     /// Pairs whose keys the host makes.
-    fn own_pairs(&self) -> impl Iterator<Item = (&Pair, &OwnKey)> {
+    pub fn own_pairs(&self) -> impl Iterator<Item = (&Pair, &OwnKey)> {
         self.operations.iter().filter_map(|operation| match operation {
             Operation::Put(Item::Pair(pair)) => Some((pair, pair.own_key.as_ref()?)),
             _ => None,
         })
-    }
-
-    /// Whether it puts a certificate of that profile whose key the host makes.
-    pub fn makes_key_of(&self, profile: Profile) -> bool {
-        self.own_pairs().any(|(_, own)| own.profile == profile)
     }
 
     /// The script that goes before this stretch where the host makes keys: it makes those that it has not, and says what
@@ -189,6 +184,11 @@ impl Stretch {
         out
     }
 
+    /// Whether the operation before this one stops a unit.
+    fn stops_before(&self, at: usize) -> bool {
+        at.checked_sub(1).is_some_and(|at| matches!(self.operations[at], Operation::Stop(_)))
+    }
+
     /// The units that are stopped one after another from this operation on.
     fn stopped_from(&self, at: usize) -> Vec<&'static str> {
         let stops = self.operations[at..].iter().map_while(|operation| match operation {
@@ -209,12 +209,7 @@ impl Stretch {
         let body = Zeroizing::new(String::with_capacity(128 * 1_024));
         let mut act = Act { body, keys };
         act.call("lock", &[&generation.to_string()]);
-        let mut stopping = false;
         for (at, operation) in self.operations.iter().enumerate() {
-            let stops = self.stopped_from(at);
-            if !std::mem::replace(&mut stopping, !stops.is_empty()) && stops.len() > 1 {
-                act.call("stop_begins", &stops);
-            }
             match operation {
                 Operation::Put(item) => item.put(&mut act)?,
                 Operation::Mark { path, owner, text } => act.call("mark", &[path, owner, text]),
@@ -222,7 +217,9 @@ impl Stretch {
                 Operation::SetAside { unit, folder, formed_mark, config } => {
                     act.call("set_aside", &[unit, folder, formed_mark, config.unwrap_or_default()]);
                 }
-                Operation::Stop(unit) => act.call("stop", &[unit]),
+                // It stops together with those before it.
+                Operation::Stop(_) if self.stops_before(at) => {}
+                Operation::Stop(_) => act.call("stop", &self.stopped_from(at)),
                 Operation::MakeData(made) => {
                     let name = made.name.as_str();
                     let what = [&made.program, &made.snapshot, &made.folder, made.made.as_str()];

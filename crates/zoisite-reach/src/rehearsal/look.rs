@@ -6,9 +6,9 @@ use zoisite_core::holdings::{
 };
 use zoisite_core::item::{FIRST_START, File, FileFacts, Item, UnitFacts, program};
 use zoisite_core::script::{AddressFacts, EtcdFacts, EtcdStatus, Identity, Observed};
+use zoisite_core::text::digest;
 
 use super::state::{SimFile, World};
-use super::world::digest;
 
 impl SimFile {
     /// What a look says of it.

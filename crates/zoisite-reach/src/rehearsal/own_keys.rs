@@ -2,16 +2,17 @@
 
 use std::borrow::Cow;
 
-use rcgen::{CertificateParams, DistinguishedName, DnType, KeyPair, RsaKeySize};
+use rcgen::{CertificateParams, KeyPair, RsaKeySize};
 use zoisite_core::cluster::HostName;
-use zoisite_core::item::{Item, Pair};
+use zoisite_core::item::Pair;
 use zoisite_core::pki::{KeyKind, KeyRequest, OwnKey};
-use zoisite_core::script::{Operation, Outcome, Stretch};
+use zoisite_core::script::{Outcome, Stretch};
 use zoisite_core::sequence::StepOutcome;
+use zoisite_core::text::digest;
 
 use super::Rehearsal;
 use super::state::{SimFile, SimHost, World};
-use super::world::{digest, failed};
+use super::world::failed;
 use crate::reach::{Progress, signed};
 
 /// What stands for a key that was seen on a real host and that only it has; its SHA-256 follows.
@@ -44,9 +45,7 @@ impl Rehearsal {
         let host = &stretch.host;
         let failed = |outcome| Self::fail(host, outcome);
         let mut requests = Vec::new();
-        for operation in &stretch.operations {
-            let Operation::Put(Item::Pair(pair)) = operation else { continue };
-            let Some(own) = &pair.own_key else { continue };
+        for (pair, own) in stretch.own_pairs() {
             let what = format!("key of {}", pair.path);
             progress(what.clone());
             self.operation(host, &what).await.map_err(failed)?;
@@ -88,21 +87,14 @@ impl World {
         };
         let key = match sim.files.get(&path) {
             Some(made) => KeyPair::from_pem(&made.text),
-            None => match own.kind {
-                KeyKind::EcdsaP256 => KeyPair::generate_for(&rcgen::PKCS_ECDSA_P256_SHA256),
-                KeyKind::EcdsaP384 => KeyPair::generate_for(&rcgen::PKCS_ECDSA_P384_SHA384),
-                KeyKind::Rsa3072 => {
-                    KeyPair::generate_rsa_for(&rcgen::PKCS_RSA_SHA256, RsaKeySize::_3072)
-                }
-            },
+            None if own.kind == KeyKind::Rsa3072 => {
+                KeyPair::generate_rsa_for(own.kind.algorithm(), RsaKeySize::_3072)
+            }
+            None => KeyPair::generate_for(own.kind.algorithm()),
         };
         let key = key.map_err(wrong)?;
         let mut params = CertificateParams::default();
-        params.distinguished_name = DistinguishedName::new();
-        if let Some(organization) = &own.organization {
-            params.distinguished_name.push(DnType::OrganizationName, organization.as_str());
-        }
-        params.distinguished_name.push(DnType::CommonName, own.common_name.as_str());
+        params.distinguished_name = own.subject();
         let der = params.serialize_request(&key).map_err(wrong)?.der().to_vec();
         let made = SimFile::new(key.serialize_pem(), "root", 0o600);
         let key_sha256 = made.sha256();

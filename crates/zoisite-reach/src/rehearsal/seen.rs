@@ -13,10 +13,10 @@ use zoisite_core::item::{Content, FileFacts, Found, Item};
 use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{EtcdMember, Observed};
 use zoisite_core::sequence::{ApiLook, Looks};
+use zoisite_core::text::digest;
 
 use super::etcd::Config;
 use super::state::{Member, Peer, Process, SimFile, SimHost, SimUnit, World};
-use super::world::digest;
 
 /// What was looked at, and what it was held against.
 #[derive(Clone, Copy)]

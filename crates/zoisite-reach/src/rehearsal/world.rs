@@ -2,7 +2,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
 use jiff::Timestamp;
-use sha2::{Digest as _, Sha256};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{API_SERVER_UNIT, ETCD_UNIT};
@@ -10,6 +9,7 @@ use zoisite_core::item::{Component, ComponentSums, Content, File, Found, Item, P
 use zoisite_core::layout::RUNTIME_UNIT;
 use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{EtcdMember, Operation, Outcome};
+use zoisite_core::text::digest;
 
 use super::etcd::Config;
 use super::state::{Fault, Member, SimFile, SimHost, World};
@@ -669,8 +669,4 @@ impl SimHost {
         }
         Ok(!same)
     }
-}
-
-pub(super) fn digest(text: &str) -> String {
-    Sha256::digest(text.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -162,8 +162,8 @@ fn issue(
         view::json(&json!({
             "authorities": issued.authorities,
             "certificates": certificates,
-            "keys-to-be-made-anew": unwanted,
-            "keys-to-be-made": waiting,
+            "keys_to_be_made_anew": unwanted,
+            "keys_to_be_made": waiting,
         }));
         return Ok(ExitCode::SUCCESS);
     }
