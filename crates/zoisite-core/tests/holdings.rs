@@ -301,7 +301,16 @@ fn balancers_ask_each_api_server_whether_it_is_ready_and_verify_it() {
     let holdings = made(SALTMARSH);
     let config = text(&holdings, "jetty-b", "/etc/zoisite/balancer/haproxy.cfg");
     assert!(config.contains("bind 10.77.0.32:6443"), "{config}");
-    assert!(config.contains("uri /readyz") && config.contains("check-ssl verify required"));
+    assert!(config.contains("check-ssl verify required"));
+    // One that is not ready for want of etcd alone is given no new connections and loses none; where all are like that
+    // whoever comes is let in to wait.
+    assert!(config.contains(
+        "    http-check send meth GET uri /readyz?exclude=etcd\n    http-check expect status 200 error-status L7OKC\n"
+    ));
+    assert!(config.contains(
+        "    use_backend api-servers if { nbsrv(api-servers) gt 0 }\n    default_backend api-servers-alive\n"
+    ));
+    assert!(config.contains("monitor fail if { nbsrv(api-servers-alive) lt 1 }"));
     for (name, address) in [("curlew", 21), ("plover", 22), ("sandpiper", 23)] {
         let server =
             format!("server {name} 10.77.0.{address}:6443 check-sni {name} verifyhost {name}");

@@ -130,6 +130,22 @@ fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
     let refused = lab_.kubectl(&reader, &api, &["get", "secrets", "-A"]).ended(1);
     assert!(refused.stderr.contains("forbidden"), "{refused:?}");
 
+    // While etcd's members have no leader writes wait; nobody is turned away.
+    let stalled = |signal: &str| {
+        for host in ["heron", "egret"] {
+            let kill = format!("systemctl kill --signal={signal} zoisite-etcd");
+            let _ = lab_.on(host, &kill).ended(0);
+        }
+    };
+    let load = under_load(&lab_, || {
+        stalled("STOP");
+        std::thread::sleep(Duration::from_secs(8));
+        stalled("CONT");
+    });
+    eprintln!("no leader: {load:?}");
+    assert_eq!(load.failed, 0, "no leader: {load:?}");
+    lab_.until_well();
+
     // One etcd member, one control plane, one worker, in turn.
     for lost in ["egret", "plover", "tern-2"] {
         let load = under_load(&lab_, || {

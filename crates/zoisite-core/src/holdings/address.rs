@@ -1,8 +1,8 @@
 //! The floating address: held by the balancers, or by the control planes where there are none, one at a time, by
 //! VRRP (RFC 9568) with the distribution's keepalived.
 //!
-//! Whether a host may hold it is whether it can serve: its balancer forwards to an API server that is ready, or its
-//! own API server is ready. Who holds it keeps it as long as that is so; nobody takes it back from another.
+//! Whether a host may hold it is whether it can serve: its balancer forwards to an API server that lives, or its own
+//! API server is ready, or was until its etcd ceased to answer a moment ago. Who holds it keeps it as long as that is so; nobody takes it back from another.
 
 use std::fmt::Write as _;
 use std::net::{IpAddr, SocketAddr};
@@ -23,6 +23,11 @@ pub const ADDRESS_STATE: &str = "/run/zoisite/address-state";
 /// The script that says by its status whether this host can serve.
 pub const CAN_SERVE: &str = "/etc/zoisite/address/can-serve";
 const FOLDER: &str = "/etc/zoisite/address";
+/// When the host's API server was ready last, in seconds since the host's start.
+const READY_AT: &str = "/run/zoisite/address-ready-at";
+/// Seconds for which an API server holds the address though its etcd does not answer. Members that lost their leader have
+/// another one long before; one that reaches no member, while others do, gives it away.
+const LEADERLESS: u32 = 30;
 /// Minutes after which a host that was told to leave the address may hold it again, whatever became of who told it.
 const AWAY_MINUTES: u32 = 15;
 
@@ -97,23 +102,30 @@ fn can_serve(shop: &Workshop<'_>, balances: bool, authority: &str, openssl: &str
          [ -z \"$(find {ADDRESS_AWAY} -mmin -{AWAY_MINUTES} 2>/dev/null)\" ] || exit 1\n"
     );
     let asks = match balances {
-        // Its balancer knows whether an API server behind it is ready.
+        // Its balancer knows whether an API server behind it can serve.
         true => format!(
             "exec 3<>/dev/tcp/127.0.0.1/{BALANCER_HEALTH} || exit 1\n\
-             printf 'GET /serves HTTP/1.0\\r\\n\\r\\n' >&3\nread -r -t 3 answer <&3\n"
+             printf 'GET /serves HTTP/1.0\\r\\n\\r\\n' >&3\nread -r -t 3 answer <&3\n\
+             case ${{answer:-}} in *' 200 '*) ;; *) exit 1 ;; esac\n"
         ),
         false => {
             let host = shop.host;
             let to = SocketAddr::new(host.address, shop.cluster.control_plane.port);
             format!(
-                "answer=$(printf 'GET /readyz HTTP/1.0\\r\\nHost: {name}\\r\\n\\r\\n' |\n  \
+                "answer=$(printf 'GET /readyz?verbose&exclude=etcd HTTP/1.0\\r\\nHost: {name}\\r\\n\\r\\n' |\n  \
                  timeout 3 {openssl} s_client -quiet -connect {to} -CAfile {authority} -partial_chain \\\n    \
-                 -servername {name} -verify_return_error -verify_hostname {name} 2>/dev/null | head -n 1)\n",
+                 -servername {name} -verify_return_error -verify_hostname {name} 2>/dev/null)\n\
+                 read -r now _ </proc/uptime\nnow=${{now%.*}}\n\
+                 case $answer in *' 200 '*) echo \"$now\" >{READY_AT} && exit ;; esac\n\
+                 # While etcd's members have no leader no host's is ready: clients wait here, and are not turned away.\n\
+                 [ \"$(grep '^\\[-\\]' <<<\"$answer\" | cut -d ' ' -f 1)\" = '[-]etcd-readiness' ] || exit 1\n\
+                 ready=$(cat {READY_AT} 2>/dev/null) || exit 1\n\
+                 [ $((now - ready)) -lt {LEADERLESS} ]\n",
                 name = host.name
             )
         }
     };
-    format!("{head}{asks}case ${{answer:-}} in *' 200 '*) ;; *) exit 1 ;; esac\n")
+    format!("{head}{asks}")
 }
 
 /// keepalived calls it with the kind and name of what changed, the new state, and the priority.

@@ -17,6 +17,8 @@ use crate::pki::AuthorityKind;
 pub const BALANCER_UNIT: &str = "zoisite-balancer.service";
 const USER: &str = "zoisite-balancer";
 const FOLDER: &str = "/etc/zoisite/balancer";
+/// Whether an API server can serve, whatever its etcd does (its documented checks of health).
+const ALIVE: &str = "/readyz?exclude=etcd&exclude=etcd-readiness";
 
 pub(super) fn balancer(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     let mut items = vec![
@@ -114,6 +116,8 @@ defaults
     log global
     option dontlognull
     timeout connect 5s
+    # An API server whose etcd does not answer says so after two seconds.
+    timeout check 3s
     # Watches are silent for long: keep-alives find dead peers, not these.
     timeout client 1h
     timeout server 1h
@@ -121,22 +125,16 @@ defaults
     option srvtcpka
 {}
 frontend api
-{}    default_backend api-servers
+{}    # While etcd's members have no leader no API server is ready: clients wait at one that lives, and are not turned away.
+    use_backend api-servers if {{ nbsrv(api-servers) gt 0 }}
+    default_backend api-servers-alive
 
 frontend health
     mode http
     bind 127.0.0.1:{BALANCER_HEALTH}
     monitor-uri /serves
-    monitor fail if {{ nbsrv(api-servers) lt 1 }}
-{}
-backend api-servers
-    balance leastconn
-    option httpchk
-    http-check send meth GET uri /readyz
-    http-check expect status 200
-    default-server check check-ssl verify required ca-file {authority} inter 2s fall 2 rise 1 \
-on-marked-down shutdown-sessions
-",
+    monitor fail if {{ nbsrv(api-servers-alive) lt 1 }}
+{}",
         WRITTEN,
         own_lines(&shop.cluster.balancers.settings),
         binds(own, control.address.port),
@@ -145,10 +143,33 @@ on-marked-down shutdown-sessions
             None => "",
         },
     );
-    for api in shop.cluster.hosts_of(Role::ControlPlane) {
-        let address = SocketAddr::new(api.address, control.port);
-        let name = &api.name;
-        out.push_str(&format!("    server {name} {address} check-sni {name} verifyhost {name}\n"));
+    // One that lives and whose etcd does not answer keeps its connections, and is given no new ones (L7OKC).
+    let check = |uri: &str, otherwise: &str| {
+        format!(
+            "    http-check connect default\n    http-check send meth GET uri {uri}\n    \
+             http-check expect status 200{otherwise}\n"
+        )
+    };
+    let lives = check(ALIVE, "");
+    let ready = check("/readyz?exclude=etcd", " error-status L7OKC");
+    for (backend, checks) in [("api-servers", lives.clone() + &ready), ("api-servers-alive", lives)]
+    {
+        out.push_str(&format!(
+            "
+backend {backend}
+    balance leastconn
+    option httpchk
+{checks}    default-server check check-ssl verify required ca-file {authority} inter 2s fall 2 rise 1 \
+on-marked-down shutdown-sessions
+"
+        ));
+        for api in shop.cluster.hosts_of(Role::ControlPlane) {
+            let address = SocketAddr::new(api.address, control.port);
+            let name = &api.name;
+            out.push_str(&format!(
+                "    server {name} {address} check-sni {name} verifyhost {name}\n"
+            ));
+        }
     }
     let forward = &shop.cluster.balancers.forward;
     for (port, to) in forward {
