@@ -24,6 +24,7 @@
 //! | [`layout`] | where distributions keep what is needed of them |
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
+//! | [`first_boot`] | what a machine is told before anybody can log in to it |
 //! | [`login`] | getting into hosts: stage by stage, what keeps one out, what opens it |
 //! | [`survey`] | what hosts are like before anything is put on them, and what that means |
 //! | [`paths`] | who must reach whom: computed, tried, written as a firewall's rules |
@@ -38,6 +39,7 @@ pub mod cluster;
 pub mod components;
 pub mod diagnosis;
 pub mod drill;
+pub mod first_boot;
 pub mod holdings;
 pub mod item;
 pub mod layout;

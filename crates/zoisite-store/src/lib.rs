@@ -11,6 +11,7 @@ pub mod at_rest;
 pub mod authorities;
 mod copy;
 mod error;
+pub mod first_boot;
 mod keys;
 mod overlay;
 mod records;

@@ -32,6 +32,7 @@ const TOKEN: &str = "token";
 pub(crate) const HOST: &str = "host";
 const RETIRED: &str = "retired-host";
 const OPENED: &str = "opened";
+pub(crate) const TOLD: &str = "told-at-first-boot";
 const SURVEYED: &str = "surveyed";
 const DRILL: &str = "drill";
 
@@ -455,10 +456,11 @@ impl State {
                 changes.extend(token_changes(&TokenRecord { gone: Some(now), ..token })?);
             }
         }
+        changes.extend(crate::first_boot::forgotten(self, host)?);
         // What rests on it elsewhere may be still to follow.
         self.read(RETIRED, host.as_str())?;
         changes.push(Change::put(RETIRED, host.as_str(), json(RETIRED, &now)?));
-        for kind in [HOST, PIN, SUBNETS, FACTS, OPENED, SURVEYED] {
+        for kind in [HOST, PIN, SUBNETS, FACTS, OPENED, SURVEYED, TOLD] {
             // What is read may be replaced.
             if self.read(kind, host.as_str())?.is_some() {
                 changes.push(Change::remove(kind, host.as_str()));
@@ -607,7 +609,7 @@ impl State {
         self.list(kind)?.iter().map(|(key, value)| parse(kind, key, value)).collect()
     }
 
-    fn by_host<T: DeserializeOwned>(
+    pub(crate) fn by_host<T: DeserializeOwned>(
         &self,
         kind: &'static str,
     ) -> Result<BTreeMap<HostName, T>, StoreError> {

@@ -3,9 +3,9 @@ use std::process::ExitCode;
 use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
-    access, at_rest, check, components, copy, demo, drawing, drill, files, history, lan, login,
-    manual, monitoring, new, open, paths, pki, raise, rehearse, retire, sequence, snapshot, status,
-    strongbox, survey, take_back, tokens, upkeep, verify,
+    access, at_rest, check, components, copy, demo, drawing, drill, files, first_boot, history,
+    lan, login, manual, monitoring, new, open, paths, pki, raise, rehearse, retire, sequence,
+    snapshot, status, strongbox, survey, take_back, tokens, upkeep, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -38,6 +38,7 @@ pub enum Command {
     Paths(paths::PathsArgs),
     Lan(lan::LanArgs),
     Components(components::ComponentsArgs),
+    FirstBoot(first_boot::FirstBootArgs),
     Login(login::LoginArgs),
     Open(open::OpenArgs),
     Pki(pki::PkiArgs),
@@ -70,6 +71,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::New(args) => new::run(&args),
         Command::Check(args) => check::run(&options, &args),
         Command::Drawing(args) => drawing::run(&options, &args),
+        Command::FirstBoot(args) => first_boot::run(&options, &args),
         Command::Login(args) => login::run(&options, &args),
         Command::Open(args) => open::run(&options, &args),
         Command::Survey(args) => survey::run(&options, &args),

@@ -16,6 +16,7 @@ mod forecast;
 mod interrupt;
 mod kubeconfig;
 mod options;
+mod person;
 mod phases;
 mod prepared;
 mod road;

@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use jiff::Timestamp;
 use serde::Serialize;
 use zoisite_core::aim::is_of;
-use zoisite_core::cluster::HostName;
+use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::{HostHoldings, Part};
 use zoisite_core::item::ComponentSums;
 use zoisite_core::pki::{Ledger, LedgerEntry, Profile};
@@ -35,6 +35,19 @@ pub type Asked = BTreeMap<String, Result<(), String>>;
 
 /// The name under which the stable address stands in [`Asked`].
 const STABLE: &str = "the stable address";
+
+/// What holds of a cluster that is as it must be: its quorum, its API servers, the way to them from a host, and these
+/// nodes.
+pub fn all_well(cluster: &Cluster, nodes: &[HostName], from: &HostName) -> Vec<Condition> {
+    let mut all = vec![Condition::Quorum { members: cluster.etcd.members.clone() }];
+    let servers = cluster.control_plane.hosts.iter();
+    all.extend(servers.map(|host| Condition::Api { host: host.clone() }));
+    let stable = |from: &HostName, balancer| Condition::Stable { from: from.clone(), balancer };
+    all.extend(cluster.balancers.hosts.iter().map(|host| stable(host, true)));
+    all.push(stable(from, false));
+    all.extend(nodes.iter().map(|host| Condition::Ready { host: host.clone(), machine: None }));
+    all
+}
 
 /// Asks each API server, and the stable address, whether it is ready; nobody where no API server runs.
 pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks: &Looks) -> Asked {

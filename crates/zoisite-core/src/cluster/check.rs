@@ -1,5 +1,6 @@
 //! What can be known from the file alone, once its values are read.
 
+mod first_boot;
 mod trust;
 
 use std::collections::{HashMap, HashSet};
@@ -46,6 +47,7 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.balancers();
     check.registry();
     check.monitoring();
+    check.first_boot();
     check.lifetimes();
     check.authentication();
     check.settings();

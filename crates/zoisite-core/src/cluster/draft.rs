@@ -420,6 +420,11 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # on-members-keep = 4              # so many of those on each\n\n\
          # [state]                          # what this workstation alone knows: zoisite copy\n\
          # copy = \"/mnt/other/saltmarsh.copy\"                # every raise writes one there, encrypted\n\n\
+         # [first-boot]                     # what machines are told before anybody can log in: zoisite first-boot\n\
+         # networks = {{ \"10.77.0.0/24\" = \"10.77.0.1\" }}    # those that hosts are in, each with its router, or \"none\"\n\
+         # routes = {{ \"192.168.0.0/16\" = \"10.77.0.254\" }} # further ones\n\
+         # keys = [\"ada.pub\"]             # public SSH keys of who may log in; yours without it\n\
+         # packages = [\"qemu-guest-agent\"]                 # of the site's own\n\n\
          [certificates]\n\
          days = 365\n\
          authority-days = 3650\n\

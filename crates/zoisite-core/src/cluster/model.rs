@@ -93,6 +93,8 @@ pub struct Cluster {
     pub state_copy: Option<String>,
     /// `certificates`.
     pub certificates: Certificates,
+    /// `first-boot`, where the file has that table.
+    pub first_boot: Option<FirstBoot>,
 }
 
 /// One machine.
@@ -576,6 +578,19 @@ pub struct Monitoring {
     pub port: u16,
     /// From where it asks; from everywhere where nothing is named.
     pub from: Vec<IpNet>,
+}
+
+/// What machines are told at their first boot, besides what the rest of the file says.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FirstBoot {
+    /// The networks that hosts' addresses are in, each with its router, if it has one.
+    pub networks: Vec<(IpNet, Option<IpAddr>)>,
+    /// Further networks, each with the router that leads there.
+    pub routes: Vec<(IpNet, IpAddr)>,
+    /// Files with the public keys of who may log in, relative to the cluster file.
+    pub keys: Vec<String>,
+    /// Packages of the site's own.
+    pub packages: Vec<String>,
 }
 
 impl Cluster {

@@ -144,6 +144,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
     ("drill", &["longest-gap", "whole-within"]),
     ("snapshots", &["keep", "keep-for", "too-old", "copies", "on-members", "on-members-keep"]),
     ("state", &["copy"]),
+    ("first-boot", &["networks", "routes", "keys", "packages"]),
     (
         "certificates",
         &[
@@ -205,6 +206,7 @@ impl Parser {
         let snapshots = open("snapshots", false, f);
         let state = open("state", false, f);
         let certificates = open("certificates", false, f);
+        let first_boot = open("first-boot", false, f);
         let host_table = root.table("hosts", &mut self.findings);
         let (host_table, hosts_span) = host_table.unwrap_or((&nothing, end..end));
         let hosts = self.hosts(host_table, hosts_span);
@@ -224,6 +226,7 @@ impl Parser {
         let snapshots = self.snapshots(snapshots.as_ref());
         let state_copy = self.state_copy(state.as_ref());
         let certificates = self.certificates(certificates.as_ref());
+        let first_boot = first_boot.map(|section| self.first_boot(&section));
         let mut cluster = Cluster {
             name: root.name.or_else(|| ClusterName::new("unnamed").ok())?,
             kubernetes: root.kubernetes.unwrap_or(Version { major: 1, minor: 36, patch: 0 }),
@@ -244,6 +247,7 @@ impl Parser {
             snapshots,
             state_copy,
             certificates,
+            first_boot,
         };
         if cluster.registry.name.is_empty() {
             let zone = cluster.zone().unwrap_or(cluster.name.as_str());

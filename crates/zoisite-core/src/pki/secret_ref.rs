@@ -22,6 +22,8 @@ pub enum SecretRef {
     EncryptionAtRest,
     /// A key by which they were, and by which none is any more.
     FormerKey(String),
+    /// The key by which a host's SSH server is known, where it was made here before the host was.
+    LoginKey(HostName),
     /// The join token of a host: made when it is published, and kept under its own id.
     JoinToken(HostName),
     /// Names and passwords for registries: they stand in a file of the site's own.
@@ -45,6 +47,7 @@ impl SecretRef {
             Self::OtherServiceAccounts => "service-accounts/other".into(),
             Self::EncryptionAtRest => "encryption-at-rest".into(),
             Self::FormerKey(name) => format!("encryption-at-rest/{name}"),
+            Self::LoginKey(host) => format!("login-key/{host}"),
             Self::JoinToken(_)
             | Self::RegistryLogins
             | Self::RegistryHosts(_)

@@ -90,7 +90,13 @@ pub fn names(
             };
             // Debian's own hosts files lead a host's own name to loopback.
             let own = asker.is_some_and(|asker| asker.as_str() == named.asked);
-            let fits = |got: &IpAddr| expected.contains(got) || (own && got.is_loopback());
+            // Neighbours that answer for their names by themselves tell of addresses on the link too (RFC 4795).
+            let right = named.got.iter().any(|got| expected.contains(got));
+            let on_link =
+                |got: &IpAddr| matches!(got, IpAddr::V6(got) if got.is_unicast_link_local());
+            let fits = |got: &IpAddr| {
+                expected.contains(got) || (own && got.is_loopback()) || (right && on_link(got))
+            };
             add(row(&named.asked, &expected, named, fits, (asker, is_stable)));
         }
         for named in &seen.reverse {

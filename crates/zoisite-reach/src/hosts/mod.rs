@@ -9,6 +9,7 @@ mod carrier;
 mod channel;
 mod copy;
 mod drill;
+mod first_boot;
 mod lines;
 mod members;
 mod openssh;

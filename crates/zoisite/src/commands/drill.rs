@@ -13,7 +13,6 @@ use zoisite_core::drill::{
 };
 use zoisite_core::holdings::Part;
 use zoisite_core::script::Depth;
-use zoisite_core::sequence::Condition;
 use zoisite_reach::{Conduct, Field, Ground, Hosts, Reach, RehearsedField, Stage, World, conduct};
 use zoisite_store::State;
 
@@ -24,7 +23,7 @@ use crate::options::Options;
 use crate::prepared::Prepared;
 use crate::road::{self, Sighting};
 use crate::site::{Site, begin_run, now};
-use crate::standing::{Seen, ask_each, standing};
+use crate::standing::{Seen, all_well, ask_each, standing};
 use crate::view::looking::Doing;
 use crate::view::{self, Style};
 
@@ -259,14 +258,7 @@ fn planned(site: &Site, drill: Drill, stands: &Stands, patience: Duration) -> Co
     if drill.kind == Kind::Worker {
         sights.push(Sight::Pods);
     }
-    let mut whole = vec![Condition::Quorum { members: cluster.etcd.members.clone() }];
-    let servers = cluster.control_plane.hosts.iter();
-    whole.extend(servers.map(|host| Condition::Api { host: host.clone() }));
-    let stable = |from: &HostName, balancer| Condition::Stable { from: from.clone(), balancer };
-    whole.extend(cluster.balancers.hosts.iter().map(|host| stable(host, true)));
-    whole.push(stable(&from, false));
-    let ready = |host: HostName| Condition::Ready { host, machine: None };
-    whole.extend(nodes.into_iter().map(ready));
+    let whole = all_well(cluster, &nodes, &from);
     Conduct { drill, from, sights, whole, patience }
 }
 

@@ -1,6 +1,4 @@
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
-use std::io::Write as _;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
@@ -17,6 +15,7 @@ use super::login::{chosen, judged, tell, ways_in};
 use crate::asked;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
+use crate::person;
 use crate::road;
 use crate::site::{Site, begin_run, now};
 use crate::view;
@@ -106,7 +105,7 @@ async fn open(
         let password = ask_password(&names)?;
         let mut named = Vec::new();
         for target in &closed {
-            named.push((target.name.clone(), login_user(&carrier, target).await?));
+            named.push((target.name.clone(), person::login_user(&carrier, target).await?));
         }
         let mut work = site.briefly()?;
         let doors = Doors::of(site, password)?;
@@ -334,7 +333,7 @@ async fn accept(carrier: &OpenSsh, new: &[&Target], without_asking: bool) -> Res
     for (target, keys) in futures_util::future::join_all(asked).await {
         // What shows no key now is told of by the next look.
         let Ok(keys) = keys else { continue };
-        let file = known_hosts(carrier, target).await?;
+        let file = person::known_hosts(carrier, target).await?;
         for key in keys {
             shown.push(vec![target.name.to_string(), fingerprint(&key)]);
             lines.entry(file.clone()).or_default().push(key);
@@ -355,98 +354,17 @@ async fn accept(carrier: &OpenSsh, new: &[&Target], without_asking: bool) -> Res
         ));
     }
     for (file, lines) in lines {
-        let failed = |error: std::io::Error| Failure::file("writing", &file, &error);
-        if let Some(folder) = file.parent() {
-            fs::create_dir_all(folder).map_err(failed)?;
-        }
-        let before = fs::read_to_string(&file).unwrap_or_default();
-        let gap = if before.is_empty() || before.ends_with('\n') { "" } else { "\n" };
-        let text = format!("{gap}{}\n", lines.join("\n"));
-        let mut open =
-            fs::OpenOptions::new().append(true).create(true).open(&file).map_err(failed)?;
-        open.write_all(text.as_bytes()).map_err(failed)?;
+        person::add_known(&file, &lines)?;
     }
     Ok(true)
 }
 
-fn of<'a>(resolved: &'a [(String, String)], wanted: &'a str) -> impl Iterator<Item = &'a str> {
-    resolved.iter().filter(move |(key, _)| key == wanted).map(|(_, value)| value.as_str())
-}
-
-async fn resolved(carrier: &OpenSsh, target: &Target) -> Result<Vec<(String, String)>, Failure> {
-    carrier.resolved(target).await.map_err(|why| {
-        Failure::new(
-            Kind::Usage,
-            format!("ssh does not understand its configuration for {}: {why}", target.name),
-            "put it right: ssh -G shows what it makes of it",
-        )
-    })
-}
-
-/// The first file in which ssh looks for known hosts.
-async fn known_hosts(carrier: &OpenSsh, target: &Target) -> Result<PathBuf, Failure> {
-    let resolved = resolved(carrier, target).await?;
-    let file = of(&resolved, "userknownhostsfile").next().unwrap_or_default();
-    let file = file.split_whitespace().next().unwrap_or("~/.ssh/known_hosts");
-    Ok(at_home(file))
-}
-
-fn at_home(path: &str) -> PathBuf {
-    match path.strip_prefix("~/") {
-        Some(rest) => std::env::home_dir().unwrap_or_default().join(rest),
-        None => PathBuf::from(path),
-    }
-}
-
-async fn login_user(carrier: &OpenSsh, target: &Target) -> Result<String, Failure> {
-    let resolved = resolved(carrier, target).await?;
-    Ok(of(&resolved, "user").next().unwrap_or("root").to_owned())
-}
-
 /// The public key to place, as one line of authorized_keys.
 async fn key_line(carrier: &OpenSsh, args: &OpenArgs, target: &Target) -> Result<String, Failure> {
-    let line = |text: &str| {
-        let line =
-            text.lines().map(str::trim).find(|line| !line.is_empty() && !line.starts_with('#'))?;
-        let mut words = line.split_whitespace();
-        let kind = words.next()?;
-        let known = ["ssh-", "ecdsa-", "sk-"].iter().any(|start| kind.starts_with(start));
-        (known && words.next().is_some()).then(|| line.to_owned())
-    };
-    if let Some(path) = &args.key {
-        let text = fs::read_to_string(path)
-            .map_err(|error| Failure::file("reading the public key", path, &error))?;
-        return line(&text).filter(|_| !text.contains("PRIVATE KEY")).ok_or_else(|| {
-            Failure::new(
-                Kind::Usage,
-                format!("{} holds no public SSH key", path.display()),
-                "name the file that ends in .pub",
-            )
-        });
+    match &args.key {
+        Some(path) => Ok(person::keys_in(path)?.swap_remove(0)),
+        None => person::key_line(carrier, target, "--key FILE").await,
     }
-    let resolved = resolved(carrier, target).await?;
-    let only_files = of(&resolved, "identitiesonly").next() == Some("yes");
-    if !only_files
-        && let Ok(said) = std::process::Command::new("ssh-add").arg("-L").output()
-        && said.status.success()
-        && let Some(key) = line(&String::from_utf8_lossy(&said.stdout))
-    {
-        return Ok(key);
-    }
-    let mut looked = Vec::new();
-    for file in of(&resolved, "identityfile") {
-        let mut public = at_home(file).into_os_string();
-        public.push(".pub");
-        if let Some(key) = fs::read_to_string(&public).ok().and_then(|text| line(&text)) {
-            return Ok(key);
-        }
-        looked.push(file);
-    }
-    Err(Failure::new(
-        Kind::Usage,
-        format!("you have no SSH key: none in an agent, none at {}", looked.join(", ")),
-        "make one: ssh-keygen -t ed25519; or name one with --key FILE",
-    ))
 }
 
 fn ask_password(names: &[&str]) -> Result<Secret, Failure> {

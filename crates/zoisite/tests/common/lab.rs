@@ -78,6 +78,11 @@ impl Lab {
         made
     }
 
+    /// Hosts that were never booted and wait for what they are told at their first boot.
+    pub fn of_seeded(cluster: &str, hosts: usize) -> Self {
+        Self::given(cluster, None, hosts, &[("ZOISITE_LAB_SEEDED", "*")])
+    }
+
     fn given(
         cluster: &str,
         part: Option<&'static str>,

@@ -15,6 +15,8 @@ use super::lab::Lab;
 const PAUSE: Duration = Duration::from_millis(50);
 /// For one answer; a machine ten times slower has to manage it.
 const PATIENCE: Duration = Duration::from_secs(20);
+/// So many writes at least: what is done in a moment is written through too.
+const AT_LEAST: usize = 30;
 const NAMESPACE: &str = "/api/v1/namespaces/default";
 const WATCHED: &str = "/api/v1/namespaces?fieldSelector=metadata.name%3Ddefault";
 
@@ -217,7 +219,7 @@ async fn both(dials: &Dials, stop: &AtomicBool) -> Load {
     load
 }
 
-/// Writes until it is to stop and the last one worked; which number that was.
+/// Writes until it is to stop, enough was written and the last one worked; which number that was.
 async fn writes(dials: &Dials, stop: &AtomicBool, load: &mut Load) -> usize {
     let mut client = dials.client();
     let (last, mut revision) = dials.listed(&client).await.unwrap();
@@ -233,7 +235,7 @@ async fn writes(dials: &Dials, stop: &AtomicBool, load: &mut Load) -> usize {
             Ok(now) => {
                 load.worked += 1;
                 revision = now;
-                if stop.load(Ordering::Relaxed) {
+                if stop.load(Ordering::Relaxed) && load.worked >= AT_LEAST {
                     return number;
                 }
             }

@@ -1,15 +1,17 @@
 //! The tables of the file besides hosts and workers: a function for each.
 
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 
+use ipnet::IpNet;
 use toml::de::DeValue;
 
 use super::super::address::{Endpoint, EndpointHost};
 use super::super::finding::Finding;
 use super::super::image::{ImageName, ImageSource};
 use super::super::model::{
-    Balancers, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, Host, HostNames,
-    Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror,
+    Balancers, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, FirstBoot, Host,
+    HostNames, Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror,
     ServicesBy, Snapshots, TimeService, Vrrp,
 };
 use super::super::names::{ClusterName, HostName, NameError, Version, dns_name};
@@ -257,6 +259,57 @@ impl Parser {
         }
     }
 
+    /// `[first-boot]`
+    pub(super) fn first_boot(&mut self, table: &Section<'_>) -> FirstBoot {
+        table.missing("networks", "{ \"10.77.0.0/24\" = \"10.77.0.1\" }", &mut self.findings);
+        let router = |text: &str| match text {
+            "none" => Some(None),
+            text => text.parse::<IpAddr>().ok().map(Some),
+        };
+        let networks = self.led(table, "networks", "its router, or \"none\"", router);
+        let leads = |text: &str| text.parse::<IpAddr>().ok();
+        FirstBoot {
+            networks,
+            routes: self.led(table, "routes", "the router that leads there", leads),
+            keys: self.lists(Some(table), "keys", beside),
+            packages: self.lists(Some(table), "packages", package),
+        }
+    }
+
+    /// Networks, each with what leads there.
+    fn led<T>(
+        &mut self,
+        table: &Section<'_>,
+        key: &str,
+        takes: &str,
+        read: impl Fn(&str) -> Option<T>,
+    ) -> Vec<(IpNet, T)> {
+        let Some((own, span)) = table.table(key, &mut self.findings) else { return Vec::new() };
+        self.places.insert(table.join(key), span);
+        let mut all = Vec::new();
+        for (name, value) in own.iter() {
+            let to = value.get_ref().as_str().and_then(&read);
+            match (range(name.get_ref()), to) {
+                (Ok(range), Some(to)) => all.push((range, to)),
+                (bad, _) => {
+                    let why = match bad {
+                        Err(why) => format!("'{}': {why}", name.get_ref()),
+                        Ok(_) => format!("'{}' takes {takes}", name.get_ref()),
+                    };
+                    self.findings.push(
+                        Finding::blocks(
+                            "bad-network",
+                            format!("{} cannot be read", table.join(key)),
+                        )
+                        .at(name.span().start..value.span().end, why)
+                        .mend(format!("{key} = {{ \"10.77.0.0/24\" = \"10.77.0.1\" }}")),
+                    );
+                }
+            }
+        }
+        all
+    }
+
     /// `[drill]`
     pub(super) fn drill(&mut self, table: Table<'_, '_>) -> DrillLimits {
         let Some(s) = table else { return DrillLimits::default() };
@@ -395,6 +448,15 @@ impl Parser {
             }
         }
         sources
+    }
+}
+
+/// The name of a distribution's package (Debian policy, section 5.6.1).
+fn package(text: &str) -> Result<String, NameError> {
+    let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || "+-.".contains(c);
+    match text.len() > 1 && text.chars().all(fits) && !text.starts_with(['+', '-', '.']) {
+        true => Ok(text.to_owned()),
+        false => Err(NameError("a package's name has a-z, 0-9, '+', '-' and '.'".into())),
     }
 }
 

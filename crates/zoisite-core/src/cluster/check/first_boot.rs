@@ -1,0 +1,54 @@
+//! What machines are told at their first boot.
+
+use std::net::IpAddr;
+
+use super::super::finding::Finding;
+use super::super::model::Host;
+use super::Check;
+
+impl Check<'_> {
+    /// Every address that a host gets is in a network that the table names, and every router can be reached from one.
+    pub(super) fn first_boot(&mut self) {
+        let cluster = self.cluster;
+        let Some(first) = &cluster.first_boot else { return };
+        let within =
+            |address: IpAddr| first.networks.iter().any(|(range, _)| range.contains(&address));
+        let outside = |host: &&Host| host.dialled().any(|address| !within(address));
+        let outside: Vec<&Host> = cluster.hosts.iter().filter(outside).collect();
+        if let Some(one) = outside.first() {
+            let more = match outside.len() {
+                1 => String::new(),
+                n => format!(", and {} more hosts", n - 1),
+            };
+            let lies = one.dialled().find(|address| !within(*address));
+            let address = lies.map(|address| address.to_string()).unwrap_or_default();
+            let finding = Finding::blocks(
+                "first-boot-network",
+                format!("{} has the address {address}, in none of first-boot.networks{more}", one.name),
+            )
+            .mend("name the network it is in, with its router or \"none\": how many bits its address has follows from that");
+            self.add(finding, "first-boot.networks", "these");
+        }
+        let away = first.networks.iter().find_map(|(range, router)| {
+            let router = (*router)?;
+            (!range.contains(&router)).then_some((range, router))
+        });
+        if let Some((range, router)) = away {
+            let finding = Finding::blocks(
+                "first-boot-network",
+                format!("the router {router} is not in its network {range}"),
+            )
+            .mend("a router is reached without another one: name its address in that network");
+            self.add(finding, "first-boot.networks", "here");
+        }
+        let lost = first.routes.iter().find(|(_, via)| !within(*via));
+        if let Some((to, via)) = lost {
+            let finding = Finding::blocks(
+                "first-boot-network",
+                format!("the router {via}, which leads to {to}, is in none of first-boot.networks"),
+            )
+            .mend("hosts reach a router in a network of their own alone");
+            self.add(finding, "first-boot.routes", "here");
+        }
+    }
+}

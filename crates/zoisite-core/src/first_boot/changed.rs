@@ -1,0 +1,84 @@
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use super::Seed;
+
+/// What a host was told: as it is recorded, without what is secret in it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Telling {
+    /// Which telling it was: the host says so of itself.
+    pub instance: String,
+    /// User data, by its keys.
+    pub user_data: Value,
+    /// Network configuration.
+    pub network: Value,
+}
+
+/// How a change reaches a host.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Way {
+    /// As it runs.
+    InPlace,
+    /// At its next start.
+    Restart,
+}
+
+/// What is not as it was told.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Change {
+    /// The key, as cloud-init names it.
+    pub what: String,
+    /// What the host was told; nothing where the key is new.
+    pub before: Option<Value>,
+    /// What it would be told; nothing where the key is gone.
+    pub now: Option<Value>,
+    /// How it gets there.
+    pub way: Way,
+}
+
+/// Keys that count at a start alone: what is already under way does not hear of them.
+const AT_START: [&str; 3] = ["hostname", "fqdn", "ssh_keys"];
+
+impl Telling {
+    /// What is recorded of a seed.
+    ///
+    /// # Errors
+    /// Where its user data cannot be read.
+    pub fn of(seed: &Seed) -> Result<Self, String> {
+        let read: Value =
+            serde_saphyr::from_str(seed.user_data.expose()).map_err(|why| why.to_string())?;
+        let mut user_data = read;
+        if let Some(key) = user_data.pointer_mut("/ssh_keys") {
+            *key = key["ed25519_public"].take();
+        }
+        Ok(Self { instance: seed.instance().to_owned(), user_data, network: seed.network.clone() })
+    }
+}
+
+/// What differs between what a host was told and what it would be told now, key by key.
+pub fn changed(before: &Telling, now: &Telling) -> Vec<Change> {
+    let keys = |telling: &Telling| -> Vec<String> {
+        telling.user_data.as_object().map(|all| all.keys().cloned().collect()).unwrap_or_default()
+    };
+    let mut names = keys(before);
+    names.extend(keys(now).into_iter().filter(|key| before.user_data.get(key).is_none()));
+    let mut out = Vec::new();
+    for name in names {
+        let (was, is) = (before.user_data.get(&name), now.user_data.get(&name));
+        if was != is {
+            let way = if AT_START.contains(&name.as_str()) { Way::Restart } else { Way::InPlace };
+            out.push(Change { what: name, before: was.cloned(), now: is.cloned(), way });
+        }
+    }
+    if before.network != now.network {
+        let card = |telling: &Telling| telling.network["ethernets"].clone();
+        out.push(Change {
+            what: "network".into(),
+            before: Some(card(before)),
+            now: Some(card(now)),
+            way: Way::Restart,
+        });
+    }
+    out
+}

@@ -1,0 +1,28 @@
+//! What a machine is told at its very first boot, before anybody can log in to it: its name, its addresses, who may log in,
+//! and the SSH key by which it is known from then on. In the forms of cloud-init, which images for rented and virtual
+//! machines carry: user data, meta data and network configuration version 2.
+//!
+//! [`Seed::of`] makes the three texts of one host; [`carried`] puts them into what a carrier takes. [`changed`] tells what is
+//! not as it was when a host was told last.
+
+mod carrier;
+mod changed;
+mod host_key;
+mod seed;
+mod telling;
+
+use serde_json::Value;
+
+pub use carrier::{Carried, Carrier, CarrierError, PROPERTY_ROOM, carried};
+pub use changed::{Change, Telling, Way, changed};
+pub use host_key::HostKey;
+pub use seed::{Seed, SeedError, Told, public_key_lines};
+pub use telling::{
+    Heard, heard_script, in_order, locked_out, may_restart, read_heard, tell_script, way_of,
+};
+
+/// YAML whose long texts, such as keys, stay on one line.
+fn yaml(value: &Value) -> Result<String, String> {
+    let options = serde_saphyr::ser_options! { folded_wrap_chars: usize::MAX };
+    serde_saphyr::to_string_with_options(value, options).map_err(|error| error.to_string())
+}

@@ -1,0 +1,152 @@
+//! Telling a machine that runs: what it heard last, and what it is told now.
+
+use serde_json::Value;
+
+use super::{Carried, Change, Telling, Way};
+use crate::cluster::{Cluster, HostName, Role};
+use crate::script::{acting, fields, wrapped};
+use crate::sequence::{Refusal, Rule};
+use crate::text::quote;
+
+const TELL: &str = include_str!("tell.sh");
+
+/// What a machine says of its first boot.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Heard {
+    /// Which start of the machine this is.
+    pub boot: String,
+    /// Which telling it heard last; nothing where it hears none.
+    pub instance: Option<String>,
+    /// How far it is with that, in cloud-init's words: `running`, `done`, `error`…
+    pub state: Option<String>,
+}
+
+/// The script that asks a machine what it heard.
+pub fn heard_script(host: &HostName) -> String {
+    wrapped(&format!("zoisite: what {host} was told"), &acting(&[TELL]), "heard\n")
+}
+
+/// Reads its answer.
+pub fn read_heard(text: &str) -> Heard {
+    let mut heard = Heard::default();
+    for line in text.lines() {
+        let fields: Vec<&str> = fields(line).unwrap_or_default();
+        let some = |text: &str| Some(text.to_owned()).filter(|text| !text.is_empty());
+        match fields[..] {
+            ["boot", id] => heard.boot = id.to_owned(),
+            ["instance", id] => heard.instance = some(id),
+            ["state", word] => heard.state = some(word),
+            _ => {}
+        }
+    }
+    heard
+}
+
+/// The script that tells a machine something else: laid down first, then heard as it runs or at its next start.
+pub fn tell_script(
+    host: &HostName,
+    files: &[Carried],
+    locked_out: &[(String, String)],
+    way: Way,
+    generation: u64,
+) -> String {
+    let text = |name: &str| {
+        let file = files.iter().find(|file| file.name == name);
+        quote(file.map_or("", |file| file.text.expose()))
+    };
+    let mut body = format!(
+        "lock {generation}\nlay {} {} {}\n",
+        text("user-data"),
+        text("network-config"),
+        text("meta-data")
+    );
+    for (user, key) in locked_out {
+        body.push_str(&format!("lock_out {} {}\n", quote(user), quote(key)));
+    }
+    body.push_str(match way {
+        Way::InPlace => "hear_now\n",
+        Way::Restart => "start_anew\n",
+    });
+    wrapped(
+        &format!("zoisite: tell {host} something else, run {generation}"),
+        &acting(&[TELL]),
+        &body,
+    )
+}
+
+/// Who may log in no more: user and key. Adding is the machine's own work, taking away is not.
+pub fn locked_out(before: &Telling, now: &Telling) -> Vec<(String, String)> {
+    let keys = |telling: &Telling| -> Vec<(String, String)> {
+        let users = telling.user_data["users"].as_array().cloned().unwrap_or_default();
+        let of = |user: &Value| -> Vec<(String, String)> {
+            let name = user["name"].as_str().unwrap_or_default().to_owned();
+            let keys = user["ssh_authorized_keys"].as_array().cloned().unwrap_or_default();
+            keys.iter()
+                .filter_map(Value::as_str)
+                .map(|key| (name.clone(), key.to_owned()))
+                .collect()
+        };
+        users.iter().flat_map(of).collect()
+    };
+    let stays = keys(now);
+    keys(before).into_iter().filter(|one| !stays.contains(one)).collect()
+}
+
+/// S1 and S2: whether a machine of a cluster that stands may start anew. `ailing` is what is not as it must be already.
+///
+/// # Errors
+/// What forbids it. What depends on that machine alone is a matter of the person's word, `outage`.
+pub fn may_restart(
+    cluster: &Cluster,
+    host: &HostName,
+    ailing: &[String],
+    outage: bool,
+) -> Result<(), Vec<Refusal>> {
+    let refusal = |rule, found: String, mend: &str| Refusal {
+        rule,
+        host: Some(host.clone()),
+        found,
+        mend: mend.to_owned(),
+    };
+    let mut refusals = Vec::new();
+    if !ailing.is_empty() {
+        let found = format!(
+            "{host} would start anew while something else is not well: {}",
+            ailing.join("; ")
+        );
+        refusals.push(refusal(
+            Rule::OneAtATime,
+            found,
+            "zoisite raise mends what can be; then run the same command again",
+        ));
+    }
+    let members = cluster.holders(Role::EtcdMember);
+    if !outage {
+        let mend = "wait for an hour in which that may be, and say --outage";
+        if members.contains(host) && members.len() < 3 {
+            let found = format!("without {host} the {} members have no quorum", members.len());
+            refusals.push(refusal(Rule::QuorumFirst, found, mend));
+        }
+        for role in [Role::ControlPlane, Role::Balancer] {
+            if cluster.holders(role) == std::slice::from_ref(host) {
+                let found = format!("{host} is the only {role}: nobody reaches the API meanwhile");
+                refusals.push(refusal(Rule::OneAtATime, found, mend));
+            }
+        }
+    }
+    if refusals.is_empty() { Ok(()) } else { Err(refusals) }
+}
+
+/// The way of a whole change: at a start where one part of it needs that.
+pub fn way_of(changes: &[Change]) -> Way {
+    changes.iter().map(|change| change.way).max().unwrap_or(Way::InPlace)
+}
+
+/// The order in which machines hear something else: those that fewest depend on first.
+pub fn in_order(cluster: &Cluster, hosts: &mut [HostName]) {
+    let weight = |host: &HostName| {
+        let roles = [Role::Registry, Role::Balancer, Role::ControlPlane, Role::EtcdMember];
+        roles.iter().rposition(|role| cluster.holds(host, *role)).map_or(0, |at| at + 1)
+    };
+    hosts.sort_by_key(weight);
+}

@@ -1,0 +1,77 @@
+//! Machines that were set up by what they were told at their first boot: what they heard, and telling them something else.
+
+use std::time::Duration;
+
+use tokio::time::Instant;
+use zoisite_core::cluster::HostName;
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::first_boot::{Carried, Heard, Way, heard_script, read_heard, tell_script};
+use zoisite_core::sequence::StepOutcome;
+
+use super::Hosts;
+use crate::reach::Progress;
+
+/// How often a machine that starts anew is asked whether it is back.
+const EVERY: Duration = Duration::from_secs(1);
+
+impl Hosts {
+    /// What a machine heard last.
+    ///
+    /// # Errors
+    /// When it does not answer.
+    pub async fn heard(&self, host: &HostName) -> Result<Heard, Trouble> {
+        let text = self.report(host, &heard_script(host), "asking what it was told").await?;
+        Ok(read_heard(&text))
+    }
+
+    /// Tells a machine something else and waits until it has heard it, also past its next start.
+    ///
+    /// # Errors
+    /// What went wrong there, or that it is not back in time, or came back with what it was told before.
+    pub async fn tell(
+        &self,
+        host: &HostName,
+        (files, locked_out): (&[Carried], &[(String, String)]),
+        (instance, way): (&str, Way),
+        patience: Duration,
+        progress: Progress<'_>,
+    ) -> Result<(), Trouble> {
+        let before = self.heard(host).await?.boot;
+        let script = tell_script(host, files, locked_out, way, self.generation);
+        if let (StepOutcome::Failed(trouble), _) = self.carried_out(host, &script, progress).await {
+            return Err(trouble);
+        }
+        let end = Instant::now() + patience;
+        let attempted = "waiting until it has heard it";
+        let mut last = "it has not answered since".to_owned();
+        while Instant::now() < end {
+            if let Ok(heard) = self.heard(host).await {
+                let new = way == Way::InPlace || heard.boot != before;
+                let ended = heard
+                    .state
+                    .as_deref()
+                    .is_none_or(|state| !matches!(state, "running" | "not started" | "not run"));
+                match (new, ended, heard.instance.as_deref() == Some(instance)) {
+                    (true, true, true) if heard.state.as_deref() == Some("error") => {
+                        last = "cloud-init ended with an error".into();
+                        break;
+                    }
+                    (true, true, true) => return Ok(()),
+                    (true, true, false) => {
+                        last = format!(
+                            "it came up with what it was told before ({}): what carries that to it is still attached",
+                            heard.instance.unwrap_or_default()
+                        );
+                        break;
+                    }
+                    (true, false, _) => last = "it is at it".into(),
+                    (false, ..) => last = "it has not started anew yet".into(),
+                }
+                progress(last.clone());
+            }
+            tokio::time::sleep(EVERY).await;
+        }
+        let trouble = Trouble::new(Some(host.clone()), attempted, last, Vec::new());
+        Err(trouble.mend("look there: cloud-init status --long; journalctl -u cloud-init; then run the same command again"))
+    }
+}

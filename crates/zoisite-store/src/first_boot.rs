@@ -1,0 +1,98 @@
+//! What machines were told at their first boot, and the keys by which their SSH servers are known from then on.
+
+use std::collections::BTreeMap;
+
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD_NO_PAD;
+use zeroize::Zeroizing;
+use zoisite_core::cluster::HostName;
+use zoisite_core::first_boot::{HostKey, Telling};
+use zoisite_core::pki::{Secret, SecretRef};
+
+use crate::keys::random;
+use crate::records::Change;
+use crate::state::{SECRET, State, TOLD, json, sealed};
+use crate::{StoreError, Strongbox};
+
+/// So many tellings of a host are kept: the machine may have heard any of them.
+const KEPT: usize = 6;
+
+/// The SSH keys of hosts. Those that have none get one, and keep it.
+///
+/// # Errors
+/// When the store cannot be used or the strongbox cannot be opened; nothing is recorded then.
+pub fn host_keys(
+    state: &mut State,
+    strongbox: &Strongbox,
+    hosts: &[HostName],
+) -> Result<BTreeMap<HostName, HostKey>, StoreError> {
+    let recipients = state.recipients(strongbox)?;
+    let mut changes = Vec::new();
+    let mut keys = BTreeMap::new();
+    for host in hosts {
+        let which = SecretRef::LoginKey(host.clone());
+        let kept = which.kept_under().unwrap_or_default();
+        let seed = match state.holds_secret(&kept)? {
+            true => decoded(&state.secret(&which, strongbox)?),
+            false => {
+                let seed = Zeroizing::new(random::<32>());
+                let text = Secret::new(BASE64_STANDARD_NO_PAD.encode(*seed));
+                changes.push(sealed(&which, &text, &recipients)?);
+                Some(seed)
+            }
+        };
+        let unusable = |why: String| StoreError::NoSecret(format!("the SSH key of {host} ({why})"));
+        let seed = seed.ok_or_else(|| unusable("it is not what was written".into()))?;
+        keys.insert(host.clone(), HostKey::of(&seed).map_err(unusable)?);
+    }
+    state.write(changes)?;
+    Ok(keys)
+}
+
+fn decoded(text: &Secret) -> Option<Zeroizing<[u8; 32]>> {
+    let octets = Zeroizing::new(BASE64_STANDARD_NO_PAD.decode(text.expose()).ok()?);
+    let mut seed = Zeroizing::new([0; 32]);
+    (octets.len() == seed.len()).then(|| seed.copy_from_slice(&octets))?;
+    Some(seed)
+}
+
+/// What hosts were told, the newest last.
+///
+/// # Errors
+/// When a record cannot be read.
+pub fn told(state: &State) -> Result<BTreeMap<HostName, Vec<Telling>>, StoreError> {
+    state.by_host(TOLD)
+}
+
+/// Records what hosts are told now.
+///
+/// # Errors
+/// When the store cannot be used.
+pub fn put_told(
+    state: &mut State,
+    tellings: impl IntoIterator<Item = (HostName, Telling)>,
+) -> Result<(), StoreError> {
+    let mut all = told(state)?;
+    let mut changes = Vec::new();
+    for (host, telling) in tellings {
+        let mut known = all.remove(&host).unwrap_or_default();
+        if known.last() == Some(&telling) {
+            continue;
+        }
+        known.retain(|other| other.instance != telling.instance);
+        known.push(telling);
+        known.drain(..known.len().saturating_sub(KEPT));
+        changes.push(Change::put(TOLD, host.as_str(), json(TOLD, &known)?));
+    }
+    state.write(changes)
+}
+
+/// What goes with a host that is retired.
+pub(crate) fn forgotten(state: &State, host: &HostName) -> Result<Vec<Change>, StoreError> {
+    let kept = SecretRef::LoginKey(host.clone()).kept_under().unwrap_or_default();
+    let mut changes = Vec::new();
+    if state.holds_secret(&kept)? {
+        changes.push(Change::remove(SECRET, kept));
+    }
+    Ok(changes)
+}

@@ -1,0 +1,376 @@
+//! What machines heard at their first boot, and telling them what has changed since.
+
+use std::collections::BTreeMap;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::Args;
+use serde_json::json;
+use zoisite_core::cluster::{Host, HostName};
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::first_boot::{
+    Carrier, Change, Heard, Seed, Telling, Way, carried, changed, in_order, locked_out,
+    may_restart, way_of,
+};
+use zoisite_core::holdings::Part;
+use zoisite_core::script::Depth;
+use zoisite_reach::{Hosts, Reach as _, until_all_hold};
+use zoisite_store::State;
+use zoisite_store::first_boot::{host_keys, put_told, told as told_before};
+
+use super::block_on;
+use super::first_boot::{keys, told};
+use super::login::chosen;
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::road;
+use crate::site::{Site, begin_run, now};
+use crate::standing::{Seen, all_well, ask_each, standing};
+use crate::view::{self, Style, count, looking::Doing};
+
+#[derive(Args, Debug)]
+pub struct ChangesArgs {
+    /// Hosts, with '*' for any text [default: all]
+    #[arg(value_name = "HOST")]
+    hosts: Vec<String>,
+}
+
+#[derive(Args, Debug)]
+pub struct ApplyArgs {
+    /// Hosts, with '*' for any text [default: all]
+    #[arg(value_name = "HOST")]
+    hosts: Vec<String>,
+    /// Also machines on which something of the cluster depends alone: it is away for as long as they start
+    #[arg(long)]
+    outage: bool,
+    /// For how long each machine may be away, in seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 600)]
+    patience: u64,
+    /// Do not ask
+    #[arg(long)]
+    yes: bool,
+}
+
+/// How a machine stands to what it would be told.
+enum Standing {
+    /// It heard that.
+    Same,
+    /// It heard something else, and this is what differs.
+    Differs(Box<Telling>, Vec<Change>),
+    /// It heard something that was not told from here.
+    Stranger(String),
+    /// It hears nothing.
+    Deaf,
+}
+
+/// What every host would be told now, with what it heard.
+struct Compared {
+    seeds: BTreeMap<HostName, (Seed, Telling)>,
+    standings: BTreeMap<HostName, Standing>,
+    troubles: Vec<Trouble>,
+}
+
+/// What hosts would be told now. Those that were told with a key of their own keep making it.
+fn seeds(
+    site: &Site,
+    state: &mut State,
+    hosts: &[&Host],
+) -> Result<BTreeMap<HostName, (Seed, Telling)>, Failure> {
+    told(site, hosts, &[], &BTreeMap::new())?;
+    let own = block_on(keys(site))??;
+    let before = told_before(state)?;
+    let with_key = |host: &&&Host| {
+        let last = before.get(&host.name).and_then(|tellings| tellings.last());
+        last.is_none_or(|telling| telling.user_data.get("ssh_keys").is_some())
+    };
+    let names: Vec<HostName> =
+        hosts.iter().filter(with_key).map(|host| host.name.clone()).collect();
+    let made = host_keys(state, site.strongbox()?, &names)?;
+    let mut out = BTreeMap::new();
+    for (host, seed) in told(site, hosts, &own, &made)? {
+        let telling = Telling::of(&seed).map_err(|why| {
+            Failure::new(Kind::Run, format!("{host}: {why}"), "report this, please")
+        })?;
+        out.insert(host.clone(), (seed, telling));
+    }
+    Ok(out)
+}
+
+async fn compared(
+    reach: &Hosts,
+    state: &State,
+    seeds: BTreeMap<HostName, (Seed, Telling)>,
+) -> Result<Compared, Failure> {
+    let before = told_before(state)?;
+    let asked = seeds.keys().map(|host| async move { (host.clone(), reach.heard(host).await) });
+    let mut standings = BTreeMap::new();
+    let mut troubles = Vec::new();
+    for (host, heard) in futures_util::future::join_all(asked).await {
+        match heard {
+            Err(trouble) => troubles.push(trouble),
+            Ok(heard) => {
+                let now = &seeds[&host].1;
+                let known = before.get(&host).map_or(&[][..], Vec::as_slice);
+                standings.insert(host, stands(heard, known, now));
+            }
+        }
+    }
+    Ok(Compared { seeds, standings, troubles })
+}
+
+fn stands(heard: Heard, known: &[Telling], now: &Telling) -> Standing {
+    let Some(instance) = heard.instance else { return Standing::Deaf };
+    if instance == now.instance {
+        return Standing::Same;
+    }
+    match known.iter().rev().find(|telling| telling.instance == instance) {
+        Some(telling) => Standing::Differs(Box::new(telling.clone()), changed(telling, now)),
+        None => Standing::Stranger(instance),
+    }
+}
+
+pub fn changes(options: &Options, args: &ChangesArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let names = chosen(&site, &args.hosts)?;
+    let hosts: Vec<&Host> =
+        site.cluster.hosts.iter().filter(|host| names.contains(&host.name)).collect();
+    let mut state = site.scratch()?;
+    let seeds = seeds(&site, &mut state, &hosts)?;
+    let compared = block_on(async {
+        let reach = road::hosts(&site, &BTreeMap::new(), 0)?;
+        let compared = compared(&reach, &state, seeds).await;
+        reach.close().await;
+        compared
+    })??;
+    if options.json {
+        let one = |(host, standing): (&HostName, &Standing)| match standing {
+            Standing::Same => json!({"host": host, "state": "same"}),
+            Standing::Differs(before, changes) => json!({
+                "host": host, "state": "differs", "heard": before.instance,
+                "would_hear": compared.seeds[host].1.instance, "way": way_of(changes), "changes": changes,
+            }),
+            Standing::Stranger(heard) => {
+                json!({"host": host, "state": "told-elsewhere", "heard": heard})
+            }
+            Standing::Deaf => json!({"host": host, "state": "hears-nothing"}),
+        };
+        let all: Vec<_> = compared.standings.iter().map(one).collect();
+        view::json(&json!({"hosts": all, "troubles": compared.troubles}));
+    } else {
+        view::out(render(&compared, Style::stdout()).trim_end());
+    }
+    match compared.troubles.is_empty() {
+        true => Ok(ExitCode::SUCCESS),
+        false => Err(Failure::troubles(&compared.troubles)),
+    }
+}
+
+fn render(compared: &Compared, style: Style) -> String {
+    let mut out = String::new();
+    let mut same = 0;
+    for (host, standing) in &compared.standings {
+        match standing {
+            Standing::Same => same += 1,
+            Standing::Differs(_, changes) => {
+                let way = match way_of(changes) {
+                    Way::InPlace => "is told as it runs",
+                    Way::Restart => "is told, and starts anew",
+                };
+                out.push_str(&format!("{} {way}\n", style.bold(host.as_str())));
+                for change in changes {
+                    out.push_str(&format!("  {}\n", style.dim(&change.what)));
+                    let value = |value: &Option<serde_json::Value>| {
+                        value.as_ref().map_or("nothing".to_owned(), ToString::to_string)
+                    };
+                    out.push_str(&format!(
+                        "    - {}\n    + {}\n",
+                        value(&change.before),
+                        value(&change.now)
+                    ));
+                }
+            }
+            Standing::Stranger(heard) => out.push_str(&format!(
+                "{} heard {heard}, which was not told from here: what differs is not known\n",
+                style.bold(host.as_str())
+            )),
+            Standing::Deaf => out.push_str(&format!(
+                "{} {}\n",
+                style.bold(host.as_str()),
+                style.dim("hears nothing: it has no cloud-init, or was set up without")
+            )),
+        }
+    }
+    if same > 0 {
+        let heard = format!("{} heard what the file says", count(same, "host"));
+        out.push_str(&format!("{} {heard}\n", style.good("✓")));
+    }
+    out
+}
+
+pub fn apply(options: &Options, args: &ApplyArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let names = chosen(&site, &args.hosts)?;
+    let hosts: Vec<&Host> =
+        site.cluster.hosts.iter().filter(|host| names.contains(&host.name)).collect();
+    let mut work = site.working()?;
+    site.recipients(&mut work.state)?;
+    let seeds = seeds(&site, &mut work.state, &hosts)?;
+    let run = begin_run(&mut work.state, "first-boot apply")?;
+    let stands = work.state.begun()?.is_some();
+    let done = block_on(tell_all(&site, args, &mut work.state, (seeds, stands), run.generation))?;
+    let outcome = match &done {
+        Ok(told) => format!("told {}", count(told.len(), "host")),
+        Err(failure) => format!("failed: {}", failure.summary()),
+    };
+    work.state.end_run(run, &outcome, now())?;
+    let told = done?;
+    if options.json {
+        view::json(&json!({"told": told}));
+    } else if told.is_empty() {
+        view::out("Every host that hears has heard what the file says.");
+    } else {
+        view::out(&format!(
+            "{} Told {}: {}",
+            Style::stdout().good("✓"),
+            count(told.len(), "host"),
+            view::few(&told)
+        ));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn tell_all(
+    site: &Site,
+    args: &ApplyArgs,
+    state: &mut State,
+    (seeds, stands): (BTreeMap<HostName, (Seed, Telling)>, bool),
+    generation: u64,
+) -> Result<Vec<HostName>, Failure> {
+    let reach = road::hosts(site, &BTreeMap::new(), generation)?;
+    let done = async {
+        let compared = compared(&reach, state, seeds).await?;
+        if !compared.troubles.is_empty() {
+            return Err(Failure::troubles(&compared.troubles));
+        }
+        let text = render(&compared, Style::stderr());
+        let differs = |(host, standing): (&HostName, &Standing)| {
+            matches!(standing, Standing::Differs(..) | Standing::Stranger(_)).then(|| host.clone())
+        };
+        let mut order: Vec<HostName> = compared.standings.iter().filter_map(differs).collect();
+        if order.is_empty() {
+            return Ok(order);
+        }
+        in_order(&site.cluster, &mut order);
+        view::say(text.trim_end());
+        if !args.yes && !view::asked("Tell them, one after another?") {
+            return Err(Failure::new(
+                Kind::Refused,
+                "nobody agreed, and nothing was told",
+                "answer yes at a terminal, or say --yes",
+            ));
+        }
+        for (done, host) in order.iter().enumerate() {
+            one(site, args, state, &reach, &compared, (host, stands, generation)).await.map_err(
+                |failure| {
+                    let left = order.len() - done;
+                    match left {
+                        1 => failure,
+                        _ => failure.and(Failure::new(
+                            Kind::Run,
+                            format!("{} after it were not told anything", count(left - 1, "host")),
+                            "the same command goes on with them",
+                        )),
+                    }
+                },
+            )?;
+        }
+        Ok(order)
+    };
+    let done = done.await;
+    reach.close().await;
+    done
+}
+
+/// Tells one host, and waits until it has heard it and the cluster is as it was.
+async fn one(
+    site: &Site,
+    args: &ApplyArgs,
+    state: &mut State,
+    reach: &Hosts,
+    compared: &Compared,
+    (host, stands, generation): (&HostName, bool, u64),
+) -> Result<(), Failure> {
+    let (seed, now_told) = &compared.seeds[host];
+    let (way, locked) = match &compared.standings[host] {
+        Standing::Differs(before, changes) => (way_of(changes), locked_out(before, now_told)),
+        _ => (Way::Restart, Vec::new()),
+    };
+    let restarts = way == Way::Restart && stands;
+    if restarts {
+        let ailing = ailing(site, state, generation).await?;
+        may_restart(&site.cluster, host, &ailing, args.outage)?;
+    }
+    let files = carried(host, seed, &Carrier::Files)
+        .map_err(|why| Failure::new(Kind::Run, why.to_string(), "report this, please"))?;
+    put_told(state, [(host.clone(), now_told.clone())])?;
+    view::say(&match way {
+        Way::InPlace => format!("telling {host} as it runs"),
+        Way::Restart => format!("telling {host}, which starts anew"),
+    });
+    let doing = Doing::begin();
+    let patience = Duration::from_secs(args.patience);
+    let tell = |what: String| doing.says(&format!("{host}: {what}"));
+    let heard = reach
+        .tell(host, (&files, &locked), (&now_told.instance, way), patience, &tell)
+        .await
+        .map_err(|trouble| Failure::troubles([&trouble]));
+    let back = match heard {
+        Ok(()) if restarts => whole_again(site, state, host, (generation, patience)).await,
+        heard => heard,
+    };
+    doing.end();
+    back
+}
+
+/// What of the cluster is not as it must be now.
+async fn ailing(site: &Site, state: &mut State, generation: u64) -> Result<Vec<String>, Failure> {
+    let work = async |reach: &mut Hosts,
+                      prepared: &mut crate::prepared::Prepared,
+                      _: &mut State,
+                      sighting: &mut road::Sighting| {
+        sighting.met()?;
+        reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
+        let asked = ask_each(site, reach, prepared, &sighting.looks).await;
+        let seen = Seen { looks: &sighting.looks, api: &sighting.api, asked: &asked };
+        let sums = site.sums_if_any()?;
+        Ok(standing(site, (prepared, &prepared.ledger), &seen, &sums).ailing(&|_| false))
+    };
+    let how = (Part::ALL, Depth::Quick, generation);
+    Ok(road::visit(site, how, work).await?.2)
+}
+
+/// Waits until the cluster is as it was, with that host in it.
+async fn whole_again(
+    site: &Site,
+    state: &mut State,
+    host: &HostName,
+    (generation, patience): (u64, Duration),
+) -> Result<(), Failure> {
+    let cluster = &site.cluster;
+    let nodes: Vec<HostName> = cluster.is_node(host).then(|| host.clone()).into_iter().collect();
+    let from = cluster.nodes().first().map_or(host, |node| &node.name).clone();
+    let conditions = all_well(cluster, &nodes, &from);
+    let work = async |reach: &mut Hosts,
+                      prepared: &mut crate::prepared::Prepared,
+                      _: &mut State,
+                      sighting: &mut road::Sighting| {
+        sighting.met()?;
+        reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
+        let tell = |what: String| view::note(&what);
+        until_all_hold(reach, &conditions, patience, &tell)
+            .await
+            .map_err(|trouble| Failure::troubles([&trouble]))
+    };
+    let how = (Part::ALL, Depth::Quick, generation);
+    road::visit(site, how, work).await.map(|_| ())
+}
