@@ -179,7 +179,10 @@ fn a_change_goes_in_place_where_it_can_and_nothing_secret_is_recorded() {
     let now = Telling::of(&seed(&cluster, "heron", &[OTHER], Some(&key))).unwrap();
     assert_ne!(before.instance, now.instance);
     let changes = zoisite_core::first_boot::changed(&before, &now);
-    assert_eq!(changes.iter().map(|change| change.what.as_str()).collect::<Vec<_>>(), ["users"]);
+    let told: Vec<_> =
+        changes.iter().map(|change| (change.what.as_str(), change.now.clone())).collect();
+    let keys = "users.warden.ssh_authorized_keys";
+    assert_eq!(told, [(keys, None), (keys, Some(json!(OTHER)))]);
     assert_eq!(way_of(&changes), Way::InPlace);
     assert_eq!(locked_out(&before, &now), [("warden".to_owned(), KEY.to_owned())]);
     let moved = with(&NETWORKS.replace("10.77.0.254", "10.77.0.1"));

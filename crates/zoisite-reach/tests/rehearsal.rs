@@ -3,7 +3,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex};
 
 use proptest::prelude::*;
@@ -80,6 +80,36 @@ fn a_worker_that_does_not_join_stops_no_other_and_joins_later() {
     assert_eq!(stage.world().ready_nodes().len(), 5);
     stage.world().power(&host("tern-2"), true);
     stage.must_converge("power back");
+}
+
+#[test]
+fn hosts_of_two_architectures_join_one_cluster_each_with_programs_of_its_own() {
+    let mut stage = Stage::whole();
+    stage.world().is_of(&host("tern-2"), "arm64");
+    // What nothing pins for a board is told of that host, and stops no other.
+    let tally = match stage.raise() {
+        Ended::Done(tally) => tally,
+        other => panic!("{other:?}"),
+    };
+    assert_eq!((tally.failed, stage.world().ready_nodes().len()), (0, 5));
+    let pins: Vec<_> = stage
+        .holdings
+        .hosts
+        .iter()
+        .flat_map(|held| held.components())
+        .map(|one| one.pinned.path("arm64"))
+        .collect();
+    for path in pins {
+        stage.sums.insert(path, "cd".repeat(32));
+    }
+    stage.must_converge("pinned for both");
+    assert_eq!(stage.world().ready_nodes().len(), 6);
+    let looks = on_virtual_time(stage.looks(&stage.reach(99)));
+    let brought = |name: &str| -> BTreeSet<String> {
+        looks[&host(name)].as_ref().unwrap().found.components.values().cloned().collect()
+    };
+    assert_eq!(brought("tern-2"), ["cd".repeat(32)].into());
+    assert_eq!(brought("tern-1"), ["ab".repeat(32)].into());
 }
 
 #[test]

@@ -4,8 +4,8 @@ use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
     access, at_rest, check, components, copy, demo, drawing, drill, files, first_boot, history,
-    lan, login, manual, monitoring, new, open, paths, pki, raise, rehearse, retire, sequence,
-    snapshot, status, strongbox, survey, take_back, tokens, upkeep, verify,
+    joining, lan, login, manual, monitoring, new, open, paths, pki, raise, rehearse, retire,
+    sequence, snapshot, status, strongbox, survey, take_back, tokens, upkeep, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -56,6 +56,7 @@ pub enum Command {
     Upkeep(upkeep::UpkeepArgs),
     Copy(copy::CopyArgs),
     Tokens(tokens::TokensArgs),
+    Joining(joining::JoiningArgs),
     Access(access::AccessArgs),
     Monitoring(monitoring::MonitoringArgs),
     History(history::HistoryArgs),
@@ -93,6 +94,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Snapshot(args) => snapshot::run(&options, &args),
         Command::Upkeep(args) => upkeep::run(&options, &args),
         Command::Copy(args) => copy::run(&options, &args),
+        Command::Joining(args) => joining::run(&options, &args),
         Command::Tokens(args) => tokens::run(&options, &args),
         Command::Access(args) => access::run(&options, &args),
         Command::Monitoring(args) => monitoring::run(&options, &args),

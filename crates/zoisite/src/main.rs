@@ -13,6 +13,7 @@ mod commands;
 mod contents;
 mod failure;
 mod forecast;
+mod handing;
 mod interrupt;
 mod kubeconfig;
 mod options;

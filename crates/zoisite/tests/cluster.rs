@@ -79,6 +79,55 @@ impl Lab {
     }
 }
 
+/// A host of the file that was never switched on; and one that dials, and asks for nothing.
+fn of_hosts_that_never_appear(lab_: &Lab) {
+    let _ = lab_.zoisite(&["joining", "tern-*"]).ended(0).says("3 nodes Ready");
+    let file = lab_.place.read("zoisite.toml");
+    let with = file.replace("[etcd]", "tern-4 = \"10.77.0.104\"\n\n[etcd]");
+    lab_.place.write("zoisite.toml", with);
+    let joining = |seconds: &str| lab_.zoisite(&["joining", "tern-4", "--listen", seconds]);
+    let _ = joining("0").ended(3).says("token, no token was made for it");
+    // A batch in a secret store, which a timer keeps there.
+    let store = lab_.place.path("store");
+    let into = format!("cat >{}", store.display());
+    let batch = |command: &str| {
+        let words = [
+            "tokens",
+            "issue",
+            "--hosts",
+            "5",
+            "--ends",
+            "2h",
+            "--unless-good-for",
+            "1h",
+            "--hand-to",
+            command,
+        ];
+        lab_.zoisite(&words)
+    };
+    let _ = batch("exit 3").ended(1).complains("handing the token to 'exit 3'");
+    let _ = lab_.zoisite(&["tokens"]).ended(0).says("no token can be used");
+    let _ = batch(&into).ended(0).complains("for any 5 hosts");
+    let token = std::fs::read_to_string(&store).unwrap();
+    assert_eq!(token.trim().len(), 23, "an id and its secret half");
+    let _ = batch(&into).ended(0).complains("none was made");
+    assert_eq!(std::fs::read_to_string(&store).unwrap(), token);
+    let silent = joining("4").ended(3).says("nothing of it reached the stable address within 4 s");
+    assert!(silent.stdout.contains("✗ tern-4: dials"), "{silent:?}");
+    // Something at its address dials, and asks for no certificate.
+    let dials = "ip address add 10.77.0.104/24 dev host0; systemd-run -q --unit dials sh -c 'while :; do curl -sk --max-time 2 --interface 10.77.0.104 https://10.77.0.5:6443/readyz; sleep 1; done'";
+    let _ = lab_.on("tern-1", dials).ended(0);
+    let _ = joining("10")
+        .ended(3)
+        .says("asks, it dials the stable address, and no request of its arrives");
+    let _ =
+        lab_.on("tern-1", "systemctl stop dials; ip address del 10.77.0.104/24 dev host0").ended(0);
+    let left = lab_.on("jetty-a", "nft list tables").ended(0);
+    assert!(!left.stdout.contains("zoisite_callers"), "{left:?}");
+    let _ = lab_.zoisite(&["tokens", "revoke", token.trim().split_once('.').unwrap().0]).ended(0);
+    lab_.place.write("zoisite.toml", file);
+}
+
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
@@ -105,6 +154,12 @@ fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
         items.iter().find(|n| n["metadata"]["name"] == name).unwrap().clone()
     };
     assert_eq!(node("tern-3")["metadata"]["labels"]["shore"], "south");
+    // Where people look: kubectl get nodes.
+    let shown = lab_.kubectl(&glass, &api, &["get", "nodes"]).ended(0).stdout;
+    let role = |name: &str| {
+        shown.lines().find(|line| line.starts_with(name)).unwrap().split_whitespace().nth(2)
+    };
+    assert_eq!((role("tern-1"), role("curlew")), (Some("worker"), Some("control-plane")));
     assert_eq!(node("curlew")["spec"]["taints"][0]["effect"], "NoSchedule");
     assert_eq!(node("tern-1")["status"]["addresses"][0]["address"], "10.77.0.101");
     assert_eq!(node("tern-1")["status"]["nodeInfo"]["kubeletVersion"], "v1.36.3");
@@ -171,6 +226,8 @@ fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
         lab_.until_well();
     }
     let _ = lab_.zoisite(&["verify"]).ended(0).says("the cluster works");
+
+    of_hosts_that_never_appear(&lab_);
 
     // A host that cannot be logged in to, set up by hand with a token: the next run lets it in.
     let _ = lab_

@@ -14,6 +14,7 @@ use common::lab::{Lab, MEMBERS, lab, lab_root, project};
 use common::{Done, Place};
 use zoisite_core::cluster::Vrrp;
 use zoisite_core::drill::{By, Drill, Kind, lose_script, mend_script, watch_script};
+use zoisite_core::first_boot::Way;
 use zoisite_core::holdings::HostHoldings;
 use zoisite_core::item::{
     Absent, Block, Directory, Image, Item, Link, Module, NoSwap, OwnName, Package, Pods, Rules,
@@ -528,6 +529,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     let stable = std::slice::from_ref(&cluster.control_plane.address);
     let drill = |kind, by| Drill { kind, host: heron.name.clone(), from: None, by, seconds: 20 };
     let other = "10.77.0.12".parse().unwrap();
+    let gone = [("warden".to_owned(), "ssh-ed25519 AAAA".to_owned())];
     let looking = [
         zoisite_core::script::observe(&holdings, Depth::Quick),
         zoisite_core::script::take_back_script(&heron.name, 1),
@@ -536,6 +538,10 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         zoisite_core::script::offer_script(&heron.name, heron.address, "ab", "/x"),
         zoisite_core::script::withdraw_script(&heron.name),
         zoisite_core::script::sink_script(1),
+        zoisite_core::joining::callers_script(&heron.name, 6443, 1),
+        zoisite_core::first_boot::heard_script(&heron.name),
+        zoisite_core::first_boot::tell_script(&heron.name, &[], &gone, Way::InPlace, 1),
+        zoisite_core::first_boot::tell_script(&heron.name, &[], &gone, Way::Restart, 1),
         zoisite_core::survey::survey_script(&cluster, heron),
         zoisite_core::survey::survey_script(&floats, &floats.hosts[0]),
         zoisite_core::paths::listen_script(&heron.name, &ports, "word"),

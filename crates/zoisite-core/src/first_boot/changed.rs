@@ -56,7 +56,7 @@ impl Telling {
     }
 }
 
-/// What differs between what a host was told and what it would be told now, key by key.
+/// What differs between what a host was told and what it would be told now, down to the single value.
 pub fn changed(before: &Telling, now: &Telling) -> Vec<Change> {
     let keys = |telling: &Telling| -> Vec<String> {
         telling.user_data.as_object().map(|all| all.keys().cloned().collect()).unwrap_or_default()
@@ -65,20 +65,47 @@ pub fn changed(before: &Telling, now: &Telling) -> Vec<Change> {
     names.extend(keys(now).into_iter().filter(|key| before.user_data.get(key).is_none()));
     let mut out = Vec::new();
     for name in names {
+        let way = if AT_START.contains(&name.as_str()) { Way::Restart } else { Way::InPlace };
         let (was, is) = (before.user_data.get(&name), now.user_data.get(&name));
-        if was != is {
-            let way = if AT_START.contains(&name.as_str()) { Way::Restart } else { Way::InPlace };
-            out.push(Change { what: name, before: was.cloned(), now: is.cloned(), way });
+        differing(&name, (was, is), way, &mut out);
+    }
+    let cards = |telling: &Telling| telling.network.get("ethernets").cloned();
+    let (was, is) = (cards(before), cards(now));
+    differing("network", (was.as_ref(), is.as_ref()), Way::Restart, &mut out);
+    out
+}
+
+fn differing(path: &str, pair: (Option<&Value>, Option<&Value>), way: Way, out: &mut Vec<Change>) {
+    match pair {
+        (was, is) if was == is => {}
+        (Some(Value::Object(was)), Some(Value::Object(is))) => {
+            let new = is.keys().filter(|key| !was.contains_key(*key));
+            for key in was.keys().chain(new) {
+                differing(&format!("{path}.{key}"), (was.get(key), is.get(key)), way, out);
+            }
+        }
+        (Some(Value::Array(was)), Some(Value::Array(is))) => {
+            let gone = was.iter().filter(|one| !is.contains(one));
+            let new = is.iter().filter(|one| !was.contains(one));
+            let (gone, new): (Vec<&Value>, Vec<&Value>) = (gone.collect(), new.collect());
+            // One of each, and both of the same name: what differs is within.
+            if let ([was], [is]) = (&gone[..], &new[..])
+                && let Some(name) = was.get("name").and_then(Value::as_str)
+                && is["name"] == name
+            {
+                return differing(&format!("{path}.{name}"), (Some(was), Some(is)), way, out);
+            }
+            let change = |before: Option<&Value>, now: Option<&Value>| Change {
+                what: path.to_owned(),
+                before: before.cloned(),
+                now: now.cloned(),
+                way,
+            };
+            out.extend(gone.into_iter().map(|one| change(Some(one), None)));
+            out.extend(new.into_iter().map(|one| change(None, Some(one))));
+        }
+        (was, is) => {
+            out.push(Change { what: path.to_owned(), before: was.cloned(), now: is.cloned(), way })
         }
     }
-    if before.network != now.network {
-        let card = |telling: &Telling| telling.network["ethernets"].clone();
-        out.push(Change {
-            what: "network".into(),
-            before: Some(card(before)),
-            now: Some(card(now)),
-            way: Way::Restart,
-        });
-    }
-    out
 }

@@ -37,6 +37,8 @@ lock_out() {
 # The very stages of a boot, one after another: what is new in them counts as at a first one.
 hear_now() {
   begin "hear it as it runs"
+  # It takes what it heard at this start for what is told, unless it must look again.
+  rm -f "$root/run/cloud-init/.instance-id"
   attempt "cloud-init, stage local" cloud-init init --local
   attempt "cloud-init, stage network" cloud-init init
   attempt "cloud-init, stage config" cloud-init modules --mode=config

@@ -79,6 +79,8 @@ pub struct NodeWanted {
 
 /// Label and taint of control-plane nodes.
 const CONTROL_PLANE_LABEL: &str = "node-role.kubernetes.io/control-plane";
+/// Label of nodes that carry workloads: the platform's client shows roles by such labels.
+const WORKER_LABEL: &str = "node-role.kubernetes.io/worker";
 
 /// Annotation of a node object under which Zoisite remembers what it put there.
 pub const PUT_ANNOTATION: &str = "zoisite/put";
@@ -131,6 +133,9 @@ pub fn node_wanted(cluster: &Cluster, host: &HostName, subnets: &[IpNet]) -> Nod
     let mut labels = cluster.workers.labels.get(host).cloned().unwrap_or_default();
     let texts = cluster.workers.taints.get(host).into_iter().flatten();
     let mut taints: Vec<Taint> = texts.filter_map(|text| Taint::read(text)).collect();
+    if cluster.workers.hosts.contains(host) {
+        labels.insert(WORKER_LABEL.into(), String::new());
+    }
     if cluster.control_plane.hosts.contains(host) {
         labels.insert(CONTROL_PLANE_LABEL.into(), String::new());
         // A control-plane host that is a worker too carries workloads.

@@ -10,6 +10,7 @@ mod channel;
 mod copy;
 mod drill;
 mod first_boot;
+mod joining;
 mod lines;
 mod members;
 mod openssh;

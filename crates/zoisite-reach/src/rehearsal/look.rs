@@ -37,7 +37,7 @@ impl World {
             None => Observed {
                 machine: sim.machine.clone(),
                 host_keys: vec![digest(&format!("{} ssh", sim.machine))],
-                arch: "amd64".into(),
+                arch: sim.arch.clone(),
                 os: "rehearsal 1".into(),
                 init: "systemd".into(),
                 boot: sim.machine.clone(),

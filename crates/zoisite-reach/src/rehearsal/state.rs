@@ -108,6 +108,9 @@ pub(super) struct SimHost {
     pub address: IpAddr,
     pub up: bool,
     pub machine: String,
+    /// Its architecture, as Go names it.
+    #[serde(default = "usual_arch")]
+    pub arch: String,
     pub(super) generation: u64,
     /// Items that need no more than to be there: users, folders, components, images…
     pub found: Found,
@@ -259,4 +262,9 @@ pub(super) struct Member {
     /// alone only with the next write.
     #[serde(default)]
     pub unsettled: Option<Vec<Peer>>,
+}
+
+/// What hosts are where nothing else is said.
+pub(super) fn usual_arch() -> String {
+    "amd64".to_owned()
 }

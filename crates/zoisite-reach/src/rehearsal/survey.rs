@@ -20,7 +20,6 @@ impl World {
             os: "debian 13".into(),
             release: "simulated Debian".into(),
             kernel: "6.12.0".into(),
-            arch: "amd64".into(),
             cores: 4,
             memory: 16_384,
             memory_free: 15_360,
@@ -36,6 +35,7 @@ impl World {
         facts.modules.insert("overlay".into(), "loaded".into());
         if let Some(sim) = self.hosts.get(host) {
             facts.machine.clone_from(&sim.machine);
+            facts.arch.clone_from(&sim.arch);
             facts.cluster = sim.files.get(CLUSTER_MARK).map(|file| file.text.trim().to_owned());
             facts.etcd_data = sim.data.is_some();
             facts.addresses.push(beside(sim.address, cluster.balancers.floating));

@@ -12,7 +12,7 @@ use zoisite_core::script::{EtcdMember, Operation, Outcome};
 use zoisite_core::text::digest;
 
 use super::etcd::Config;
-use super::state::{Fault, Member, SimFile, SimHost, World};
+use super::state::{Fault, Member, SimFile, SimHost, World, usual_arch};
 use crate::quorum::MemberAnswer;
 
 /// For how many moments a unit that was started is on its way up.
@@ -30,6 +30,13 @@ impl World {
         world
     }
 
+    /// A host is a machine of another architecture.
+    pub fn is_of(&mut self, host: &HostName, arch: &str) {
+        if let Some(sim) = self.hosts.get_mut(host) {
+            arch.clone_into(&mut sim.arch);
+        }
+    }
+
     /// Adds hosts that are switched on and hold nothing; those that are there stay as they are.
     pub fn switch_on(&mut self, hosts: impl IntoIterator<Item = (HostName, IpAddr)>) {
         for (name, address) in hosts {
@@ -38,6 +45,7 @@ impl World {
                 address,
                 up: true,
                 machine,
+                arch: usual_arch(),
                 generation: 0,
                 found: Found::default(),
                 files: BTreeMap::new(),
@@ -597,7 +605,7 @@ impl SimHost {
         };
         let sums = ComponentSums::unknown();
         let seen =
-            Seen { found: &self.found, arch: "amd64", begun: false, hangs: false, sums: &sums };
+            Seen { found: &self.found, arch: &self.arch, begun: false, hangs: false, sums: &sums };
         let changed = had_file || !item.differs(seen).is_empty();
         item.hold(&mut self.found, "");
         Ok(changed)

@@ -12,6 +12,7 @@ use zoisite_store::State;
 
 use super::{signed, with_api};
 use crate::failure::{Failure, Kind};
+use crate::handing::hand_to;
 use crate::kubeconfig::{Merge, own_kubeconfig, yaml};
 use crate::options::Options;
 use crate::site::{Private, Site, Working, begin_run, now};
@@ -283,7 +284,7 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
             view::note(&format!("wrote {}", path.display()));
         }
         Place::Handed(command) => {
-            hand_to(&command, &yaml(&config)?)?;
+            hand_to(&command, "the kubeconfig", &yaml(&config)?)?;
             view::note(&format!("handed to: {command}"));
         }
         Place::Output => view::out(&yaml(&config)?),
@@ -518,29 +519,6 @@ enum Place {
     File(Private),
     Merged(Box<Merge>),
     Handed(String),
-}
-
-/// Has a command of the person's own read a text by its standard input.
-fn hand_to(command: &str, text: &str) -> Result<(), Failure> {
-    use std::io::Write as _;
-    let failed = |answer: String| {
-        let what = format!("handing the kubeconfig to '{command}': {answer}");
-        let mend = "what was made is nowhere else and cannot be used: run the same command again";
-        Failure::new(Kind::Run, what, mend)
-    };
-    let mut child = std::process::Command::new("sh")
-        .args(["-c", command])
-        .stdin(std::process::Stdio::piped())
-        .spawn()
-        .map_err(|error| failed(error.to_string()))?;
-    // One that does not read all of it tells so by its status, if that matters to it.
-    let written = child.stdin.take().map(|mut to| to.write_all(text.as_bytes()));
-    let status = child.wait().map_err(|error| failed(error.to_string()))?;
-    match (status.success(), written) {
-        (true, Some(Ok(()))) => Ok(()),
-        (true, _) => Err(failed("it did not read all of it".into())),
-        (false, _) => Err(failed(status.to_string())),
-    }
 }
 
 #[cfg(test)]

@@ -16,6 +16,7 @@ mod fetch_saved;
 pub mod files;
 pub mod first_boot;
 pub mod history;
+pub mod joining;
 pub mod lan;
 mod leg;
 pub mod login;

@@ -177,16 +177,15 @@ fn render(compared: &Compared, style: Style) -> String {
                     Way::Restart => "is told, and starts anew",
                 };
                 out.push_str(&format!("{} {way}\n", style.bold(host.as_str())));
-                for change in changes {
-                    out.push_str(&format!("  {}\n", style.dim(&change.what)));
-                    let value = |value: &Option<serde_json::Value>| {
-                        value.as_ref().map_or("nothing".to_owned(), ToString::to_string)
-                    };
-                    out.push_str(&format!(
-                        "    - {}\n    + {}\n",
-                        value(&change.before),
-                        value(&change.now)
-                    ));
+                for Change { what, before, now, .. } in changes {
+                    out.push_str(&format!("  {}\n", style.dim(what)));
+                    for (sign, value) in [("-", before), ("+", now)] {
+                        let value = value.as_ref().map(|value| match value {
+                            serde_json::Value::String(text) => text.clone(),
+                            other => other.to_string(),
+                        });
+                        out.extend(value.map(|value| format!("    {sign} {value}\n")));
+                    }
                 }
             }
             Standing::Stranger(heard) => out.push_str(&format!(

@@ -4,12 +4,13 @@ use clap::{Args, Subcommand};
 use serde_json::json;
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::TOKEN_PATH;
-use zoisite_core::token::{TOKENS_PATH, TokenRecord, token_object, token_path};
+use zoisite_core::token::{TOKENS_PATH, TokenRecord, TokenState, token_object, token_path};
 use zoisite_reach::ApiClient;
 use zoisite_store::{State, trust};
 
 use super::with_api;
 use crate::failure::{Failure, Kind};
+use crate::handing;
 use crate::options::Options;
 use crate::site::{Private, Site, Working, now};
 use crate::view::{self, Style, count, table::ranked};
@@ -21,7 +22,7 @@ use crate::view::{self, Style, count, table::ranked};
 #[derive(Args, Debug)]
 #[command(
     args_conflicts_with_subcommands = true,
-    after_help = "Examples:\n  zoisite tokens\n  zoisite tokens issue tern-4 --ends 30m --out token\n  zoisite tokens issue --hosts 20\n  zoisite tokens revoke abc123"
+    after_help = "Examples:\n  zoisite tokens\n  zoisite tokens issue tern-4 --ends 30m --out token\n  zoisite tokens issue --hosts 20\n  zoisite tokens issue --hosts 20 --ends 12h --unless-good-for 3h --hand-to ./into-the-store   # by a timer\n  zoisite tokens revoke abc123"
 )]
 pub struct TokensArgs {
     #[command(subcommand)]
@@ -47,6 +48,12 @@ enum What {
         /// Write it there (0600) instead of to standard output
         #[arg(long, value_name = "FILE")]
         out: Option<std::path::PathBuf>,
+        /// Hand it to a command of your own instead, by standard input: into your secret store
+        #[arg(long, value_name = "COMMAND", conflicts_with = "out")]
+        hand_to: Option<String>,
+        /// Only where no such token can be used for so long yet, such as 3h: for a timer that keeps one in store
+        #[arg(long, value_name = "TIME", value_parser = view::span)]
+        unless_good_for: Option<i64>,
     },
     /// Take a token back, here and in the cluster
     Revoke {
@@ -63,42 +70,15 @@ pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
     let mut work = Working::briefly(state)?;
     let state = &mut work.state;
     match what {
-        What::Issue { host, hosts, ends, out } => {
+        What::Issue { host, hosts, ends, out, hand_to, unless_good_for } => {
             let named = host.as_deref().map(|name| site.host_named(name)).transpose()?;
-            let uses = hosts.unwrap_or(1);
-            // Where it goes is sure before it is made and published.
-            let place = out.as_deref().map(Private::begin).transpose()?;
-            let recipients = site.recipients(state)?;
-            let hosts: Vec<HostName> = named.into_iter().collect();
-            let (record, token) =
-                trust::make_join_token(state, &recipients, hosts, uses, *ends, now(), false)?;
-            let object = token_object(&record, &token);
-            with_api(&site, state, async |api: &ApiClient| {
-                api.create(TOKENS_PATH, &object).await.map(|_| ())
-            })
-            .inspect_err(|_| {
-                // What was not published must not be listed as usable.
-                let gone = TokenRecord { gone: Some(now()), ..record.clone() };
-                let _ = state.put_token(&gone, None);
-            })?;
-            match place {
-                Some(file) => file.end(token.expose())?,
-                None if options.json => {
-                    view::json(
-                        &json!({"id": record.id, "token": token.expose(), "ends": record.ends}),
-                    );
-                }
-                None => view::out(token.expose()),
-            }
-            view::note(&format!(
-                "for {}, until {}; it is published, and whoever has it may ask for a node's certificate",
-                record.for_whom(),
-                view::minute(record.ends)
-            ));
-            view::note(&format!(
-                "put it into {TOKEN_PATH} on the host, by standard input (sudo writes commands into the journal), and start the kubelet; the next raise lets it in"
-            ));
-            Ok(ExitCode::SUCCESS)
+            let batch = Batch {
+                hosts: named.into_iter().collect(),
+                uses: hosts.unwrap_or(1),
+                ends: *ends,
+                unless_good_for: *unless_good_for,
+            };
+            issue(&site, state, options, &batch, (out.as_deref(), hand_to.as_deref()))
         }
         What::Revoke { id } => {
             let found = state.tokens()?.into_iter().find(|token| token.id == *id);
@@ -118,12 +98,90 @@ pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
     }
 }
 
+/// For whom a token is, and for how long.
+struct Batch {
+    hosts: Vec<HostName>,
+    uses: u32,
+    ends: i64,
+    unless_good_for: Option<i64>,
+}
+
+impl Batch {
+    /// A token of the same kind that can be used for long enough yet, by hosts that are still to come.
+    fn good<'a>(&self, tokens: &'a [TokenRecord], now: jiff::Timestamp) -> Option<&'a TokenRecord> {
+        let until = now + jiff::SignedDuration::from_secs(self.unless_good_for?);
+        tokens.iter().find(|token| {
+            let alike = token.hosts == self.hosts && token.uses == self.uses && !token.by_run;
+            alike && token.state(now) == TokenState::Usable && token.ends >= until
+        })
+    }
+}
+
+fn issue(
+    site: &Site,
+    state: &mut State,
+    options: &Options,
+    batch: &Batch,
+    (out, hand_to): (Option<&std::path::Path>, Option<&str>),
+) -> Result<ExitCode, Failure> {
+    if let Some(token) = batch.good(&state.tokens()?, now()) {
+        let left = token.uses as usize - token.used.len();
+        view::note(&format!(
+            "{} can be used until {}, by {}: none was made",
+            token.id,
+            view::minute(token.ends),
+            count(left, "more host")
+        ));
+        return Ok(ExitCode::SUCCESS);
+    }
+    // Where it goes is sure before it is made and published.
+    let place = out.map(Private::begin).transpose()?;
+    let recipients = site.recipients(state)?;
+    let (hosts, uses) = (batch.hosts.clone(), batch.uses);
+    let (record, token) =
+        trust::make_join_token(state, &recipients, hosts, uses, batch.ends, now(), false)?;
+    let object = token_object(&record, &token);
+    let gone = |state: &mut State| {
+        // What nobody has must not be listed as usable.
+        let gone = TokenRecord { gone: Some(now()), ..record.clone() };
+        let _ = state.put_token(&gone, None);
+    };
+    with_api(site, state, async |api: &ApiClient| {
+        api.create(TOKENS_PATH, &object).await.map(|_| ())
+    })
+    .inspect_err(|_| gone(state))?;
+    match (place, hand_to) {
+        (Some(file), _) => file.end(token.expose())?,
+        (None, Some(command)) => {
+            if let Err(failure) = handing::hand_to(command, "the token", token.expose()) {
+                let path = token_path(&record.id);
+                let _ = with_api(site, state, async |api: &ApiClient| api.delete(&path).await);
+                gone(state);
+                return Err(failure);
+            }
+        }
+        (None, None) if options.json => {
+            view::json(&json!({"id": record.id, "token": token.expose(), "ends": record.ends}));
+        }
+        (None, None) => view::out(token.expose()),
+    }
+    view::note(&format!(
+        "for {}, until {}; it is published, and whoever has it may ask for a node's certificate",
+        record.for_whom(),
+        view::minute(record.ends)
+    ));
+    view::note(&format!(
+        "put it into {TOKEN_PATH} on the host, by standard input (sudo writes commands into the journal), and start the kubelet; the next raise lets it in"
+    ));
+    Ok(ExitCode::SUCCESS)
+}
+
 fn list(options: &Options, state: &State, all: bool) -> Result<ExitCode, Failure> {
     let now = now();
     let tokens: Vec<TokenRecord> = state
         .tokens()?
         .into_iter()
-        .filter(|token| all || token.state(now) == zoisite_core::token::TokenState::Usable)
+        .filter(|token| all || token.state(now) == TokenState::Usable)
         .collect();
     if options.json {
         let tokens: Vec<_> = tokens
@@ -144,7 +202,6 @@ fn list(options: &Options, state: &State, all: bool) -> Result<ExitCode, Failure
 }
 
 fn render(tokens: &[TokenRecord], now: jiff::Timestamp, style: Style) -> String {
-    use zoisite_core::token::TokenState;
     if tokens.is_empty() {
         return format!("{} no token can be used", style.good("✓"));
     }

@@ -1,0 +1,265 @@
+//! How far a host has come in joining, told from the cluster's side: also of a host that nobody dials, and of one that never
+//! appears. Each stage is passed, or not, by evidence that somebody else gave: the record of tokens, packets that arrive at
+//! the stable address, requests that wait, certificates that were signed, node objects.
+
+mod callers;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+pub use callers::{callers_script, read_callers};
+
+use crate::cluster::{Cluster, Host, HostName};
+use crate::pki::{Ledger, Profile};
+use crate::sequence::ApiObserved;
+use crate::token::{TokenRecord, TokenState};
+
+/// A stage of joining, in the order in which hosts pass them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Stage {
+    /// Somebody made a token that lets it in.
+    Token,
+    /// It dials the stable address.
+    Dials,
+    /// It asks for its certificate.
+    Asks,
+    /// Its request was signed.
+    Signed,
+    /// Its node is registered.
+    Registered,
+    /// Its node is Ready.
+    Ready,
+}
+
+impl Stage {
+    /// Every stage.
+    pub const ALL: [Self; 6] =
+        [Self::Token, Self::Dials, Self::Asks, Self::Signed, Self::Registered, Self::Ready];
+
+    /// What it is, for people.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Token => "token",
+            Self::Dials => "dials",
+            Self::Asks => "asks",
+            Self::Signed => "signed",
+            Self::Registered => "registered",
+            Self::Ready => "Ready",
+        }
+    }
+}
+
+/// How a host stands to a stage.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(tag = "state", rename_all = "kebab-case")]
+pub enum Passed {
+    /// It is past it; by which evidence.
+    Yes {
+        /// The evidence.
+        seen: String,
+    },
+    /// It is not.
+    No {
+        /// The evidence.
+        seen: String,
+        /// What a person can do.
+        mend: String,
+    },
+    /// It has not come so far, or nobody looked.
+    Open,
+}
+
+/// How far one host has come.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Joining {
+    /// The host.
+    pub host: HostName,
+    /// Every stage, in order.
+    pub stages: Vec<(Stage, Passed)>,
+}
+
+impl Joining {
+    /// Where it is stopped; nothing of one whose node is Ready.
+    pub fn stopped(&self) -> Option<(Stage, &str, &str)> {
+        self.stages.iter().find_map(|(stage, passed)| match passed {
+            Passed::No { seen, mend } => Some((*stage, seen.as_str(), mend.as_str())),
+            Passed::Yes { .. } | Passed::Open => None,
+        })
+    }
+
+    /// Whether its node is Ready.
+    pub fn is_ready(&self) -> bool {
+        matches!(self.stages.last(), Some((Stage::Ready, Passed::Yes { .. })))
+    }
+}
+
+/// Who dialled the stable address while somebody counted.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Callers {
+    /// From where.
+    pub who: BTreeSet<IpAddr>,
+    /// For how many seconds was counted.
+    pub seconds: u32,
+}
+
+/// What is known of those that join.
+#[derive(Clone, Copy, Debug)]
+pub struct Evidence<'a> {
+    /// The cluster file.
+    pub cluster: &'a Cluster,
+    /// What the API shows.
+    pub api: &'a ApiObserved,
+    /// Every token that was made.
+    pub tokens: &'a [TokenRecord],
+    /// Every certificate that was issued.
+    pub ledger: &'a Ledger,
+    /// Who dialled, where somebody counted.
+    pub callers: Option<&'a Callers>,
+    /// The time.
+    pub now: Timestamp,
+}
+
+impl Evidence<'_> {
+    /// How far a host has come.
+    pub fn of(&self, host: &Host) -> Joining {
+        let name = &host.name;
+        let mut stages: BTreeMap<Stage, Passed> = BTreeMap::new();
+        let yes = |seen: String| Passed::Yes { seen };
+        let no = |seen: String, mend: &str| Passed::No { seen, mend: mend.to_owned() };
+        let node = self.api.nodes.get(name.as_str());
+        let subject = format!("system:node:{name}");
+        let asks = self.api.requests.iter().find(|one| one.subject().as_deref() == Some(&subject));
+        let current = self.ledger.current();
+        let signed = current.get(&(Profile::KubeletClient, name.clone()));
+        let mine = |token: &&TokenRecord| token.is_for(name);
+        let used = self.tokens.iter().filter(mine).find_map(|token| {
+            token.used.iter().find(|(by, _)| by == name).map(|(_, at)| (token, *at))
+        });
+        let newest = self.tokens.iter().filter(mine).max_by_key(|token| token.made);
+
+        // From the last stage backwards: what is past a stage was past those before.
+        if let Some(node) = node {
+            stages.insert(Stage::Registered, yes(format!("its node object is of {}", node.since)));
+            stages.insert(
+                Stage::Ready,
+                match node.ready {
+                    true => yes("its node is Ready".into()),
+                    false => no(
+                        format!("its node is not Ready: {}", or(&node.why, "the kubelet gives no reason")),
+                        "zoisite status shows what does not run there; on the host: journalctl -u zoisite-kubelet",
+                    ),
+                },
+            );
+        }
+        let past = node.is_some();
+        stages.insert(
+            Stage::Signed,
+            match (signed, asks) {
+                (Some(entry), _) => yes(format!("signed on {}", day(entry.not_before))),
+                (None, _) if past => yes("its node exists".into()),
+                (None, Some(request)) => no(
+                    format!("its request {} waits", request.name),
+                    "zoisite raise checks and signs it",
+                ),
+                (None, None) => Passed::Open,
+            },
+        );
+        let past = past || signed.is_some();
+        stages.insert(
+            Stage::Asks,
+            match (asks, past) {
+                (Some(request), _) => yes(format!("its request {} is there", request.name)),
+                (None, true) => yes("its request was signed".into()),
+                (None, false) => Passed::Open,
+            },
+        );
+        let past = past || asks.is_some();
+        let came = |callers: &&Callers| host.addresses().any(|own| callers.who.contains(&own));
+        stages.insert(
+            Stage::Dials,
+            match (past, self.callers) {
+                (true, _) => yes("it has asked".into()),
+                (false, Some(callers)) if came(&callers) => {
+                    yes(format!("it dialled within {} s", callers.seconds))
+                }
+                (false, Some(callers)) => no(self.silent(callers), "see that it is on, and that what lies between lets it reach the stable address; on its own screen: journalctl -u zoisite-kubelet"),
+                (false, None) => Passed::Open,
+            },
+        );
+        let dials = matches!(stages[&Stage::Dials], Passed::Yes { .. });
+        if dials && !past {
+            let mend = "on the host: journalctl -u zoisite-kubelet says why: another authority, a token that ended, a clock that is off";
+            stages.insert(
+                Stage::Asks,
+                no("it dials the stable address, and no request of its arrives".into(), mend),
+            );
+        }
+        stages.insert(
+            Stage::Token,
+            match (past, used, newest) {
+                (_, Some((token, at)), _) => yes(format!("{} was used on {}", token.id, day(at))),
+                (true, None, _) => yes("it needs none any more".into()),
+                (false, None, None) => no(
+                    "no token was made for it".into(),
+                    "zoisite raise makes one for hosts that it can log in to, zoisite tokens issue for others",
+                ),
+                (false, None, Some(token)) => self.token(token),
+            },
+        );
+        if signed.is_some() && node.is_none() {
+            let mend = "on the host: journalctl -u zoisite-kubelet; a kubelet whose machine was made anew asks again with a new token";
+            stages.insert(
+                Stage::Registered,
+                no("its certificate was signed, and no node of its name registered".into(), mend),
+            );
+        }
+        let stage = |stage: Stage| (stage, stages.remove(&stage).unwrap_or(Passed::Open));
+        Joining { host: name.clone(), stages: Stage::ALL.map(stage).to_vec() }
+    }
+
+    fn token(&self, token: &TokenRecord) -> Passed {
+        let mend = "zoisite tokens issue makes another one";
+        let no = |seen: String| Passed::No { seen, mend: mend.into() };
+        match token.state(self.now) {
+            TokenState::Usable if self.api.tokens.contains(&token.id) => {
+                Passed::Yes { seen: format!("{} may be used until {}", token.id, day(token.ends)) }
+            }
+            TokenState::Usable => {
+                no(format!("{} is not published in the cluster any more", token.id))
+            }
+            TokenState::Ended => no(format!("{} ended on {}", token.id, day(token.ends))),
+            TokenState::Revoked => no(format!("{} was taken back", token.id)),
+            TokenState::UsedUp => no(format!("{} was used up by others", token.id)),
+        }
+    }
+
+    /// Nothing of a host arrived: who else did that nobody knows may be it, behind a router that translates.
+    fn silent(&self, callers: &Callers) -> String {
+        let known: BTreeSet<IpAddr> = self.cluster.hosts.iter().flat_map(Host::addresses).collect();
+        let strangers: Vec<String> = callers
+            .who
+            .iter()
+            .filter(|at| !known.contains(at) && !at.is_loopback())
+            .map(ToString::to_string)
+            .collect();
+        let others = match strangers.len() {
+            0 => String::new(),
+            1..=4 => format!("; {} did, of no host of the file", strangers.join(", ")),
+            n => format!("; {n} addresses of no host of the file did"),
+        };
+        format!("nothing of it reached the stable address within {} s{others}", callers.seconds)
+    }
+}
+
+fn or<'a>(text: &'a str, other: &'a str) -> &'a str {
+    if text.is_empty() { other } else { text }
+}
+
+/// To the minute, as records are told.
+fn day(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%d %H:%M").to_string()
+}

@@ -1,0 +1,169 @@
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+use std::process::ExitCode;
+
+use clap::Args;
+use serde_json::json;
+use zoisite_core::cluster::{Cluster, Host, HostName, Role};
+use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::Part;
+use zoisite_core::joining::{Callers, Evidence, Joining, Passed, Stage};
+use zoisite_core::script::Depth;
+use zoisite_reach::Hosts;
+
+use super::block_on;
+use super::login::chosen;
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::road;
+use crate::site::{Site, now};
+use crate::view::{self, Style, count, table::table};
+
+/// How far hosts have come in joining, also those that nobody can log in to
+///
+/// Told from the cluster's side: tokens, packets that arrive at the stable address, requests, certificates, node objects.
+/// A host that never appears is told apart from one that is slow, and one that is silent from one that nothing lets
+/// through. Ends with status 3 where a node is not Ready.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite joining\n  zoisite joining tern-3 --listen 30    # for half a minute, who dials is counted"
+)]
+pub struct JoiningArgs {
+    /// Hosts, with '*' for any text [default: every node of the file]
+    #[arg(value_name = "HOST")]
+    hosts: Vec<String>,
+    /// For how long who dials is counted, in seconds; 0 for not at all
+    #[arg(long, value_name = "SECONDS", default_value_t = 12, value_parser = clap::value_parser!(u32).range(0..=60))]
+    listen: u32,
+}
+
+pub fn run(options: &Options, args: &JoiningArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    let state = site.raised_state()?;
+    let named = chosen(&site, &args.hosts)?;
+    let hosts: Vec<&Host> =
+        site.cluster.nodes().into_iter().filter(|host| named.contains(&host.name)).collect();
+    if hosts.is_empty() {
+        return Err(Failure::new(
+            Kind::Usage,
+            format!("{} will be no node", view::few(&named)),
+            "workers and control planes join; zoisite status shows the others",
+        ));
+    }
+    let tokens = state.tokens()?;
+    let (joining, troubles) = block_on(look(&site, &hosts, (args.listen, &tokens)))??;
+    let ready = joining.iter().all(Joining::is_ready);
+    if options.json {
+        view::json(
+            &json!({"ok": ready, "hosts": joining.iter().map(told).collect::<Vec<_>>(), "troubles": troubles}),
+        );
+    } else {
+        view::out(render(&joining, Style::stdout()).trim_end());
+        for trouble in &troubles {
+            view::note(&trouble.to_string());
+        }
+    }
+    Ok(if ready { ExitCode::SUCCESS } else { ExitCode::from(3) })
+}
+
+fn told(joining: &Joining) -> serde_json::Value {
+    let stages: serde_json::Map<String, serde_json::Value> = joining
+        .stages
+        .iter()
+        .map(|(stage, passed)| (stage.title().to_lowercase(), json!(passed)))
+        .collect();
+    json!({"host": joining.host, "ready": joining.is_ready(), "stages": stages})
+}
+
+async fn look(
+    site: &Site,
+    hosts: &[&Host],
+    (seconds, tokens): (u32, &[zoisite_core::token::TokenRecord]),
+) -> Result<(Vec<Joining>, Vec<Trouble>), Failure> {
+    let work = async |reach: &mut Hosts,
+                      prepared: &mut crate::prepared::Prepared,
+                      _: &mut zoisite_store::State,
+                      sighting: &mut road::Sighting| {
+        sighting.met()?;
+        let Some(api) = sighting.api.answered() else {
+            return Err(Failure::new(
+                Kind::Run,
+                "no API server answers, and nobody can join",
+                "zoisite status shows why",
+            ));
+        };
+        let evidence = |callers| Evidence {
+            cluster: &site.cluster,
+            api,
+            tokens,
+            ledger: &prepared.ledger,
+            callers,
+            now: now(),
+        };
+        let at_once: Vec<Joining> = hosts.iter().map(|host| evidence(None).of(host)).collect();
+        // Who is past that need not be listened for.
+        let dials = |one: &Joining| {
+            one.stages.iter().any(|(s, p)| *s == Stage::Dials && *p == Passed::Open)
+        };
+        if seconds == 0 || !at_once.iter().any(dials) {
+            return Ok((at_once, Vec::new()));
+        }
+        view::say(&format!("counting who dials the stable address, for {seconds} s"));
+        let (callers, troubles) = count_callers(site, reach, seconds).await;
+        let callers = (!callers.who.is_empty() || troubles.is_empty()).then_some(&callers);
+        Ok((hosts.iter().map(|host| evidence(callers).of(host)).collect(), troubles))
+    };
+    let how = (Part::ALL, Depth::Quick, 0);
+    Ok(road::visit(site, how, work).await?.2)
+}
+
+/// Who dials the hosts in front, which everything reaches the API by.
+async fn count_callers(site: &Site, reach: &Hosts, seconds: u32) -> (Callers, Vec<Trouble>) {
+    let cluster: &Cluster = &site.cluster;
+    let front: &[HostName] = cluster.holders(cluster.front());
+    let port = match cluster.front() {
+        Role::Balancer => cluster.control_plane.address.port,
+        _ => cluster.control_plane.port,
+    };
+    let asked = front.iter().map(|host| reach.callers(host, port, seconds));
+    let mut who: BTreeSet<IpAddr> = BTreeSet::new();
+    let mut troubles = Vec::new();
+    for heard in futures_util::future::join_all(asked).await {
+        match heard {
+            Ok(some) => who.extend(some),
+            Err(trouble) => troubles.push(trouble),
+        }
+    }
+    (Callers { who, seconds }, troubles)
+}
+
+fn render(all: &[Joining], style: Style) -> String {
+    let mark = |passed: &Passed| match passed {
+        Passed::Yes { .. } => style.good("✓"),
+        Passed::No { .. } => style.bad("✗"),
+        Passed::Open => style.dim("·"),
+    };
+    let header: Vec<&str> = std::iter::once("host").chain(Stage::ALL.map(Stage::title)).collect();
+    let rows = all.iter().map(|one| {
+        std::iter::once(one.host.to_string())
+            .chain(one.stages.iter().map(|(_, passed)| mark(passed)))
+            .collect()
+    });
+    let mut out = table(&header, rows);
+    for one in all {
+        let Some((stage, seen, mend)) = one.stopped() else { continue };
+        out.push_str(&format!(
+            "\n{} {}: {}, {seen}\n  mend  {mend}\n",
+            style.bad("✗"),
+            style.bold(one.host.as_str()),
+            stage.title()
+        ));
+    }
+    let ready = all.iter().filter(|one| one.is_ready()).count();
+    let (sign, rest) = match all.len() - ready {
+        0 => (style.good("✓"), String::new()),
+        n => (style.bad("✗"), format!(", {n} not")),
+    };
+    out.push_str(&format!("\n{sign} {} Ready{rest}\n", count(ready, "node")));
+    out
+}
