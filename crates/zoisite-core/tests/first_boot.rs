@@ -198,17 +198,24 @@ fn machines_start_anew_one_after_another_and_never_where_too_much_rests_on_them(
     let mut order: Vec<HostName> = names.map(host).to_vec();
     in_order(&cluster, &mut order);
     assert_eq!(order, ["tern-1", "jetty-a", "curlew", "heron"].map(host));
-    assert_eq!(may_restart(&cluster, &host("heron"), &[], false), Ok(()));
-    let refusals =
-        may_restart(&cluster, &host("heron"), &["egret does not answer".into()], true).unwrap_err();
+    assert_eq!(may_restart(&cluster, &host("heron"), (&[], &[]), false), Ok(()));
+    let ailing = ["egret does not answer".to_owned()];
+    let refusals = may_restart(&cluster, &host("heron"), (&[], &ailing), true).unwrap_err();
     assert_eq!(refusals[0].rule, Rule::OneAtATime);
+    // Others dial it by the address that it has.
+    let before = Telling::of(&seed(&cluster, "heron", &[KEY], None)).unwrap();
+    let mut moved = before.clone();
+    moved.network["ethernets"]["cluster"]["addresses"] = json!(["10.77.0.99/24"]);
+    let changes = zoisite_core::first_boot::changed(&before, &moved);
+    let refusals = may_restart(&cluster, &host("heron"), (&changes, &[]), true).unwrap_err();
+    assert_eq!(refusals[0].rule, Rule::SafeWay);
     let alone = Cluster {
         etcd: zoisite_core::cluster::Etcd { members: vec![host("heron")], ..cluster.etcd.clone() },
         ..cluster
     };
-    let refusals = may_restart(&alone, &host("heron"), &[], false).unwrap_err();
+    let refusals = may_restart(&alone, &host("heron"), (&[], &[]), false).unwrap_err();
     assert_eq!(refusals[0].rule, Rule::QuorumFirst);
-    assert_eq!(may_restart(&alone, &host("heron"), &[], true), Ok(()));
+    assert_eq!(may_restart(&alone, &host("heron"), (&[], &[]), true), Ok(()));
 }
 
 #[test]

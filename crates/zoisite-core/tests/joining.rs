@@ -75,7 +75,7 @@ fn a_host_that_never_appears_is_told_apart_from_one_that_is_slow() {
     assert_eq!(scene.look(None, 0).stopped(), None);
     assert_eq!(
         stopped(&scene.look(None, 3)),
-        (Stage::Token, "abcdef ended on 2026-11-28 02:00".into())
+        (Stage::Token, "abcdef ended on 2026-11-28 14:00".into())
     );
     let silent = scene.look(Some(&heard(&["10.77.0.21", "203.0.113.9"])), 0);
     let seen = "nothing of it reached the stable address within 12 s; 203.0.113.9 did, of no host of the file";

@@ -191,7 +191,7 @@ fn what_differs_at_nodes_is_put_right_without_joining_again() {
     let why = &hanging.steps[index(&hanging, "tern-3/nodes-put-right")].why;
     assert!(why.iter().all(|why| !why.contains("missing")), "{why:?}");
     let labels = &sequence.steps[index(&sequence, "tern-2/node-object")];
-    assert!(labels.why[0].contains("shore=north"), "{:?}", labels.why);
+    assert!(labels.why.iter().any(|why| why.contains("shore=north")), "{:?}", labels.why);
     assert!(sequence.steps[index(&sequence, "curlew/node-object")].why[0].contains("taint"));
     index(&sequence, "objects");
     assert!(!sequence.steps.iter().any(|step| step.id.ends_with("/join")));

@@ -92,14 +92,15 @@ pub fn locked_out(before: &Telling, now: &Telling) -> Vec<(String, String)> {
     keys(before).into_iter().filter(|one| !stays.contains(one)).collect()
 }
 
-/// S1 and S2: whether a machine of a cluster that stands may start anew. `ailing` is what is not as it must be already.
+/// S1, S2 and S12: whether a machine of a cluster that stands may start anew for these changes. `ailing` is what is not as it
+/// must be already.
 ///
 /// # Errors
 /// What forbids it. What depends on that machine alone is a matter of the person's word, `outage`.
 pub fn may_restart(
     cluster: &Cluster,
     host: &HostName,
-    ailing: &[String],
+    (changes, ailing): (&[Change], &[String]),
     outage: bool,
 ) -> Result<(), Vec<Refusal>> {
     let refusal = |rule, found: String, mend: &str| Refusal {
@@ -109,6 +110,12 @@ pub fn may_restart(
         mend: mend.to_owned(),
     };
     let mut refusals = Vec::new();
+    if changes.iter().any(|change| change.what.ends_with(".addresses")) {
+        let found =
+            format!("{host} would have another address, and the others dial it by the one it has");
+        let mend = "retire it and add it again; or put the address in the file back";
+        refusals.push(refusal(Rule::SafeWay, found, mend));
+    }
     if !ailing.is_empty() {
         let found = format!(
             "{host} would start anew while something else is not well: {}",

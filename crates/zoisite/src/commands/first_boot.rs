@@ -301,6 +301,9 @@ fn put(folder: &Path, files: &[Carried]) -> Result<Vec<PathBuf>, Failure> {
 /// The distribution's program for such images.
 const IMAGE_PROGRAM: &str = "xorriso";
 
+/// So many are made at once: the program spends a tenth of a second waiting for itself.
+const IMAGES_AT_ONCE: usize = 16;
+
 fn image_program() -> Result<(), Failure> {
     match Command::new(IMAGE_PROGRAM).arg("--version").output() {
         Ok(said) if said.status.success() => Ok(()),
@@ -316,7 +319,6 @@ fn image_program() -> Result<(), Failure> {
 fn write_images(out: &Path, packed: Packed<'_>) -> Result<Vec<Written>, Failure> {
     let made = Mutex::new(Vec::new());
     let left = Mutex::new(packed);
-    let workers = std::thread::available_parallelism().map_or(1, usize::from);
     let work = || -> Result<(), Failure> {
         loop {
             let next = left.lock().ok().and_then(|mut left| left.pop());
@@ -334,7 +336,7 @@ fn write_images(out: &Path, packed: Packed<'_>) -> Result<Vec<Written>, Failure>
         }
     };
     std::thread::scope(|scope| {
-        let all: Vec<_> = (0..workers).map(|_| scope.spawn(work)).collect();
+        let all: Vec<_> = (0..IMAGES_AT_ONCE).map(|_| scope.spawn(work)).collect();
         all.into_iter().try_for_each(|one| {
             one.join()
                 .unwrap_or_else(|_| Err(Failure::new(Kind::Run, "making images", "try again")))

@@ -300,14 +300,16 @@ async fn one(
     (host, stands, generation): (&HostName, bool, u64),
 ) -> Result<(), Failure> {
     let (seed, now_told) = &compared.seeds[host];
-    let (way, locked) = match &compared.standings[host] {
-        Standing::Differs(before, changes) => (way_of(changes), locked_out(before, now_told)),
-        _ => (Way::Restart, Vec::new()),
+    let (changes, way, locked) = match &compared.standings[host] {
+        Standing::Differs(before, changes) => {
+            (&changes[..], way_of(changes), locked_out(before, now_told))
+        }
+        _ => (&[][..], Way::Restart, Vec::new()),
     };
     let restarts = way == Way::Restart && stands;
     if restarts {
         let ailing = ailing(site, state, generation).await?;
-        may_restart(&site.cluster, host, &ailing, args.outage)?;
+        may_restart(&site.cluster, host, (changes, &ailing), args.outage)?;
     }
     let files = carried(host, seed, &Carrier::Files)
         .map_err(|why| Failure::new(Kind::Run, why.to_string(), "report this, please"))?;
