@@ -11,7 +11,7 @@ use zoisite_core::pki::{Secret, SecretRef};
 
 use crate::keys::random;
 use crate::records::Change;
-use crate::state::{SECRET, State, TOLD, json, sealed};
+use crate::state::{State, TOLD, json, sealed};
 use crate::{StoreError, Strongbox};
 
 /// So many tellings of a host are kept: the machine may have heard any of them.
@@ -85,14 +85,4 @@ pub fn put_told(
         changes.push(Change::put(TOLD, host.as_str(), json(TOLD, &known)?));
     }
     state.write(changes)
-}
-
-/// What goes with a host that is retired.
-pub(crate) fn forgotten(state: &State, host: &HostName) -> Result<Vec<Change>, StoreError> {
-    let kept = SecretRef::LoginKey(host.clone()).kept_under().unwrap_or_default();
-    let mut changes = Vec::new();
-    if state.holds_secret(&kept)? {
-        changes.push(Change::remove(SECRET, kept));
-    }
-    Ok(changes)
 }

@@ -456,7 +456,10 @@ impl State {
                 changes.extend(token_changes(&TokenRecord { gone: Some(now), ..token })?);
             }
         }
-        changes.extend(crate::first_boot::forgotten(self, host)?);
+        let login_key = SecretRef::LoginKey(host.clone()).kept_under().unwrap_or_default();
+        if self.holds_secret(&login_key)? {
+            changes.push(Change::remove(SECRET, login_key));
+        }
         // What rests on it elsewhere may be still to follow.
         self.read(RETIRED, host.as_str())?;
         changes.push(Change::put(RETIRED, host.as_str(), json(RETIRED, &now)?));

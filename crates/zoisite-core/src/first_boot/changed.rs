@@ -105,7 +105,7 @@ fn differing(path: &str, pair: (Option<&Value>, Option<&Value>), way: Way, out: 
             out.extend(new.into_iter().map(|one| change(None, Some(one))));
         }
         (was, is) => {
-            out.push(Change { what: path.to_owned(), before: was.cloned(), now: is.cloned(), way })
+            out.push(Change { what: path.to_owned(), before: was.cloned(), now: is.cloned(), way });
         }
     }
 }

@@ -3,7 +3,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde_json::json;
-use zoisite_core::cluster::{HostName, matches};
+use zoisite_core::cluster::{Host, HostName, matches};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::login::{Stage, Stopped, WayIn, find_clones, is_changed_key};
 use zoisite_reach::{Hosts, Reach as _};
@@ -64,6 +64,12 @@ pub fn chosen(site: &Site, words: &[String]) -> Result<Vec<HostName>, Failure> {
         words.is_empty() || words.iter().any(|word| matches(word, name.as_str()))
     };
     Ok(names.filter(wanted).cloned().collect())
+}
+
+/// The same with all that the file says of them.
+pub fn chosen_hosts<'a>(site: &'a Site, words: &[String]) -> Result<Vec<&'a Host>, Failure> {
+    let names = chosen(site, words)?;
+    Ok(site.cluster.hosts.iter().filter(|host| names.contains(&host.name)).collect())
 }
 
 /// How far these hosts let one in, in this order; another machine than before is told too (rule S4).

@@ -34,6 +34,7 @@ mod replace;
 mod request;
 mod restarting;
 pub mod retire;
+mod seeding;
 pub mod sequence;
 pub mod snapshot;
 pub mod status;

@@ -19,8 +19,8 @@ use zoisite_store::State;
 use zoisite_store::first_boot::{host_keys, put_told, told as told_before};
 
 use super::block_on;
-use super::first_boot::{keys, told};
-use super::login::chosen;
+use super::login::chosen_hosts;
+use super::seeding::{keys, told};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
@@ -131,9 +131,7 @@ fn stands(heard: Heard, known: &[Telling], now: &Telling) -> Standing {
 
 pub fn changes(options: &Options, args: &ChangesArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let names = chosen(&site, &args.hosts)?;
-    let hosts: Vec<&Host> =
-        site.cluster.hosts.iter().filter(|host| names.contains(&host.name)).collect();
+    let hosts = chosen_hosts(&site, &args.hosts)?;
     let mut state = site.scratch()?;
     let seeds = seeds(&site, &mut state, &hosts)?;
     let compared = block_on(async {
@@ -208,9 +206,7 @@ fn render(compared: &Compared, style: Style) -> String {
 
 pub fn apply(options: &Options, args: &ApplyArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let names = chosen(&site, &args.hosts)?;
-    let hosts: Vec<&Host> =
-        site.cluster.hosts.iter().filter(|host| names.contains(&host.name)).collect();
+    let hosts = chosen_hosts(&site, &args.hosts)?;
     let mut work = site.working()?;
     site.recipients(&mut work.state)?;
     let seeds = seeds(&site, &mut work.state, &hosts)?;
