@@ -526,7 +526,10 @@ fn a_control_plane_that_becomes_a_worker_too_loses_its_taint() {
     let object = step(&sequence, "curlew/node-object");
     assert_eq!(
         object.why,
-        ["the taint node-role.kubernetes.io/control-plane is no longer asked for"]
+        [
+            "the label node-role.kubernetes.io/worker= is missing",
+            "the taint node-role.kubernetes.io/control-plane is no longer asked for"
+        ]
     );
     let Work::Api(ApiWork::SetNode { node }) = &object.work else { panic!("the node") };
     assert_eq!(
