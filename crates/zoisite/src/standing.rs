@@ -16,10 +16,12 @@ use zoisite_core::sequence::{
     listed_members, voters,
 };
 use zoisite_core::snapshot::{taken_at, too_old};
-use zoisite_reach::Reach;
+use zoisite_reach::{Hosts, Reach};
+use zoisite_store::State;
 
+use crate::failure::Failure;
 use crate::prepared::Prepared;
-use crate::road;
+use crate::road::{self, Sighting};
 use crate::site::{Site, now};
 
 /// What looking at hosts and asking the API gave.
@@ -35,6 +37,23 @@ pub type Asked = BTreeMap<String, Result<(), String>>;
 
 /// The name under which the stable address stands in [`Asked`].
 const STABLE: &str = "the stable address";
+
+/// What stands now, on hosts that a visit looked at.
+///
+/// # Errors
+/// When a machine is another one than before (rule S4), or etcd's own answers cannot be asked for.
+pub async fn as_it_stands(
+    site: &Site,
+    state: &mut State,
+    (reach, prepared, sighting): (&mut Hosts, &Prepared, &mut Sighting),
+) -> Result<Standing, Failure> {
+    sighting.met()?;
+    reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
+    let asked = ask_each(site, reach, prepared, &sighting.looks).await;
+    let seen = Seen { looks: &sighting.looks, api: &sighting.api, asked: &asked };
+    let sums = site.sums_if_any()?;
+    Ok(standing(site, (prepared, &prepared.ledger), &seen, &sums))
+}
 
 /// What holds of a cluster that is as it must be: its quorum, its API servers, the way to them from a host, and these
 /// nodes.

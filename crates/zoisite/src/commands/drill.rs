@@ -23,7 +23,7 @@ use crate::options::Options;
 use crate::prepared::Prepared;
 use crate::road::{self, Sighting};
 use crate::site::{Site, begin_run, now};
-use crate::standing::{Seen, all_well, ask_each, standing};
+use crate::standing::{all_well, as_it_stands};
 use crate::view::looking::Doing;
 use crate::view::{self, Style};
 
@@ -273,12 +273,7 @@ async fn on_hosts(
                       prepared: &mut Prepared,
                       _: &mut State,
                       sighting: &mut Sighting| {
-        sighting.met()?;
-        reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
-        let asked = ask_each(site, reach, prepared, &sighting.looks).await;
-        let seen = Seen { looks: &sighting.looks, api: &sighting.api, asked: &asked };
-        let sums = site.sums_if_any()?;
-        let stands = standing(site, (prepared, &prepared.ledger), &seen, &sums);
+        let stands = as_it_stands(site, state, (reach, prepared, sighting)).await?;
         let stands = Stands {
             holder: stands.floating.as_ref().and_then(|floating| floating.held_by.first().cloned()),
             leader: stands.quorum.leader.clone(),

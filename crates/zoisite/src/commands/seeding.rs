@@ -2,8 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
-use std::io::Write as _;
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::os::unix::fs::DirBuilderExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
 use std::sync::Mutex;
@@ -22,7 +21,7 @@ use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::person;
 use crate::road;
-use crate::site::Site;
+use crate::site::{Site, write_private};
 use crate::view::{self, count};
 
 #[derive(Args, Debug)]
@@ -251,16 +250,7 @@ fn put(folder: &Path, files: &[Carried]) -> Result<Vec<PathBuf>, Failure> {
     let mut paths = Vec::new();
     for file in files {
         let path = folder.join(&file.name);
-        let new = folder.join(format!(".{}.new", file.name));
-        let _ = fs::remove_file(&new);
-        let written = fs::OpenOptions::new()
-            .write(true)
-            .create_new(true)
-            .mode(0o600)
-            .open(&new)
-            .and_then(|mut new| new.write_all(file.text.expose().as_bytes()))
-            .and_then(|()| fs::rename(&new, &path));
-        written.map_err(|error| Failure::file("writing", &path, &error))?;
+        write_private(&path, file.text.expose())?;
         paths.push(path);
     }
     Ok(paths)

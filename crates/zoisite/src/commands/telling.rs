@@ -23,9 +23,10 @@ use super::login::chosen_hosts;
 use super::seeding::{keys, told};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::road;
+use crate::prepared::Prepared;
+use crate::road::{self, Sighting};
 use crate::site::{Site, begin_run, now};
-use crate::standing::{Seen, all_well, ask_each, standing};
+use crate::standing::{all_well, as_it_stands};
 use crate::view::{self, Style, count, looking::Doing};
 
 #[derive(Args, Debug)]
@@ -332,15 +333,11 @@ async fn one(
 /// What of the cluster is not as it must be now.
 async fn ailing(site: &Site, state: &mut State, generation: u64) -> Result<Vec<String>, Failure> {
     let work = async |reach: &mut Hosts,
-                      prepared: &mut crate::prepared::Prepared,
+                      prepared: &mut Prepared,
                       _: &mut State,
-                      sighting: &mut road::Sighting| {
-        sighting.met()?;
-        reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
-        let asked = ask_each(site, reach, prepared, &sighting.looks).await;
-        let seen = Seen { looks: &sighting.looks, api: &sighting.api, asked: &asked };
-        let sums = site.sums_if_any()?;
-        Ok(standing(site, (prepared, &prepared.ledger), &seen, &sums).ailing(&|_| false))
+                      sighting: &mut Sighting| {
+        let stands = as_it_stands(site, state, (reach, prepared, sighting)).await?;
+        Ok(stands.ailing(&|_| false))
     };
     let how = (Part::ALL, Depth::Quick, generation);
     Ok(road::visit(site, how, work).await?.2)
@@ -358,9 +355,9 @@ async fn whole_again(
     let from = cluster.nodes().first().map_or(host, |node| &node.name).clone();
     let conditions = all_well(cluster, &nodes, &from);
     let work = async |reach: &mut Hosts,
-                      prepared: &mut crate::prepared::Prepared,
+                      prepared: &mut Prepared,
                       _: &mut State,
-                      sighting: &mut road::Sighting| {
+                      sighting: &mut Sighting| {
         sighting.met()?;
         reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
         let tell = |what: String| view::note(&what);
