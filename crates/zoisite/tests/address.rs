@@ -99,7 +99,7 @@ fn told(lab_: &Lab, what: &str) {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn the_address_is_given_away_before_it_is_needed_and_taken_when_it_is_lost() {
-    let lab_ = Lab::of("floating", None, 3);
+    let lab_ = Lab::with_programs("floating", 3);
     let _ = lab_.zoisite(&["raise"]).ended(0).says("floating address 10.77.0.5: held by");
     let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
     assert!(ready());
@@ -152,7 +152,7 @@ fn the_address_is_given_away_before_it_is_needed_and_taken_when_it_is_lost() {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn balancers_hold_the_address_beside_api_servers_at_the_same_port() {
-    let lab_ = Lab::of("floating", None, 3);
+    let lab_ = Lab::with_programs("floating", 3);
     let file = lab_.place.read("zoisite.toml");
     let lines = "[balancers]\nhosts = [\"egret\", \"ibis\"]\nforward = { 80 = 30080 }\n";
     let balanced = file.replace("[balancers]\n", lines);
@@ -219,7 +219,7 @@ fn balancers_hold_the_address_beside_api_servers_at_the_same_port() {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn who_is_to_share_the_address_hears_the_others_and_strangers() {
-    let lab_ = Lab::of("floating", None, 3);
+    let lab_ = Lab::with_programs("floating", 3);
     let text = lab_.place.read("zoisite.toml");
     lab_.place
         .write("zoisite.toml", text.replace("[balancers]\n", "[balancers]\nrouter-id = 77\n"));

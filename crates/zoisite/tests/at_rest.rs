@@ -76,7 +76,7 @@ fn used(lab: &Lab, stop: &AtomicBool) -> Used {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_secret_can_be_read_at_every_instant() {
-    let lab_ = Lab::of("compact", None, 3);
+    let lab_ = Lab::with_programs("compact", 3);
     let _ = lab_.zoisite(&["raise"]).ended(0);
     let words = ["create", "secret", "generic", "gate", "--from-literal=word=reeds"];
     let _ = lab_.admin(&words).ended(0);

@@ -111,7 +111,7 @@ fn under_load(lab: &Lab, what: &str, during: impl FnOnce()) {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn each_is_replaced_while_the_cluster_works() {
-    let lab_ = Lab::of("floating", None, 3);
+    let lab_ = Lab::with_programs("floating", 3);
     let mut said = vec![lab_.zoisite(&["raise"]).ended(0)];
     let secrets = Secrets::of(&lab_, &HOSTS);
 

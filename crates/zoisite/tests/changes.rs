@@ -93,7 +93,7 @@ impl Lab {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn changes_of_eleven_hosts_are_refused_without_a_trace_or_carried_out_within_the_rules() {
-    let lab_ = Lab::of("saltmarsh", None, 11);
+    let lab_ = Lab::with_programs("saltmarsh", 11);
     lab_.must_converge();
     refused_means_untouched(&lab_);
     rights_are_a_persons_own(&lab_);

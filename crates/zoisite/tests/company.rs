@@ -230,7 +230,7 @@ fn an_answer_that_is_wrong_is_refused_with_every_reason_and_changes_nothing() {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_real_cluster_stands_under_a_companys_root_and_believes_nobody_else_there() {
-    let lab = Lab::of("floating", None, 3);
+    let lab = Lab::with_programs("floating", 3);
     let company = Company::at(&lab.place);
     let _ = lab.zoisite(&["pki", "request"]).ended(0);
     let good = "-days 1900 -sha256";

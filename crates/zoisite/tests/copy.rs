@@ -73,7 +73,7 @@ fn a_copy_brings_the_same_state_back_in_an_empty_folder() {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_workstation_that_is_lost_is_replaced_from_a_copy_that_is_older_than_the_last_run() {
-    let lab = Lab::of("single", None, 1);
+    let lab = Lab::with_programs("single", 1);
     let file = lab.place.read("zoisite.toml");
     lab.place.write("zoisite.toml", format!("{file}\n[state]\ncopy = \"single.copy\"\n"));
     let _ = lab.zoisite(&["raise"]).ended(0);

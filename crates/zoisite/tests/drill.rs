@@ -78,7 +78,7 @@ fn sum(told: &serde_json::Value, ask: &str, of: &str) -> i64 {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn every_loss_is_measured_and_given_back() {
-    let lab_ = Lab::of("floating", None, 3);
+    let lab_ = Lab::with_programs("floating", 3);
     let _ = lab_.zoisite(&["raise"]).ended(0);
     lab_.until_well();
     let drill = |args: &[&str]| {
@@ -152,7 +152,7 @@ fn every_loss_is_measured_and_given_back() {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn the_host_mends_it_when_the_program_is_gone_and_nothing_is_lost_twice() {
-    let lab_ = Lab::of("floating", None, 3);
+    let lab_ = Lab::with_programs("floating", 3);
     let _ = lab_.zoisite(&["raise"]).ended(0);
     lab_.until_well();
     let begin = |args: &[&str]| {

@@ -277,7 +277,7 @@ impl Lab {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn members_come_move_and_go_under_load_while_programs_are_killed() {
-    let lab_ = Lab::of("members", None, 5);
+    let lab_ = Lab::with_programs("members", 5);
     let _ = lab_.zoisite(&["raise"]).ended(0);
     // Without a person's word nothing of it changes.
     lab_.want(&["heron", "egret", "ibis"]);

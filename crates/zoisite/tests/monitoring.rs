@@ -196,7 +196,7 @@ fn asked(lab: &Lab, url: &str, pair: Option<(&str, &str)>) -> (i32, String) {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
-    let lab = Lab::of("floating", None, 3);
+    let lab = Lab::with_programs("floating", 3);
     let text = lab.place.read("zoisite.toml");
     let text = text.replace("[balancers]\n", "[balancers]\nhosts = [\"heron\", \"egret\"]\n");
     let text = text.replace("[components]", SERVED_WITH_OWN_KEYS);

@@ -35,7 +35,7 @@ fn policy(lab: &Lab, plain: &str, table: &str) {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn all_is_renewed_under_load_and_comes_back_after_all_of_it_has_ended() {
-    let lab = Lab::of("floating", None, 3);
+    let lab = Lab::with_programs("floating", 3);
     let plain = lab.place.read("zoisite.toml");
     // Kubelets ask anew by themselves while they still can; nobody signs it here.
     policy(&lab, &plain, "backdated = \"1m\"\nprofiles.kubelet-client = { life = \"6m\" }");

@@ -51,7 +51,7 @@ fn spoil(lab: &Lab) {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn what_was_saved_is_there_again_whatever_happens_on_the_way() {
-    let lab_ = Lab::of("compact", None, 3);
+    let lab_ = Lab::with_programs("compact", 3);
     let _ = lab_.zoisite(&["raise"]).ended(0);
     let _ = lab_.admin(&["create", "configmap", "nests", "--from-literal=heron=3"]).ended(0);
     let words = ["create", "secret", "generic", "gate", "--from-literal=word=reeds"];

@@ -39,7 +39,7 @@ fn before_there_is_anything_to_save_that_is_told_and_nothing_is_made() {
 
 /// A single host, raised.
 fn raised() -> Lab {
-    let lab = Lab::of("single", None, 1);
+    let lab = Lab::with_programs("single", 1);
     let _ = lab.zoisite(&["raise"]).ended(0);
     lab
 }

@@ -17,7 +17,7 @@ fn before_there_is_a_cluster_there_is_nothing_to_keep_up() {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_quorum_that_ran_full_is_told_early_and_takes_writes_again() {
-    let lab = Lab::of("single", None, 1);
+    let lab = Lab::with_programs("single", 1);
     let file = lab.place.read("zoisite.toml");
     let small = "settings = { quota-backend-bytes = 50331648, ";
     assert!(file.contains("settings = { "));

@@ -60,6 +60,11 @@ impl Lab {
         Self::of_suites(cluster, part, hosts, "")
     }
 
+    /// The same, on which a cluster's programs lie already: where bringing them is not what is looked at.
+    pub fn with_programs(cluster: &str, hosts: usize) -> Self {
+        Self::given(cluster, None, hosts, &[("ZOISITE_LAB_PROGRAMS", "yes")])
+    }
+
     /// The same, some of them with another release of Debian: `tern-3=bookworm`.
     pub fn of_suites(
         cluster: &str,
