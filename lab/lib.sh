@@ -113,6 +113,14 @@ unmount_host() {
   while mountpoint -q "$dir/root"; do umount "$dir/root" 2>/dev/null || umount -l "$dir/root"; done
 }
 
+# The bridge of the network that an address is in: each network has its own, and a router between them.
+bridge_of() {
+  case $1 in
+    10.77.0.*) printf '%s\n' "$BRIDGE" ;;
+    *) printf 'zlab%s\n' "$(cut -d . -f 3 <<<"$1")" ;;
+  esac
+}
+
 # Boots a host that lab/up has made.
 boot_host() {
   local name=$1 dir link=
@@ -130,7 +138,7 @@ boot_host() {
   (
     enter_cgroup "$name"
     exec setsid bash -c "$stays" stays "$dir/pid" systemd-nspawn --quiet -D "$dir/root" -M "$name" --register=no --keep-unit \
-      --network-bridge="$BRIDGE" --capability=all --system-call-filter=@keyring --console=pipe \
+      --network-bridge="$(bridge_of "$(address_of "$name")")" --capability=all --system-call-filter=@keyring --console=pipe \
       --resolv-conf=off --timezone=off --link-journal=no \
       --bind="$dir/containerd:/var/lib/containerd" --bind=/dev/net/tun -b
   ) </dev/null >"$dir/console.log" 2>&1 &

@@ -13,6 +13,14 @@ pub const CNI_CONFIG: &str = "/etc/cni/net.d";
 pub const NFT: &str = "/usr/sbin/nft";
 /// The network's program.
 pub const IP: &str = "/sbin/ip";
+/// The program that speaks with interfaces of WireGuard.
+pub const WIREGUARD: &str = "/usr/bin/wg";
+/// Its package.
+pub const WIREGUARD_TOOLS: &str = "wireguard-tools";
+/// The program that carries WireGuard where the kernel does not.
+pub const WIREGUARD_PROGRAM: &str = "/usr/bin/wireguard-go";
+/// Its package.
+pub const WIREGUARD_GO: &str = "wireguard-go";
 /// The program that loads modules into the kernel.
 pub const MODPROBE: &str = "/sbin/modprobe";
 /// systemd's program that sets the kernel's settings from a file.
@@ -125,6 +133,11 @@ impl Distribution {
 
     /// The package that brings a program.
     pub fn package_of(&self, path: &str) -> &'static str {
+        match path {
+            WIREGUARD => return WIREGUARD_TOOLS,
+            WIREGUARD_PROGRAM => return WIREGUARD_GO,
+            _ => {}
+        }
         let all =
             [self.runtime, self.plugins, self.balancer, self.nft, self.keepalived, self.openssl];
         let beside = |program: &&Program| program.path == path;

@@ -46,6 +46,7 @@ pub mod item;
 pub mod joining;
 pub mod layout;
 pub mod login;
+pub mod mesh;
 pub mod paths;
 pub mod pki;
 pub mod script;

@@ -4,7 +4,7 @@ use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
     access, at_rest, check, components, copy, demo, drawing, drill, files, first_boot, history,
-    joining, lan, login, manual, monitoring, new, open, paths, pki, raise, rehearse, retire,
+    joining, lan, login, manual, mesh, monitoring, new, open, paths, pki, raise, rehearse, retire,
     sequence, snapshot, status, strongbox, survey, take_back, tokens, upkeep, verify,
 };
 use crate::failure::Failure;
@@ -57,6 +57,7 @@ pub enum Command {
     Copy(copy::CopyArgs),
     Tokens(tokens::TokensArgs),
     Joining(joining::JoiningArgs),
+    Mesh(mesh::MeshArgs),
     Access(access::AccessArgs),
     Monitoring(monitoring::MonitoringArgs),
     History(history::HistoryArgs),
@@ -95,6 +96,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Upkeep(args) => upkeep::run(&options, &args),
         Command::Copy(args) => copy::run(&options, &args),
         Command::Joining(args) => joining::run(&options, &args),
+        Command::Mesh(args) => mesh::run(&options, &args),
         Command::Tokens(args) => tokens::run(&options, &args),
         Command::Access(args) => access::run(&options, &args),
         Command::Monitoring(args) => monitoring::run(&options, &args),

@@ -1,6 +1,6 @@
 //! Certificates and holdings, worked out before hosts are looked at and turned to each aim by what they show.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::time::Duration;
 
 use futures_util::StreamExt as _;
@@ -65,6 +65,20 @@ pub struct Prepared {
     pub tokens_turn: TokenKeyTurn,
     /// The parts that were asked for.
     pub parts: Vec<Part>,
+    /// Hosts that were looked at and whose key for the mesh is not known.
+    keyless: BTreeSet<HostName>,
+}
+
+/// Of the hosts of a mesh those that answered and have made no key yet.
+fn keyless(site: &Site, state: &State, looks: &Looks) -> Result<BTreeSet<HostName>, Failure> {
+    if site.cluster.mesh.is_none() {
+        return Ok(BTreeSet::new());
+    }
+    let facts = state.facts()?;
+    let known = |host: &HostName| facts.get(host).is_some_and(|facts| facts.mesh_key.is_some());
+    let answered = looks.iter().filter(|(_, look)| look.is_ok()).map(|(host, _)| host);
+    let of_file = answered.filter(|host| site.cluster.host(host).is_some());
+    Ok(of_file.filter(|host| !known(host)).cloned().collect())
 }
 
 /// Issues what is due, proves every edge, and works out what hosts must hold. `state` lies over the store:
@@ -135,6 +149,7 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
         at_rest: shared.as_ref().and_then(|shared| shared.at_rest_keys().stage()),
         tokens_turn: shared.unwrap_or_default().service_accounts_turn,
         parts: parts.to_vec(),
+        keyless: BTreeSet::new(),
     })
 }
 
@@ -200,6 +215,8 @@ impl Prepared {
         consent: bool,
     ) -> Result<(), Failure> {
         self.real = real(looks, self.begun.as_ref());
+        self.keyless = keyless(site, state, looks)?;
+        self.keyless.retain(|_| self.parts.contains(&Part::Mesh));
         let wanted = wanted_members(site);
         let restoring = self.begun.as_ref().is_some_and(|begun| begun.restoring.is_some());
         if restoring && !(self.has(Part::Etcd) && self.has(Part::ControlPlane)) {
@@ -209,7 +226,7 @@ impl Prepared {
             let refusal = Refusal { rule: Rule::QuorumFirst, host: None, found, mend };
             return Err(vec![refusal].into());
         }
-        let aim = match self.has(Part::Etcd) {
+        let aim = match self.has(Part::Etcd) || !self.keyless.is_empty() {
             true => next_aim(&site.cluster, &wanted, &self.records(), &self.real, consent),
             false => Next::Leg(Box::new(self.standing_aim(site))),
         };
@@ -280,7 +297,8 @@ impl Prepared {
             .or(self.tokens_turn.stage())
             .filter(|_| Part::ALL.iter().all(|part| self.has(*part)));
         let departed = self.departed.keys().cloned().collect();
-        Records { at_rest, trust, departed, old_control_planes: old.collect(), ..known }
+        let keyless = self.keyless.clone();
+        Records { keyless, at_rest, trust, departed, old_control_planes: old.collect(), ..known }
     }
 
     fn take(&mut self, site: &Site, state: &mut State, aim: Aim) -> Result<(), Failure> {

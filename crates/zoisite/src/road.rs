@@ -128,7 +128,7 @@ impl Sighting {
         // A leg that is about members alone leaves all else as it is.
         let (objects, shelf, nodes) = match prepared.aim.scope {
             Scope::Whole => (&prepared.objects[..], &prepared.shelf[..], &prepared.nodes[..]),
-            Scope::Members(_) | Scope::Dialling => (&[][..], &[][..], &[][..]),
+            Scope::Members(_) | Scope::Dialling | Scope::Mesh => (&[][..], &[][..], &[][..]),
         };
         let departed = prepared.departed.keys().cloned().collect();
         let input = PlanInput {

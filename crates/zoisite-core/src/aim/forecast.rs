@@ -59,6 +59,7 @@ pub fn assume(real: &Real, aim: &Aim) -> Real {
     let fresh = Machine::Seen { data: true, spent: true };
     match &aim.arm {
         Arm::File
+        | Arm::Mesh { .. }
         | Arm::Trust { .. }
         | Arm::Restore { .. }
         | Arm::AcceptKey { .. }

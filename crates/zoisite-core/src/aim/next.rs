@@ -36,6 +36,14 @@ pub fn next_aim(
     real: &Real,
     consent: bool,
 ) -> Next {
+    // Whatever else is done goes through the mesh.
+    if !kept.keyless.is_empty() {
+        let mut aim = as_it_stands(file, wanted, kept, real);
+        aim.arm = Arm::Mesh { hosts: kept.keyless.clone() };
+        aim.scope = Scope::Mesh;
+        aim.held.clear();
+        return Next::Leg(Box::new(aim));
+    }
     if let Some(from) = &kept.restoring {
         return restore(file, wanted, kept, real, (from, consent));
     }
@@ -629,6 +637,7 @@ impl Ground<'_> {
         let nobody = Scope::Members(BTreeSet::new());
         let scope = match &arm {
             Arm::File | Arm::Trust { .. } => Scope::Whole,
+            Arm::Mesh { .. } => Scope::Mesh,
             Arm::Mend | Arm::Promote { .. } => all(&members),
             Arm::Learn { host, url, .. } => {
                 members.insert(host.clone(), url.clone());

@@ -21,6 +21,8 @@ pub struct Records {
     pub at_rest: Option<AtRestStage>,
     /// What is to be done next of an authority that is replaced, or of the key that signs tokens.
     pub trust: Option<TrustStage>,
+    /// Hosts that were looked at and whose key for the mesh is not known.
+    pub keyless: BTreeSet<HostName>,
     /// Hosts that left the file and were not retired.
     pub departed: BTreeSet<HostName>,
     /// Hosts that hold an API server's certificate and are no control plane of the file's (any more).
@@ -73,6 +75,7 @@ impl Records {
             Arm::AcceptKey { key } => next.at_rest = Some(AtRestStage::Rewrite(key.clone())),
             Arm::RewriteBy { .. } => next.at_rest = None,
             Arm::Trust { stage } => next.trust = stage.next(),
+            Arm::Mesh { .. } => next.keyless.clear(),
             Arm::File | Arm::Mend | Arm::Promote { .. } => {}
         }
         next
@@ -103,6 +106,11 @@ impl EtcdAim {
 pub enum Arm {
     /// Everything else that the file says: the last leg.
     File,
+    /// Have hosts make their keys for the mesh, whose public halves the others are then told.
+    Mesh {
+        /// Whose are not known yet.
+        hosts: BTreeSet<HostName>,
+    },
     /// Bring members back that do not serve.
     Mend,
     /// Let a host's member in, without a vote.
@@ -192,7 +200,7 @@ impl Arm {
     /// Whether it changes who is a member, or where: a person must want it.
     pub fn changes_membership(&self) -> bool {
         match self {
-            Self::File | Self::Mend | Self::Aside { .. } => false,
+            Self::File | Self::Mesh { .. } | Self::Mend | Self::Aside { .. } => false,
             Self::AcceptKey { .. } | Self::RewriteBy { .. } | Self::Trust { .. } => false,
             Self::Learn { .. } | Self::Promote { .. } | Self::TakeBack { .. } => true,
             Self::Remove { .. } | Self::Move { .. } | Self::Restore { .. } => true,
@@ -236,6 +244,10 @@ impl fmt::Display for Arm {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::File => f.write_str("everything else that the file says"),
+            Self::Mesh { hosts } => {
+                let hosts: Vec<&str> = hosts.iter().map(HostName::as_str).collect();
+                write!(f, "have {} make their keys for the mesh", hosts.join(", "))
+            }
             Self::Mend => f.write_str("bring members back that do not serve"),
             Self::Learn { host, .. } => write!(f, "let {host} into the quorum, without a vote"),
             Self::Promote { host, .. } => write!(f, "give {host} its vote, once it has everything"),
@@ -290,6 +302,8 @@ pub enum Scope {
     Members(BTreeSet<HostName>),
     /// API servers, and how machines are prepared.
     Dialling,
+    /// The mesh, and how machines are prepared.
+    Mesh,
 }
 
 /// Something that the file wants and that waits, neither compared nor touched.

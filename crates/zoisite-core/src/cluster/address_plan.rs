@@ -28,6 +28,8 @@ pub enum RangeUse {
     },
     /// Addresses of services inside the cluster.
     Services,
+    /// The encrypted network laid over others.
+    Mesh,
     /// Kept for addresses under which services are reached from outside.
     ServiceAddresses,
     /// The address that moves between balancers.
@@ -66,6 +68,8 @@ pub fn address_plan(cluster: &Cluster) -> Vec<PlannedRange> {
         (RangeUse::Pods { prefix, fit, used }, *range)
     }));
     plan.extend(network.services.iter().map(|range| (RangeUse::Services, *range)));
+    let mesh = cluster.mesh.iter().flat_map(|mesh| &mesh.ranges);
+    plan.extend(mesh.map(|range| (RangeUse::Mesh, *range)));
     let kept = network.service_addresses.iter();
     plan.extend(kept.map(|range| (RangeUse::ServiceAddresses, *range)));
     let floating = cluster.balancers.floating;
@@ -130,10 +134,12 @@ const USUAL: &[(&str, &str)] = &[
 /// What of the ranges that the cluster file gives away shares addresses with anything else.
 pub(super) fn clashes(cluster: &Cluster) -> Vec<Clash> {
     let network = &cluster.network;
+    let none = Vec::new();
     let given: Vec<(&'static str, IpNet)> = [
         ("network.pods", &network.pods),
         ("network.services", &network.services),
         ("network.service-addresses", &network.service_addresses),
+        ("mesh.range", cluster.mesh.as_ref().map_or(&none, |mesh| &mesh.ranges)),
     ]
     .into_iter()
     .flat_map(|(key, ranges)| ranges.iter().map(move |range| (key, *range)))
@@ -178,6 +184,10 @@ pub(super) fn clashes(cluster: &Cluster) -> Vec<Clash> {
             if *key != "network.service-addresses" {
                 clash(Grade::Blocks, format!("overlaps network.taken {other}"));
             }
+        }
+        // Hosts and what leads to them have their addresses in the mesh.
+        if *key == "mesh.range" {
+            continue;
         }
         let hosts = cluster.hosts.iter().flat_map(|host| host.addresses().map(move |a| (host, a)));
         let inside: Vec<_> = hosts.filter(|(_, address)| range.contains(address)).collect();

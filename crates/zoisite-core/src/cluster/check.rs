@@ -1,6 +1,7 @@
 //! What can be known from the file alone, once its values are read.
 
 mod first_boot;
+mod mesh;
 mod trust;
 
 use std::collections::{HashMap, HashSet};
@@ -48,6 +49,7 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.registry();
     check.monitoring();
     check.first_boot();
+    check.mesh();
     check.lifetimes();
     check.authentication();
     check.settings();

@@ -425,6 +425,10 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # routes = {{ \"192.168.0.0/16\" = \"10.77.0.254\" }} # further ones\n\
          # keys = [\"ada.pub\"]             # public SSH keys of who may log in; yours without it\n\
          # packages = [\"qemu-guest-agent\"]                 # of the site's own\n\n\
+         # [mesh]                           # an encrypted network over others; hosts' addresses are in it: docs/mesh.md\n\
+         # range = \"10.99.0.0/24\"\n\
+         # port = 51820                     # UDP; a host that others find from outside has an endpoint under [hosts]\n\
+         # mtu = 1420                       # the largest packet that goes through it whole\n\n\
          [certificates]\n\
          days = 365\n\
          authority-days = 3650\n\

@@ -37,9 +37,9 @@ pub use losses::{Left, Loss, Lost, losses};
 pub(crate) use model::folder_of;
 pub use model::{
     Balancers, Cluster, Components, ControlPlane, DrillLimits, ETCD_QUOTA, Etcd, FirewallRules,
-    FirstBoot, Host, HostNames, Login, Monitoring, Names, Network, NodeSettings, Place, PodsBy,
-    Preparation, Programs, Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots,
-    TimeService, Vrrp, Workers,
+    FirstBoot, Host, HostNames, Login, Mesh, Monitoring, Names, Network, NodeSettings, Place,
+    PodsBy, Preparation, Programs, Registry, RegistryMirror, Role, ServicesBy, Settings, Signer,
+    Snapshots, TimeService, Vrrp, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 #[cfg(test)]

@@ -95,6 +95,8 @@ pub struct Cluster {
     pub certificates: Certificates,
     /// `first-boot`, where the file has that table.
     pub first_boot: Option<FirstBoot>,
+    /// `mesh`, where the file has that table: hosts then dial one another through it alone.
+    pub mesh: Option<Mesh>,
 }
 
 /// One machine.
@@ -116,6 +118,8 @@ pub struct Host {
     pub place: Place,
     /// How the administrator gets in, where that differs from the cluster's `login`.
     pub login: Login,
+    /// Where others find it from outside, by UDP, before they met; `None` behind a router that lets nobody in.
+    pub endpoint: Option<Endpoint>,
 }
 
 impl Host {
@@ -580,6 +584,24 @@ pub struct Monitoring {
     pub from: Vec<IpNet>,
 }
 
+/// An encrypted network laid over others (WireGuard), in which every host has its address.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mesh {
+    /// Its addresses; one range of each family at most.
+    pub ranges: Vec<IpNet>,
+    /// UDP port at which every host listens.
+    pub port: u16,
+    /// The largest packet, in octets, that goes through it whole.
+    pub mtu: u16,
+}
+
+impl Mesh {
+    /// The range that an address is in.
+    pub fn range_of(&self, address: IpAddr) -> Option<&IpNet> {
+        self.ranges.iter().find(|range| range.contains(&address))
+    }
+}
+
 /// What machines are told at their first boot, besides what the rest of the file says.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FirstBoot {
@@ -626,12 +648,17 @@ impl Cluster {
         }
     }
 
-    /// The hosts that may hold the floating address; none where there is no such address.
+    /// The hosts that may hold the floating address; none where there is no such address, or it does not move.
     pub fn floating_holders(&self) -> &[HostName] {
-        match self.balancers.floating {
-            None => &[],
-            Some(_) => self.holders(self.front()),
+        match (self.balancers.floating, &self.mesh) {
+            (None, _) | (_, Some(_)) => &[],
+            (Some(_), None) => self.holders(self.front()),
         }
+    }
+
+    /// The stable address that every balancer has for itself: an address cannot move between the hosts of a mesh.
+    pub fn carried_by_each(&self) -> Option<IpAddr> {
+        self.balancers.floating.filter(|_| self.mesh.is_some())
     }
 
     /// The role of the hosts in front, which everything dials: balancers, or the control planes themselves where

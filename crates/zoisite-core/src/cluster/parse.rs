@@ -65,7 +65,7 @@ struct Parser {
 }
 
 const HOST_KEYS: &[&str] =
-    &["address", "other-addresses", "interface", "mac", "site", "rack", "login"];
+    &["address", "other-addresses", "interface", "mac", "site", "rack", "login", "endpoint"];
 /// Every table of the file with its keys.
 pub(super) const TABLES: &[(&str, &[&str])] = &[
     ("cluster", &["name", "kubernetes", "etcd", "domain"]),
@@ -145,6 +145,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
     ("snapshots", &["keep", "keep-for", "too-old", "copies", "on-members", "on-members-keep"]),
     ("state", &["copy"]),
     ("first-boot", &["networks", "routes", "keys", "packages"]),
+    ("mesh", &["range", "port", "mtu"]),
     (
         "certificates",
         &[
@@ -207,6 +208,7 @@ impl Parser {
         let state = open("state", false, f);
         let certificates = open("certificates", false, f);
         let first_boot = open("first-boot", false, f);
+        let mesh = open("mesh", false, f);
         let host_table = root.table("hosts", &mut self.findings);
         let (host_table, hosts_span) = host_table.unwrap_or((&nothing, end..end));
         let hosts = self.hosts(host_table, hosts_span);
@@ -227,6 +229,7 @@ impl Parser {
         let state_copy = self.state_copy(state.as_ref());
         let certificates = self.certificates(certificates.as_ref());
         let first_boot = first_boot.map(|section| self.first_boot(&section));
+        let mesh = mesh.map(|section| self.mesh(&section));
         let mut cluster = Cluster {
             name: root.name.or_else(|| ClusterName::new("unnamed").ok())?,
             kubernetes: root.kubernetes.unwrap_or(Version { major: 1, minor: 36, patch: 0 }),
@@ -248,7 +251,11 @@ impl Parser {
             state_copy,
             certificates,
             first_boot,
+            mesh,
         };
+        if cluster.carried_by_each().is_some() && cluster.balancers.hosts.is_empty() {
+            cluster.balancers.hosts = cluster.hosts.iter().map(|host| host.name.clone()).collect();
+        }
         if cluster.registry.name.is_empty() {
             let zone = cluster.zone().unwrap_or(cluster.name.as_str());
             cluster.registry.name = format!("registry.{zone}");

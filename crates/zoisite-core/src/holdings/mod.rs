@@ -12,6 +12,7 @@ mod config;
 mod control_plane;
 mod etcd;
 mod etcd_paths;
+mod mesh;
 mod monitoring;
 mod node;
 mod objects;
@@ -39,6 +40,8 @@ pub(crate) use etcd::cluster_token;
 pub use etcd::{initial_cluster, peer_urls};
 pub(crate) use etcd_paths::etcd_folder;
 pub use etcd_paths::{ETCD_CONFIG, ETCD_UNIT, EtcdPaths};
+pub(crate) use mesh::MESH_PUBLIC;
+pub use mesh::{MESH_DEVICE, MESH_UNIT};
 pub use monitoring::{MONITORING_UNIT, Target, Watched, targets};
 pub use node::{
     KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
@@ -64,6 +67,8 @@ use crate::pki::{AuthorityKind, Profile};
 pub enum Part {
     /// What bare machines need first.
     Preparation,
+    /// The encrypted network through which hosts dial one another.
+    Mesh,
     /// The etcd quorum.
     Etcd,
     /// API server, controller manager and scheduler.
@@ -84,6 +89,7 @@ impl Part {
     /// Every part, in the order in which a cluster is brought up.
     pub const ALL: &'static [Self] = &[
         Self::Preparation,
+        Self::Mesh,
         Self::Etcd,
         Self::ControlPlane,
         Self::Balancer,
@@ -97,6 +103,7 @@ impl Part {
     pub fn id(self) -> &'static str {
         match self {
             Self::Preparation => "preparation",
+            Self::Mesh => "mesh",
             Self::Etcd => "etcd",
             Self::ControlPlane => "control-plane",
             Self::Balancer => "balancers",
@@ -130,6 +137,7 @@ impl Holdings {
                 host.only(&[Part::Preparation, Part::Etcd])
             }
             Scope::Members(_) => host.only(&[Part::Preparation]),
+            Scope::Mesh => host.only(&[Part::Preparation, Part::Mesh]),
             Scope::Dialling => host.only(&[Part::Preparation, Part::ControlPlane]),
         };
         Self {
@@ -403,6 +411,7 @@ pub fn holdings(
                 Part::Preparation if any(&host.name) => {
                     preparation::preparation(&shop, &mut made);
                 }
+                Part::Mesh if any(&host.name) => mesh::mesh(&mut shop, &mut made),
                 Part::Etcd if members.contains(&host.name) => etcd::member(&mut shop, &mut made),
                 Part::ControlPlane if control.contains(&host.name) => {
                     control_plane::control_plane(&mut shop, &mut made);
@@ -421,6 +430,7 @@ pub fn holdings(
                 }
                 Part::Nodes if nodes.contains(&host.name) => node::node(&mut shop, &mut made),
                 Part::Preparation
+                | Part::Mesh
                 | Part::Etcd
                 | Part::ControlPlane
                 | Part::Balancer

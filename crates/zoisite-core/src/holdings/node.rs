@@ -27,7 +27,8 @@ const NETWORK_UNIT: &str = "zoisite-network.service";
 const PROXY_UNIT: &str = "zoisite-kube-proxy.service";
 const KUBELET: &str = "/etc/zoisite/kubelet";
 const PROXY: &str = "/etc/zoisite/kube-proxy";
-const NETWORK: &str = "/etc/zoisite/network";
+/// Where a node keeps its routes to the others' pods.
+pub(super) const NETWORK: &str = "/etc/zoisite/network";
 const KUBELET_STATE: &str = "/var/lib/kubelet";
 /// Where the kubelet tells logind how long it may take to end pods when the host goes down.
 const KUBELET_LOGIND: &str = "/etc/systemd/logind.conf.d/99-kubelet.conf";
@@ -272,7 +273,10 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
     }
     let path = &format!("{CNI_CONFIG}/10-zoisite.conflist");
     items.push(match routed {
-        true => Workshop::file(path, cni(subnets, !facts.nftables), None),
+        true => {
+            let mtu = shop.cluster.mesh.as_ref().map(|mesh| mesh.mtu);
+            Workshop::file(path, cni(subnets, !facts.nftables, mtu), None)
+        }
         // It would stand before the site's own.
         false => Item::Absent(Absent { path: path.clone() }),
     });
@@ -311,7 +315,7 @@ table {family} {table} {{
 }
 
 /// The container network configuration (CNI specification 1.0.0) with the reference plugins.
-fn cni(subnets: &[IpNet], masquerade: bool) -> String {
+fn cni(subnets: &[IpNet], masquerade: bool, mtu: Option<u16>) -> String {
     let ranges: Vec<Value> = subnets.iter().map(|net| json!([{"subnet": net}])).collect();
     let routes: Vec<Value> = subnets
         .iter()
@@ -320,7 +324,7 @@ fn cni(subnets: &[IpNet], masquerade: bool) -> String {
             IpNet::V6(_) => json!({"dst": "::/0"}),
         })
         .collect();
-    let config = json!({
+    let mut config = json!({
         "cniVersion": "1.0.0",
         "name": "zoisite",
         "plugins": [
@@ -335,6 +339,9 @@ fn cni(subnets: &[IpNet], masquerade: bool) -> String {
             {"type": "portmap", "capabilities": {"portMappings": true}},
         ],
     });
+    if let Some(mtu) = mtu {
+        config["plugins"][0]["mtu"] = mtu.into();
+    }
     format!("{config:#}\n")
 }
 

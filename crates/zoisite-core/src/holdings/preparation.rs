@@ -9,7 +9,7 @@ use super::runtime::{Layout, Origin};
 use super::{HostFacts, HostHoldings, Part, Workshop};
 use crate::cluster::{Cluster, FirewallRules, Host, HostName, HostNames, Names, Role, TimeService};
 use crate::item::{Block, Item, Link, Module, NoSwap, OwnName, Package, Rules, Unit, Workspace};
-use crate::layout::{Distribution, UNITS};
+use crate::layout::{Distribution, UNITS, WIREGUARD_GO, WIREGUARD_TOOLS};
 use crate::paths::{Firewall, own_rules, table};
 use crate::survey::ALL_NAMES;
 
@@ -181,6 +181,12 @@ fn packages(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Vec<Item
         let path = format!("{UNITS}/keepalived.service");
         items.push(Item::Link(Link { path, to: "/dev/null".into() }));
         names.push(name);
+    }
+    if shop.cluster.mesh.is_some() && facts.apt && Distribution::of(&facts.os).apt {
+        names.push(WIREGUARD_TOOLS);
+        if !facts.wireguard {
+            names.push(WIREGUARD_GO);
+        }
     }
     if calls_openssl(shop.cluster, shop.floats) {
         names.extend(layout.openssl.package());

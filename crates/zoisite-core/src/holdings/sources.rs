@@ -123,6 +123,12 @@ pub struct HostFacts {
     /// Where openssl is.
     #[serde(default)]
     pub openssl: Option<String>,
+    /// Whether its kernel has WireGuard.
+    #[serde(default)]
+    pub wireguard: bool,
+    /// The public half of the key that it made for the mesh, in base64.
+    #[serde(default)]
+    pub mesh_key: Option<String>,
     /// Whether apt-get(8) is there.
     #[serde(default)]
     pub apt: bool,
@@ -156,6 +162,8 @@ impl Default for HostFacts {
             haproxy: None,
             keepalived: None,
             openssl: None,
+            wireguard: false,
+            mesh_key: None,
             apt: true,
             brought: BTreeSet::new(),
             no_source: false,

@@ -49,6 +49,14 @@ impl UnitFile {
         self.section("Install", [("WantedBy", "multi-user.target")])
     }
 
+    /// Adds a setting to the section that was added last.
+    pub fn with(mut self, key: &'static str, value: &str) -> Self {
+        if let Some((_, settings)) = self.sections.last_mut() {
+            settings.push((key, value.to_owned()));
+        }
+        self
+    }
+
     /// Adds a section; repeated settings are allowed, as systemd allows them.
     pub fn section<V: Into<String>>(
         mut self,

@@ -115,5 +115,5 @@ take_back() {
     attempt "starting ${unit##*/}" systemctl start --no-block "${unit##*/}"
   done
   # Whose data is there, its own folder says.
-  rm -rf "$state/resume" "$state/verified" "$state/packages.log" "$state/etcd-formed" "$state/etcd-epoch" "$state/put-back" "$state/keys"
+  rm -rf "$state/resume" "$state/verified" "$state/packages.log" "$state/etcd-formed" "$state/etcd-epoch" "$state/put-back" "$state/keys" "$state/mesh"
 }

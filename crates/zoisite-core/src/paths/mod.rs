@@ -31,6 +31,8 @@ use crate::cluster::{Cluster, Host, HostName, PodsBy, Role};
 pub enum Service {
     /// Logging in, which everything that Zoisite does goes through.
     Ssh,
+    /// The encrypted network through which hosts dial one another.
+    Mesh,
     /// etcd members among themselves.
     EtcdPeer,
     /// API servers to etcd.
@@ -63,6 +65,7 @@ impl fmt::Display for Service {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {
             Self::Ssh => "SSH",
+            Self::Mesh => "mesh",
             Self::EtcdPeer => "etcd peers",
             Self::EtcdClient => "etcd clients",
             Self::Api => "API server",
@@ -134,6 +137,8 @@ pub enum End {
     Monitoring,
     /// The site's own balancers.
     OwnBalancers,
+    /// Hosts of the cluster, from wherever in the world they are.
+    Anywhere,
     /// Pods, at their own addresses.
     Pods,
     /// Servers of the site, or of the world.
@@ -158,6 +163,7 @@ impl End {
             Self::Clients => "whoever uses the cluster".into(),
             Self::Monitoring => "the site's monitoring".into(),
             Self::OwnBalancers => "the site's balancers".into(),
+            Self::Anywhere => "hosts, wherever they are".into(),
             Self::Pods => "pods".into(),
             Self::Servers(servers) if servers.is_empty() => "the site's servers".into(),
             Self::Servers(servers) => few(servers),
@@ -277,6 +283,12 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
             "everything that Zoisite does",
             until,
         );
+    }
+    if let Some(mesh) = &cluster.mesh {
+        let why = "hosts dial one another through it; a host with an endpoint is found there";
+        let all = End::Hosts(cluster.hosts.iter().map(|host| host.name.clone()).collect());
+        let from = vec![End::Anywhere];
+        add(Service::Mesh, Protocol::Udp(mesh.port), from, &all, why, ALWAYS);
     }
     if cluster.etcd.members.len() > 1 {
         let why = "members replicate and elect";

@@ -188,6 +188,7 @@ fn admitted(
                 [] => everybody = true,
                 named => from.extend_from_slice(named),
             },
+            End::Anywhere => everybody = true,
             End::Pods => from.extend_from_slice(&cluster.network.pods),
             End::Servers(_) => {}
         }

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use super::wrapped;
 use crate::holdings::{ADDRESS_AWAY, ADDRESS_STATE, CAN_SERVE};
-use crate::holdings::{EtcdPaths, HostHoldings, TOKEN_PATH};
+use crate::holdings::{EtcdPaths, HostHoldings, MESH_PUBLIC, Part, TOKEN_PATH};
 use crate::item::{Item, Look};
 use crate::text::quote;
 
@@ -53,6 +53,9 @@ pub fn observe(holdings: &HostHoldings, depth: Depth) -> String {
         let _ = writeln!(body, "now 'the node'\nswaps\npods_disk");
         let client = quote(&node.client);
         let _ = writeln!(body, "node_state {client} {name} {}", quote(TOKEN_PATH));
+    }
+    if holdings.has(Part::Mesh) {
+        let _ = writeln!(body, "mesh_facts {}", quote(MESH_PUBLIC));
     }
     if let Some(address) = &holdings.address {
         let _ = writeln!(

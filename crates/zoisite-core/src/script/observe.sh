@@ -155,6 +155,14 @@ nature() {
   first_of openssl /usr/bin/openssl /usr/local/bin/openssl
   first_of apt /usr/bin/apt-get
 }
+# the public half of the key that the host made for the mesh
+mesh_facts() {
+  if is_plain "$1"; then say_first mesh-key "$1"; fi
+  kernel=$root/lib/modules/$(uname -r)
+  if [ -d "$root/sys/module/wireguard" ] || grep -qs '/wireguard\.ko' "$kernel/modules.dep" "$kernel/modules.builtin"; then
+    say wireguard yes
+  fi
+}
 # word, paths: says the first that is a program
 there=' '
 first_of() {

@@ -380,6 +380,8 @@ fn take_nature(facts: &mut HostFacts, fields: &[&str]) -> bool {
         ["at-keepalived", path] => facts.keepalived = Some(path.into()),
         ["at-openssl", path] => facts.openssl = Some(path.into()),
         ["at-apt", _] => facts.apt = true,
+        ["mesh-key", key] => facts.mesh_key = Some(key.into()),
+        ["wireguard", it] => facts.wireguard = it == "yes",
         ["sources", answer] => facts.no_source = answer == "no",
         _ => return false,
     }

@@ -53,6 +53,13 @@ pub enum Condition {
         /// count.
         machine: Option<String>,
     },
+    /// A host meets others through the mesh: what it sends there is answered.
+    Meets {
+        /// The host.
+        host: HostName,
+        /// The others.
+        others: Vec<HostName>,
+    },
     /// A new connection comes through the new rules of a host's firewall; they are kept then.
     LetsIn {
         /// The host.
@@ -270,6 +277,8 @@ pub enum When {
 pub enum Phase {
     /// Making bare machines ready.
     Preparation,
+    /// The encrypted network through which hosts dial one another.
+    Mesh,
     /// Bringing programs and images.
     Components,
     /// Writing configuration before a start.
@@ -305,6 +314,7 @@ impl Phase {
     pub fn of(part: Part) -> Self {
         match part {
             Part::Preparation => Self::Preparation,
+            Part::Mesh => Self::Mesh,
             Part::Etcd => Self::Quorum,
             Part::ControlPlane => Self::ControlPlane,
             Part::Balancer => Self::Balancers,
@@ -320,6 +330,7 @@ impl fmt::Display for Phase {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Preparation => "preparation",
+            Self::Mesh => "mesh",
             Self::Components => "components",
             Self::Configuration => "configuration",
             Self::Quorum => "quorum",

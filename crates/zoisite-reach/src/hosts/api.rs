@@ -315,6 +315,10 @@ impl Hosts {
                 let asked = readiness.ask(&client, host, machine.as_deref()).await;
                 (Some(host), "waiting for the node".to_owned(), asked)
             }
+            Condition::Meets { host, others } => {
+                let met = self.meets(host, others).await;
+                (Some(host), "looking for others in the mesh".to_owned(), met)
+            }
             Condition::Registry { host } => {
                 let asked = async { self.registry()?.answers().await };
                 (Some(host), "asking the registry".to_owned(), asked.await)

@@ -13,6 +13,7 @@ mod first_boot;
 mod joining;
 mod lines;
 mod members;
+mod mesh;
 mod openssh;
 mod relay;
 mod served;
@@ -34,7 +35,7 @@ use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::components::Shelved;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{
-    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, HostHoldings, KUBELET_UNIT, REGISTRY_UNIT,
+    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, HostHoldings, KUBELET_UNIT, MESH_UNIT, REGISTRY_UNIT,
 };
 use zoisite_core::item::{Component, KeyText};
 use zoisite_core::pki::{KeyRequest, Secret, SecretRef};
@@ -422,6 +423,7 @@ impl Hosts {
         let evidence = match (&gate.condition, gate.seconds) {
             (_, 0) => return trouble,
             (Condition::Ready { host, .. }, _) => self.evidence(host, &[KUBELET_UNIT]).await,
+            (Condition::Meets { host, .. }, _) => self.evidence(host, &[MESH_UNIT]).await,
             (Condition::Api { host }, _) => self.evidence(host, &[API_SERVER_UNIT]).await,
             (Condition::Registry { host }, _) => self.evidence(host, &[REGISTRY_UNIT]).await,
             (Condition::Stable { from, balancer: true }, _) => {

@@ -7,8 +7,8 @@ use jiff::Timestamp;
 use zoisite_core::cluster::HostName;
 use zoisite_core::components::Shelved;
 use zoisite_core::holdings::{
-    ADDRESS_UNIT, API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, NodeWanted,
-    REGISTRY_UNIT, TOKEN_PATH,
+    ADDRESS_UNIT, API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, MESH_UNIT,
+    NodeWanted, REGISTRY_UNIT, TOKEN_PATH,
 };
 use zoisite_core::layout::{CNI_CONFIG, RUNTIME_UNIT};
 use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
@@ -263,6 +263,19 @@ impl World {
             self.break_rule(format!(
                 "S2: the API server of {host} was restarted while no other was ready"
             ));
+        }
+    }
+
+    /// Whether others answer a host through the mesh.
+    pub(super) fn meets(&self, host: &HostName, others: &[HostName]) -> Result<(), String> {
+        let up = |host: &HostName| {
+            self.hosts.get(host).is_some_and(|sim| sim.up && sim.started(MESH_UNIT))
+        };
+        let silent = |other: &&HostName| !up(host) || !up(other) || self.cut(host, other);
+        let silent: Vec<&str> = others.iter().filter(silent).map(HostName::as_str).collect();
+        match silent.is_empty() {
+            true => Ok(()),
+            false => Err(format!("no answer through the mesh from {}", silent.join(", "))),
         }
     }
 

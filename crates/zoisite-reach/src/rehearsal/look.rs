@@ -2,7 +2,7 @@
 
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::{
-    ADDRESS_UNIT, CLUSTER_MARK, ETCD_UNIT, HostFacts, HostHoldings, TOKEN_PATH,
+    ADDRESS_UNIT, CLUSTER_MARK, ETCD_UNIT, HostFacts, HostHoldings, MESH_UNIT, Part, TOKEN_PATH,
 };
 use zoisite_core::item::{FIRST_START, File, FileFacts, Item, UnitFacts, program};
 use zoisite_core::script::{AddressFacts, EtcdFacts, EtcdStatus, Identity, Observed};
@@ -83,6 +83,13 @@ impl World {
                 }
                 _ => {}
             }
+        }
+        if holdings.has(Part::Mesh)
+            && let Some(facts) = &mut out.facts
+        {
+            // A machine makes its key once, when the unit starts for the first time.
+            facts.mesh_key =
+                sim.started(MESH_UNIT).then(|| digest(&format!("{} mesh", sim.machine)));
         }
         if holdings.address.is_some() && sim.started(ADDRESS_UNIT) {
             let held = self.floats_at().as_ref() == Some(&holdings.host);

@@ -210,6 +210,7 @@ impl Rehearsal {
             Condition::Ready { host, .. } => (Some(host), world.node_ready(host)),
             Condition::Registry { host } => (Some(host), world.registry_answers(host)),
             Condition::LetsIn { host } => (Some(host), Ok(())),
+            Condition::Meets { host, others } => (Some(host), world.meets(host, others)),
             Condition::Rollout { .. } => (None, world.rolled_out()),
         };
         held.map(|()| StepOutcome::Done { changed: 0 })
@@ -321,6 +322,7 @@ impl Reach for Rehearsal {
                 Condition::Api { host }
                 | Condition::Registry { host }
                 | Condition::Ready { host, .. }
+                | Condition::Meets { host, .. }
                 | Condition::LetsIn { host } => Some(host),
                 Condition::Stable { from, .. } => Some(from),
                 Condition::Rollout { .. } => None,

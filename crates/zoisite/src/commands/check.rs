@@ -67,7 +67,9 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
                 .iter()
                 .zip(&topology.roles)
                 .map(|(host, (_, roles))| {
-                    json!({"name": host.name, "address": host.address, "roles": roles})
+                    json!({"name": host.name, "address": host.address, "roles": roles,
+                           "login": cluster.login_of(host),
+                           "endpoint": host.endpoint.as_ref().map(ToString::to_string)})
                 })
                 .collect::<Vec<_>>()
         });

@@ -21,6 +21,7 @@ pub mod lan;
 mod leg;
 pub mod login;
 pub mod manual;
+pub mod mesh;
 pub mod monitoring;
 pub mod new;
 pub mod open;
@@ -98,6 +99,8 @@ pub struct PartArgs {
 enum PartArg {
     /// What bare machines need first; goes before every other part
     Preparation,
+    /// The encrypted network between hosts, where there is one; goes before all but preparation
+    Mesh,
     /// The etcd quorum
     Etcd,
     /// API servers, controller managers, schedulers
@@ -119,6 +122,7 @@ impl PartArgs {
     pub fn chosen(&self) -> Vec<Part> {
         let named = |part: &PartArg| match part {
             PartArg::Preparation => Part::Preparation,
+            PartArg::Mesh => Part::Mesh,
             PartArg::Etcd => Part::Etcd,
             PartArg::ControlPlane => Part::ControlPlane,
             PartArg::Balancers => Part::Balancer,
@@ -128,9 +132,13 @@ impl PartArgs {
             PartArg::Nodes => Part::Nodes,
         };
         let asked: Vec<Part> = self.part.iter().map(named).collect();
-        // Whatever stands on a machine stands on a prepared one.
-        let wanted =
-            |part: &&Part| asked.is_empty() || asked.contains(part) || **part == Part::Preparation;
+        // Whatever stands on a machine stands on a prepared one, and dials others through the mesh if there is one.
+        let below = |part: Part| match part {
+            Part::Preparation => true,
+            Part::Mesh => asked != [Part::Preparation],
+            _ => false,
+        };
+        let wanted = |part: &&Part| asked.is_empty() || asked.contains(part) || below(**part);
         Part::ALL.iter().filter(wanted).copied().collect()
     }
 }

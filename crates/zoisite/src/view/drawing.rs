@@ -105,6 +105,7 @@ pub fn what(what: &RangeUse) -> &'static str {
         RangeUse::OtherNetworks(_) => "other networks",
         RangeUse::Pods { .. } => "pods",
         RangeUse::Services => "services",
+        RangeUse::Mesh => "mesh",
         RangeUse::ServiceAddresses => "service addresses",
         RangeUse::Floating => "floating address",
         RangeUse::Stable => "stable address",
@@ -119,6 +120,7 @@ fn mark(what: &RangeUse) -> char {
         RangeUse::Taken => 'x',
         RangeUse::Pods { .. } => 'P',
         RangeUse::Services => 'S',
+        RangeUse::Mesh => 'M',
         RangeUse::OtherNetworks(_) => 'O',
         RangeUse::Hosts(_) => 'H',
         RangeUse::ServiceAddresses => 'A',
@@ -146,7 +148,11 @@ pub fn addresses(cluster: &Cluster, style: Style) -> String {
                 let bits = planned.range.max_prefix_len() - planned.range.prefix_len();
                 format!("{} addresses inside the cluster", 1_u128 << bits.min(64))
             }
+            RangeUse::Mesh => "hosts dial one another in it".into(),
             RangeUse::ServiceAddresses => "kept for services that are reached from outside".into(),
+            RangeUse::Floating if cluster.mesh.is_some() => {
+                "every balancer has it for itself".into()
+            }
             RangeUse::Floating => "moves between the balancers".into(),
             RangeUse::Stable => "what everything dials".into(),
             RangeUse::Resolver => "a name server of the site".into(),

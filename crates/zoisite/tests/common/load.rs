@@ -9,7 +9,7 @@ use base64::prelude::BASE64_STANDARD;
 use reqwest::{Certificate, Client, Identity, Response, StatusCode};
 use serde_json::{Value, json};
 
-use super::lab::Lab;
+use super::lab::{Lab, MEMBERS};
 
 /// Twenty a second, as long as each is answered in time.
 const PAUSE: Duration = Duration::from_millis(50);
@@ -186,8 +186,21 @@ pub fn under_load(lab: &Lab, during: impl FnOnce()) -> Load {
         let stopping = Stop(&stop);
         during();
         drop(stopping);
-        clients.join().unwrap()
+        let load = clients.join().unwrap();
+        if load.failed > 0 {
+            tell_why(lab);
+        }
+        load
     })
+}
+
+/// What those in front and behind said of the last minutes: without it a write that failed says nothing.
+fn tell_why(lab: &Lab) {
+    let said = "date +%T.%N; journalctl --since -4min -o short-precise --no-pager -u zoisite-address \
+                -u zoisite-etcd -u zoisite-balancer | grep -v 'apply request took\\|compact' | tail -n 120";
+    for host in MEMBERS {
+        eprintln!("== {host}\n{}", lab.on(host, said).stdout);
+    }
 }
 
 async fn both(dials: &Dials, stop: &AtomicBool) -> Load {

@@ -6,7 +6,7 @@ use std::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
-use super::super::address::Mac;
+use super::super::address::{Endpoint, Mac};
 use super::super::finding::Finding;
 use super::super::model::{Host, Login, Place};
 use super::super::names::{HostName, NameError};
@@ -21,6 +21,7 @@ struct More {
     mac: Option<Mac>,
     place: Place,
     login: Login,
+    endpoint: Option<Endpoint>,
 }
 
 impl Parser {
@@ -79,8 +80,18 @@ impl Parser {
                     continue;
                 }
                 self.places.insert(format!("hosts.{name}"), first.span.clone());
-                let More { others, interface, mac, place, login } = more;
-                hosts.push(Host { name, address, second, others, interface, mac, place, login });
+                let More { others, interface, mac, place, login, endpoint } = more;
+                hosts.push(Host {
+                    name,
+                    address,
+                    second,
+                    others,
+                    interface,
+                    mac,
+                    place,
+                    login,
+                    endpoint,
+                });
             }
         }
         if table.is_empty() {
@@ -160,6 +171,8 @@ impl Parser {
         let others = self.each(names, pattern, &others).unwrap_or_default();
         let mac = section.string("mac", &mut self.findings);
         let macs = self.each(names, pattern, mac.as_slice()).unwrap_or_default();
+        let endpoint = section.string("endpoint", &mut self.findings);
+        let endpoints = self.each(names, pattern, endpoint.as_slice()).unwrap_or_default();
         let interface = section.parsed("interface", "bad-name", interface, &mut self.findings);
         let word = |key: &str, this: &mut Self| {
             let read = section.parsed(key, "bad-name", place_word, &mut this.findings);
@@ -198,6 +211,16 @@ impl Parser {
                         )
                         .at(span.clone(), why.to_string())
                         .mend("write it as ip link shows it: 02:00:5e:10:00:11"),
+                    ),
+                }
+            }
+            for (texts, span) in &endpoints {
+                match Endpoint::new(&texts[i]) {
+                    Ok(endpoint) => more.endpoint = Some(endpoint),
+                    Err(why) => self.findings.push(
+                        Finding::blocks("bad-endpoint", format!("'{}' is no endpoint", texts[i]))
+                            .at(span.clone(), why.to_string())
+                            .mend("write a name or an address with the UDP port: office.saltmarsh.example:51820"),
                     ),
                 }
             }

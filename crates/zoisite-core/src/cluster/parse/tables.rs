@@ -11,8 +11,8 @@ use super::super::finding::Finding;
 use super::super::image::{ImageName, ImageSource};
 use super::super::model::{
     Balancers, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, FirstBoot, Host,
-    HostNames, Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror,
-    ServicesBy, Snapshots, TimeService, Vrrp,
+    HostNames, Mesh, Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry,
+    RegistryMirror, ServicesBy, Snapshots, TimeService, Vrrp,
 };
 use super::super::names::{ClusterName, HostName, NameError, Version, dns_name};
 use super::super::reader::Section;
@@ -273,6 +273,17 @@ impl Parser {
             routes: self.led(table, "routes", "the router that leads there", leads),
             keys: self.lists(Some(table), "keys", beside),
             packages: self.lists(Some(table), "packages", package),
+        }
+    }
+
+    /// `[mesh]`
+    pub(super) fn mesh(&mut self, table: &Section<'_>) -> Mesh {
+        table.missing("range", "\"10.99.0.0/24\"", &mut self.findings);
+        let mtu = self.number(table, "mtu", "bad-number", 1_280..=9_000);
+        Mesh {
+            ranges: self.lists(Some(table), "range", range),
+            port: self.port(Some(table), "port", 51_820),
+            mtu: mtu.and_then(|n| u16::try_from(n).ok()).unwrap_or(1_420),
         }
     }
 

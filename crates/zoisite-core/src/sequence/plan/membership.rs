@@ -15,6 +15,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     match &arm {
         // The last one is another quorum, not a change of this one.
         Arm::File
+        | Arm::Mesh { .. }
         | Arm::Mend
         | Arm::Trust { .. }
         | Arm::Restore { .. }

@@ -4,6 +4,7 @@ mod at_rest;
 mod control_plane;
 mod etcd;
 mod membership;
+mod mesh;
 mod nodes;
 mod preparation;
 mod registry;
@@ -120,6 +121,7 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     let mut differences: BTreeMap<_, _> = compared.collect();
     let mut draft = Draft { input, options, steps: Vec::new(), differences: &differences, none };
     let prepared = preparation::plan(&mut draft);
+    let met = mesh::plan(&mut draft);
     let quorum = match input.aim.arm {
         Arm::File | Arm::Mend | Arm::Trust { .. } => etcd::plan(&mut draft),
         _ => None,
@@ -142,6 +144,7 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
         trust::followed(&mut draft, &control);
     }
     preparation::first(&mut draft, &prepared);
+    mesh::first(&mut draft, &met);
     none = draft.none;
     if !none.refusals.is_empty() || !none.troubles.is_empty() {
         let told: Vec<Trouble> = std::mem::take(&mut none.troubles);

@@ -10,10 +10,13 @@ use crate::cluster::{Cluster, Host, PodsBy};
 use crate::paths::served;
 
 pub(super) fn addresses(case: &Case<'_>) -> Vec<SiteFinding> {
-    let Case { host, facts, .. } = case;
+    let Case { cluster, host, facts, .. } = case;
+    // An address in the mesh is given to the host once the mesh is made.
+    let given =
+        |address: &IpAddr| cluster.mesh.iter().any(|mesh| mesh.range_of(*address).is_some());
     let has = |address: &IpAddr| facts.addresses.iter().find(|seen| seen.net.addr() == *address);
     let mut out = Vec::new();
-    for address in host.dialled() {
+    for address in host.dialled().filter(|address| !given(address)) {
         match has(&address) {
             None => {
                 let seen: Vec<String> = facts

@@ -1,0 +1,106 @@
+//! The mesh that is laid over other networks.
+
+use super::super::finding::Finding;
+use super::super::model::{Host, Role};
+use super::super::names::HostName;
+use super::Check;
+
+/// So many pairs that cannot meet are named.
+const NAMED: usize = 6;
+
+impl Check<'_> {
+    /// Every host has its addresses in the mesh and is logged in at elsewhere, of each pair one side can be found by the
+    /// other, and whoever dials the stable address has it for itself.
+    pub(super) fn mesh(&mut self) {
+        let cluster = self.cluster;
+        let Some(mesh) = &cluster.mesh else {
+            if let Some(host) = cluster.hosts.iter().find(|host| host.endpoint.is_some()) {
+                let finding = Finding::blocks(
+                    "mesh-missing",
+                    format!("{} has an endpoint, and there is no mesh", host.name),
+                )
+                .mend("add [mesh] with its range, or take the endpoint out");
+                self.add(finding, &format!("hosts.{}", host.name), "here");
+            }
+            return;
+        };
+        let outside = |host: &&Host| host.dialled().any(|own| mesh.range_of(own).is_none());
+        let outside: Vec<&Host> = cluster.hosts.iter().filter(outside).collect();
+        if !outside.is_empty() {
+            let finding = Finding::blocks(
+                "mesh-address",
+                format!("{} have addresses that are not in mesh.range", some(&outside)),
+            )
+            .mend("hosts of a mesh dial one another in it: give each an address of the range, and put the one that it has outside into login.address");
+            self.add(finding, "mesh.range", "this range");
+        }
+        let nowhere = |host: &&Host| host.login.address.is_none();
+        let nowhere: Vec<&Host> = cluster.hosts.iter().filter(nowhere).collect();
+        if !nowhere.is_empty() {
+            let finding = Finding::warns(
+                "mesh-login",
+                format!("{} have no login.address", some(&nowhere)),
+            )
+            .mend("an address in the mesh answers once the mesh stands: login.address says how you get there before, or your SSH configuration does");
+            self.add(finding, "mesh.range", "not dialled at first");
+        }
+        let hidden: Vec<&Host> =
+            cluster.hosts.iter().filter(|host| host.endpoint.is_none()).collect();
+        let strangers = |(at, one): (usize, &&Host)| {
+            let one = one.name.clone();
+            let others = hidden[at + 1..].iter();
+            others.map(move |other| format!("{one} and {}", other.name)).collect::<Vec<_>>()
+        };
+        let strangers: Vec<String> = hidden.iter().enumerate().flat_map(strangers).collect();
+        if !strangers.is_empty() {
+            let more = match strangers.len().saturating_sub(NAMED) {
+                0 => String::new(),
+                n => format!(", and {n} more pairs"),
+            };
+            let named = strangers[..strangers.len().min(NAMED)].join("; ");
+            let finding = Finding::blocks(
+                "mesh-strangers",
+                format!("nobody finds the other: {named}{more}"),
+            )
+            .mend("of each pair one host needs an endpoint that the other reaches: a port that its router forwards, or a host that is out in the open");
+            self.add(finding, "mesh.range", "in this mesh");
+        }
+        if let Some(stable) = cluster.carried_by_each() {
+            if mesh.range_of(stable).is_none() {
+                let finding = Finding::blocks(
+                    "mesh-address",
+                    format!("the stable address {stable} is not in mesh.range"),
+                )
+                .mend("every host of a mesh has it for itself, and forwards from there: choose one of the range that no host has");
+                self.add(finding, "balancers.floating", "outside");
+            }
+            let dials = |name: &&HostName| !cluster.holds(name, Role::Balancer);
+            let nodes = cluster.nodes();
+            let without: Vec<&Host> = nodes.into_iter().filter(|host| dials(&&host.name)).collect();
+            if !without.is_empty() {
+                let finding = Finding::blocks(
+                    "mesh-balancers",
+                    format!("{} would not reach the stable address", some(&without)),
+                )
+                .mend("in a mesh it does not move: every node forwards for itself; name all in balancers.hosts, or leave that out");
+                self.add(finding, "balancers.hosts", "not named here");
+            }
+        } else if cluster.control_plane.hosts.len() > 1 && cluster.balancers.hosts.is_empty() {
+            let finding = Finding::warns(
+                "mesh-stable",
+                "nothing leads the stable address to another API server when one is lost",
+            )
+            .mend("balancers.floating = an address of mesh.range that no host has: every host then has it for itself, and forwards to an API server that is ready");
+            self.add(finding, "mesh.range", "in this mesh");
+        }
+    }
+}
+
+/// The first three, and how many more there are.
+fn some(hosts: &[&Host]) -> String {
+    let names: Vec<&str> = hosts.iter().take(3).map(|host| host.name.as_str()).collect();
+    match hosts.len().saturating_sub(3) {
+        0 => names.join(", "),
+        n => format!("{} and {n} more", names.join(", ")),
+    }
+}

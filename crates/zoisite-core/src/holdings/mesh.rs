@@ -1,0 +1,153 @@
+//! The mesh: an interface of WireGuard on every host, with all others as its peers.
+//!
+//! Each host makes its key itself, and only its public half ever leaves it. Who is added touches the others by a reload, in
+//! which those that are connected stay so. Where the kernel has no WireGuard a program of its own carries it.
+
+use std::fmt::Write as _;
+use std::net::IpAddr;
+
+use super::node::NETWORK;
+use super::unit::NO_CORE;
+use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
+use crate::cluster::{Host, Mesh};
+use crate::item::{Content, File, Item};
+use crate::layout::{IP, WIREGUARD, WIREGUARD_PROGRAM};
+
+/// Name of the unit that holds the mesh's interface.
+pub const MESH_UNIT: &str = "zoisite-mesh.service";
+/// The interface.
+pub const MESH_DEVICE: &str = "zoisite-mesh";
+/// The public half of the key that a host made for itself.
+pub(crate) const MESH_PUBLIC: &str = "/var/lib/zoisite/mesh/public";
+const FOLDER: &str = "/etc/zoisite/mesh";
+/// Seconds after which a host behind a router that translates addresses says something, so that the way back stays open.
+const KEEPALIVE: u16 = 25;
+/// Whatever listens at an address of the mesh begins after it.
+const BEFORE: &str = "zoisite-etcd.service zoisite-api-server.service zoisite-balancer.service \
+                      zoisite-network.service zoisite-kube-proxy.service zoisite-kubelet.service \
+                      zoisite-registry.service zoisite-monitoring.service";
+
+pub(super) fn mesh(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
+    let Some(mesh) = &shop.cluster.mesh else { return };
+    let by_kernel = shop.facts().wireguard;
+    let at = |name: &str| format!("{FOLDER}/{name}");
+    let mut items = vec![
+        Workshop::directory("/etc/zoisite", "root", 0o755),
+        Workshop::directory(FOLDER, "root", 0o755),
+        Item::File(File {
+            path: at("set"),
+            owner: "root",
+            mode: 0o755,
+            content: Content::text(set(shop, mesh)),
+            restarts: Some(MESH_UNIT),
+            reloads: true,
+        }),
+        Workshop::reloaded(&at("peers"), peers(shop, mesh), MESH_UNIT),
+    ];
+    let what = format!("mesh of {} on {}", shop.cluster.name, shop.host.name);
+    let gone = format!("-{IP} link delete {MESH_DEVICE}");
+    let mut service = match by_kernel {
+        true => vec![
+            ("Type", "oneshot".to_owned()),
+            ("RemainAfterExit", "yes".into()),
+            ("ExecStartPre", gone.clone()),
+            ("ExecStart", format!("{IP} link add {MESH_DEVICE} type wireguard")),
+            ("ExecStart", at("set")),
+            ("Restart", "on-failure".into()),
+        ],
+        false => vec![
+            ("Type", "exec".to_owned()),
+            ("ExecStartPre", gone.clone()),
+            ("ExecStart", format!("{WIREGUARD_PROGRAM} -f {MESH_DEVICE}")),
+            ("ExecStartPost", at("set")),
+            ("Restart", "always".into()),
+        ],
+    };
+    service.extend([
+        ("ExecReload", at("set")),
+        ("ExecStopPost", gone),
+        ("RestartSec", "2".into()),
+        ("LimitCORE", NO_CORE.into()),
+    ]);
+    let unit = UnitFile::service(&what, "network-online.target")
+        .with("Before", BEFORE)
+        .section("Service", service)
+        .at_boot();
+    items.extend(Workshop::unit(MESH_UNIT, None, &unit));
+    out.programs.push(WIREGUARD.to_owned());
+    if !by_kernel {
+        out.programs.push(WIREGUARD_PROGRAM.to_owned());
+    }
+    out.extend(Part::Mesh, items);
+}
+
+/// The script that gives the interface its key, its peers and its addresses, at each start and reload (wg(8)).
+fn set(shop: &Workshop<'_>, mesh: &Mesh) -> String {
+    let mut addresses = String::new();
+    let bits = |address: IpAddr| mesh.range_of(address).map_or(0, ipnet::IpNet::prefix_len);
+    let one = |address: IpAddr| if address.is_ipv4() { 32 } else { 128 };
+    let own = shop.host.dialled().map(|address| (address, bits(address)));
+    let carried = shop.cluster.carried_by_each().map(|address| (address, one(address)));
+    for (address, bits) in own.chain(carried) {
+        let nodad = if address.is_ipv6() { " nodad" } else { "" };
+        let _ = writeln!(addresses, "ip address replace {address}/{bits} dev \"$dev\"{nodad}");
+    }
+    format!(
+        "#!/bin/sh
+{WRITTEN}# Gives the interface of the mesh its key, its peers and its addresses. Those that are connected stay so.
+set -eu
+umask 077
+dev={MESH_DEVICE}
+kept=${{0%/*}}
+state={state}
+if [ ! -s \"$state/key\" ]; then
+  mkdir -p \"$state\"
+  wg genkey >\"$state/key.new\"
+  sync \"$state/key.new\"
+  mv \"$state/key.new\" \"$state/key\"
+fi
+wg pubkey <\"$state/key\" >\"$state/public.new\"
+mv \"$state/public.new\" \"$state/public\"
+tries=0
+until ip link show dev \"$dev\" >/dev/null 2>&1; do
+  tries=$((tries + 1))
+  [ \"$tries\" -lt 200 ] || {{ echo \"there is no $dev\" >&2; exit 1; }}
+  sleep 0.1
+done
+export WG_ENDPOINT_RESOLUTION_RETRIES=3
+{{ printf '[Interface]\\nPrivateKey = ' && cat \"$state/key\" \"$kept/peers\"; }} | wg syncconf \"$dev\" /dev/stdin
+{addresses}ip link set \"$dev\" mtu {mtu} up
+# Routes through an interface that was taken away went with it.
+if [ -r {NETWORK}/routes ]; then ip -force -batch {NETWORK}/routes >/dev/null 2>&1 || :; fi
+",
+        state = MESH_PUBLIC.trim_end_matches("/public"),
+        mtu = mesh.mtu,
+    )
+}
+
+/// Every other host whose key is known (wg(8), the format of its configuration files).
+fn peers(shop: &Workshop<'_>, mesh: &Mesh) -> String {
+    let mut out = format!("ListenPort = {}\n", mesh.port);
+    let found = shop.host.endpoint.is_some();
+    for other in shop.cluster.hosts.iter().filter(|other| other.name != shop.host.name) {
+        let key = shop.sources.facts.get(&other.name).and_then(|facts| facts.mesh_key.as_deref());
+        let Some(key) = key else { continue };
+        let _ = write!(out, "\n# {}\n[Peer]\nPublicKey = {key}\n", other.name);
+        let _ = writeln!(out, "AllowedIPs = {}", behind(shop, other).join(", "));
+        if let Some(endpoint) = &other.endpoint {
+            let _ = writeln!(out, "Endpoint = {endpoint}");
+            // Who cannot be found keeps the way open by which it is answered.
+            if !found {
+                let _ = writeln!(out, "PersistentKeepalive = {KEEPALIVE}");
+            }
+        }
+    }
+    out
+}
+
+/// The addresses that are reached at a host: its own, and its pods'.
+fn behind(shop: &Workshop<'_>, other: &Host) -> Vec<String> {
+    let own = other.dialled().map(|address| ipnet::IpNet::from(address).to_string());
+    let pods = shop.sources.subnets.get(&other.name).into_iter().flatten();
+    own.chain(pods.map(ToString::to_string)).collect()
+}

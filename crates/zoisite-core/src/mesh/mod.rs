@@ -1,0 +1,194 @@
+//! The mesh as its hosts see it: by which way each reaches each other one, and why not.
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+
+use crate::cluster::{Cluster, HostName};
+use crate::holdings::HostFacts;
+use crate::script::{fields, wrapped_login};
+
+const PAIRS: &str = include_str!("pairs.sh");
+/// Seconds after which a handshake says nothing any more: with traffic there is a new one every two minutes (the
+/// protocol's `REJECT_AFTER_TIME`).
+const STALE: u64 = 180;
+
+/// What a host sees of another one.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Peer {
+    /// The key by which it is known there, in base64; `None` where the host was not told of it.
+    pub key: Option<String>,
+    /// The address and port by which it is reached, where it has one.
+    pub endpoint: Option<String>,
+    /// Seconds since both last agreed on keys; `None` where they never did.
+    pub handshake: Option<u64>,
+    /// Octets that came from it.
+    pub received: u64,
+    /// Octets that were sent to it.
+    pub sent: u64,
+    /// Whether anything came from it while it was called.
+    pub heard: bool,
+    /// Time until it answered, in microseconds, on average; `None` where nobody asked or it never did.
+    pub round_trip: Option<u64>,
+    /// What of a hundred questions got no answer; `None` where the host has no ping(8).
+    pub lost: Option<u8>,
+}
+
+impl Peer {
+    /// Whether what is sent there is answered.
+    pub fn meets(&self) -> bool {
+        match self.lost {
+            Some(lost) => lost < 100,
+            None => self.handshake.is_some_and(|age| age < STALE),
+        }
+    }
+}
+
+/// What one host sees: every other host, or why nothing.
+pub type Peers = Result<BTreeMap<HostName, Peer>, String>;
+
+/// The script with which a host tells of its peers: others by name and address.
+pub fn pairs_script<'a>(
+    host: &HostName,
+    others: impl IntoIterator<Item = (&'a HostName, String)>,
+) -> String {
+    let words: String =
+        others.into_iter().map(|(other, address)| format!(" {other} {address}")).collect();
+    wrapped_login(&format!("peers of {host}"), PAIRS, &format!("pairs{words}\n"))
+}
+
+/// What a host told of its peers.
+///
+/// # Errors
+/// Why it has none.
+pub fn read_pairs(text: &str) -> Peers {
+    let mut peers: BTreeMap<HostName, Peer> = BTreeMap::new();
+    let mut whole = false;
+    for line in text.lines() {
+        match fields(line).as_deref() {
+            Some(["peer", name, key, endpoint, shaken, received, sent, now, before, _]) => {
+                let Ok(name) = HostName::new(name) else { continue };
+                let peer = peers.entry(name).or_default();
+                peer.key = Some((*key).to_owned());
+                peer.endpoint = (*endpoint != "(none)").then(|| (*endpoint).to_owned());
+                let at = |text: &str| text.parse::<u64>().unwrap_or(0);
+                peer.handshake = (at(shaken) > 0).then(|| at(now).saturating_sub(at(shaken)));
+                (peer.received, peer.sent) = (at(received), at(sent));
+                peer.heard = at(received) > at(before);
+            }
+            Some(["unknown-peer", name]) => {
+                if let Ok(name) = HostName::new(name) {
+                    peers.entry(name).or_default();
+                }
+            }
+            Some(["answers", name, rtt, lost]) => {
+                let Ok(name) = HostName::new(name) else { continue };
+                let peer = peers.entry(name).or_default();
+                let milliseconds: Option<f64> = rtt.parse().ok();
+                peer.round_trip = milliseconds.map(|ms| (ms * 1_000.0).round() as u64);
+                peer.lost = lost.parse::<f64>().ok().map(|lost| lost.round() as u8);
+            }
+            Some(["unmeshed", why]) => return Err((*why).to_owned()),
+            Some(["paired"]) => whole = true,
+            _ => {}
+        }
+    }
+    if whole { Ok(peers) } else { Err("it did not come to an end".into()) }
+}
+
+/// Why two hosts do not meet, by what both see, and what a person can do; `None` where they do.
+pub fn stranger(
+    (cluster, facts): (&Cluster, &BTreeMap<HostName, HostFacts>),
+    (one, sees): (&HostName, Option<&Peers>),
+    (other, seen): (&HostName, Option<&Peers>),
+) -> Option<(String, String)> {
+    let again = "zoisite raise puts it right".to_owned();
+    for (host, peers) in [(one, sees), (other, seen)] {
+        if let Some(Err(why)) = peers {
+            return Some((format!("{host} is not in the mesh: {why}"), again));
+        }
+    }
+    let of = |peers: Option<&Peers>, host: &HostName| {
+        peers.and_then(|peers| peers.as_ref().ok()?.get(host).cloned())
+    };
+    let (there, back) = (of(sees, other), of(seen, one));
+    if there.iter().chain(&back).any(Peer::meets) {
+        return None;
+    }
+    for (host, peer, stranger) in [(one, &there, other), (other, &back, one)] {
+        let Some(peer) = peer else { continue };
+        let key = facts.get(stranger).and_then(|facts| facts.mesh_key.as_ref());
+        match &peer.key {
+            None => return Some((format!("{host} was not told of {stranger}"), again)),
+            told if key.is_some() && told.as_ref() != key => {
+                return Some((format!("{host} knows {stranger} by another key"), again));
+            }
+            Some(_) => {}
+        }
+    }
+    let open = |host: &HostName| {
+        let endpoint = cluster.host(host).and_then(|host| host.endpoint.as_ref());
+        endpoint.map(|endpoint| (host.clone(), endpoint.to_string()))
+    };
+    let found: Vec<(HostName, String)> = [one, other].into_iter().filter_map(open).collect();
+    let heard = |peer: &Option<Peer>| peer.as_ref().is_some_and(|peer| peer.heard);
+    // What each side counts tells which way is blocked.
+    let (what, mend) = match (found.as_slice(), heard(&there), heard(&back)) {
+        ([], ..) => (
+            "neither has an endpoint by which the other finds it".to_owned(),
+            "give one of them an endpoint".to_owned(),
+        ),
+        (_, true, true) => (
+            "both hear each other, and neither answers any more".to_owned(),
+            "are their clocks right? zoisite survey tells; else restart zoisite-mesh on one of them"
+                .to_owned(),
+        ),
+        (_, true, false) | (_, false, true) => {
+            let (deaf, speaks) = if heard(&there) { (other, one) } else { (one, other) };
+            (
+                format!("{deaf} hears nothing of {speaks}, which hears it: one way is blocked"),
+                format!("a firewall in front of {deaf} lets no UDP in, or its router sends it elsewhere"),
+            )
+        }
+        ([(host, endpoint), ..], false, false) => (
+            format!("nothing comes through at {endpoint}, where {host} should be found"),
+            format!(
+                "does a router forward that UDP port to {host}, and does its firewall let it in? (zoisite paths rules)"
+            ),
+        ),
+    };
+    Some((what, mend))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_host_says_of_its_peers_is_read() {
+        let text = "@\tanswers\tegret\t1.25\t25\n@\tanswers\tibis\t-\t-\n\
+                    @\tpeer\tegret\tE=\t203.0.113.7:51820\t1000\t92\t180\t1012\t0\t0\n\
+                    @\tpeer\tibis\tI=\t(none)\t0\t0\t148\t1012\t0\t148\n@\tunknown-peer\tcurlew\n@\tpaired\n";
+        let peers = read_pairs(text).unwrap();
+        let of = |name: &str| peers[&HostName::new(name).unwrap()].clone();
+        let egret = Peer {
+            key: Some("E=".into()),
+            endpoint: Some("203.0.113.7:51820".into()),
+            handshake: Some(12),
+            received: 92,
+            sent: 180,
+            heard: true,
+            round_trip: Some(1_250),
+            lost: Some(25),
+        };
+        assert_eq!(of("egret"), egret);
+        assert!(of("egret").meets() && !of("ibis").meets());
+        assert_eq!(of("ibis").handshake, None);
+        assert_eq!(of("curlew").key, None);
+        assert_eq!(read_pairs("@\tunmeshed\tno wg\n"), Err("no wg".into()));
+        assert!(read_pairs("@\tanswers\tegret\t1\t0\n").is_err(), "it was cut");
+        // Without ping(8) an old handshake says nothing.
+        let old = Peer { handshake: Some(600), ..Peer::default() };
+        assert!(!old.meets() && Peer { handshake: Some(9), ..old }.meets());
+    }
+}
