@@ -323,6 +323,8 @@ pub struct Standing {
     pub registries: Vec<ServiceStatus>,
     /// Hosts that give out metrics to the site's monitoring.
     pub monitors: Vec<ServiceStatus>,
+    /// Where hosts dial one another through a mesh: whether each is in it.
+    pub meshed: Vec<ServiceStatus>,
     /// What came back from the stable address; `None` when it was not asked.
     pub stable: Option<Result<(), String>>,
     pub nodes: Vec<NodeStatus>,
@@ -418,6 +420,7 @@ impl Standing {
             .chain(holders)
             .chain(&self.registries)
             .chain(&self.monitors)
+            .chain(&self.meshed)
     }
 
     /// Everything that differs on hosts.
@@ -543,6 +546,7 @@ pub fn standing(
         balancers: services(Part::Balancer),
         registries: services(Part::Registry),
         monitors: services(Part::Monitoring),
+        meshed: services(Part::Mesh),
         floating: FloatingStatus::of(prepared, seen, services(Part::Address)),
         stable: seen.asked.get(STABLE).cloned(),
         nodes: nodes((prepared, ledger), seen, &differing, now()),
@@ -703,6 +707,7 @@ mod tests {
             floating: None,
             registries: Vec::new(),
             monitors: Vec::new(),
+            meshed: Vec::new(),
             balancers: Vec::new(),
             stable: None,
             nodes,

@@ -6,7 +6,7 @@ mod common;
 
 use std::time::{Duration, Instant};
 
-use common::lab::{Lab, MEMBERS, lab};
+use common::lab::{Lab, MEMBERS, etcdctl_on, lab};
 use common::{Done, Place};
 use serde_json::Value;
 
@@ -146,7 +146,8 @@ fn three_networks_behind_translations_are_one_cluster() {
     assert_eq!(status, 3);
     let meet = |name: &str| cut.iter().find(|(pair, ..)| pair == name).unwrap().1;
     assert!(meet("heron ibis") && !meet("heron egret") && !meet("egret ibis"), "{cut:?}");
-    lab_.write("heron", "/tide", "high");
+    let put = etcdctl_on("heron").replace("10.77.0.", "10.99.0.") + " put /tide high";
+    let _ = lab_.on("heron", &put).ended(0);
     lab("mend", &[]);
     let healed = until_all_meet(&lab_);
     eprintln!("all meet again {:.0} s after the partition", healed.as_secs_f64());

@@ -88,8 +88,8 @@ impl World {
             && let Some(facts) = &mut out.facts
         {
             // A machine makes its key once, when the unit starts for the first time.
-            facts.mesh_key =
-                sim.started(MESH_UNIT).then(|| digest(&format!("{} mesh", sim.machine)));
+            let makes = sim.started(MESH_UNIT).then(|| digest(&format!("{} mesh", sim.machine)));
+            facts.mesh_key = facts.mesh_key.take().or(makes);
         }
         if holdings.address.is_some() && sim.started(ADDRESS_UNIT) {
             let held = self.floats_at().as_ref() == Some(&holdings.host);

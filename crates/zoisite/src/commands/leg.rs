@@ -268,9 +268,14 @@ impl Leg<'_> {
                                "stands": status}));
             return;
         }
-        if self.prepared.parts == [Part::Preparation] {
+        if self.prepared.parts.iter().all(|part| matches!(part, Part::Preparation | Part::Mesh)) {
             view::out(&format!("\ntime    {} in all\n        {}", seconds(total), phases.render()));
-            view::out("next    the machines are prepared; zoisite raise goes on from there");
+            view::out(match self.prepared.has(Part::Mesh) {
+                true => {
+                    "next    zoisite mesh shows who meets whom; zoisite raise goes on from there"
+                }
+                false => "next    the machines are prepared; zoisite raise goes on from there",
+            });
             return;
         }
         let stands = view::standing::render(self.site, status, now(), Style::stdout());

@@ -122,6 +122,8 @@ fn render_control(site: &Site, standing: &Standing, now: Timestamp, style: Style
     let rows = rows.chain(standing.registries.iter().map(|service| ("registry", service)));
     // Nearly every host is one: those that are well say nothing.
     let ails = |one: &&ServiceStatus| one.state != "ready" || !one.differences.is_empty();
+    let meshed = standing.meshed.iter().filter(ails);
+    let rows = rows.chain(meshed.map(|service| ("mesh", service)));
     let monitors = standing.monitors.iter().filter(ails);
     let rows = rows.chain(monitors.map(|service| ("monitoring", service)));
     let rows = rows.map(|(what, service)| {
