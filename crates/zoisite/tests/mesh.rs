@@ -1,6 +1,7 @@
 //! A cluster across networks that do not reach each other, through the mesh that is laid over them.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::print_stderr, reason = "what was measured is told")]
 
 mod common;
 

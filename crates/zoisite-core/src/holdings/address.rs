@@ -29,6 +29,8 @@ const READY_AT: &str = "/run/zoisite/address-ready-at";
 /// Seconds for which an API server holds the address though its etcd does not answer. Members that lost their leader have
 /// another one long before; one that reaches no member, while others do, gives it away.
 const LEADERLESS: u32 = 30;
+/// How far apart the priorities of two holders are at most: some 250 ms of waiting.
+const MOST_APART: usize = 60;
 /// Minutes after which a host that was told to leave the address may hold it again, whatever became of who told it.
 const AWAY_MINUTES: u32 = 15;
 
@@ -159,8 +161,11 @@ fn keepalived(shop: &Workshop<'_>, floating: IpAddr) -> String {
     let own = shop.host.address_beside(floating).unwrap_or(shop.host.address);
     let holders = cluster.floating_holders();
     let place = holders.iter().position(|holder| *holder == shop.host.name).unwrap_or(0);
-    // The first in the file is first, where several could begin at once.
-    let priority = 200_usize.saturating_sub(10 * place).max(10);
+    // The first in the file is first, where several could begin at once. How long each waits for those before it is a
+    // share of a second (RFC 9568, section 6.1, Skew_Time): where priorities lie close together a busy host takes the
+    // address beside another one, for a moment in which clients are cut.
+    let apart = (190 / holders.len().max(1)).min(MOST_APART);
+    let priority = 200_usize.saturating_sub(apart * place);
     let mut out = format!(
         "{WRITTEN}\
 include /run/zoisite/address.conf
@@ -171,7 +176,7 @@ global_defs {{
     script_user root
     enable_script_security
     # Neighbours that missed the first word hear it again.
-    vrrp_garp_master_refresh 60
+    vrrp_garp_master_refresh 5
 }}
 
 vrrp_script can_serve {{

@@ -186,21 +186,19 @@ pub fn under_load(lab: &Lab, during: impl FnOnce()) -> Load {
         let stopping = Stop(&stop);
         during();
         drop(stopping);
-        let load = clients.join().unwrap();
+        let mut load = clients.join().unwrap();
         if load.failed > 0 {
-            tell_why(lab);
+            load.why.extend(what_hosts_say(lab));
         }
         load
     })
 }
 
 /// What those in front and behind said of the last minutes: without it a write that failed says nothing.
-fn tell_why(lab: &Lab) {
+fn what_hosts_say(lab: &Lab) -> [String; 3] {
     let said = "date +%T.%N; journalctl --since -4min -o short-precise --no-pager -u zoisite-address \
                 -u zoisite-etcd -u zoisite-balancer | grep -v 'apply request took\\|compact' | tail -n 120";
-    for host in MEMBERS {
-        eprintln!("== {host}\n{}", lab.on(host, said).stdout);
-    }
+    MEMBERS.map(|host| format!("{host}: {}", lab.on(host, said).stdout))
 }
 
 async fn both(dials: &Dials, stop: &AtomicBool) -> Load {
