@@ -97,6 +97,10 @@ fn whoever_has_no_key_makes_one_before_anything_else() {
     let all = held(&cluster, &trust(&cluster), &Known::of(&cluster)).within(&aim.scope);
     let parts = |part| all.hosts.iter().any(|host| host.has(part));
     assert!(parts(Part::Mesh) && !parts(Part::Etcd) && !parts(Part::Nodes));
+    // Members that are to be brought back are dialled through it: it is put right with them.
+    let mends = Scope::Members([host("ibis")].into());
+    let all = held(&cluster, &trust(&cluster), &Known::of(&cluster)).within(&mends);
+    assert!(all.hosts.len() == 3 && all.hosts.iter().all(|host| host.has(Part::Mesh)));
     // Then the file.
     let kept = kept.after(&aim.arm);
     let Next::Leg(aim) = next_aim(&cluster, &wanted, &kept, &real, true) else { panic!() };

@@ -129,16 +129,16 @@ pub struct Holdings {
 }
 
 impl Holdings {
-    /// What of them a leg compares and touches.
+    /// What of them a leg compares and touches. Whatever a leg is about, hosts dial one another through the mesh.
     pub fn within(self, scope: &Scope) -> Self {
         let only = |host: HostHoldings| match scope {
             Scope::Whole => host,
             Scope::Members(hosts) if hosts.contains(&host.host) => {
-                host.only(&[Part::Preparation, Part::Etcd])
+                host.only(&[Part::Preparation, Part::Mesh, Part::Etcd])
             }
-            Scope::Members(_) => host.only(&[Part::Preparation]),
+            Scope::Members(_) => host.only(&[Part::Preparation, Part::Mesh]),
             Scope::Mesh => host.only(&[Part::Preparation, Part::Mesh]),
-            Scope::Dialling => host.only(&[Part::Preparation, Part::ControlPlane]),
+            Scope::Dialling => host.only(&[Part::Preparation, Part::Mesh, Part::ControlPlane]),
         };
         Self {
             hosts: self.hosts.into_iter().map(only).filter(|host| !host.items.is_empty()).collect(),
