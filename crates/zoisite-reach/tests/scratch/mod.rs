@@ -141,7 +141,7 @@ command=$1; shift
 case $command in
   is-enabled) [ \"$1\" != -q ] || shift; boot $1; [ \"$(boot $1)\" != disabled ] ;;
   is-active) [ \"$1\" != -q ] || shift; state $1; [ \"$(state $1)\" = active ] ;;
-  enable) echo enabled >$H/systemd/$2.boot ;;
+  enable) for unit in \"$@\"; do :; done; echo enabled >$H/systemd/$unit.boot ;;
   disable) rm -f $H/systemd/$2.boot ;;
   start | restart)
     for unit; do case $unit in -*) ;; *)
