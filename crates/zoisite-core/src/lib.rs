@@ -25,6 +25,7 @@
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
 //! | [`first_boot`] | what a machine is told before anybody can log in to it |
+//! | [`join_file`] | what a run does on a host, carried there by hand, and the letter that comes back |
 //! | [`joining`] | how far hosts have come in joining, told from the cluster's side |
 //! | [`login`] | getting into hosts: stage by stage, what keeps one out, what opens it |
 //! | [`survey`] | what hosts are like before anything is put on them, and what that means |
@@ -43,6 +44,7 @@ pub mod drill;
 pub mod first_boot;
 pub mod holdings;
 pub mod item;
+pub mod join_file;
 pub mod joining;
 pub mod layout;
 pub mod login;

@@ -32,7 +32,7 @@ fn findings(lines: &str) -> Vec<String> {
 
 fn seed(cluster: &Cluster, name: &str, keys: &[&str], key: Option<&HostKey>) -> Seed {
     let keys: Vec<String> = keys.iter().map(ToString::to_string).collect();
-    let told = Told { keys: &keys, host_key: key };
+    let told = Told { keys: &keys, host_key: key, carried: None };
     Seed::of(cluster, cluster.host(&host(name)).unwrap(), told).unwrap()
 }
 
@@ -116,7 +116,7 @@ fn root_is_told_as_root_and_nobody_is_made() {
     assert_eq!(data["disable_root"], false);
     assert_eq!(data.get("write_files"), None);
     let nobody = Cluster { login: Default::default(), ..cluster };
-    let told = Told { keys: &[], host_key: None };
+    let told = Told { keys: &[], host_key: None, carried: None };
     let refused = Seed::of(&nobody, nobody.host(&host("egret")).unwrap(), told);
     assert_eq!(refused.unwrap_err(), SeedError::NoUser(host("egret")));
 }

@@ -9,8 +9,8 @@ use std::collections::BTreeSet;
 use common::{changed, host, saltmarsh, two_families};
 use zoisite_core::cluster::{Cluster, read};
 use zoisite_core::paths::{
-    Firewall, Link, Listener, Outcome, Service, Trial, blocked, links, listen_script, outside,
-    probe_script, read_listeners, read_probes, rules, sample,
+    Datagrams, Firewall, Link, Listener, Outcome, Service, Trial, blocked, links, listen_script,
+    outside, probe_script, read_listeners, read_probes, rules, sample,
 };
 use zoisite_core::survey::{Facts, Listening, unneeded};
 
@@ -35,6 +35,51 @@ fn paths_follow_from_the_topology_and_etcd_is_for_api_servers_alone() {
     // Without balancers of its own, everybody comes to the API servers.
     let own = of(&changed("hosts = [\"jetty-{a,b}\"]", "hosts = []"));
     assert!(links(&own).iter().all(|link| link.service != Service::StableAddress));
+}
+
+/// Of a mesh each is dialled where it is found; whoever is found nowhere dials the others.
+#[test]
+fn a_meshs_own_paths_lead_to_endpoints_and_what_is_stopped_there_is_told() {
+    let mesh = of(include_str!("../../../lab/clusters/mesh.toml"));
+    let own = |link: &Link| link.service == Service::Mesh;
+    let all: Vec<Link> = links(&mesh).into_iter().filter(own).collect();
+    let told: Vec<String> = all
+        .iter()
+        .map(|link| {
+            let end = link.endpoint.as_ref().unwrap();
+            format!("{} {} {end} {}", link.from, link.to, link.protocol())
+        })
+        .collect();
+    assert_eq!(
+        told,
+        [
+            "egret heron 10.77.9.1:51820 UDP 51820",
+            "egret ibis 10.77.3.13:51820 UDP 51820",
+            "heron ibis 10.77.3.13:51820 UDP 51820",
+            "ibis heron 10.77.9.1:51820 UDP 51820",
+        ]
+    );
+    assert!(links(&saltmarsh()).iter().all(|link| !own(link) && link.endpoint.is_none()));
+
+    let ended = |silent: &[usize]| -> Vec<Trial> {
+        let outcome = |at| if silent.contains(&at) { Outcome::Silent } else { Outcome::Open };
+        all.iter()
+            .enumerate()
+            .map(|(at, link)| Trial { link: link.clone(), outcome: outcome(at) })
+            .collect()
+    };
+    let nobody = blocked(&ended(&[0, 3]));
+    assert_eq!((nobody.len(), &nobody[0].ports[..]), (1, &[51820][..]), "{nobody:?}");
+    assert!(nobody[0].cause.contains("sent to 10.77.9.1:51820 arrives at heron"), "{nobody:?}");
+    assert!(nobody[0].mend.contains("forward that UDP port"), "{nobody:?}");
+    let one = blocked(&ended(&[0]));
+    assert!(one[0].cause.contains("stopped on the way from egret"), "{one:?}");
+
+    let said = "@\theard\tegret\n@\theard\tno host\n@\tunsent\t10.77.9.1\tNetwork is unreachable\n";
+    let said = Datagrams::read(said);
+    assert_eq!(said.from, BTreeSet::from([host("egret")]));
+    assert!(said.why_unsent(all[0].endpoint.as_ref().unwrap()).unwrap().contains("unreachable"));
+    assert!(said.why_unsent(all[1].endpoint.as_ref().unwrap()).is_none());
 }
 
 #[test]

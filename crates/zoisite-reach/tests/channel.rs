@@ -442,6 +442,7 @@ async fn paths_are_dialled_for_real_and_told_apart() {
         service: Service::EtcdPeer,
         address: at,
         port: closed,
+        endpoint: None,
     };
     carrier.program("systemd-run", "exit 1");
     carrier.program("ss", "exit 0");

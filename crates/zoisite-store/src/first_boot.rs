@@ -31,10 +31,9 @@ pub fn host_keys(
     let mut keys = BTreeMap::new();
     for host in hosts {
         let which = SecretRef::LoginKey(host.clone());
-        let kept = which.kept_under().unwrap_or_default();
-        let seed = match state.holds_secret(&kept)? {
-            true => decoded(&state.secret(&which, strongbox)?),
-            false => {
+        let seed = match state.kept(&which, strongbox)? {
+            Some(kept) => decoded(&kept),
+            None => {
                 let seed = Zeroizing::new(random::<32>());
                 let text = Secret::new(BASE64_STANDARD_NO_PAD.encode(*seed));
                 changes.push(sealed(&which, &text, &recipients)?);

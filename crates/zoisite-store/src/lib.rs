@@ -12,6 +12,7 @@ pub mod authorities;
 mod copy;
 mod error;
 pub mod first_boot;
+pub mod join_files;
 mod keys;
 mod overlay;
 mod records;

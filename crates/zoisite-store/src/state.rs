@@ -33,6 +33,7 @@ pub(crate) const HOST: &str = "host";
 const RETIRED: &str = "retired-host";
 const OPENED: &str = "opened";
 pub(crate) const TOLD: &str = "told-at-first-boot";
+pub(crate) const CARRIED: &str = "carried";
 const SURVEYED: &str = "surveyed";
 const DRILL: &str = "drill";
 
@@ -205,6 +206,18 @@ impl State {
             })
         })?;
         strongbox.unseal(&sealed, &recipients)
+    }
+
+    /// The same, where it is kept at all.
+    pub(crate) fn kept(
+        &mut self,
+        which: &SecretRef,
+        strongbox: &Strongbox,
+    ) -> Result<Option<Secret>, StoreError> {
+        match self.holds_secret(&which.kept_under().unwrap_or_default())? {
+            true => self.secret(which, strongbox).map(Some),
+            false => Ok(None),
+        }
     }
 
     /// Whether a private key is kept.
@@ -456,14 +469,16 @@ impl State {
                 changes.extend(token_changes(&TokenRecord { gone: Some(now), ..token })?);
             }
         }
-        let login_key = SecretRef::LoginKey(host.clone()).kept_under().unwrap_or_default();
-        if self.holds_secret(&login_key)? {
-            changes.push(Change::remove(SECRET, login_key));
+        for own in [SecretRef::LoginKey(host.clone()), SecretRef::HostWord(host.clone())] {
+            let kept = own.kept_under().unwrap_or_default();
+            if self.holds_secret(&kept)? {
+                changes.push(Change::remove(SECRET, kept));
+            }
         }
         // What rests on it elsewhere may be still to follow.
         self.read(RETIRED, host.as_str())?;
         changes.push(Change::put(RETIRED, host.as_str(), json(RETIRED, &now)?));
-        for kind in [HOST, PIN, SUBNETS, FACTS, OPENED, SURVEYED, TOLD] {
+        for kind in [HOST, PIN, SUBNETS, FACTS, OPENED, SURVEYED, TOLD, CARRIED] {
             // What is read may be replaced.
             if self.read(kind, host.as_str())?.is_some() {
                 changes.push(Change::remove(kind, host.as_str()));

@@ -4,8 +4,9 @@ use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
     access, at_rest, check, components, copy, demo, drawing, drill, files, first_boot, history,
-    joining, lan, login, manual, mesh, monitoring, new, open, paths, pki, raise, rehearse, retire,
-    sequence, snapshot, status, strongbox, survey, take_back, tokens, upkeep, verify,
+    join_file, joining, lan, letters, login, manual, mesh, monitoring, new, open, paths, pki,
+    raise, rehearse, retire, sequence, snapshot, status, strongbox, survey, take_back, tokens,
+    upkeep, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -56,6 +57,8 @@ pub enum Command {
     Upkeep(upkeep::UpkeepArgs),
     Copy(copy::CopyArgs),
     Tokens(tokens::TokensArgs),
+    JoinFile(join_file::JoinFileArgs),
+    Letters(letters::LettersArgs),
     Joining(joining::JoiningArgs),
     Mesh(mesh::MeshArgs),
     Access(access::AccessArgs),
@@ -95,6 +98,8 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Snapshot(args) => snapshot::run(&options, &args),
         Command::Upkeep(args) => upkeep::run(&options, &args),
         Command::Copy(args) => copy::run(&options, &args),
+        Command::JoinFile(args) => join_file::run(&options, &args),
+        Command::Letters(args) => letters::run(&options, &args),
         Command::Joining(args) => joining::run(&options, &args),
         Command::Mesh(args) => mesh::run(&options, &args),
         Command::Tokens(args) => tokens::run(&options, &args),

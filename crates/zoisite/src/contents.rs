@@ -84,16 +84,31 @@ impl Site {
         strongbox: &Strongbox,
     ) -> Result<SiteContents, Failure> {
         let mut contents = self.no_contents();
+        contents.secrets = self.keys_of(sequence, state, strongbox)?;
+        Ok(contents)
+    }
+
+    /// The same, by which each is.
+    ///
+    /// # Errors
+    /// Where one is not kept.
+    pub fn keys_of(
+        &self,
+        sequence: &Sequence,
+        state: &mut State,
+        strongbox: &Strongbox,
+    ) -> Result<HashMap<SecretRef, Secret>, Failure> {
+        let mut secrets = HashMap::new();
         for step in &sequence.steps {
             let Work::Act(stretch) = &step.work else { continue };
             for operation in &stretch.operations {
                 let Operation::Put(item) = operation else { continue };
                 let Some((secret, label)) = item.secret() else { continue };
                 let text = self.secret_on_hosts((&secret, label), state, strongbox)?;
-                contents.secrets.extend(text.map(|text| (secret, text)));
+                secrets.extend(text.map(|text| (secret, text)));
             }
         }
-        Ok(contents)
+        Ok(secrets)
     }
 
     /// What a sequence needs besides itself: keys, and a desk that lets nodes in where it has any use for one. `cluster` is

@@ -9,11 +9,11 @@ use ipnet::IpNet;
 use zoisite_core::aim::{
     Aim, Next, Quorum, Real, Records, as_it_stands, forecast, leaving, next_aim,
 };
-use zoisite_core::cluster::{Cluster, HostName};
+use zoisite_core::cluster::{Cluster, Host, HostName};
 use zoisite_core::components::{NodeImages, Shelved};
 use zoisite_core::holdings::{
-    self, ApiObject, Holdings, HoldingsError, HostHoldings, NodeWanted, Part, Sources, node_wanted,
-    peer_urls,
+    self, ApiObject, Holdings, HoldingsError, HostFacts, HostHoldings, NodeWanted, Part, Sources,
+    node_wanted, peer_urls,
 };
 use zoisite_core::item::Content;
 use zoisite_core::pki::{AtRestStage, KeyAt, Ledger, LedgerEntry, Profile, Proof, TokenKeyTurn};
@@ -22,6 +22,7 @@ use zoisite_core::sequence::{Begun, Looks, MachinePin, Refusal, Rule, real, reco
 use zoisite_core::text::digest;
 use zoisite_core::token::TokenRecord;
 use zoisite_reach::Reach;
+use zoisite_store::join_files::{Carried, carried};
 use zoisite_store::trust::{self, Issued};
 use zoisite_store::{FreshKeys, Met, State};
 
@@ -59,6 +60,8 @@ pub struct Prepared {
     pub identity: String,
     subnets: BTreeMap<HostName, Vec<IpNet>>,
     pub tokens: Vec<TokenRecord>,
+    /// What was carried to hosts that nobody dials, and came back.
+    pub carried: BTreeMap<HostName, Carried>,
     /// What is to be done next of a key that is replaced, by which secrets are encrypted in etcd.
     pub at_rest: Option<AtRestStage>,
     /// How far the replacement of the key is that signs service accounts' tokens.
@@ -146,6 +149,7 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
         identity: state.cluster_id()?,
         subnets,
         tokens: state.tokens()?,
+        carried: carried(state)?,
         at_rest: shared.as_ref().and_then(|shared| shared.at_rest_keys().stage()),
         tokens_turn: shared.unwrap_or_default().service_accounts_turn,
         parts: parts.to_vec(),
@@ -153,20 +157,30 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
     })
 }
 
-fn make_holdings(
+/// What is known besides the ledger: pod subnets, hosts that are no longer in the file, images.
+type Known<'a> = (&'a BTreeMap<HostName, Vec<IpNet>>, &'a BTreeMap<HostName, Met>, &'a NodeImages);
+
+/// What is taken to be so of a host that nobody dials, and that has told nothing yet. Nobody could ask whether names lead
+/// anywhere there: they are put there. Of one that is like another one all else is taken to be as there.
+fn unheard(like: Option<&HostFacts>) -> HostFacts {
+    let like = like.cloned().unwrap_or_default();
+    let (brought, called) = (BTreeSet::new(), String::new());
+    HostFacts { unknown_names: true, mesh_key: None, brought, called, ..like }
+}
+
+fn holdings_of_all(
     site: &Site,
     state: &mut State,
     ledger: &Ledger,
-    (subnets, departed, images): (
-        &BTreeMap<HostName, Vec<IpNet>>,
-        &BTreeMap<HostName, Met>,
-        &NodeImages,
-    ),
+    (subnets, departed, images): Known<'_>,
     (parts, aim): (&[Part], &Aim),
 ) -> Result<Holdings, Failure> {
     let cluster_id = state.cluster_id()?;
     let shared = state.shared_secrets()?.unwrap_or_default();
-    let facts = state.facts()?;
+    let mut facts = state.facts()?;
+    for host in site.cluster.out_of_reach() {
+        facts.entry(host.name.clone()).or_insert_with(|| unheard(None));
+    }
     let departed = departed.iter().map(|(host, met)| (host.clone(), met.address)).collect();
     let own = &site.own_secrets()?.on_hosts;
     let site_secrets =
@@ -196,6 +210,22 @@ fn make_holdings(
     Ok(made.within(&aim.scope))
 }
 
+fn make_holdings(
+    site: &Site,
+    state: &mut State,
+    ledger: &Ledger,
+    known: Known<'_>,
+    how: (&[Part], &Aim),
+) -> Result<Holdings, Failure> {
+    Ok(dialled(&site.cluster, holdings_of_all(site, state, ledger, known, how)?))
+}
+
+/// What hosts must hold that are dialled: nothing is asked of the others, and nothing done there.
+fn dialled(cluster: &Cluster, mut made: Holdings) -> Holdings {
+    made.hosts.retain(|host| !cluster.is_out_of_reach(&host.host));
+    made
+}
+
 /// The members that the file wants, and where the others are to dial each.
 fn wanted_members(site: &Site) -> BTreeMap<HostName, String> {
     peer_urls(&site.cluster).into_iter().collect()
@@ -215,8 +245,9 @@ impl Prepared {
         consent: bool,
     ) -> Result<(), Failure> {
         self.real = real(looks, self.begun.as_ref());
-        self.keyless = keyless(site, state, looks)?;
-        self.keyless.retain(|_| self.parts.contains(&Part::Mesh));
+        if self.has(Part::Mesh) {
+            self.keyless = keyless(site, state, looks)?;
+        }
         let wanted = wanted_members(site);
         let restoring = self.begun.as_ref().is_some_and(|begun| begun.restoring.is_some());
         if restoring && !(self.has(Part::Etcd) && self.has(Part::ControlPlane)) {
@@ -271,6 +302,37 @@ impl Prepared {
         }
         let known = (&self.subnets, &self.departed, &self.images);
         make_holdings(site, state, &self.ledger, known, (&self.parts[..], &aim))
+    }
+
+    /// What hosts must hold that nobody dials, as things stand. Those that have told nothing yet are taken to be `like`
+    /// another one, where a person says so; what is noted of them is in `state` alone.
+    ///
+    /// # Errors
+    /// Where a certificate of theirs is gone from the store.
+    pub fn out_of_reach(
+        &self,
+        site: &Site,
+        state: &mut State,
+        like: Option<&HostName>,
+    ) -> Result<Holdings, Failure> {
+        if let Some(like) = like {
+            let facts = state.facts()?;
+            let Some(known) = facts.get(like) else {
+                return Err(Failure::new(
+                    Kind::Usage,
+                    format!("nothing is known of {like} yet"),
+                    "a raise looks at hosts that are dialled; the others tell it by their letters",
+                ));
+            };
+            let heard = |host: &&Host| !facts.contains_key(&host.name);
+            let away = site.cluster.out_of_reach().filter(heard);
+            state.note_facts(away.map(|host| (host.name.clone(), unheard(Some(known)))))?;
+        }
+        let known = (&self.subnets, &self.departed, &self.images);
+        let how = (&self.parts[..], &self.aim);
+        let mut all = holdings_of_all(site, state, &self.ledger, known, how)?;
+        all.hosts.retain(|host| site.cluster.is_out_of_reach(&host.host));
+        Ok(all)
     }
 
     fn standing_aim(&self, site: &Site) -> Aim {

@@ -559,6 +559,13 @@ pub fn write_private(path: &Path, text: &str) -> Result<(), Failure> {
     Private::begin(path)?.end(text)
 }
 
+/// A folder that nobody else reads.
+pub fn private_folder(path: &Path) -> Result<(), Failure> {
+    let mut folder = fs::DirBuilder::new();
+    std::os::unix::fs::DirBuilderExt::mode(folder.recursive(true), 0o700);
+    folder.create(path).map_err(|error| Failure::file("making", path, &error))
+}
+
 /// Takes a store's lock for this process, or renews it: long enough for the longest silence of a run.
 fn lock(records: &mut dyn Records) -> Result<(), StoreError> {
     let until = now().saturating_add(SignedDuration::from_mins(60)).unwrap_or(now());

@@ -19,6 +19,8 @@ use zoisite_core::snapshot::{taken_at, too_old};
 use zoisite_reach::{Hosts, Reach};
 use zoisite_store::State;
 
+use zoisite_store::join_files::Carried;
+
 use crate::failure::Failure;
 use crate::prepared::Prepared;
 use crate::road::{self, Sighting};
@@ -300,8 +302,12 @@ pub struct NodeStatus {
     /// `Ready`, `not Ready`, `not joined`, `unknown`.
     pub state: &'static str,
     pub why: Option<String>,
-    /// Whether the host itself could be looked at.
+    /// Whether the host itself could be looked at; one that nobody dials need not be.
     pub looked: bool,
+    /// Nobody dials it.
+    pub out_of_reach: bool,
+    /// What was carried to such a host, and what came back.
+    pub carried: Option<Carried>,
     pub facts: Option<NodeFacts>,
     /// End of the certificate with which its kubelet shows who it is: as the host has it, else as it was
     /// issued last.
@@ -350,7 +356,13 @@ impl Standing {
     /// Whether all is as it must be.
     pub fn well(&self) -> bool {
         let soon = self.nodes.iter().any(|node| node.certificate == "ends soon");
-        let as_the_file = self.waits.is_empty() && self.quorum.unnamed.is_empty();
+        // One that was carried nothing yet is nobody's trouble.
+        let stands = |node: &NodeStatus| {
+            let told = node.carried.as_ref().and_then(Carried::fault);
+            node.state != "not Ready" && told.is_none()
+        };
+        let away = self.nodes.iter().filter(|node| node.out_of_reach).all(stands);
+        let as_the_file = away && self.waits.is_empty() && self.quorum.unnamed.is_empty();
         !soon && as_the_file && self.ailing(&|_| false).is_empty()
     }
 
@@ -372,7 +384,9 @@ impl Standing {
             out.push(format!("{}: it is {}{why}", service.host, service.state));
         }
         // The API calls a silent node Ready for a while: the host itself must answer too.
-        for node in self.nodes.iter().filter(|n| !away(&n.host)) {
+        // What nobody dials no run can wait for.
+        let dialled = self.nodes.iter().filter(|node| !node.out_of_reach);
+        for node in dialled.filter(|n| !away(&n.host)) {
             let why = node.why.as_ref().map_or(String::new(), |why| format!(" ({why})"));
             match (node.state, node.looked) {
                 ("Ready", true) if node.certificate == "ended" => {
@@ -632,11 +646,16 @@ fn nodes(
 
             let issued = current.get(&(Profile::KubeletClient, host.clone())).copied();
             let (certificate, certificate_end) = certificate(issued, look, now);
+            let away = prepared.cluster.is_out_of_reach(host);
+            let carried = prepared.carried.get(host);
+            let told = || carried.and_then(Carried::fault);
             NodeStatus {
                 host: host.clone(),
                 state,
-                why: unreachable.or(why),
-                looked: look.is_some_and(Result::is_ok),
+                why: unreachable.or(why).or_else(told),
+                looked: away || look.is_some_and(Result::is_ok),
+                out_of_reach: away,
+                carried: carried.filter(|_| away).cloned(),
                 facts,
                 certificate_end,
                 certificate,
@@ -681,6 +700,8 @@ mod tests {
             state,
             why: (state != "Ready").then(|| "CSINode is not yet initialized".into()),
             looked,
+            out_of_reach: false,
+            carried: None,
             facts: None,
             certificate_end: None,
             certificate: "valid",

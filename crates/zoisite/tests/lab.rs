@@ -15,14 +15,17 @@ use common::{Done, Place};
 use zoisite_core::cluster::Vrrp;
 use zoisite_core::drill::{By, Drill, Kind, lose_script, mend_script, watch_script};
 use zoisite_core::first_boot::Way;
-use zoisite_core::holdings::HostHoldings;
+use zoisite_core::holdings::{HostHoldings, NodePaths};
 use zoisite_core::item::{
-    Absent, Block, Directory, Image, Item, Link, Module, NoSwap, OwnName, Package, Pods, Rules,
-    Sysctl, Unit, User, Workspace,
+    Absent, Block, Directory, Image, Item, KeyText, Link, Module, NoSwap, OwnName, Package, Pods,
+    Rules, Sysctl, Unit, User, Workspace,
 };
+use zoisite_core::join_file::{self, Addressed, Errand, Signer, make_word};
 use zoisite_core::layout::RUNTIME_UNIT;
 use zoisite_core::paths::{Firewall, advertise_script, hear_script, told_script};
+use zoisite_core::pki::{KeyKind, KeySource as _};
 use zoisite_core::script::Depth;
+use zoisite_core::sequence::Sequence;
 
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
@@ -526,7 +529,8 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     holdings.needs.extend(["runtime", "plugins"]);
     holdings.names.push("api.saltmarsh.example".into());
     let ports = [(heron.address, 2380)];
-    let stable = std::slice::from_ref(&cluster.control_plane.address);
+    let stable_end = &cluster.control_plane.address;
+    let stable = std::slice::from_ref(stable_end);
     let drill = |kind, by| Drill { kind, host: heron.name.clone(), from: None, by, seconds: 20 };
     let other = "10.77.0.12".parse().unwrap();
     let gone = [("warden".to_owned(), "ssh-ed25519 AAAA".to_owned())];
@@ -548,6 +552,9 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         zoisite_core::paths::listen_script(&heron.name, &ports, "word"),
         zoisite_core::paths::probe_script(&heron.name, &[(heron.address, 2380, Some("word"))]),
         zoisite_core::paths::end_script(&heron.name),
+        zoisite_core::paths::keep_datagrams_script(&heron.name, 51820),
+        zoisite_core::paths::send_datagrams_script(&heron.name, "word", &[stable_end]),
+        zoisite_core::paths::arrived_script(&heron.name, "word"),
         hear_script(&heron.name, heron.address, &[other], Vrrp::Multicast),
         advertise_script(&heron.name, heron.address, &[other], Vrrp::Unicast),
         told_script(&heron.name),
@@ -564,7 +571,28 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         zoisite_core::login::look_around(),
         zoisite_core::login::rule_script("warden"),
     ];
-    let all = scripts.iter().copied().chain(looking.iter().map(String::as_str));
+    // What is carried to hosts that nobody dials.
+    let known = zoisite_core::cluster::read(
+        &std::fs::read_to_string(project().join("lab/clusters/out-of-reach.toml")).unwrap(),
+    );
+    let known = known.cluster.unwrap();
+    let host = known.out_of_reach().next().unwrap();
+    let made = jiff::Timestamp::UNIX_EPOCH;
+    let to = Addressed { cluster: &known, identity: "ab", host, number: 1, made, ends: made };
+    let mut joins = HostHoldings::new(&host.name);
+    joins.node = Some(NodePaths { client: "/x".into(), signed_by: None, stable_name: None });
+    let (sequence, word) = (Sequence::default(), make_word([7; 25]));
+    let errand = Errand::Join { sequence: &sequence, arch: "amd64", from: None };
+    let mut carried: Vec<String> = join_file::scripts(to, errand, &joins, KeyText::Masked)
+        .unwrap()
+        .into_iter()
+        .map(|(_, script)| script.expose().to_owned())
+        .collect();
+    let key = zoisite_store::FreshKeys.key(KeyKind::EcdsaP256).unwrap().private;
+    let how = (KeyText::Masked, &word, &Signer::of(&key).unwrap());
+    let whole = join_file::join_file(to, errand, &joins, how).unwrap();
+    carried.push(whole.expose().split("\n#sealed\n").next().unwrap().to_owned() + "\n");
+    let all = scripts.iter().copied().chain(looking.iter().chain(&carried).map(String::as_str));
     for (i, script) in all.enumerate() {
         let name = format!("script-{i}.sh");
         lab.place.write(&name, script);

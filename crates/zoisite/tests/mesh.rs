@@ -96,8 +96,28 @@ fn three_networks_behind_translations_are_one_cluster() {
     }
     let _ = lab_.on("egret", "ping -c 1 -W 5 10.77.3.13").ended(0);
 
+    // What the mesh will send is tried before there is one, through the routers between.
+    let _ = lab_.zoisite(&["paths", "try"]).ended(0).says("4 of 4 paths").says("30 paths, which");
+    let nft = |words: &str| {
+        let words = words.split(' ');
+        Done::of(std::process::Command::new("nft").args(words)).ended(0)
+    };
+    let _ = nft("insert rule ip zlab-nat pre ip daddr 10.77.9.1 udp dport 51820 counter drop");
+    let _ = lab_
+        .zoisite(&["paths", "try"])
+        .ended(3)
+        .says("egret, ibis → heron, UDP 51820 (mesh): silent")
+        .says("nothing that is sent to 10.77.9.1:51820 arrives at heron");
+    let rules = nft("-a list chain ip zlab-nat pre").stdout;
+    let ours = rules.lines().find(|line| line.contains("drop")).unwrap();
+    let (_, handle) = ours.rsplit_once(' ').unwrap();
+    let _ = nft(&format!("delete rule ip zlab-nat pre handle {handle}"));
+    let left = "ls /run/zoisite-path.heard /run/systemd/system/zoisite-path-*";
+    let _ = lab_.on("heron", left).ended(2);
+
     let _ = lab_.zoisite(&["raise"]).ended(0).complains("make their keys for the mesh");
     until_all_meet(&lab_);
+    let _ = lab_.zoisite(&["paths", "try"]).ended(0).says("34 paths are tried, all open");
     let _ = lab_.zoisite(&["verify"]).ended(0);
     let again = lab_.zoisite(&["raise"]).ended(0);
     assert!(again.stdout.contains("nothing was done"), "{again:?}");

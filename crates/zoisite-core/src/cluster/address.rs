@@ -73,6 +73,12 @@ impl fmt::Display for Endpoint {
     }
 }
 
+impl serde::Serialize for Endpoint {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
 /// The hardware address of a network interface (EUI-48, IEEE 802).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Mac([u8; 6]);

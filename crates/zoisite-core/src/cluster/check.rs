@@ -2,6 +2,7 @@
 
 mod first_boot;
 mod mesh;
+mod out_of_reach;
 mod trust;
 
 use std::collections::{HashMap, HashSet};
@@ -50,6 +51,7 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.monitoring();
     check.first_boot();
     check.mesh();
+    check.out_of_reach();
     check.lifetimes();
     check.authentication();
     check.settings();

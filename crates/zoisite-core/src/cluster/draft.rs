@@ -212,6 +212,7 @@ fn cluster_and_hosts(draft: &Draft<'_>, o: &mut String) {
          # heron = {{ address = [\"10.77.0.11\", \"fd77::11\"], other-addresses = [\"192.168.50.11\"],\n\
          #   interface = \"eth0\", mac = \"02:00:5e:10:00:11\", site = \"north hide\", rack = \"a\",\n\
          #   endpoint = \"hide.saltmarsh.example:51820\",   # in a mesh: where others find it from outside\n\
+         #   out-of-reach = true,                       # nobody dials it: zoisite join-file\n\
          #   login = {{ address = \"192.168.50.11\", port = 22, user = \"warden\", ssh-config = \"ssh_config\" }} }}",
         draft.kubernetes, draft.etcd
     );

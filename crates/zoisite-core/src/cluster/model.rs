@@ -120,6 +120,8 @@ pub struct Host {
     pub login: Login,
     /// Where others find it from outside, by UDP, before they met; `None` behind a router that lets nobody in.
     pub endpoint: Option<Endpoint>,
+    /// Nobody dials it: what it does is carried there as a join file.
+    pub out_of_reach: bool,
 }
 
 impl Host {
@@ -673,6 +675,21 @@ impl Cluster {
     /// Whether a host holds a role.
     pub fn holds(&self, host: &HostName, role: Role) -> bool {
         self.holders(role).contains(host)
+    }
+
+    /// Hosts that nobody dials.
+    pub fn out_of_reach(&self) -> impl Iterator<Item = &Host> {
+        self.hosts.iter().filter(|host| host.out_of_reach)
+    }
+
+    /// Whether a host is one that nobody dials.
+    pub fn is_out_of_reach(&self, name: &HostName) -> bool {
+        self.host(name).is_some_and(|host| host.out_of_reach)
+    }
+
+    /// Whether other hosts depend on what a host does.
+    pub fn is_depended_on(&self, host: &HostName) -> bool {
+        Role::DEPENDED_ON.iter().any(|role| self.holds(host, *role))
     }
 
     /// Whether a host will have a kubelet.

@@ -64,8 +64,17 @@ struct Parser {
     places: Places,
 }
 
-const HOST_KEYS: &[&str] =
-    &["address", "other-addresses", "interface", "mac", "site", "rack", "login", "endpoint"];
+const HOST_KEYS: &[&str] = &[
+    "address",
+    "other-addresses",
+    "interface",
+    "mac",
+    "site",
+    "rack",
+    "login",
+    "endpoint",
+    "out-of-reach",
+];
 /// Every table of the file with its keys.
 pub(super) const TABLES: &[(&str, &[&str])] = &[
     ("cluster", &["name", "kubernetes", "etcd", "domain"]),

@@ -145,7 +145,8 @@ fn cheapest(cluster: &Cluster, wanted: usize, owned: bool) -> Option<String> {
             continue;
         }
         let have: BTreeSet<&HostName> = have.iter().collect();
-        let spare = cluster.hosts.iter().map(|host| &host.name).filter(|name| !have.contains(name));
+        let spare = cluster.hosts.iter().filter(|host| !host.out_of_reach).map(|host| &host.name);
+        let spare = spare.filter(|name| !have.contains(name));
         let spare: Vec<&str> = spare.map(HostName::as_str).take(missing).collect();
         machines = machines.max(missing - spare.len());
         let s = if missing == 1 { "" } else { "s" };

@@ -132,8 +132,15 @@ impl Kind {
             Self::Balancer => cluster.balancers.hosts.clone(),
             Self::ApiServer | Self::ControlPlane => cluster.control_plane.hosts.clone(),
             Self::Member | Self::Leader => cluster.etcd.members.clone(),
-            Self::Worker => cluster.workers.hosts.clone(),
-            Self::Link => cluster.hosts.iter().map(|host| host.name.clone()).collect(),
+            // One that nobody dials cannot be taken away on purpose.
+            Self::Worker => {
+                let dialled = |host: &&HostName| !cluster.is_out_of_reach(host);
+                cluster.workers.hosts.iter().filter(dialled).cloned().collect()
+            }
+            Self::Link => {
+                let dialled = cluster.hosts.iter().filter(|host| !host.out_of_reach);
+                dialled.map(|host| host.name.clone()).collect()
+            }
         }
     }
 

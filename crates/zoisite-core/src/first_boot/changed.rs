@@ -2,6 +2,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::Seed;
+use crate::join_file::JOIN_FOLDER;
+use crate::text::digest;
 
 /// What a host was told: as it is recorded, without what is secret in it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -51,6 +53,18 @@ impl Telling {
         let mut user_data = read;
         if let Some(key) = user_data.pointer_mut("/ssh_keys") {
             *key = key["ed25519_public"].take();
+        }
+        // Words and join files too: what they are is recorded, not what they say.
+        for file in user_data
+            .pointer_mut("/write_files")
+            .and_then(Value::as_array_mut)
+            .into_iter()
+            .flatten()
+        {
+            let of_join = file["path"].as_str().is_some_and(|path| path.starts_with(JOIN_FOLDER));
+            if let (true, Some(content)) = (of_join, file["content"].as_str()) {
+                file["content"] = format!("sha256 {}", digest(content)).into();
+            }
         }
         Ok(Self { instance: seed.instance().to_owned(), user_data, network: seed.network.clone() })
     }

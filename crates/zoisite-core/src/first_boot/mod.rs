@@ -16,7 +16,7 @@ use serde_json::Value;
 pub use carrier::{Carried, Carrier, CarrierError, PROPERTY_ROOM, carried};
 pub use changed::{Change, Telling, Way, changed};
 pub use host_key::HostKey;
-pub use seed::{Seed, SeedError, Told, public_key_lines};
+pub use seed::{FirstFile, JoinWord, Seed, SeedError, Told, public_key_lines};
 pub use telling::{
     Heard, heard_script, in_order, locked_out, may_restart, read_heard, tell_script, way_of,
 };

@@ -5,6 +5,7 @@ use serde_json::{Map, Value, json};
 
 use super::HostKey;
 use crate::cluster::{Cluster, FirstBoot, Host};
+use crate::join_file::JOIN_FOLDER;
 use crate::pki::{Secret, sha256};
 
 /// Who and what a host is told of, besides the cluster file.
@@ -14,6 +15,28 @@ pub struct Told<'a> {
     pub keys: &'a [String],
     /// The host's own key, where it was made here.
     pub host_key: Option<&'a HostKey>,
+    /// What one that nobody dials opens its join files by.
+    pub carried: Option<JoinWord<'a>>,
+}
+
+/// What a host that nobody dials is told of join files.
+#[derive(Clone, Copy, Debug)]
+pub struct JoinWord<'a> {
+    /// Its word.
+    pub word: &'a Secret,
+    /// Who signs them: the fingerprint.
+    pub signer: &'a str,
+    /// Where its first one comes from, which it carries out by itself.
+    pub first: Option<FirstFile<'a>>,
+}
+
+/// A host's first join file.
+#[derive(Clone, Copy, Debug)]
+pub enum FirstFile<'a> {
+    /// Its text.
+    Text(&'a Secret),
+    /// Where it is fetched from.
+    Web(&'a str),
 }
 
 /// The three texts that cloud-init reads.
@@ -126,18 +149,30 @@ fn user_data(
             json!({"ed25519_private": key.private.expose(), "ed25519_public": format!("{} {}", key.public, host.name)}),
         );
     }
+    let mut files: Vec<Value> = Vec::new();
+    let mut commands: Vec<Value> = Vec::new();
+    if let Some(carried) = &told.carried {
+        files.extend(join_files(host, carried));
+        if carried.first.is_some() {
+            commands.push(json!(["systemctl", "daemon-reload"]));
+            commands.push(json!(["systemctl", "enable", "--now", "--no-block", JOIN_UNIT]));
+        }
+    }
     if user != "root" {
         // The last rule that matches wins, and files are read in the order of their names (sudoers(5)).
         let name: String = user.chars().map(|c| if c == '.' { '_' } else { c }).collect();
-        put(
-            "write_files",
-            json!([{
+        files.insert(
+            0,
+            json!({
                 "path": format!("/etc/sudoers.d/zz-zoisite-{name}"),
                 "owner": "root:root",
                 "permissions": "0440",
                 "content": format!("# Placed by zoisite at the first boot: it reaches this host as {user}.\n{user} ALL=(ALL:ALL) NOPASSWD: ALL\n"),
-            }]),
+            }),
         );
+    }
+    if !files.is_empty() {
+        put("write_files", Value::Array(files));
     }
     let preparation = &cluster.preparation;
     if let Some(zone) = &preparation.time_zone {
@@ -149,19 +184,65 @@ fn user_data(
             json!({"enabled": true, "ntp_client": "systemd-timesyncd", "servers": preparation.time_servers}),
         );
     }
-    if !first.packages.is_empty() {
+    let mut packages: Vec<&str> = first.packages.iter().map(String::as_str).collect();
+    // A join file is opened by it.
+    if told.carried.is_some() && !packages.contains(&"openssl") {
+        packages.push("openssl");
+    }
+    if !packages.is_empty() {
         put("package_update", json!(true));
-        put("packages", json!(first.packages));
+        put("packages", json!(packages));
     }
     if cluster.is_node(&host.name) && !crate::holdings::swaps(cluster) {
         // A kubelet does not start on a host that swaps.
         let fstab = r"sed -i 's/^[^#[:space:]]\+[[:space:]]\+[^[:space:]]\+[[:space:]]\+swap[[:space:]].*/#zoisite: &/' /etc/fstab";
-        put(
-            "runcmd",
-            json!([["swapoff", "-a"], ["sh", "-c", format!("[ ! -e /etc/fstab ] || {fstab}")]]),
-        );
+        let off = [
+            json!(["swapoff", "-a"]),
+            json!(["sh", "-c", format!("[ ! -e /etc/fstab ] || {fstab}")]),
+        ];
+        commands.splice(0..0, off);
+    }
+    if !commands.is_empty() {
+        put("runcmd", Value::Array(commands));
     }
     Value::Object(all)
+}
+
+/// The unit that carries out a host's first join file, again at each start until its node was Ready.
+const JOIN_UNIT: &str = "zoisite-join.service";
+
+/// Files by which a host knows its join files, and the first of them.
+fn join_files(host: &Host, carried: &JoinWord<'_>) -> Vec<Value> {
+    let name = &host.name;
+    let file = |path: String, mode: &str, content: String| json!({"path": path, "owner": "root:root", "permissions": mode, "content": content});
+    let at = |name: &str| format!("{JOIN_FOLDER}/{name}");
+    let mut out = vec![
+        file(at("host"), "0600", format!("{name}\n")),
+        file(at("signer"), "0600", format!("{}\n", carried.signer)),
+        file(at("word"), "0600", format!("{}\n", carried.word.expose())),
+    ];
+    let join = at(&format!("{name}.join"));
+    let fetched = match carried.first {
+        None => return out,
+        Some(FirstFile::Text(text)) => {
+            out.push(file(join.clone(), "0600", text.expose().to_owned()));
+            String::new()
+        }
+        // systemd takes '%' for something of its own (systemd.unit(5), specifiers).
+        Some(FirstFile::Web(from)) => {
+            let from = from.replace('%', "%%");
+            format!(
+                "ExecStartPre=/bin/sh -c 'curl -fsSL -o {join}.new \"{from}/{name}.join\" || wget -q -O {join}.new \"{from}/{name}.join\"; mv {join}.new {join}'\n"
+            )
+        }
+    };
+    let unit = format!(
+        "# Placed by zoisite at the first boot.\n[Unit]\nDescription=Zoisite carries out the join file of {name}\nWants=network-online.target\nAfter=network-online.target\n\
+         ConditionPathExists=!{JOIN_FOLDER}/ready\n\n[Service]\nType=oneshot\n{fetched}ExecStart=/bin/sh {join} --wait 3600\nRestart=on-failure\nRestartSec=30\n\n\
+         [Install]\nWantedBy=multi-user.target\n"
+    );
+    out.push(file(format!("/etc/systemd/system/{JOIN_UNIT}"), "0644", unit));
+    out
 }
 
 /// What the one card is called where its name is not known.

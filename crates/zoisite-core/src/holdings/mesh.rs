@@ -16,9 +16,10 @@ use crate::layout::{IP, WIREGUARD, WIREGUARD_PROGRAM};
 /// Name of the unit that holds the mesh's interface.
 pub const MESH_UNIT: &str = "zoisite-mesh.service";
 /// The interface.
-pub const MESH_DEVICE: &str = "zoisite-mesh";
+pub(crate) const MESH_DEVICE: &str = "zoisite-mesh";
 /// The public half of the key that a host made for itself.
 pub(crate) const MESH_PUBLIC: &str = "/var/lib/zoisite/mesh/public";
+const STATE: &str = "/var/lib/zoisite/mesh";
 const FOLDER: &str = "/etc/zoisite/mesh";
 /// Seconds after which a host behind a router that translates addresses says something, so that the way back stays open.
 const KEEPALIVE: u16 = 25;
@@ -99,7 +100,7 @@ set -eu
 umask 077
 dev={MESH_DEVICE}
 kept=${{0%/*}}
-state={state}
+state={STATE}
 if [ ! -s \"$state/key\" ]; then
   mkdir -p \"$state\"
   wg genkey >\"$state/key.new\"
@@ -120,7 +121,6 @@ export WG_ENDPOINT_RESOLUTION_RETRIES=3
 # Routes through an interface that was taken away went with it.
 if [ -r {NETWORK}/routes ]; then ip -force -batch {NETWORK}/routes >/dev/null 2>&1 || :; fi
 ",
-        state = MESH_PUBLIC.trim_end_matches("/public"),
         mtu = mesh.mtu,
     )
 }

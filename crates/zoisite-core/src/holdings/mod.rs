@@ -40,14 +40,14 @@ pub(crate) use etcd::cluster_token;
 pub use etcd::{initial_cluster, peer_urls};
 pub(crate) use etcd_paths::etcd_folder;
 pub use etcd_paths::{ETCD_CONFIG, ETCD_UNIT, EtcdPaths};
-pub(crate) use mesh::MESH_PUBLIC;
-pub use mesh::{MESH_DEVICE, MESH_UNIT};
+pub use mesh::MESH_UNIT;
+pub(crate) use mesh::{MESH_DEVICE, MESH_PUBLIC};
 pub use monitoring::{MONITORING_UNIT, Target, Watched, targets};
 pub use node::{
-    KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH, Taint,
-    assign_subnets, node_wanted,
+    KUBELET_AUTHORITY, KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH,
+    Taint, assign_subnets, node_wanted,
 };
-pub use objects::{ApiObject, objects};
+pub use objects::{ApiObject, LETTERS, objects};
 pub use placeholders::Placeholders;
 pub(crate) use preparation::{Bringing, bringing, swaps};
 pub use registry::{REGISTRY_UNIT, RegistryLogin, registry_secrets};
@@ -136,8 +136,7 @@ impl Holdings {
             Scope::Members(hosts) if hosts.contains(&host.host) => {
                 host.only(&[Part::Preparation, Part::Mesh, Part::Etcd])
             }
-            Scope::Members(_) => host.only(&[Part::Preparation, Part::Mesh]),
-            Scope::Mesh => host.only(&[Part::Preparation, Part::Mesh]),
+            Scope::Members(_) | Scope::Mesh => host.only(&[Part::Preparation, Part::Mesh]),
             Scope::Dialling => host.only(&[Part::Preparation, Part::Mesh, Part::ControlPlane]),
         };
         Self {

@@ -11,7 +11,7 @@ use super::config::{Credential, Flags, kubeconfig, merge};
 use super::runtime::{Layout, runtime};
 use super::unit::NO_CORE;
 use super::{HoldingsError, HostFacts, HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
-use crate::cluster::{Cluster, Host, HostName, PodsBy, Role, ServicesBy, size_of};
+use crate::cluster::{Cluster, Host, HostName, PodsBy, ServicesBy, size_of};
 use crate::item::{Absent, Content, Item, Pods, ROUTE_PROTOCOL, Routes, Sysctl, Workspace};
 use crate::layout::{CNI_CONFIG, IP, MODPROBE, NFT, SYSTEMD_SYSCTL};
 use crate::pki::{AuthorityCertificate, AuthorityKind, Profile, SecretRef};
@@ -26,6 +26,8 @@ pub(super) const MODULES: [&str; 2] = ["overlay", "br_netfilter"];
 const NETWORK_UNIT: &str = "zoisite-network.service";
 const PROXY_UNIT: &str = "zoisite-kube-proxy.service";
 const KUBELET: &str = "/etc/zoisite/kubelet";
+/// The certificate of the authority by which a kubelet knows the API servers.
+pub const KUBELET_AUTHORITY: &str = "/etc/zoisite/kubelet/cluster-authority.crt";
 const PROXY: &str = "/etc/zoisite/kube-proxy";
 /// Where a node keeps its routes to the others' pods.
 pub(super) const NETWORK: &str = "/etc/zoisite/network";
@@ -361,8 +363,8 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
         // The kubelet looks there by itself, and again when it pulls.
         items.push(Workshop::key(&format!("{KUBELET_STATE}/config.json"), "root", content, None));
     }
-    let authority = format!("{KUBELET}/cluster-authority.crt");
-    items.extend(shop.authority(AuthorityKind::Cluster, &authority, Some(KUBELET_UNIT)));
+    let authority = KUBELET_AUTHORITY;
+    items.extend(shop.authority(AuthorityKind::Cluster, authority, Some(KUBELET_UNIT)));
     items.extend(shop.certificate(Profile::KubeletServing));
     let wanted = node_wanted(shop.cluster, &shop.host.name, subnets);
     let cluster = shop.cluster;
@@ -372,7 +374,7 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
     let alike = (unified_cgroups, container, stub_resolver, disk_gib, &reserved);
     let text =
         shop.shared_yaml(format!("kubelet.yaml {alike:?} {own:?} {:?}", wanted.taints), || {
-            let mut config = kubelet_config(cluster, facts, &wanted, &authority);
+            let mut config = kubelet_config(cluster, facts, &wanted, authority);
             config["systemReserved"] = reserved.clone();
             merge(&mut config, &own);
             config
@@ -479,7 +481,7 @@ fn eviction(facts: &HostFacts) -> Value {
 
 /// What pods may not have: what the host itself and the cluster's own services on it need at least.
 fn reserved(cluster: &Cluster, host: &HostName) -> Value {
-    let (cpu, memory) = match Role::DEPENDED_ON.iter().any(|role| cluster.holds(host, *role)) {
+    let (cpu, memory) = match cluster.is_depended_on(host) {
         true => {
             let need = size_of(cluster, host).need;
             (need.millicores, need.memory_mib)

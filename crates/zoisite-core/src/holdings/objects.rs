@@ -74,8 +74,49 @@ pub fn objects(cluster: &Cluster, images: &NodeImages) -> Vec<ApiObject> {
             out.push(binding(name, &format!("{requests}:{role}"), group(who)));
         }
     }
+    if cluster.out_of_reach().next().is_some() {
+        out.extend(letters());
+    }
     out.extend(dns(cluster, images));
     out.into_iter().map(ApiObject).collect()
+}
+
+/// Namespace in which hosts that nobody dials leave their letters, each a ConfigMap of the host's name.
+pub const LETTERS: &str = "zoisite-letters";
+/// So many letters are kept there at most: who joins may write some, and no more than the namespace holds.
+const MOST_LETTERS: usize = 5_000;
+
+/// Where such hosts leave their letters. Whoever joins, or has joined, may write there and nowhere else; what counts is the
+/// seal by the host's own word.
+fn letters() -> Vec<Value> {
+    let meta = |name: &str| json!({"name": name, "namespace": LETTERS, "labels": labels()});
+    let group = |name: &str| json!({"apiGroup": RBAC, "kind": "Group", "name": name});
+    vec![
+        json!({
+            "apiVersion": "v1",
+            "kind": "Namespace",
+            "metadata": {"name": LETTERS, "labels": labels()},
+        }),
+        json!({
+            "apiVersion": "v1",
+            "kind": "ResourceQuota",
+            "metadata": meta("letters"),
+            "spec": {"hard": {"count/configmaps": MOST_LETTERS.to_string()}},
+        }),
+        json!({
+            "apiVersion": format!("{RBAC}/v1"),
+            "kind": "Role",
+            "metadata": meta("letters"),
+            "rules": [{"apiGroups": [""], "resources": ["configmaps"], "verbs": ["create", "patch"]}],
+        }),
+        json!({
+            "apiVersion": format!("{RBAC}/v1"),
+            "kind": "RoleBinding",
+            "metadata": meta("letters"),
+            "roleRef": {"apiGroup": RBAC, "kind": "Role", "name": "letters"},
+            "subjects": [group("system:bootstrappers"), group("system:nodes")],
+        }),
+    ]
 }
 
 const RBAC: &str = "rbac.authorization.k8s.io";

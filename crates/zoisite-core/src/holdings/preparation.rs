@@ -59,13 +59,14 @@ pub(crate) fn swaps(cluster: &Cluster) -> bool {
     cluster.workers.own.kubelet.get("failSwapOn") == Some(&false.into())
 }
 
-/// What the host is called, unless it is called so already, perhaps with its domain.
+/// What the host is called, unless it is called so already, perhaps with its domain. One that nobody dials may never have
+/// told.
 fn own_name(shop: &Workshop<'_>, facts: &HostFacts) -> Option<Item> {
     let name = &shop.host.name;
     let long = facts.called.strip_prefix(name.as_str()).is_some_and(|rest| rest.starts_with('.'));
     let set = shop.cluster.preparation.host_names == HostNames::Set;
-    (set && !facts.called.is_empty() && !long)
-        .then(|| Item::OwnName(OwnName { name: name.clone() }))
+    let told = !facts.called.is_empty() || shop.host.out_of_reach;
+    (set && told && !long).then(|| Item::OwnName(OwnName { name: name.clone() }))
 }
 
 /// The hosts that a host must know by name: those that a survey asks it for.

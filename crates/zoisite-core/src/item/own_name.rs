@@ -1,7 +1,7 @@
 use super::{Act, Described, Differs, Found, Kind, Look, Seen};
 use crate::cluster::HostName;
 
-/// What a host calls itself, now and after the next boot (hostname(5)).
+/// What a host calls itself, now and after the next boot (hostname(5)); with its domain it is the same name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OwnName {
     /// The name.
@@ -24,7 +24,9 @@ own_name() {
   begin "own name $1"
   kept=$(cat "$root/etc/hostname" 2>/dev/null)
   runs=$(cat "$root/proc/sys/kernel/hostname" 2>/dev/null)
-  if [ "$kept" = "$1" ] && [ "$runs" = "$1" ]; then same; return; fi
+  case $kept in
+    "$1" | "$1".*) if [ "$runs" = "$kept" ]; then same; return; fi ;;
+  esac
   note own_name "$1" "${kept:--}" "${runs:--}"
   set_own_name "$1" "$1"
 }
@@ -61,7 +63,7 @@ back_own_name() { set_own_name "$2" "$3"; }
 
     fn differs(&self, seen: Seen<'_>) -> Vec<Differs> {
         match seen.found.own_name.get("") {
-            Some(found) if *found == self.name.as_str() => Vec::new(),
+            Some(found) if is_called(found, &self.name) => Vec::new(),
             Some(found) => vec![Differs::Value(format!("'{found}'"))],
             None => vec![Differs::Missing],
         }
@@ -75,4 +77,10 @@ back_own_name() { set_own_name "$2" "$3"; }
     fn hold(&self, found: &mut Found, _: &str) {
         found.own_name.insert(String::new(), self.name.to_string());
     }
+}
+
+/// Whether it is the name, perhaps with a domain.
+fn is_called(found: &str, name: &HostName) -> bool {
+    let rest = found.strip_prefix(name.as_str());
+    rest.is_some_and(|rest| rest.is_empty() || (rest.starts_with('.') && !rest.contains(',')))
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 
 use crate::cluster::{Cluster, HostName};
-use crate::holdings::HostFacts;
+use crate::holdings::{HostFacts, MESH_DEVICE};
 use crate::script::{fields, wrapped_login};
 
 const PAIRS: &str = include_str!("pairs.sh");
@@ -54,7 +54,7 @@ pub fn pairs_script<'a>(
 ) -> String {
     let words: String =
         others.into_iter().map(|(other, address)| format!(" {other} {address}")).collect();
-    wrapped_login(&format!("peers of {host}"), PAIRS, &format!("pairs{words}\n"))
+    wrapped_login(&format!("peers of {host}"), PAIRS, &format!("pairs {MESH_DEVICE}{words}\n"))
 }
 
 /// What a host told of its peers.
@@ -119,6 +119,15 @@ pub fn stranger(
         let Some(peer) = peer else { continue };
         let key = facts.get(stranger).and_then(|facts| facts.mesh_key.as_ref());
         match &peer.key {
+            // Of one that nobody dials only its letter tells it.
+            None if key.is_none() && cluster.is_out_of_reach(stranger) => {
+                return Some((
+                    format!("the key of {stranger} is not known yet, and nobody dials it"),
+                    format!(
+                        "its letter tells it: zoisite letters read {stranger}.letter, then zoisite raise"
+                    ),
+                ));
+            }
             None => return Some((format!("{host} was not told of {stranger}"), again)),
             told if key.is_some() && told.as_ref() != key => {
                 return Some((format!("{host} knows {stranger} by another key"), again));

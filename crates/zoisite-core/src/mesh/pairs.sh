@@ -1,6 +1,5 @@
 # What a host's interface of the mesh says of its peers, and whether they answer. Changes nothing; what is sent makes peers
 # that have nothing to say shake hands.
-dev=zoisite-mesh
 # one line of an answer of wg(8): the field beside a key
 beside() {
   printf '%s\n' "$1" | while read -r key value; do
@@ -24,8 +23,10 @@ answers() {
   fi
   say answers "$1" "${rtt:--}" "${lost:--}"
 }
-# name and address of each other host, in turn
+# the interface; then name and address of each other host, in turn
 pairs() {
+  dev=$1
+  shift
   if ! ip link show dev "$dev" >/dev/null 2>&1; then
     say unmeshed "there is no interface $dev"
     return

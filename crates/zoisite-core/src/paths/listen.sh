@@ -3,7 +3,8 @@
 units=/run/systemd/system
 timer=zoisite-path-end
 # What takes everything away again. (systemd would read a '$' in it as its own.)
-end_all="systemctl stop 'zoisite-path-*.socket' 'zoisite-path-*@*.service'; rm -f $units/zoisite-path-*; systemctl daemon-reload"
+heard=/run/zoisite-path.heard
+end_all="systemctl stop 'zoisite-path-*.socket' 'zoisite-path-*@*.service'; systemctl reset-failed 'zoisite-path-*@*.service' 'zoisite-path-*.socket'; rm -f $units/zoisite-path-* $heard; systemctl daemon-reload"
 end_paths() { sh -c "$end_all" 2>/dev/null; }
 # how long, in seconds: another trial is waited for, then nothing of an older one stays
 begin_paths() {
@@ -55,8 +56,43 @@ UNIT
   chmod 0644 "$units/$name.socket" "$units/$name@.service"
   served="${served:-} $1"
 }
+# number, port, the interface and the unit of the mesh: writes a unit that keeps what arrives by UDP, unless the mesh has it
+serve_datagrams() {
+  if ip link show dev "$3" >/dev/null 2>&1; then
+    say taken "$1" - "$4"
+    return
+  fi
+  taken=$(ss -Hlunp "sport = :$2" 2>/dev/null | head -n 1)
+  if [ -n "$taken" ]; then
+    say taken "$1" "$(printf '%s' "$taken" | sed -n 's/.*(("\([^"]*\)".*/\1/p')" ''
+    return
+  fi
+  name=zoisite-path-$1
+  cat >"$units/$name.socket" <<UNIT
+[Unit]
+Description=Zoisite tries whether datagrams arrive here
+[Socket]
+ListenDatagram=$2
+Service=$name@udp.service
+TriggerLimitBurst=0
+UNIT
+  cat >"$units/$name@.service" <<UNIT
+[Unit]
+Description=Zoisite keeps what arrives
+[Service]
+ExecStart=/bin/cat
+StandardInput=socket
+StandardOutput=file:$heard
+StandardError=null
+RuntimeMaxSec=120
+UNIT
+  chmod 0644 "$units/$name.socket" "$units/$name@.service"
+  served="${served:-} $1"
+}
 # how long
 start_paths() {
+  # Where nothing is served there is nothing to end, and the next trial need not wait for that.
+  if [ -z "${served:-}" ]; then return; fi
   systemctl daemon-reload
   # First what ends it: what is killed from here on leaves nothing that stays.
   if ! systemd-run --quiet --collect --unit="$timer" --on-active="$1" /bin/sh -c "$end_all" 2>/dev/null; then

@@ -4,6 +4,7 @@
 //! [`demands`] is the one list; everything else is read from it: [`links`] pairs of hosts, [`served`] what a
 //! host serves, [`rules`] what its firewall must let in, [`outside`] what devices in front must.
 
+mod datagrams;
 mod routers;
 mod rules;
 mod trial;
@@ -14,6 +15,7 @@ use std::net::IpAddr;
 
 use serde::Serialize;
 
+pub use datagrams::{Datagrams, arrived_script, keep_datagrams_script, send_datagrams_script};
 pub(crate) use routers::group;
 pub use routers::{RoutersHeard, advertise_script, hear_script, told_script};
 pub use rules::{Firewall, OutsideRow, outside, rules};

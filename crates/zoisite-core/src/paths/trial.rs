@@ -4,11 +4,11 @@ use std::net::IpAddr;
 use serde::Serialize;
 
 use super::{End, Protocol, Service, demands};
-use crate::cluster::{Cluster, HostName};
+use crate::cluster::{Cluster, Endpoint, Host, HostName};
 use crate::script::{holder, wrapped_login};
 use crate::text::{plain, quote};
 
-const LISTEN: &str = include_str!("listen.sh");
+pub(super) const LISTEN: &str = include_str!("listen.sh");
 const PROBE: &str = include_str!("probe.sh");
 
 /// For how many seconds ports are served at most, whatever happens to whoever asked for it.
@@ -25,8 +25,11 @@ pub struct Link {
     pub service: Service,
     /// At which address.
     pub address: IpAddr,
-    /// At which TCP port; 0 where it is VRRP, which has none.
+    /// At which port: of UDP where it is the mesh's, else of TCP; 0 where it is VRRP, which has none.
     pub port: u16,
+    /// Where it is found from outside, where that is another address: in a mesh.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub endpoint: Option<Endpoint>,
 }
 
 impl Link {
@@ -34,14 +37,15 @@ impl Link {
     pub fn protocol(&self) -> Protocol {
         match self.service {
             Service::Vrrp => Protocol::Vrrp,
+            Service::Mesh => Protocol::Udp(self.port),
             _ => Protocol::Tcp(self.port),
         }
     }
 }
 
-/// Every pair of hosts that must reach one another on a TCP port, or by VRRP.
+/// Every pair of hosts that must reach one another on a TCP port, by VRRP, or by the mesh's datagrams.
 pub fn links(cluster: &Cluster) -> Vec<Link> {
-    let mut out = BTreeSet::new();
+    let mut out = mesh_links(cluster);
     for demand in demands(cluster) {
         let port = match demand.protocol {
             Protocol::Tcp(port) => port,
@@ -60,11 +64,28 @@ pub fn links(cluster: &Cluster) -> Vec<Link> {
                         .and_then(|floating| host.address_beside(floating))
                         .unwrap_or(host.address),
                     port,
+                    endpoint: None,
                 });
             }
         }
     }
     out.into_iter().collect()
+}
+
+/// From every host to each that has an endpoint: whoever has none is answered by the way it came.
+fn mesh_links(cluster: &Cluster) -> BTreeSet<Link> {
+    let Some(mesh) = &cluster.mesh else { return BTreeSet::new() };
+    let found = cluster.hosts.iter().filter(|host| host.endpoint.is_some());
+    let pairs = found.flat_map(|to| cluster.hosts.iter().map(move |from| (from, to)));
+    let link = |(from, to): (&Host, &Host)| Link {
+        from: from.name.clone(),
+        to: to.name.clone(),
+        service: Service::Mesh,
+        address: to.address,
+        port: mesh.port,
+        endpoint: to.endpoint.clone(),
+    };
+    pairs.filter(|(from, to)| from.name != to.name).map(link).collect()
 }
 
 /// Which of many paths are tried.
@@ -274,7 +295,7 @@ pub struct Blocked {
     pub to: HostName,
     /// What for.
     pub services: Vec<Service>,
-    /// At which TCP ports; 0 where it is VRRP, which has none.
+    /// At which ports, of UDP where it is the mesh's, else of TCP; 0 where it is VRRP, which has none.
     pub ports: Vec<u16>,
     /// From whom it is not reached.
     pub from: Vec<HostName>,
@@ -307,7 +328,10 @@ pub fn blocked(trials: &[Trial]) -> Vec<Blocked> {
         let from = names(&mut stopped.iter().map(|trial| &trial.link.from));
         let open_from = names(&mut open.map(|trial| &trial.link.from));
         let services: BTreeSet<Service> = stopped.iter().map(|t| t.link.service).collect();
-        let (cause, mend) = meaning(to, port, outcome, (&from, &open_from), trials);
+        let (cause, mend) = match &stopped[0].link.endpoint {
+            Some(end) => meaning_of_mesh((to, end), outcome, (&from, &open_from)),
+            None => meaning(to, port, outcome, (&from, &open_from), trials),
+        };
         let services = services.into_iter().collect();
         let (to, outcome) = (to.clone(), outcome.clone());
         Blocked { to, services, ports: vec![port], from, open_from, outcome, cause, mend }
@@ -341,6 +365,40 @@ pub fn untried(trials: &[Trial]) -> BTreeMap<&str, usize> {
         }
     }
     out
+}
+
+/// Of a path of the mesh: what is sent there arrives, or nobody hears of it.
+fn meaning_of_mesh(
+    (to, end): (&HostName, &Endpoint),
+    outcome: &Outcome,
+    (from, open_from): (&[HostName], &[HostName]),
+) -> (String, String) {
+    let first = from.first().map_or("", HostName::as_str);
+    match outcome {
+        Outcome::Busy(who) => {
+            let who = if who.is_empty() { "something" } else { who.as_str() };
+            (
+                format!("{who} has the UDP port on {to}"),
+                format!("ss -lunp on {to} shows it: stop it, or give mesh.port another one"),
+            )
+        }
+        Outcome::Unreachable(why) => (
+            format!("{first} cannot send to {end}: {why}"),
+            format!("getent hosts {} on {first}, and ip route get ADDRESS", end.host),
+        ),
+        _ if open_from.is_empty() => (
+            format!("nothing that is sent to {end} arrives at {to}"),
+            format!(
+                "does its router forward that UDP port to {to}, and its firewall let it in? zoisite paths rules {to} prints that"
+            ),
+        ),
+        _ => (
+            format!(
+                "what others send to {end} arrives at {to}, so it is stopped on the way from {first}"
+            ),
+            format!("what may go out where {first} is: UDP port {}", end.port),
+        ),
+    }
 }
 
 fn meaning(

@@ -24,6 +24,10 @@ pub enum SecretRef {
     FormerKey(String),
     /// The key by which a host's SSH server is known, where it was made here before the host was.
     LoginKey(HostName),
+    /// The word by which a host that nobody dials opens its join files, and seals its letters.
+    HostWord(HostName),
+    /// The key that signs join files.
+    JoinFileSigner,
     /// The join token of a host: made when it is published, and kept under its own id.
     JoinToken(HostName),
     /// Names and passwords for registries: they stand in a file of the site's own.
@@ -48,6 +52,8 @@ impl SecretRef {
             Self::EncryptionAtRest => "encryption-at-rest".into(),
             Self::FormerKey(name) => format!("encryption-at-rest/{name}"),
             Self::LoginKey(host) => format!("login-key/{host}"),
+            Self::HostWord(host) => format!("host-word/{host}"),
+            Self::JoinFileSigner => "join-file-signer".into(),
             Self::JoinToken(_)
             | Self::RegistryLogins
             | Self::RegistryHosts(_)

@@ -209,9 +209,16 @@ impl Stretch {
         let body = Zeroizing::new(String::with_capacity(128 * 1_024));
         let mut act = Act { body, keys };
         act.call("lock", &[&generation.to_string()]);
+        self.calls(&mut act)?;
+        let title = format!("zoisite: act on {}, run {generation}", self.host);
+        Ok(Secret::new(wrapped(&title, &acting(&[]), &act.body)))
+    }
+
+    /// Its operations as calls of the helpers, in order.
+    pub(crate) fn calls(&self, act: &mut Act<'_>) -> Result<(), String> {
         for (at, operation) in self.operations.iter().enumerate() {
             match operation {
-                Operation::Put(item) => item.put(&mut act)?,
+                Operation::Put(item) => item.put(act)?,
                 Operation::Mark { path, owner, text } => act.call("mark", &[path, owner, text]),
                 Operation::Remove(path) => act.call("remove", &[path]),
                 Operation::SetAside { unit, folder, formed_mark, config } => {
@@ -253,8 +260,7 @@ impl Stretch {
                 }
             }
         }
-        let title = format!("zoisite: act on {}, run {generation}", self.host);
-        Ok(Secret::new(wrapped(&title, &acting(&[]), &act.body)))
+        Ok(())
     }
 }
 

@@ -45,16 +45,28 @@ impl Hosts {
 
     /// Tries paths between hosts: those that are dialled serve their ports for as long as that takes, each host
     /// dials the others, and then the ports are closed again. `word` tells this trial from others; `progress`
-    /// hears how far it is. What is cut off in the midst is ended by the hosts themselves.
+    /// hears how far it is. What is cut off in the midst is ended by the hosts themselves. Of a mesh only its own paths can
+    /// be tried where it does not stand yet: the others are left out.
     pub async fn try_paths(
         &self,
         (links, by): (&[Link], Vrrp),
         word: &str,
         progress: &(dyn Fn(&str) + Sync),
     ) -> Vec<Trial> {
+        let (mesh, mut links): (Vec<&Link>, Vec<&Link>) =
+            links.iter().partition(|link| link.service == Service::Mesh);
+        let mut trials = Vec::new();
+        if !mesh.is_empty() {
+            progress("hosts send one another what the mesh would");
+            let (tried, stands) = self.try_mesh(&mesh, word).await;
+            trials.extend(tried);
+            links.retain(|link| stands.contains(&link.from) && stands.contains(&link.to));
+        }
         let (routers, links): (Vec<&Link>, Vec<&Link>) =
-            links.iter().partition(|link| link.service == Service::Vrrp);
-        let mut trials = self.try_ports(&links, word, progress).await;
+            links.into_iter().partition(|link| link.service == Service::Vrrp);
+        if !links.is_empty() {
+            trials.extend(self.try_ports(&links, word, progress).await);
+        }
         if !routers.is_empty() {
             progress("hosts that share the floating address hear one another");
             trials.extend(self.try_routers(&routers, by).await);

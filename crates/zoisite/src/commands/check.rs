@@ -69,7 +69,8 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
                 .map(|(host, (_, roles))| {
                     json!({"name": host.name, "address": host.address, "roles": roles,
                            "login": cluster.login_of(host),
-                           "endpoint": host.endpoint.as_ref().map(ToString::to_string)})
+                           "endpoint": host.endpoint.as_ref().map(ToString::to_string),
+                           "out_of_reach": host.out_of_reach})
                 })
                 .collect::<Vec<_>>()
         });

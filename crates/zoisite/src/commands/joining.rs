@@ -1,4 +1,4 @@
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::process::ExitCode;
 
@@ -10,6 +10,7 @@ use zoisite_core::holdings::Part;
 use zoisite_core::joining::{Callers, Evidence, Joining, Passed, Stage};
 use zoisite_core::script::Depth;
 use zoisite_reach::Hosts;
+use zoisite_store::join_files::{Carried, carried};
 
 use super::block_on;
 use super::login::chosen;
@@ -17,7 +18,7 @@ use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
 use crate::site::{Site, now};
-use crate::view::{self, Style, count, table::table};
+use crate::view::{self, Style, count, letters::sign, table::table};
 
 /// How far hosts have come in joining, also those that nobody can log in to
 ///
@@ -51,14 +52,15 @@ pub fn run(options: &Options, args: &JoiningArgs) -> Result<ExitCode, Failure> {
         ));
     }
     let tokens = state.tokens()?;
+    let carried = carried(&state)?;
     let (joining, troubles) = block_on(look(&site, &hosts, (args.listen, &tokens)))??;
     let ready = joining.iter().all(Joining::is_ready);
     if options.json {
         view::json(
-            &json!({"ok": ready, "hosts": joining.iter().map(told).collect::<Vec<_>>(), "troubles": troubles}),
+            &json!({"ok": ready, "hosts": joining.iter().map(|one| told(one, &carried)).collect::<Vec<_>>(), "troubles": troubles}),
         );
     } else {
-        view::out(render(&joining, Style::stdout()).trim_end());
+        view::out(render(&joining, &carried, Style::stdout()).trim_end());
         for trouble in &troubles {
             view::note(&trouble.to_string());
         }
@@ -66,13 +68,14 @@ pub fn run(options: &Options, args: &JoiningArgs) -> Result<ExitCode, Failure> {
     Ok(if ready { ExitCode::SUCCESS } else { ExitCode::from(3) })
 }
 
-fn told(joining: &Joining) -> serde_json::Value {
+fn told(joining: &Joining, carried: &BTreeMap<HostName, Carried>) -> serde_json::Value {
     let stages: serde_json::Map<String, serde_json::Value> = joining
         .stages
         .iter()
         .map(|(stage, passed)| (stage.title().to_lowercase(), json!(passed)))
         .collect();
-    json!({"host": joining.host, "ready": joining.is_ready(), "stages": stages})
+    json!({"host": joining.host, "ready": joining.is_ready(), "stages": stages,
+           "carried": carried.get(&joining.host)})
 }
 
 async fn look(
@@ -137,7 +140,7 @@ async fn count_callers(site: &Site, reach: &Hosts, seconds: u32) -> (Callers, Ve
     (Callers { who, seconds }, troubles)
 }
 
-fn render(all: &[Joining], style: Style) -> String {
+fn render(all: &[Joining], carried: &BTreeMap<HostName, Carried>, style: Style) -> String {
     let mark = |passed: &Passed| match passed {
         Passed::Yes { .. } => style.good("✓"),
         Passed::No { .. } => style.bad("✗"),
@@ -158,6 +161,12 @@ fn render(all: &[Joining], style: Style) -> String {
             style.bold(one.host.as_str()),
             stage.title()
         ));
+        // What only the host itself can see, where it told of it.
+        let letter = carried.get(&one.host).and_then(|carried| carried.letter.as_ref());
+        for told in letter.map(|letter| &letter.told.stages).into_iter().flatten() {
+            let sign = sign(told, style);
+            out.push_str(&format!("  {sign} by its letter, {}: {}\n", told.stage, told.seen));
+        }
     }
     let ready = all.iter().filter(|one| one.is_ready()).count();
     let (sign, rest) = match all.len() - ready {

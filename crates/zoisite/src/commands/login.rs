@@ -34,7 +34,7 @@ const AT_ONCE: usize = 48;
 
 pub fn run(options: &Options, args: &LoginArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let hosts = chosen(&site, &args.hosts)?;
+    let hosts = chosen_to_dial(&site, &args.hosts)?;
     let reach = road::hosts_asking_nobody(&site, site.sudo_password()?)?;
     let ways = super::block_on(async {
         let ways = ways_in(&site, &reach, &hosts).await;
@@ -66,10 +66,41 @@ pub fn chosen(site: &Site, words: &[String]) -> Result<Vec<HostName>, Failure> {
     Ok(names.filter(wanted).cloned().collect())
 }
 
-/// The same with all that the file says of them.
+/// The same of those that are dialled: where none is named, the others are left out.
+///
+/// # Errors
+/// Where one is named that nobody dials.
+pub fn chosen_to_dial(site: &Site, words: &[String]) -> Result<Vec<HostName>, Failure> {
+    let mut hosts = chosen(site, words)?;
+    let named = |host: &&HostName| words.iter().any(|word| word == host.as_str());
+    let away: Vec<HostName> =
+        hosts.iter().filter(|host| site.cluster.is_out_of_reach(host)).cloned().collect();
+    if let Some(one) = away.iter().find(named) {
+        return Err(Failure::new(
+            Kind::Usage,
+            format!("{one} is out of reach, by what the cluster file says: nobody dials it"),
+            format!("zoisite join-file write {one} --look --out DIR has it tell what it is like"),
+        ));
+    }
+    hosts.retain(|host| !away.contains(host));
+    Ok(hosts)
+}
+
+/// Those that are chosen, dialled or not, with all that the file says of them.
 pub fn chosen_hosts<'a>(site: &'a Site, words: &[String]) -> Result<Vec<&'a Host>, Failure> {
-    let names = chosen(site, words)?;
-    Ok(site.cluster.hosts.iter().filter(|host| names.contains(&host.name)).collect())
+    Ok(said_of(site, &chosen(site, words)?))
+}
+
+/// Those that are chosen to be dialled, with all that the file says of them.
+///
+/// # Errors
+/// As for [`chosen_to_dial`].
+pub fn hosts_to_dial<'a>(site: &'a Site, words: &[String]) -> Result<Vec<&'a Host>, Failure> {
+    Ok(said_of(site, &chosen_to_dial(site, words)?))
+}
+
+fn said_of<'a>(site: &'a Site, names: &[HostName]) -> Vec<&'a Host> {
+    site.cluster.hosts.iter().filter(|host| names.contains(&host.name)).collect()
 }
 
 /// How far these hosts let one in, in this order; another machine than before is told too (rule S4).

@@ -10,6 +10,7 @@ use zoisite_core::mesh::{Peer, Peers, stranger};
 use zoisite_reach::{Hosts, Reach as _};
 
 use super::block_on;
+use super::login::chosen_to_dial;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
@@ -57,7 +58,8 @@ pub fn run(options: &Options, args: &MeshArgs) -> Result<ExitCode, Failure> {
     };
     let facts = site.raised_state()?.facts()?;
     let hosts: Vec<HostName> = site.cluster.hosts.iter().map(|host| host.name.clone()).collect();
-    let (seen, troubles) = block_on(look(&site, &hosts))??;
+    let asked = chosen_to_dial(&site, &[])?;
+    let (seen, troubles) = block_on(look(&site, &asked, &hosts))??;
     let pairs = pairs(&site, &hosts, &facts, &seen);
     let meet = pairs.iter().filter(|pair| pair.fault.is_none()).count();
     let ok = meet == pairs.len() && troubles.is_empty();
@@ -79,13 +81,14 @@ pub fn run(options: &Options, args: &MeshArgs) -> Result<ExitCode, Failure> {
 /// What each host sees, and who could not be asked.
 async fn look(
     site: &Site,
+    asked: &[HostName],
     hosts: &[HostName],
 ) -> Result<(BTreeMap<HostName, Peers>, Vec<Trouble>), Failure> {
     let reach: Hosts = road::hosts(site, &BTreeMap::new(), 0)?;
     let mut seen = BTreeMap::new();
     let mut troubles = Vec::new();
     let ask = async |host: &HostName| reach.peers(host, hosts).await;
-    for (host, told) in of_each(hosts, AT_ONCE, ask).await {
+    for (host, told) in of_each(asked, AT_ONCE, ask).await {
         match told {
             Ok(peers) => {
                 seen.insert(host, peers);

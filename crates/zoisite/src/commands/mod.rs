@@ -16,9 +16,11 @@ mod fetch_saved;
 pub mod files;
 pub mod first_boot;
 pub mod history;
+pub mod join_file;
 pub mod joining;
 pub mod lan;
 mod leg;
+pub mod letters;
 pub mod login;
 pub mod manual;
 pub mod mesh;
@@ -48,7 +50,7 @@ mod trial;
 pub mod upkeep;
 pub mod verify;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use clap::{Args, ValueEnum};
 use zoisite_core::holdings::Part;
@@ -159,6 +161,13 @@ fn signed(
     };
     state.end_run(run, &outcome, now())?;
     issued
+}
+
+/// The names of the nodes that the cluster knows.
+async fn node_names(api: &ApiClient) -> zoisite_reach::ApiResult<BTreeSet<String>> {
+    let nodes = api.list("/api/v1/nodes").await?;
+    let name = |node: &serde_json::Value| node["metadata"]["name"].as_str().map(str::to_owned);
+    Ok(nodes.iter().filter_map(name).collect())
 }
 
 /// Does something with an API server that is ready. The run's certificate is recorded in `state`.

@@ -11,7 +11,7 @@ use zoisite_core::pki::Secret;
 use zoisite_reach::{Hosts, OpenSsh, Reach as _, Target};
 use zoisite_store::State;
 
-use super::login::{chosen, judged, tell, ways_in};
+use super::login::{chosen_to_dial, judged, tell, ways_in};
 use crate::asked;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
@@ -54,7 +54,7 @@ const REFUSALS: usize = 2;
 
 pub fn run(options: &Options, args: &OpenArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let hosts = chosen(&site, &args.hosts)?;
+    let hosts = chosen_to_dial(&site, &args.hosts)?;
     if args.undo {
         return super::block_on(undo(&site, options, &hosts, !args.hosts.is_empty()))?;
     }

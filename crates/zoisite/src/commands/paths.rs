@@ -132,7 +132,9 @@ fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, 
     let cluster = &site.cluster;
     let hosts: BTreeSet<HostName> = chosen(site, &args.hosts)?.into_iter().collect();
     let wanted = |link: &Link| {
-        args.hosts.is_empty() || hosts.contains(&link.from) || hosts.contains(&link.to)
+        let dialled = [&link.from, &link.to].iter().all(|host| !cluster.is_out_of_reach(host));
+        let named = hosts.contains(&link.from) || hosts.contains(&link.to);
+        dialled && (args.hosts.is_empty() || named)
     };
     let all: Vec<Link> = links(cluster).into_iter().filter(wanted).collect();
     let (links, sampling) = match args.all {

@@ -66,6 +66,9 @@ fn dialled(cluster: &Cluster) -> Vec<Dialled> {
             Party::Run | Party::Monitoring => vec![server.clone()],
             Party::People | Party::Extensions => continue,
         };
+        // Nobody can ask a host that nobody dials.
+        let asked = |from: &HostName| !cluster.is_out_of_reach(from);
+        let clients: Vec<HostName> = clients.into_iter().filter(asked).collect();
         // A host's own name need not resolve elsewhere: it is dialled by its address, and known by its name.
         let at = match (&name, cluster.host(&server)) {
             (San::Dns(name), Some(host)) if *name == host.name.as_str() => host.address.to_string(),

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
-use std::os::unix::fs::DirBuilderExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
 use std::sync::Mutex;
@@ -11,17 +10,22 @@ use clap::{Args, ValueEnum};
 use serde::Serialize;
 use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::first_boot::{
-    Carried, Carrier, CarrierError, HostKey, PROPERTY_ROOM, Seed, SeedError, Telling, Told, carried,
+    Carried, Carrier, CarrierError, FirstFile, HostKey, JoinWord, PROPERTY_ROOM, Seed, SeedError,
+    Telling, Told, carried,
 };
+use zoisite_core::pki::Secret;
 use zoisite_store::first_boot::{host_keys, put_told};
+use zoisite_store::join_files::{signer, words};
+use zoisite_store::{FreshKeys, State};
 
 use super::block_on;
+use super::join_file::web_address;
 use super::login::chosen_hosts;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::person;
 use crate::road;
-use crate::site::{Site, write_private};
+use crate::site::{Site, private_folder, write_private};
 use crate::view::{self, count};
 
 #[derive(Args, Debug)]
@@ -44,6 +48,12 @@ pub struct WriteArgs {
     /// Machines make their SSH keys themselves: nothing secret is written, and their first contact is with a stranger
     #[arg(long)]
     own_ssh_keys: bool,
+    /// Put join files from this folder in, for hosts that nobody dials: they carry them out by themselves
+    #[arg(long, value_name = "DIR", conflicts_with = "own_ssh_keys")]
+    join_files: Option<PathBuf>,
+    /// Have those hosts fetch their join files there: a web server with HOST.join
+    #[arg(long, value_name = "URL", conflicts_with_all = ["own_ssh_keys", "join_files"], value_parser = web_address)]
+    join_from: Option<String>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -113,7 +123,7 @@ pub fn write(options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
         image_program()?;
     }
     // What is missing is told before anything is made, kept or written.
-    told(&site, &hosts, &[], &BTreeMap::new())?;
+    told(&site, &hosts, &[], (&BTreeMap::new(), None))?;
     let own = block_on(keys(&site))??;
     let mut work = site.briefly()?;
     let state = &mut work.state;
@@ -125,10 +135,11 @@ pub fn write(options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
             host_keys(state, site.strongbox()?, &names)?
         }
     };
-    let seeds = told(&site, &hosts, &own, &made)?;
+    let carries = Carries::of(&site, state, &hosts, args)?;
+    let seeds = told(&site, &hosts, &own, (&made, Some(&carries)))?;
     let packed = pack(&seeds, &args.carrier())?;
     let out = &args.out;
-    folder(out)?;
+    private_folder(out)?;
     let written = match args.form {
         Form::Image => write_images(out, packed)?,
         _ => write_folders(out, packed)?,
@@ -142,6 +153,61 @@ pub fn write(options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
     let known = block_on(know(&site, &made))??;
     tell(options, args, &written, &known);
     Ok(ExitCode::SUCCESS)
+}
+
+/// What hosts that nobody dials are told of join files.
+#[derive(Debug, Default)]
+pub struct Carries {
+    signer: String,
+    words: BTreeMap<HostName, Secret>,
+    files: BTreeMap<HostName, Secret>,
+    from: Option<String>,
+}
+
+impl Carries {
+    fn of(
+        site: &Site,
+        state: &mut State,
+        hosts: &[&Host],
+        args: &WriteArgs,
+    ) -> Result<Self, Failure> {
+        let away = hosts.iter().filter(|host| host.out_of_reach);
+        let away: Vec<HostName> = away.map(|host| host.name.clone()).collect();
+        if away.is_empty() || args.own_ssh_keys {
+            return Ok(Self::default());
+        }
+        let mut files = BTreeMap::new();
+        if let Some(folder) = &args.join_files {
+            for host in &away {
+                files.insert(host.clone(), first_file(folder, host)?);
+            }
+        }
+        let strongbox = site.strongbox()?;
+        let signer = signer(state, strongbox, &FreshKeys)?.fingerprint().to_owned();
+        let words = words(state, strongbox, &away)?;
+        Ok(Self { signer, words, files, from: args.join_from.clone() })
+    }
+
+    fn for_host(&self, host: &HostName) -> Option<JoinWord<'_>> {
+        let first = match (self.files.get(host), &self.from) {
+            (Some(text), _) => Some(FirstFile::Text(text)),
+            (None, Some(from)) => Some(FirstFile::Web(from)),
+            (None, None) => None,
+        };
+        Some(JoinWord { word: self.words.get(host)?, signer: &self.signer, first })
+    }
+}
+
+fn first_file(folder: &Path, host: &HostName) -> Result<Secret, Failure> {
+    let path = folder.join(format!("{host}.join"));
+    let text = fs::read_to_string(&path).map_err(|error| {
+        Failure::new(
+            Kind::Usage,
+            format!("reading the join file {}: {error}", path.display()),
+            format!("zoisite join-file write {host} --out DIR writes it"),
+        )
+    })?;
+    Ok(Secret::new(text))
 }
 
 /// The public keys of who may log in: those of the file, or the person's own.
@@ -165,12 +231,13 @@ pub fn told<'a>(
     site: &Site,
     hosts: &[&'a Host],
     keys: &[String],
-    made: &BTreeMap<HostName, HostKey>,
+    (made, carries): (&BTreeMap<HostName, HostKey>, Option<&Carries>),
 ) -> Result<Vec<(&'a HostName, Seed)>, Failure> {
     let mut seeds = Vec::new();
     let mut errors = Vec::new();
     for host in hosts {
-        let told = Told { keys, host_key: made.get(&host.name) };
+        let carried = carries.and_then(|carries| carries.for_host(&host.name));
+        let told = Told { keys, host_key: made.get(&host.name), carried };
         match Seed::of(&site.cluster, host, told) {
             Ok(seed) => seeds.push((&host.name, seed)),
             Err(error) if errors.contains(&error) => {}
@@ -220,17 +287,11 @@ fn pack<'a>(seeds: &'a [(&'a HostName, Seed)], carrier: &Carrier) -> Result<Pack
     }
 }
 
-/// A folder that nobody else reads.
-fn folder(path: &Path) -> Result<(), Failure> {
-    let mut folder = fs::DirBuilder::new();
-    folder.recursive(true).mode(0o700).create(path).map_err(|e| Failure::file("making", path, &e))
-}
-
 fn write_folders(out: &Path, packed: Packed<'_>) -> Result<Vec<Written>, Failure> {
     let mut written = Vec::new();
     for (host, seed, files) in packed {
         let own = out.join(host.as_str());
-        folder(&own)?;
+        private_folder(&own)?;
         written.push(Written {
             host: host.clone(),
             instance: seed.instance().to_owned(),

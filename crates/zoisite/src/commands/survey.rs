@@ -11,7 +11,7 @@ use zoisite_core::survey::{
 };
 use zoisite_reach::{Hosts, Reach as _};
 
-use super::login::chosen;
+use super::login::chosen_to_dial;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
@@ -68,7 +68,7 @@ impl Report {
 
 pub fn run(options: &Options, args: &SurveyArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let hosts = chosen(&site, &args.hosts)?;
+    let hosts = chosen_to_dial(&site, &args.hosts)?;
     let password = site.sudo_password()?;
     let look = async || {
         // A host that was refused once is tried afresh.

@@ -13,7 +13,7 @@ use zoisite_core::snapshot::SAVED_THERE;
 use zoisite_reach::{Hosts, Reach as _};
 use zoisite_store::{SqliteRecords, State};
 
-use super::login::chosen;
+use super::login::chosen_to_dial;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
@@ -71,8 +71,8 @@ const AT_ONCE: usize = 16;
 pub fn run(options: &Options, args: &TakeBackArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let hosts = match args.whole_cluster {
-        true => site.cluster.hosts.iter().map(|host| host.name.clone()).collect(),
-        false => chosen(&site, &args.hosts)?,
+        true => chosen_to_dial(&site, &[])?,
+        false => chosen_to_dial(&site, &args.hosts)?,
     };
     if args.list {
         return super::block_on(list(&site, options, &hosts))?;
@@ -188,8 +188,7 @@ fn carries_nobody(site: &Site, whole: bool, hosts: &[HostName]) -> Result<(), Fa
         Some(state) => state.begun()?.is_some(),
         None => false,
     };
-    let carries =
-        |host: &&HostName| Role::DEPENDED_ON.iter().any(|role| site.cluster.holds(host, *role));
+    let carries = |host: &&HostName| site.cluster.is_depended_on(host);
     let carriers: Vec<&HostName> = hosts.iter().filter(carries).collect();
     if whole || !begun || carriers.is_empty() {
         return Ok(());
@@ -308,7 +307,7 @@ pub(super) async fn take_back(
     // Who depends on others goes first.
     let order = |host: &HostName| match () {
         () if site.cluster.holds(host, Role::EtcdMember) => 2,
-        () if Role::DEPENDED_ON.iter().any(|role| site.cluster.holds(host, *role)) => 1,
+        () if site.cluster.is_depended_on(host) => 1,
         () => 0,
     };
     let doing = Doing::begin();

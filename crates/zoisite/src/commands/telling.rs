@@ -19,7 +19,7 @@ use zoisite_store::State;
 use zoisite_store::first_boot::{host_keys, put_told, told as told_before};
 
 use super::block_on;
-use super::login::chosen_hosts;
+use super::login::hosts_to_dial;
 use super::seeding::{keys, told};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
@@ -77,7 +77,7 @@ fn seeds(
     state: &mut State,
     hosts: &[&Host],
 ) -> Result<BTreeMap<HostName, (Seed, Telling)>, Failure> {
-    told(site, hosts, &[], &BTreeMap::new())?;
+    told(site, hosts, &[], (&BTreeMap::new(), None))?;
     let own = block_on(keys(site))??;
     let before = told_before(state)?;
     let with_key = |host: &&&Host| {
@@ -88,7 +88,7 @@ fn seeds(
         hosts.iter().filter(with_key).map(|host| host.name.clone()).collect();
     let made = host_keys(state, site.strongbox()?, &names)?;
     let mut out = BTreeMap::new();
-    for (host, seed) in told(site, hosts, &own, &made)? {
+    for (host, seed) in told(site, hosts, &own, (&made, None))? {
         let telling = Telling::of(&seed).map_err(|why| {
             Failure::new(Kind::Run, format!("{host}: {why}"), "report this, please")
         })?;
@@ -132,7 +132,7 @@ fn stands(heard: Heard, known: &[Telling], now: &Telling) -> Standing {
 
 pub fn changes(options: &Options, args: &ChangesArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let hosts = chosen_hosts(&site, &args.hosts)?;
+    let hosts = hosts_to_dial(&site, &args.hosts)?;
     let mut state = site.scratch()?;
     let seeds = seeds(&site, &mut state, &hosts)?;
     let compared = block_on(async {
@@ -207,7 +207,7 @@ fn render(compared: &Compared, style: Style) -> String {
 
 pub fn apply(options: &Options, args: &ApplyArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let hosts = chosen_hosts(&site, &args.hosts)?;
+    let hosts = hosts_to_dial(&site, &args.hosts)?;
     let mut work = site.working()?;
     site.recipients(&mut work.state)?;
     let seeds = seeds(&site, &mut work.state, &hosts)?;

@@ -5,12 +5,12 @@ use std::time::Duration;
 
 use clap::Args;
 use serde_json::json;
-use zoisite_core::cluster::{Host, ImageName, Role};
+use zoisite_core::cluster::{Host, HostName, ImageName, Role};
 use zoisite_core::holdings::Part;
 use zoisite_core::pki::KeySource as _;
 use zoisite_reach::{
-    CHECKS, Hosts, NAMESPACE, NOT_EVERYWHERE, Probe, Pushing, Reach as _, Tried, Verification,
-    verify,
+    ApiClient, CHECKS, Hosts, NAMESPACE, NOT_EVERYWHERE, Probe, Pushing, Reach as _, Tried,
+    Verification, verify,
 };
 use zoisite_store::FreshKeys;
 
@@ -69,21 +69,23 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
             servers.push((host.clone(), reach.api_of(host)));
         }
         // The stable address is dialled from a host of the cluster: the name is the site's.
-        let from = wanted.nodes.first().ok_or_else(|| {
+        let dialled = |host: &&HostName| !site.cluster.is_out_of_reach(host);
+        let from = wanted.nodes.iter().find(dialled).cloned().ok_or_else(|| {
             Failure::new(
                 Kind::Usage,
                 "the cluster has no nodes",
                 "name workers in the cluster file",
             )
         })?;
-        let stable = reach.stable_api(from).map_err(|why| {
+        let stable = reach.stable_api(&from).map_err(|why| {
             Failure::new(
                 Kind::Run,
                 format!("dialling the stable address from {from}: {why}"),
                 "zoisite status shows what runs",
             )
         })?;
-        let host = reach.from_host(from).map_err(|trouble| Failure::troubles([&trouble]))?;
+        let host = reach.from_host(&from).map_err(|trouble| Failure::troubles([&trouble]))?;
+        leave_out_strangers(&site, &stable, &mut wanted.nodes).await;
         let mut said = |tried: &Tried| {
             if !options.json {
                 view::say(&line(tried));
@@ -129,6 +131,23 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
         });
     }
     if failed == 0 { Ok(ExitCode::SUCCESS) } else { Err(Failure::told(Kind::Run)) }
+}
+
+/// A host that nobody dials may not have joined yet: nothing is tried there then.
+async fn leave_out_strangers(site: &Site, api: &ApiClient, nodes: &mut Vec<HostName>) {
+    if site.cluster.out_of_reach().next().is_none() {
+        return;
+    }
+    let known = super::node_names(api).await.unwrap_or_default();
+    let joined = |host: &HostName| known.contains(host.as_str());
+    let (tried, left): (Vec<HostName>, Vec<HostName>) =
+        nodes.drain(..).partition(|host| !site.cluster.is_out_of_reach(host) || joined(host));
+    *nodes = tried;
+    if !left.is_empty() {
+        let who =
+            if left.len() == 1 { "is out of reach and has" } else { "are out of reach and have" };
+        view::note(&format!("{} {who} not joined: nothing is tried there", view::few(&left)));
+    }
 }
 
 /// What nodes are to pull for a person, who may not mean an image that they hold.

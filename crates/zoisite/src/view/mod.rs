@@ -6,6 +6,7 @@ pub mod ends;
 pub mod fetching;
 pub mod findings;
 pub mod legs;
+pub mod letters;
 mod live;
 pub mod login;
 pub mod looking;

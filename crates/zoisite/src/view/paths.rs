@@ -93,8 +93,9 @@ pub fn tried(
             match block.ports.as_slice() {
                 [0] => Protocol::Vrrp.to_string(),
                 ports => {
+                    let by = if block.services == [Service::Mesh] { "UDP" } else { "TCP" };
                     let ports: Vec<String> = ports.iter().map(ToString::to_string).collect();
-                    format!("TCP {}", ports.join(", "))
+                    format!("{by} {}", ports.join(", "))
                 }
             },
             services.join(", "),
@@ -124,6 +125,14 @@ pub fn tried(
                 demand.why
             );
         }
+    }
+    if trials.len() < sampling.tried {
+        let _ = writeln!(
+            out,
+            "\n{} not tried: {}, which go through the mesh: it does not stand there yet (zoisite raise --part mesh)",
+            style.dim("·"),
+            count(sampling.tried - trials.len(), "path"),
+        );
     }
     if sampling.tried < sampling.all {
         let _ = writeln!(

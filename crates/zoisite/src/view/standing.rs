@@ -5,6 +5,7 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::script::{EtcdStatus, Pace};
 use zoisite_core::sequence::{Difference, NodeFacts};
 
+use super::letters::in_short;
 use super::table::{Column, ranked};
 use super::{Style, bytes, count, day, names};
 use crate::site::Site;
@@ -217,7 +218,11 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
                 ("valid", Some(end)) => day(end),
                 (state, Some(end)) => format!("{} ({state})", day(end)),
             },
-            on_host(if node.looked { node.state } else { "unreachable" }, &node.differences),
+            match (node.out_of_reach, node.looked) {
+                (true, _) => "out of reach".into(),
+                (false, true) => on_host(node.state, &node.differences),
+                (false, false) => on_host("unreachable", &node.differences),
+            },
         ]
     };
     let mut titles = vec![
@@ -253,6 +258,12 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
             let short: String = why.chars().take(160).collect();
             out.push_str(&format!("\n  {}: {}\n", node.host, style.dim(&short)));
         }
+    }
+    let away = standing.nodes.iter().filter(|node| node.out_of_reach);
+    for (at, node) in away.take(12).enumerate() {
+        let gap = if at == 0 { "\n" } else { "" };
+        let told = in_short(node.carried.as_ref());
+        out.push_str(&format!("{gap}  {} is out of reach: {}\n", node.host, style.dim(&told)));
     }
     out
 }

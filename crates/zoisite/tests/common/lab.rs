@@ -83,9 +83,9 @@ impl Lab {
         made
     }
 
-    /// Hosts that were never booted and wait for what they are told at their first boot.
-    pub fn of_seeded(cluster: &str, hosts: usize) -> Self {
-        Self::given(cluster, None, hosts, &[("ZOISITE_LAB_SEEDED", "*")])
+    /// Hosts of which those were never booted and wait for what they are told at their first boot.
+    pub fn of_seeded(cluster: &str, hosts: usize, seeded: &str) -> Self {
+        Self::given(cluster, None, hosts, &[("ZOISITE_LAB_SEEDED", seeded)])
     }
 
     fn given(

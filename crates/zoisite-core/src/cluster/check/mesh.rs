@@ -2,7 +2,6 @@
 
 use super::super::finding::Finding;
 use super::super::model::{Host, Role};
-use super::super::names::HostName;
 use super::Check;
 
 /// So many pairs that cannot meet are named.
@@ -34,7 +33,7 @@ impl Check<'_> {
             .mend("hosts of a mesh dial one another in it: give each an address of the range, and put the one that it has outside into login.address");
             self.add(finding, "mesh.range", "this range");
         }
-        let nowhere = |host: &&Host| host.login.address.is_none();
+        let nowhere = |host: &&Host| host.login.address.is_none() && !host.out_of_reach;
         let nowhere: Vec<&Host> = cluster.hosts.iter().filter(nowhere).collect();
         if !nowhere.is_empty() {
             let finding = Finding::warns(
@@ -74,9 +73,8 @@ impl Check<'_> {
                 .mend("every host of a mesh has it for itself, and forwards from there: choose one of the range that no host has");
                 self.add(finding, "balancers.floating", "outside");
             }
-            let dials = |name: &&HostName| !cluster.holds(name, Role::Balancer);
-            let nodes = cluster.nodes();
-            let without: Vec<&Host> = nodes.into_iter().filter(|host| dials(&&host.name)).collect();
+            let mut without = cluster.nodes();
+            without.retain(|host| !cluster.holds(&host.name, Role::Balancer));
             if !without.is_empty() {
                 let finding = Finding::blocks(
                     "mesh-balancers",

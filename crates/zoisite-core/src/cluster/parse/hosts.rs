@@ -22,6 +22,7 @@ struct More {
     place: Place,
     login: Login,
     endpoint: Option<Endpoint>,
+    out_of_reach: bool,
 }
 
 impl Parser {
@@ -80,7 +81,7 @@ impl Parser {
                     continue;
                 }
                 self.places.insert(format!("hosts.{name}"), first.span.clone());
-                let More { others, interface, mac, place, login, endpoint } = more;
+                let More { others, interface, mac, place, login, endpoint, out_of_reach } = more;
                 hosts.push(Host {
                     name,
                     address,
@@ -91,6 +92,7 @@ impl Parser {
                     place,
                     login,
                     endpoint,
+                    out_of_reach,
                 });
             }
         }
@@ -183,12 +185,14 @@ impl Parser {
             Some(inner) => self.login(&inner),
             None => Login::default(),
         };
+        let out_of_reach = section.yes("out-of-reach", &mut self.findings);
         let mut all = Vec::new();
         for i in 0..names.len() {
             let mut more = More {
                 interface: interface.as_ref().map(|at| at.value.clone()),
                 place: place.clone(),
                 login: login.clone(),
+                out_of_reach,
                 ..More::default()
             };
             for (texts, span) in &others {

@@ -2,18 +2,18 @@
 
 use std::collections::BTreeMap;
 
-use super::{Condition, Draft, Part, Phase, Work};
-use crate::cluster::{HostName, Role};
+use super::{Condition, Draft, Part, Phase, When, Work};
+use crate::aim::Arm;
+use crate::cluster::HostName;
 
 /// The step of each host that is told of its peers, after which it meets them.
 pub(super) fn plan(draft: &mut Draft<'_>) -> BTreeMap<HostName, usize> {
     let shares = draft.shares(Part::Mesh);
     // Hosts that only wait for something from the others need not find each other now.
     let cluster = draft.input.cluster;
-    let depended_on =
-        |host: &HostName| Role::DEPENDED_ON.iter().any(|role| cluster.holds(host, *role));
+    let answered = shares.iter().map(|share| share.host());
     let sought: Vec<HostName> =
-        shares.iter().map(|share| share.host().clone()).filter(depended_on).collect();
+        answered.filter(|host| cluster.is_depended_on(host)).cloned().collect();
     let mut told = Vec::new();
     for share in &shares {
         // Those that are connected stay so: all at once.
@@ -21,8 +21,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> BTreeMap<HostName, usize> {
         told.extend(draft.put_right(share, what).map(|step| (share.host().clone(), step)));
     }
     // Where keys are still to be made, nobody can be met yet.
-    let keyless = matches!(draft.input.aim.arm, crate::aim::Arm::Mesh { .. });
-    if keyless {
+    if matches!(draft.input.aim.arm, Arm::Mesh { .. }) {
         return BTreeMap::new();
     }
     let mut met = BTreeMap::new();
@@ -60,7 +59,7 @@ pub(super) fn first(draft: &mut Draft<'_>, met: &BTreeMap<HostName, usize>) {
         if let Some(gate) = step.host.as_ref().and_then(|host| met.get(host))
             && there
             && !before
-            && step.when != super::When::Begun
+            && step.when != When::Begun
         {
             step.needs.push(*gate);
         }

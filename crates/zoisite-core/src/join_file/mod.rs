@@ -1,0 +1,292 @@
+//! Join files: what a run does on a host, carried there by hand. For hosts that nobody dials.
+//!
+//! A join file is one text, run by sh as root. Its first part is for all to read: for which host it is, until when, and the
+//! program that checks all that. Then comes what is done there, the very operations that a run sends over SSH, sealed by the
+//! host's *word* (it holds keys and a token), and last a signature over all of it.
+//!
+//! Back comes a [`Letter`]: the replies that a run would have read, sealed by the same word.
+
+mod letter;
+mod sealing;
+
+use std::net::IpAddr;
+
+use jiff::Timestamp;
+use zeroize::Zeroizing;
+
+pub use letter::{Letter, LetterError, Outcome, Told, ToldStage};
+use sealing::letter_key;
+pub use sealing::{Signer, SignerError, make_word};
+
+use crate::cluster::{Cluster, Host};
+use crate::holdings::{HostHoldings, KUBELET_AUTHORITY, LETTERS, MESH_DEVICE, TOKEN_PATH};
+use crate::item::{Act, Component, Item, KEEP_RULES, KeyText};
+use crate::pki::Secret;
+use crate::script::{Depth, Operation, Stretch, acting, observe, take_back_script, wrapped};
+use crate::sequence::{Sequence, Work};
+use crate::text::quote;
+
+const HEAD: &str = include_str!("head.sh");
+const CARRY: &str = include_str!("carry.sh");
+const ASKING: &str = include_str!("asking.sh");
+const STAGES: &str = include_str!("stages.sh");
+const POST: &str = include_str!("post.sh");
+
+/// Where a host keeps what it knows of join files: its word, who signs, which was the last, its letters.
+pub const JOIN_FOLDER: &str = "/var/lib/zoisite/join";
+
+/// How long a unit that was changed may take to run again, in seconds.
+const SECONDS: u32 = 120;
+/// The step of a join that takes the token away: the host does that itself, once it was signed for.
+const FORGET: &str = "forget";
+/// The step in which a kubelet begins.
+const JOIN: &str = "join";
+
+/// What a join file has its host do.
+#[derive(Clone, Copy, Debug)]
+pub enum Errand<'a> {
+    /// Look at itself: its letter tells what it is like.
+    Look,
+    /// Hold what it must hold, and join.
+    Join {
+        /// What a run would do there.
+        sequence: &'a Sequence,
+        /// The host's architecture, as components name it.
+        arch: &'a str,
+        /// Where a folder of components can be fetched from, where none is carried along.
+        from: Option<&'a str>,
+    },
+    /// Take everything back that was put there.
+    TakeBack,
+}
+
+impl Errand<'_> {
+    /// In few words, for people.
+    pub fn what(&self) -> &'static str {
+        match self {
+            Self::Look => "looks at itself, and changes nothing",
+            Self::Join { .. } => "is put right, and joins",
+            Self::TakeBack => "takes everything back",
+        }
+    }
+}
+
+/// For whom a join file is, and until when.
+#[derive(Clone, Copy, Debug)]
+pub struct Addressed<'a> {
+    /// The cluster file.
+    pub cluster: &'a Cluster,
+    /// The cluster's own identity.
+    pub identity: &'a str,
+    /// The host.
+    pub host: &'a Host,
+    /// Which file it is: a host carries out no older one than the last.
+    pub number: u64,
+    /// When it was made.
+    pub made: Timestamp,
+    /// When it ends.
+    pub ends: Timestamp,
+}
+
+/// The whole of a join file.
+///
+/// # Errors
+/// The label of a key that the strongbox does not hold.
+pub fn join_file(
+    to: Addressed<'_>,
+    errand: Errand<'_>,
+    holdings: &HostHoldings,
+    (keys, word, signer): (KeyText<'_>, &Secret, &Signer),
+) -> Result<Secret, String> {
+    let parts = scripts(to, errand, holdings, keys)?;
+    let body = body(&parts, &letter_key(word, to.host.name.as_str()));
+    let mut text = Zeroizing::new(head(to, errand, signer));
+    text.push_str("#sealed\n");
+    text.push_str(&signer.sealed(word, &body));
+    let signature = signer.signed(text.as_bytes())?;
+    text.push_str("#signature\n");
+    text.push_str(&signature);
+    Ok(Secret::new(std::mem::take(&mut *text)))
+}
+
+/// What everybody may read.
+fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
+    let Addressed { cluster, identity, host, number, made, ends } = to;
+    let addresses: Vec<String> = host.addresses().map(|address| address.to_string()).collect();
+    let (name, by) = (&host.name, signer.fingerprint());
+    let day = |at: Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
+    format!(
+        "#!/bin/sh\n\
+         # Zoisite join file, form 1: carried to {name} of the cluster {}, which {}.\n\
+         # On {name}, as root: sh {name}.join\n\
+         # Made {}, ends {}, signed by {by}.\n\
+         host={name} cluster={} id={identity} number={number}\n\
+         made={} ends={}\n\
+         addresses={}\n\
+         rounds={}\n\
+         by={by}\n\
+         signer={}\n\
+         {HEAD}\
+         main \"$@\"\n\
+         exit\n",
+        cluster.name,
+        errand.what(),
+        day(made),
+        day(ends),
+        quote(cluster.name.as_str()),
+        made.as_second(),
+        ends.as_second(),
+        quote(&addresses.join(" ")),
+        sealing::ROUNDS,
+        quote(signer.public_pem().trim_end()),
+    )
+}
+
+/// What only the host reads, by parts: what it does, looks for, and tells. Each is a script.
+///
+/// # Errors
+/// The label of a key that the strongbox does not hold.
+pub fn scripts(
+    to: Addressed<'_>,
+    errand: Errand<'_>,
+    holdings: &HostHoldings,
+    keys: KeyText<'_>,
+) -> Result<Vec<(&'static str, Secret)>, String> {
+    let mut out = Vec::new();
+    match errand {
+        Errand::Look => {}
+        Errand::Join { sequence, arch, from } => {
+            let client = holdings.node.as_ref().map(|node| node.client.as_str());
+            out.push(("act", acts(to, sequence, (arch, from, client), keys)?));
+        }
+        Errand::TakeBack => {
+            out.push(("act", Secret::new(take_back_script(&to.host.name, to.number))));
+        }
+    }
+    out.push(("look", Secret::new(observe(holdings, Depth::Quick))));
+    if let (Some(node), Errand::Look | Errand::Join { .. }) = (&holdings.node, errand) {
+        out.push(("stages", Secret::new(stages(to, &node.client))));
+        out.push(("post", Secret::new(post(to, &node.client))));
+    }
+    Ok(out)
+}
+
+/// The same as one text, with what seals the host's letter.
+fn body(parts: &[(&str, Secret)], letter_key: &[u8; 32]) -> Zeroizing<String> {
+    let size: usize = parts.iter().map(|(_, text)| text.expose().len() + 64).sum();
+    // With room for everything at once, no copy of a part is left behind by growing.
+    let mut out = Zeroizing::new(String::with_capacity(size + 1_024));
+    out.push_str("#-- zoisite pads\n");
+    out.push_str(&sealing::pads(letter_key));
+    for (name, text) in parts {
+        out.push_str("#-- zoisite ");
+        out.push_str(name);
+        out.push('\n');
+        out.push_str(text.expose());
+    }
+    out.push_str("#-- zoisite end\n");
+    out
+}
+
+/// What a run would do on the host, one after another.
+fn acts(
+    to: Addressed<'_>,
+    sequence: &Sequence,
+    (arch, from, client): (&str, Option<&str>, Option<&str>),
+    keys: KeyText<'_>,
+) -> Result<Secret, String> {
+    let mut act = Act { body: Zeroizing::new(String::with_capacity(128 * 1_024)), keys };
+    let number = to.number.to_string();
+    act.call("arch_is", &[arch]);
+    for step in &sequence.steps {
+        match &step.work {
+            Work::Upload { components, .. } => {
+                for (component, sha256) in components {
+                    bring(&mut act, component, (arch, sha256, &number), from);
+                }
+            }
+            Work::Act(stretch) if step.name() != FORGET => {
+                act.call("lock", &[&number]);
+                if let (JOIN, Some(client)) = (step.name(), client) {
+                    act.call("ended_identity", &[client]);
+                }
+                let together = |one: &_, next: &_| as_a_run_does(one) && as_a_run_does(next);
+                for operations in stretch.operations.chunk_by(together) {
+                    match operations {
+                        // Whether it runs with older files is known there alone.
+                        [Operation::Start(unit) | Operation::Restart(unit)] => {
+                            act.call("begin_or_renew", &[unit]);
+                        }
+                        _ => {
+                            let host = stretch.host.clone();
+                            Stretch { host, operations: operations.to_vec() }.calls(&mut act)?;
+                        }
+                    }
+                    // Nobody comes in here, and nobody is shut out.
+                    if operations.iter().any(sets_rules) {
+                        act.call("keep_rules", &[]);
+                    }
+                }
+                act.call("unlock", &[]);
+            }
+            _ => {}
+        }
+    }
+    act.call("renew_pending", &[&SECONDS.to_string(), &number]);
+    let title = format!("zoisite: what {} does by itself, number {number}", to.host.name);
+    let helpers = acting(&[Component::UPLOAD, KEEP_RULES, CARRY]);
+    Ok(Secret::new(wrapped(&title, &helpers, &act.body)))
+}
+
+/// Whether an operation is carried out as a run does it, together with those beside it.
+fn as_a_run_does(operation: &Operation) -> bool {
+    !matches!(operation, Operation::Start(_) | Operation::Restart(_)) && !sets_rules(operation)
+}
+
+fn sets_rules(operation: &Operation) -> bool {
+    matches!(operation, Operation::Put(Item::Rules(_)))
+}
+
+fn bring(
+    act: &mut Act<'_>,
+    component: &Component,
+    (arch, sha256, number): (&str, &str, &str),
+    from: Option<&str>,
+) {
+    let restarts = component.restarts.unwrap_or_default();
+    let name = component.pinned.path(arch);
+    act.call(
+        "bring",
+        &[&component.path, sha256, number, restarts, &name, from.unwrap_or_default()],
+    );
+}
+
+/// How the host tells how far it has come in joining.
+fn stages(to: Addressed<'_>, client: &str) -> String {
+    let addresses: Vec<String> = to.host.dialled().map(|a: IpAddr| a.to_string()).collect();
+    let title = format!("zoisite: how far {} has come", to.host.name);
+    let device = to.cluster.mesh.as_ref().map_or("", |_| MESH_DEVICE);
+    let body = asking("stages", to, (&addresses.join(" "), device), client);
+    wrapped(&title, &[ASKING, STAGES], &body)
+}
+
+/// How it leaves a letter with the cluster.
+fn post(to: Addressed<'_>, client: &str) -> String {
+    let title = format!("zoisite: the letter of {}", to.host.name);
+    wrapped(&title, &[ASKING, POST], &asking("post", to, (LETTERS, ""), client))
+}
+
+/// A call that asks the stable address something, as this host; with a word more after its name, and one at the end.
+fn asking(
+    function: &str,
+    to: Addressed<'_>,
+    (further, last): (&str, &str),
+    client: &str,
+) -> String {
+    let stable = &to.cluster.control_plane.address;
+    let (name, port) = (to.host.name.as_str(), stable.port.to_string());
+    let dialled = stable.host.to_string();
+    let words = [name, further, &dialled, &port, KUBELET_AUTHORITY, client, TOKEN_PATH, last];
+    let words: Vec<String> = words.iter().map(|word| quote(word)).collect();
+    format!("{function} {}\n", words.join(" "))
+}

@@ -1,0 +1,30 @@
+# Leaves a letter with the cluster itself, as its token or its certificate lets the host.
+# host, the namespace, the stable address, its port, the authority's certificate, the kubelet's certificate, its token
+post() {
+  name=$1 namespace=$2 stable=$3 authority=$5 client=$6 token=$7
+  if [ ! -r "$authority" ] || [ ! -r "${letter:-}" ]; then say unposted "it does not know the cluster yet"; return; fi
+  stable_at "$stable" "$4"
+  body=$(
+    printf '{"apiVersion":"v1","kind":"ConfigMap","metadata":{"name":"%s","namespace":"%s"},"binaryData":{"letter.gz":"' "$name" "$namespace"
+    gzip -c <"$letter" | base64 | tr -d '\n'
+    printf '"}}'
+  )
+  head=$(printf 'PATCH /api/v1/namespaces/%s/configmaps/%s?fieldManager=zoisite-letter&force=true HTTP/1.0\r\nHost: %s\r\nContent-Type: application/apply-patch+yaml\r\nContent-Length: %s' \
+    "$namespace" "$name" "$stable" "${#body}")
+  set -- "$check" "$stable"
+  if openssl x509 -checkend 0 -noout -in "$client" >/dev/null 2>&1; then
+    set -- "$@" -cert "$client" -key "$client"
+  elif [ ! -r "$token" ]; then
+    say unposted "it has neither a certificate nor a token"
+    return
+  fi
+  got=$({
+    printf '%s\r\n' "$head"
+    case " $* " in *" -cert "*) ;; *) bearer "$token" ;; esac
+    printf '\r\n%s' "$body"
+  } | asked "$@" | head -n 1 | tr -d '\r')
+  case $got in
+    *" 200"* | *" 201"*) say posted ;;
+    *) say unposted "${got:-no answer}" ;;
+  esac
+}

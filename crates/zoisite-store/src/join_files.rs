@@ -1,0 +1,138 @@
+//! Join files and letters: who signs them, each host's word, and what was written and came back last.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use zoisite_core::cluster::HostName;
+use zoisite_core::join_file::{Outcome, Signer, Told, make_word};
+use zoisite_core::pki::{KeyKind, KeySource, Secret, SecretRef};
+
+use crate::keys::random;
+use crate::records::Change;
+use crate::state::{CARRIED, State, json, sealed};
+use crate::{StoreError, Strongbox};
+
+/// The last join file of a host, and the last letter that came back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Carried {
+    /// Its number; later ones are larger.
+    pub number: u64,
+    /// What it has the host do, in few words.
+    pub errand: String,
+    /// When it was made.
+    pub made: Timestamp,
+    /// When it ends.
+    pub ends: Timestamp,
+    /// The token in it, by its id.
+    pub token: Option<String>,
+    /// The last letter.
+    pub letter: Option<Taken>,
+}
+
+impl Carried {
+    /// What a person should know of it; nothing where all is well.
+    pub fn fault(&self) -> Option<String> {
+        let told = &self.letter.as_ref()?.told;
+        if let Some(why) = told.failed.as_ref().filter(|_| told.outcome == Outcome::Failed) {
+            return Some(why.clone());
+        }
+        let stopped = told.stages.iter().find(|stage| stage.passed == Some(false));
+        stopped.map(|stage| format!("{}: {}", stage.stage, stage.seen))
+    }
+}
+
+/// What is kept of a letter.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Taken {
+    /// What the host told.
+    #[serde(flatten)]
+    pub told: Told,
+    /// When it was read here.
+    pub read: Timestamp,
+    /// What is not as it must be there.
+    pub differs: Vec<String>,
+}
+
+/// Who signs join files; made at first use.
+///
+/// # Errors
+/// When the store cannot be used or the strongbox cannot be opened; nothing is recorded then.
+pub fn signer(
+    state: &mut State,
+    strongbox: &Strongbox,
+    keys: &dyn KeySource,
+) -> Result<Signer, StoreError> {
+    let which = SecretRef::JoinFileSigner;
+    let private = match state.kept(&which, strongbox)? {
+        Some(kept) => kept,
+        None => {
+            let recipients = state.recipients(strongbox)?;
+            let made = keys.key(KeyKind::EcdsaP256)?.private;
+            state.write(vec![sealed(&which, &made, &recipients)?])?;
+            made
+        }
+    };
+    Signer::of(&private).map_err(|why| StoreError::NoSecret(format!("join files ({why})")))
+}
+
+/// The words of hosts. Those that have none get one, and keep it.
+///
+/// # Errors
+/// As for [`signer`].
+pub fn words(
+    state: &mut State,
+    strongbox: &Strongbox,
+    hosts: &[HostName],
+) -> Result<BTreeMap<HostName, Secret>, StoreError> {
+    let recipients = state.recipients(strongbox)?;
+    let (mut words, mut changes) = (BTreeMap::new(), Vec::new());
+    for host in hosts {
+        let word = match word(state, strongbox, host)? {
+            Some(kept) => kept,
+            None => {
+                let made = make_word(random());
+                changes.push(sealed(&SecretRef::HostWord(host.clone()), &made, &recipients)?);
+                made
+            }
+        };
+        words.insert(host.clone(), word);
+    }
+    state.write(changes)?;
+    Ok(words)
+}
+
+/// The word of a host, where it has one.
+///
+/// # Errors
+/// When the store cannot be used or the strongbox cannot be opened.
+pub fn word(
+    state: &mut State,
+    strongbox: &Strongbox,
+    host: &HostName,
+) -> Result<Option<Secret>, StoreError> {
+    state.kept(&SecretRef::HostWord(host.clone()), strongbox)
+}
+
+/// What was written and came back, by host.
+///
+/// # Errors
+/// When a record cannot be read.
+pub fn carried(state: &State) -> Result<BTreeMap<HostName, Carried>, StoreError> {
+    state.by_host(CARRIED)
+}
+
+/// Records what was written for hosts, or came back.
+///
+/// # Errors
+/// When the store cannot be used.
+pub fn put_carried(
+    state: &mut State,
+    all: impl IntoIterator<Item = (HostName, Carried)>,
+) -> Result<(), StoreError> {
+    let mut changes = Vec::new();
+    for (host, carried) in all {
+        changes.push(Change::put(CARRIED, host.as_str(), json(CARRIED, &carried)?));
+    }
+    state.write(changes)
+}

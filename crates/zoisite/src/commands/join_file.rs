@@ -1,0 +1,553 @@
+//! Join files: what `raise` would do on a host that nobody dials, carried there by hand.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand};
+use futures_util::StreamExt as _;
+use jiff::{SignedDuration, Timestamp};
+use serde_json::json;
+use zoisite_core::cluster::{Host, HostName};
+use zoisite_core::holdings::{HostHoldings, Part};
+use zoisite_core::item::{ComponentSums, KeyText};
+use zoisite_core::join_file::{Addressed, Errand, Signer, join_file, scripts};
+use zoisite_core::pki::{Secret, SecretRef};
+use zoisite_core::script::{Identity, Observed};
+use zoisite_core::sequence::{ApiLook, Looks, PlanInput, PlanOptions, Sequence, Work, plan};
+use zoisite_core::token::{TOKENS_PATH, TokenRecord, TokenState, token_object, token_path};
+use zoisite_reach::ApiClient;
+use zoisite_store::join_files::{Carried, carried, put_carried, signer, word, words};
+use zoisite_store::{FreshKeys, State, trust};
+
+use super::login::chosen_hosts;
+use super::{node_names, with_api};
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::prepared::{Prepared, prepare};
+use crate::site::{Site, begin_run, now, private_folder, write_private};
+use crate::view::{self, count};
+
+/// Carry to a host by hand what raise would do there: for hosts that nobody dials
+///
+/// A join file is one text for one host, which the cluster file calls out-of-reach: signed, sealed by the host's own word,
+/// with an end. Run there as root, it does what raise would have done over SSH, and joins. The letter that it leaves goes
+/// back by hand: zoisite letters.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite join-file write tern-4 --out stick\n  zoisite join-file word tern-4              # to be carried another way\n  zoisite join-file write --look --out stick # only looks: its letter tells what the host is like\n\nOn the host:\n  sh tern-4.join"
+)]
+pub struct JoinFileArgs {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Write join files, with tokens for hosts that have not joined
+    Write(WriteArgs),
+    /// Show a host's word, which opens its join files
+    Word {
+        /// The host
+        #[arg(value_name = "HOST")]
+        host: String,
+    },
+}
+
+#[derive(Args, Debug)]
+struct WriteArgs {
+    /// Hosts, with '*' for any text [default: every one that is out of reach]
+    #[arg(value_name = "HOST")]
+    hosts: Vec<String>,
+    /// Folder to write to
+    #[arg(long, short, value_name = "DIR", required_unless_present = "show_script")]
+    out: Option<PathBuf>,
+    /// When they end, such as 24h or 7d
+    #[arg(long, value_name = "TIME", default_value = "72h", value_parser = view::span)]
+    ends: i64,
+    /// Where hosts fetch programs that are not carried along: a web server with the components folder
+    #[arg(long, value_name = "URL", value_parser = web_address)]
+    from: Option<String>,
+    /// Put the programs beside the files, in the folder components
+    #[arg(long, conflicts_with = "from")]
+    with_components: bool,
+    /// The hosts' architecture, where no letter has told it yet
+    #[arg(long, value_name = "ARCH", default_value = "amd64", value_parser = ["amd64", "arm64"])]
+    arch: String,
+    /// Hosts that have told nothing yet are like this one: what is known of it is taken to be so there
+    #[arg(long, value_name = "HOST")]
+    like: Option<String>,
+    /// Also for hosts whose node is known: the machine was made anew
+    #[arg(long)]
+    anew: bool,
+    /// Only have them look at themselves: nothing is changed, and a letter tells what they are like
+    #[arg(long, conflicts_with_all = ["take_back", "from", "with_components", "anew"])]
+    look: bool,
+    /// Have them take back everything that was put there
+    #[arg(long, conflicts_with_all = ["from", "with_components", "anew"])]
+    take_back: bool,
+    /// Only show the scripts that would be sealed, without keys: nothing is written
+    #[arg(long, conflicts_with = "with_components")]
+    show_script: bool,
+}
+
+impl WriteArgs {
+    /// Whether hosts are put right and join, as by a raise.
+    fn raises(&self) -> bool {
+        !(self.look || self.take_back)
+    }
+}
+
+/// The address of a folder on a web server.
+pub fn web_address(text: &str) -> Result<String, String> {
+    let plain = |c: char| c.is_ascii_graphic() && !"'\"\\`$".contains(c);
+    match ["http://", "https://"].iter().any(|scheme| text.starts_with(scheme)) {
+        true if text.chars().all(plain) => Ok(text.trim_end_matches('/').to_owned()),
+        _ => Err("write it as https://SERVER/FOLDER".into()),
+    }
+}
+
+pub fn run(options: &Options, args: &JoinFileArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    match &args.what {
+        What::Write(args) => write(&site, options, args),
+        What::Word { host } => {
+            let host = site.host_named(host)?;
+            let mut work = site.briefly()?;
+            let Some(word) = word(&mut work.state, site.strongbox()?, &host)? else {
+                return Err(Failure::new(
+                    Kind::Usage,
+                    format!("{host} has no word: no join file was written for it"),
+                    format!("zoisite join-file write {host} --out DIR"),
+                ));
+            };
+            if options.json {
+                view::json(&json!({"host": host, "word": word.expose()}));
+            } else {
+                view::out(word.expose());
+            }
+            view::note(&format!(
+                "whoever has it and a join file of {host} can read the keys in it: carry both by different ways"
+            ));
+            Ok(ExitCode::SUCCESS)
+        }
+    }
+}
+
+/// The hosts that words name, all of them out of reach.
+pub fn out_of_reach<'a>(site: &'a Site, words: &[String]) -> Result<Vec<&'a Host>, Failure> {
+    let mut hosts = chosen_hosts(site, words)?;
+    let dialled: Vec<HostName> =
+        hosts.iter().filter(|host| !host.out_of_reach).map(|host| host.name.clone()).collect();
+    hosts.retain(|host| host.out_of_reach);
+    if !words.is_empty() && !dialled.is_empty() {
+        return Err(Failure::new(
+            Kind::Usage,
+            format!("{} can be dialled, by what the cluster file says", view::few(&dialled)),
+            "zoisite raise does it there; for a host that nobody dials: out-of-reach = true, under [hosts]",
+        ));
+    }
+    if hosts.is_empty() {
+        return Err(Failure::new(
+            Kind::Usage,
+            "the cluster file calls no host out of reach",
+            "say it under [hosts]: tern-4 = { address = \"…\", out-of-reach = true }",
+        ));
+    }
+    Ok(hosts)
+}
+
+/// What goes into the join file of one host.
+struct Draft<'a> {
+    host: &'a Host,
+    holdings: HostHoldings,
+    sequence: Sequence,
+    arch: String,
+    /// Whether it has still to join.
+    joins: bool,
+}
+
+fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
+    let hosts = out_of_reach(site, &args.hosts)?;
+    if args.raises() {
+        site.raised_state()?;
+    }
+    let mut work = site.briefly()?;
+    site.contradicts_nothing(&work.state)?;
+    let mut draft = site.draft()?;
+    let prepared = prepare(site, &mut draft, Part::ALL)?;
+    let sums = match args.raises() {
+        true => site.sums()?,
+        false => site.sums_if_any()?,
+    };
+    let like = args.like.as_deref().map(|name| site.host_named(name)).transpose()?;
+    site.keep(&mut draft)?;
+    // What is only taken to be so is not kept.
+    let mut taken = site.draft()?;
+    let all = prepared.out_of_reach(site, &mut taken, like.as_ref())?;
+    let state = &mut work.state;
+    let nodes = match args.raises() {
+        true => known_nodes(site, state)?,
+        false => BTreeSet::new(),
+    };
+    let facts = taken.facts()?;
+    let mut drafts = Vec::new();
+    for host in hosts {
+        let Some(holdings) = all.host(&host.name) else { continue };
+        let arch = facts.get(&host.name).map(|facts| facts.arch.clone());
+        let arch = arch.filter(|arch| !arch.is_empty()).unwrap_or_else(|| args.arch.clone());
+        let joins = args.anew || !nodes.contains(host.name.as_str());
+        let sequence = match args.raises() {
+            true => steps(&prepared, holdings, &sums, (&arch, joins))?,
+            false => Sequence::default(),
+        };
+        drafts.push(Draft { host, holdings: holdings.clone(), sequence, arch, joins });
+    }
+    makes_no_keys(&drafts)?;
+    let Some(out) = args.out.as_deref().filter(|_| !args.show_script) else {
+        return show(site, state, &drafts, args);
+    };
+    private_folder(out)?;
+    let names: Vec<HostName> = drafts.iter().map(|draft| draft.host.name.clone()).collect();
+    site.recipients(state)?;
+    let strongbox = site.strongbox()?;
+    let by = signer(state, strongbox, &FreshKeys)?;
+    let words = words(state, strongbox, &names)?;
+    let run = begin_run(state, &format!("join-file write {}", view::few(&names)))?;
+    let done = (|| {
+        let tokens = tokens(site, state, &drafts, args)?;
+        let made = now();
+        let ends =
+            made.saturating_add(SignedDuration::from_secs(args.ends)).unwrap_or(Timestamp::MAX);
+        let files =
+            seal(site, state, &drafts, args, (&by, &words, &tokens), (run.generation, made, ends))?;
+        keep(state, &drafts, args, &tokens, (run.generation, made, ends))?;
+        for (host, text) in &files {
+            write_private(&out.join(format!("{host}.join")), text.expose())?;
+        }
+        if args.with_components {
+            with_components(site, &drafts, out)?;
+        }
+        Ok::<_, Failure>((files.len(), ends))
+    })();
+    let outcome = match &done {
+        Ok((files, _)) => format!("wrote {}", count(*files, "join file")),
+        Err(failure) => format!("failed: {}", failure.summary()),
+    };
+    state.end_run(run, &outcome, now())?;
+    let (_, ends) = done?;
+    tell(options, args, out, &drafts, (&by, ends));
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What would be sealed, for whoever wants to read it first.
+fn show(
+    site: &Site,
+    state: &mut State,
+    drafts: &[Draft<'_>],
+    args: &WriteArgs,
+) -> Result<ExitCode, Failure> {
+    let identity = state.cluster_id()?;
+    let made = now();
+    for draft in drafts {
+        let host = draft.host;
+        let to = Addressed {
+            cluster: &site.cluster,
+            identity: &identity,
+            host,
+            number: 0,
+            made,
+            ends: made,
+        };
+        let shown = scripts(to, errand(args, draft), &draft.holdings, KeyText::Masked)
+            .map_err(|label| no_key(&host.name, &label))?;
+        for (_, script) in shown {
+            view::out(script.expose());
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn no_key(host: &HostName, label: &str) -> Failure {
+    Failure::new(
+        Kind::Run,
+        format!("writing the join file of {host}: the strongbox does not hold {label}"),
+        "zoisite pki issue makes what is missing",
+    )
+}
+
+/// The nodes that the cluster knows: who is in needs no token.
+fn known_nodes(site: &Site, state: &mut State) -> Result<BTreeSet<String>, Failure> {
+    let mut out = BTreeSet::new();
+    with_api(site, state, async |api: &ApiClient| {
+        out = node_names(api).await?;
+        Ok(())
+    })?;
+    Ok(out)
+}
+
+/// What a run would do on a host of which nothing is known but what it is like: everything is put there. What stands there
+/// already stays as it is.
+fn steps(
+    prepared: &Prepared,
+    holdings: &HostHoldings,
+    sums: &ComponentSums,
+    (arch, joins): (&str, bool),
+) -> Result<Sequence, Failure> {
+    let holdings = zoisite_core::holdings::Holdings { hosts: vec![holdings.clone()] };
+    let name = holdings.hosts[0].host.clone();
+    let identity = if joins { Identity::Absent } else { Identity::Until(Timestamp::MAX) };
+    let seen =
+        Observed { init: "systemd".into(), arch: arch.into(), identity, ..Observed::default() };
+    let looks = Looks::from([(name.clone(), Ok(seen))]);
+    let api = match joins {
+        true => ApiLook::Answered(Box::default()),
+        // Its node is known, and what the API would say of it is a run's to put right.
+        false => ApiLook::Absent,
+    };
+    let nodes: Vec<_> = prepared.nodes.iter().filter(|node| node.host == name).cloned().collect();
+    let departed = prepared.departed.keys().cloned().collect();
+    let input = PlanInput {
+        cluster: &prepared.cluster,
+        aim: &prepared.aim,
+        real: &prepared.real,
+        holdings: &holdings,
+        looks: &looks,
+        sums,
+        api: &api,
+        objects: &[],
+        shelf: &[],
+        nodes: &nodes,
+        tokens: &[],
+        accepted: &[],
+        identity: &prepared.identity,
+        begun: prepared.begun.as_ref(),
+        departed: &departed,
+        now: now(),
+    };
+    let sequence = plan(input, PlanOptions::default())?;
+    if !sequence.left_out.is_empty() {
+        return Err(Failure::troubles(&sequence.left_out));
+    }
+    Ok(sequence)
+}
+
+/// A key that a host makes is asked about and answered: that takes more than one file.
+fn makes_no_keys(drafts: &[Draft<'_>]) -> Result<(), Failure> {
+    let makes = |draft: &&Draft<'_>| {
+        draft.sequence.steps.iter().any(|step| match &step.work {
+            Work::Act(stretch) => stretch.own_pairs().next().is_some(),
+            _ => false,
+        })
+    };
+    let all: Vec<HostName> = drafts.iter().filter(makes).map(|d| d.host.name.clone()).collect();
+    match all.is_empty() {
+        true => Ok(()),
+        false => Err(Failure::new(
+            Kind::Usage,
+            format!(
+                "{} would make keys and have them signed, and nobody is there to answer",
+                view::few(&all)
+            ),
+            "certificates.keys-on-hosts is for hosts that are dialled: leave those of these hosts out of it",
+        )),
+    }
+}
+
+/// Tokens for hosts that have still to join, published; those of earlier join files are taken back.
+fn tokens(
+    site: &Site,
+    state: &mut State,
+    drafts: &[Draft<'_>],
+    args: &WriteArgs,
+) -> Result<BTreeMap<HostName, (TokenRecord, Secret)>, Failure> {
+    let mut out = BTreeMap::new();
+    if !args.raises() {
+        return Ok(out);
+    }
+    let recipients = site.recipients(state)?;
+    let known: BTreeSet<HostName> = drafts.iter().map(|d| d.host.name.clone()).collect();
+    let earlier: BTreeSet<String> = carried(state)?
+        .into_iter()
+        .filter(|(host, _)| known.contains(host))
+        .filter_map(|(_, carried)| carried.token)
+        .collect();
+    let usable = |token: &TokenRecord| {
+        earlier.contains(&token.id) && token.state(now()) == TokenState::Usable
+    };
+    let old: Vec<TokenRecord> = state.tokens()?.into_iter().filter(usable).collect();
+    for draft in drafts.iter().filter(|draft| draft.joins) {
+        let hosts = vec![draft.host.name.clone()];
+        let made = trust::make_join_token(state, &recipients, hosts, 1, args.ends, now(), false)?;
+        out.insert(draft.host.name.clone(), made);
+    }
+    let published = with_api(site, state, async |api: &ApiClient| {
+        let publish = out.values().map(|(record, token)| async move {
+            api.create(TOKENS_PATH, &token_object(record, token)).await.map(|_| ())
+        });
+        let gone = old.iter().map(|token| async move { api.delete(&token_path(&token.id)).await });
+        let mut all = futures_util::stream::iter(publish).buffer_unordered(AT_ONCE);
+        while let Some(done) = all.next().await {
+            done?;
+        }
+        let mut all = futures_util::stream::iter(gone).buffer_unordered(AT_ONCE);
+        while let Some(done) = all.next().await {
+            done?;
+        }
+        Ok(())
+    });
+    let spent = match &published {
+        Ok(()) => old,
+        // What nobody has must not be listed as usable.
+        Err(_) => out.values().map(|(record, _)| record.clone()).collect(),
+    };
+    for token in spent {
+        state.put_token(&TokenRecord { gone: Some(now()), ..token }, None)?;
+    }
+    published.map(|()| out)
+}
+
+/// So many requests at once.
+const AT_ONCE: usize = 16;
+
+type Tokens = BTreeMap<HostName, (TokenRecord, Secret)>;
+
+fn seal(
+    site: &Site,
+    state: &mut State,
+    drafts: &[Draft<'_>],
+    args: &WriteArgs,
+    (by, words, tokens): (&Signer, &BTreeMap<HostName, Secret>, &Tokens),
+    (number, made, ends): (u64, Timestamp, Timestamp),
+) -> Result<Vec<(HostName, Secret)>, Failure> {
+    let identity = state.cluster_id()?;
+    let strongbox = site.strongbox()?;
+    let mut kept = BTreeMap::new();
+    for draft in drafts {
+        kept.extend(site.keys_of(&draft.sequence, state, strongbox)?);
+    }
+    let open = |secret: &SecretRef| match secret {
+        SecretRef::JoinToken(host) => tokens.get(host).map(|(_, token)| token.clone()),
+        other => kept.get(other).cloned(),
+    };
+    let one = |draft: &Draft<'_>| {
+        let host = draft.host;
+        let to =
+            Addressed { cluster: &site.cluster, identity: &identity, host, number, made, ends };
+        let errand = errand(args, draft);
+        let how = (KeyText::Opened(&open), &words[&host.name], by);
+        let text = join_file(to, errand, &draft.holdings, how)
+            .map_err(|label| no_key(&host.name, &label))?;
+        Ok((host.name.clone(), text))
+    };
+    drafts.iter().map(one).collect()
+}
+
+fn errand<'a>(args: &'a WriteArgs, draft: &'a Draft<'_>) -> Errand<'a> {
+    match (args.look, args.take_back) {
+        (true, _) => Errand::Look,
+        (_, true) => Errand::TakeBack,
+        _ => Errand::Join {
+            sequence: &draft.sequence,
+            arch: &draft.arch,
+            from: args.from.as_deref(),
+        },
+    }
+}
+
+fn keep(
+    state: &mut State,
+    drafts: &[Draft<'_>],
+    args: &WriteArgs,
+    tokens: &Tokens,
+    (number, made, ends): (u64, Timestamp, Timestamp),
+) -> Result<(), Failure> {
+    let mut known = carried(state)?;
+    let all: Vec<(HostName, Carried)> = drafts
+        .iter()
+        .map(|draft| {
+            let host = draft.host.name.clone();
+            let letter = known.remove(&host).and_then(|carried| carried.letter);
+            let token = tokens.get(&host).map(|(record, _)| record.id.clone());
+            let errand = errand(args, draft).what().to_owned();
+            (host, Carried { number, errand, made, ends, token, letter })
+        })
+        .collect();
+    Ok(put_carried(state, all)?)
+}
+
+/// The programs that the files name, each once, by hard links where that is possible.
+fn with_components(site: &Site, drafts: &[Draft<'_>], out: &Path) -> Result<(), Failure> {
+    let from = site.components_folder();
+    let mut wanted = BTreeSet::new();
+    for draft in drafts {
+        for step in &draft.sequence.steps {
+            if let Work::Upload { components, .. } = &step.work {
+                wanted.extend(components.iter().map(|(c, _)| c.pinned.path(&draft.arch)));
+            }
+        }
+    }
+    for path in wanted {
+        let (source, target) = (from.join(&path), out.join("components").join(&path));
+        let failed = |error: std::io::Error| Failure::file("writing", &target, &error);
+        if let Some(parent) = target.parent() {
+            fs::create_dir_all(parent).map_err(failed)?;
+        }
+        if target.exists() {
+            fs::remove_file(&target).map_err(failed)?;
+        }
+        if fs::hard_link(&source, &target).is_err() {
+            fs::copy(&source, &target).map_err(failed)?;
+        }
+    }
+    Ok(())
+}
+
+fn tell(
+    options: &Options,
+    args: &WriteArgs,
+    out: &Path,
+    drafts: &[Draft<'_>],
+    (by, ends): (&Signer, Timestamp),
+) {
+    let names: Vec<&HostName> = drafts.iter().map(|draft| &draft.host.name).collect();
+    if options.json {
+        let files: Vec<_> = drafts
+            .iter()
+            .map(|draft| {
+                let file = out.join(format!("{}.join", draft.host.name));
+                json!({"host": draft.host.name, "file": file, "joins": draft.joins,
+                       "does": errand(args, draft).what(), "arch": draft.arch})
+            })
+            .collect();
+        view::json(&json!({"files": files, "ends": ends, "signer": by.fingerprint()}));
+        return;
+    }
+    view::out(&format!(
+        "Wrote {} to {}, until {}, signed by {}.",
+        count(names.len(), "join file"),
+        out.display(),
+        view::minute(ends),
+        by.fingerprint()
+    ));
+    if let [one] = names[..] {
+        view::out(&format!(
+            "On {one}, as root: sh {one}.join. It asks for its word: zoisite join-file word {one} shows that."
+        ));
+    } else {
+        view::out(
+            "On each host, as root: sh HOST.join. It asks for its word: zoisite join-file word HOST shows that.",
+        );
+    }
+    let carries = args.raises();
+    if carries && !args.with_components && args.from.is_none() {
+        view::note(
+            "programs are not with them: --with-components puts them beside the files, --from URL has hosts fetch them",
+        );
+    }
+    if carries && drafts.iter().any(|draft| draft.joins) {
+        view::out("Once a host has asked, zoisite raise signs what it asks for and lets it in.");
+    }
+    view::out("What a host leaves behind as HOST.letter: zoisite letters read FILE.");
+}

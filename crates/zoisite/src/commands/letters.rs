@@ -1,0 +1,284 @@
+//! Letters: what hosts that nobody dials tell of themselves.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::io::Read as _;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD;
+use clap::{Args, Subcommand};
+use flate2::read::GzDecoder;
+use serde_json::json;
+use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::{LETTERS, Part};
+use zoisite_core::join_file::Letter;
+use zoisite_core::sequence::{Looks, differences};
+use zoisite_core::text::plain;
+use zoisite_reach::ApiClient;
+use zoisite_store::join_files::{Carried, Taken, carried, put_carried, word};
+use zoisite_store::{Met, State};
+
+use super::with_api;
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::prepared::prepare;
+use crate::road::meet;
+use crate::site::{Site, now};
+use crate::view::letters::render;
+use crate::view::{self, Style};
+
+/// Take in what hosts tell that nobody dials, and show what they told last
+///
+/// A host leaves a letter beside its join file: what was done, what failed, how far it has come in joining, and what it is
+/// like. It is sealed by the host's own word, and counted: one that was altered, or an old one, is refused.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite letters\n  zoisite letters fetch              # those that hosts could leave with the cluster\n  zoisite letters read stick/*.letter\n  ssh tern-4-console cat tern-4.letter | zoisite letters read -"
+)]
+pub struct LettersArgs {
+    #[command(subcommand)]
+    what: Option<What>,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Take in those that hosts left with the cluster itself
+    Fetch,
+    /// Take letters in that were carried here
+    Read {
+        /// Files; '-' for standard input
+        #[arg(value_name = "FILE", required = true)]
+        files: Vec<PathBuf>,
+    },
+}
+
+pub fn run(options: &Options, args: &LettersArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    match &args.what {
+        Some(What::Read { files }) => {
+            let texts = files.iter().map(|path| (path.display().to_string(), text_of(path)));
+            let mut work = site.briefly()?;
+            return read(&site, options, &mut work.state, texts.collect());
+        }
+        Some(What::Fetch) => {
+            site.raised_state()?;
+            let mut work = site.briefly()?;
+            let texts = fetch(&site, &mut work.state)?;
+            if texts.is_empty() {
+                view::note("no host has left a letter with the cluster");
+            }
+            return read(&site, options, &mut work.state, texts);
+        }
+        None => {}
+    }
+    let state = site.existing_state()?;
+    let known = state.as_ref().map(carried).transpose()?.unwrap_or_default();
+    let hosts: Vec<&HostName> = site.cluster.out_of_reach().map(|host| &host.name).collect();
+    if hosts.is_empty() && !options.json {
+        view::out("The cluster file calls no host out of reach.");
+    }
+    tell(options, &hosts, &known);
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Shows what was carried to hosts, and what came back.
+fn tell(options: &Options, hosts: &[&HostName], known: &BTreeMap<HostName, Carried>) {
+    if options.json {
+        let all: Vec<_> =
+            hosts.iter().map(|host| json!({"host": host, "carried": known.get(*host)})).collect();
+        view::json(&json!({"letters": all}));
+    } else if !hosts.is_empty() {
+        view::out(render(hosts, known, Style::stdout()).trim_end());
+    }
+}
+
+/// One octet more than the largest letter, so that a larger one is known for what it is.
+const ENOUGH: u64 = Letter::LARGEST as u64 + 1;
+
+fn text_of(path: &Path) -> Result<String, Failure> {
+    let failed = |error: std::io::Error| Failure::file("reading", path, &error);
+    let mut octets = Vec::new();
+    if path == Path::new("-") {
+        std::io::stdin().take(ENOUGH).read_to_end(&mut octets).map_err(failed)?;
+    } else {
+        let file = fs::File::open(path).map_err(failed)?;
+        file.take(ENOUGH).read_to_end(&mut octets).map_err(failed)?;
+    }
+    Ok(String::from_utf8_lossy(&octets).into_owned())
+}
+
+/// A text with its name, or why there is none.
+type Texts = Vec<(String, Result<String, Failure>)>;
+
+/// What hosts left with the cluster.
+fn fetch(site: &Site, state: &mut State) -> Result<Texts, Failure> {
+    let mut texts = Texts::new();
+    with_api(site, state, async |api: &ApiClient| {
+        for object in api.list(&format!("/api/v1/namespaces/{LETTERS}/configmaps")).await? {
+            let Some(packed) = object["binaryData"]["letter.gz"].as_str() else { continue };
+            let name = object["metadata"]["name"].as_str().unwrap_or_default();
+            let mut text = String::new();
+            let unpacked =
+                BASE64_STANDARD.decode(packed).map_err(|why| why.to_string()).and_then(|octets| {
+                    let unpacked =
+                        GzDecoder::new(&octets[..]).take(ENOUGH).read_to_string(&mut text);
+                    unpacked.map(|_| text).map_err(|why| why.to_string())
+                });
+            let name = format!("the letter of {}", plain(name));
+            let text =
+                unpacked.map_err(|why| not_taken(&name, &format!("it cannot be unpacked: {why}")));
+            texts.push((name, text));
+        }
+        Ok(())
+    })?;
+    Ok(texts)
+}
+
+/// Takes letters in; what is wrong with any is told, and the others count.
+fn read(
+    site: &Site,
+    options: &Options,
+    state: &mut State,
+    texts: Texts,
+) -> Result<ExitCode, Failure> {
+    let (mut letters, mut refused) = (Vec::<Letter>::new(), None::<Failure>);
+    let mut known = carried(state)?;
+    let mut again = Vec::new();
+    for (name, text) in texts {
+        let one = text.and_then(|text| {
+            let letter = Letter::read(&text).map_err(|why| not_taken(&name, &why.to_string()))?;
+            believed(site, state, (&name, &letter), &known)?;
+            Ok(letter)
+        });
+        match one {
+            Ok(letter) => {
+                let last = known.get(&letter.host).and_then(|carried| carried.letter.as_ref());
+                if last.is_some_and(|last| last.told.count == letter.told.count) {
+                    again.push(letter.host);
+                } else {
+                    letters.push(letter);
+                }
+            }
+            Err(failure) => {
+                refused = Some(match refused {
+                    None => failure,
+                    Some(before) => before.and(failure),
+                });
+            }
+        }
+    }
+    // Of several from one host the last one counts.
+    letters.sort_by_key(|letter| std::cmp::Reverse(letter.told.count));
+    let mut seen = BTreeSet::new();
+    letters.retain(|letter| seen.insert(letter.host.clone()));
+    let taken = take(site, state, &letters, &mut known)?;
+    for host in &again {
+        view::note(&format!("{host}: that letter was taken in before"));
+    }
+    let hosts: Vec<&HostName> =
+        site.cluster.out_of_reach().map(|h| &h.name).filter(|name| taken.contains(name)).collect();
+    tell(options, &hosts, &known);
+    if let Some(failure) = refused {
+        return Err(failure);
+    }
+    let well = |host: &&HostName| known.get(*host).and_then(Carried::fault).is_none();
+    Ok(if hosts.iter().all(well) { ExitCode::SUCCESS } else { ExitCode::from(3) })
+}
+
+fn not_taken(name: &str, why: &str) -> Failure {
+    Failure::new(
+        Kind::Usage,
+        format!("{name}: {why}"),
+        "nothing of it was taken in; the host keeps its letters in /var/lib/zoisite/join too",
+    )
+}
+
+/// Whether a letter is of a host of this cluster, about a join file that was written here, and newer than the last.
+fn believed(
+    site: &Site,
+    state: &mut State,
+    (name, letter): (&str, &Letter),
+    known: &BTreeMap<HostName, Carried>,
+) -> Result<(), Failure> {
+    let host = &letter.host;
+    let refuse = |why: String| Err(not_taken(name, &why));
+    let identity = state.cluster_id()?;
+    if letter.cluster != identity {
+        return refuse(format!("it is of another cluster ({})", letter.cluster));
+    }
+    let Some(before) = known.get(host).filter(|_| site.cluster.is_out_of_reach(host)) else {
+        return refuse(format!("{host} is no host for which a join file was written here"));
+    };
+    let Some(word) = word(state, site.strongbox()?, host)? else {
+        return refuse(format!("{host} has no word, and nobody can tell who wrote it"));
+    };
+    if let Err(why) = letter.is_sealed_by(&word) {
+        return refuse(why.to_string());
+    }
+    if letter.told.number > before.number {
+        return refuse(format!(
+            "it tells of a join file ({}) that was not written here",
+            letter.told.number
+        ));
+    }
+    match &before.letter {
+        Some(last) if letter.told.count < last.told.count => refuse(format!(
+            "it is older than the last one of {host}: number {} after {}",
+            letter.told.count, last.told.count
+        )),
+        _ => Ok(()),
+    }
+}
+
+/// Records what letters tell: what hosts are like, which machines they are, what differs there. Returns whose they are.
+fn take(
+    site: &Site,
+    state: &mut State,
+    letters: &[Letter],
+    known: &mut BTreeMap<HostName, Carried>,
+) -> Result<Vec<HostName>, Failure> {
+    if letters.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut looks = Looks::new();
+    for letter in letters {
+        if let Some(observed) = &letter.observed {
+            looks.insert(letter.host.clone(), Ok((**observed).clone()));
+        }
+    }
+    let pins = meet(state, &looks, &[])?;
+    let facts = looks
+        .iter()
+        .filter_map(|(host, look)| Some((host.clone(), look.as_ref().ok()?.facts.clone()?)));
+    state.note_facts(facts)?;
+    state.pin(&pins)?;
+    // One that is taken out of the file later is known, and can be retired.
+    let met = letters.iter().filter_map(|letter| {
+        let host = site.cluster.host(&letter.host)?;
+        let login = site.cluster.login_of(host);
+        Some((host.name.clone(), Met { address: host.address, login }))
+    });
+    state.meet(met)?;
+    let mut scratch = site.scratch()?;
+    let prepared = prepare(site, &mut scratch, Part::ALL)?;
+    let all = prepared.out_of_reach(site, &mut scratch, None)?;
+    let sums = site.sums_if_any()?;
+    let mut changed = Vec::new();
+    for letter in letters {
+        let Some(carried) = known.get_mut(&letter.host) else { continue };
+        let holdings = all.host(&letter.host);
+        let differs = match (holdings, &letter.observed) {
+            (Some(holdings), Some(observed)) => {
+                differences(holdings, observed, &sums).iter().map(ToString::to_string).collect()
+            }
+            _ => Vec::new(),
+        };
+        carried.letter = Some(Taken { told: letter.told.clone(), read: now(), differs });
+        changed.push((letter.host.clone(), carried.clone()));
+    }
+    let hosts = changed.iter().map(|(host, _)| host.clone()).collect();
+    put_carried(state, changed)?;
+    Ok(hosts)
+}

@@ -1,0 +1,431 @@
+//! Hosts that nobody dials: join files that are carried there, and letters that come back.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::fs;
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use common::lab::{Lab, lab_root};
+use common::{Done, Place};
+
+/// A cluster file with a worker that nobody dials, its join file, and a folder that stands for the host's file system.
+struct Carried(Place);
+
+impl Carried {
+    fn new() -> Self {
+        let place = Place::saltmarsh();
+        let file = place.read("zoisite.toml");
+        let own = "tern-5 = { address = \"10.77.0.105\", out-of-reach = true }";
+        let file = file.replace("\n\n[etcd]", &format!("\n{own}\n\n[etcd]"));
+        assert!(file.contains("out-of-reach"), "{file}");
+        place.write("zoisite.toml", file);
+        let carried = Self(place);
+        let _ = carried.zoisite(&["join-file", "write", "--look", "--out", "stick"]).ended(0);
+        let word = carried.zoisite(&["join-file", "word", "tern-5"]).ended(0).stdout;
+        carried.0.write("word", word);
+        carried
+    }
+
+    fn zoisite(&self, words: &[&str]) -> Done {
+        Done::of(self.0.command().args(words))
+    }
+
+    /// Runs a join file as the host would.
+    fn run(&self, file: &str, words: &[&str]) -> Done {
+        let mut sh = Command::new("sh");
+        sh.arg(self.0.path(file)).args(words).env("ZOISITE_ROOT", self.0.path("host"));
+        sh.args(["--word", self.0.path("word").to_str().unwrap()]);
+        Done::of(&mut sh)
+    }
+
+    fn here(&self, file: &str) -> Done {
+        self.run(file, &["--here", "--letter", self.0.path("letter").to_str().unwrap()])
+    }
+}
+
+#[test]
+fn a_host_tells_what_it_is_like_and_only_its_own_newest_letter_counts() {
+    let carried = Carried::new();
+    let _ = carried.here("stick/tern-5.join").ended(0).says("looks at itself");
+    let first = carried.0.read("letter");
+    let _ = carried.zoisite(&["letters", "read", "letter"]).says("tern-5").says("booted");
+    let _ = carried.zoisite(&["letters", "read", "letter"]).complains("was taken in before");
+    let _ = carried.here("stick/tern-5.join").ended(0);
+    let _ = carried.zoisite(&["letters", "read", "letter"]).says("1 wrote back");
+    // What was altered, is old, or was cut is refused, and everything that is wrong is told at once.
+    carried.0.write("old", &first);
+    carried.0.write("forged", carried.0.read("letter").replace("outcome looked", "outcome done"));
+    carried.0.write("cut", &first[..first.len() / 2]);
+    carried.0.write("other", "The tide is out.\n");
+    let _ = carried
+        .zoisite(&["letters", "read", "old", "forged", "cut", "other"])
+        .ended(2)
+        .complains("old: it is older than the last one of tern-5: number 1 after 2")
+        .complains("forged: its seal does not hold")
+        .complains("cut: it is cut")
+        .complains("other: it is no letter of a host");
+    let told = carried.zoisite(&["letters", "--json"]).ended(0).json();
+    let letter = &told["letters"][0]["carried"]["letter"];
+    assert_eq!((&letter["count"], &letter["outcome"]), (&2.into(), &"looked".into()), "{told:#}");
+    // Another cluster's is none of this one's.
+    let other = Carried::new();
+    let _ = other
+        .zoisite(&["letters", "read", carried.0.path("letter").to_str().unwrap()])
+        .ended(2)
+        .complains("it is of another cluster");
+}
+
+#[test]
+fn a_file_that_was_altered_cut_ended_or_is_for_another_host_does_nothing() {
+    let carried = Carried::new();
+    let whole = carried.0.read("stick/tern-5.join");
+    let signed = "cut or altered: its signature does not hold";
+    let lines = whole.lines().count();
+    let altered = [
+        whole.replacen("ends=", "ends=9", 1),
+        whole.replacen("check_host() {\n", "check_host() {\n  return\n", 1),
+        whole
+            .lines()
+            .take(lines - 6)
+            .chain(whole.lines().skip(lines - 5))
+            .fold(String::new(), |text, line| text + line + "\n"),
+    ];
+    for text in altered {
+        assert_ne!(text, whole);
+        carried.0.write("altered.join", text);
+        let _ = carried.here("altered.join").ended(1).says(signed).says("nothing was done");
+    }
+    for part in [whole.len() - 200, whole.len() / 2, whole.len() / 8, 2_000] {
+        carried.0.write("cut.join", &whole[..part]);
+        let done = carried.here("cut.join");
+        assert_eq!(done.status, 2, "{part}: {done:?}");
+    }
+    let _ = carried
+        .run("stick/tern-5.join", &[])
+        .ended(1)
+        .says("this join file is for tern-5, and this machine calls itself");
+    carried.0.write("word", "aaaaa-bbbbb-ccccc-ddddd-eeeee\n");
+    let _ =
+        carried.here("stick/tern-5.join").ended(1).says("the word does not open this join file");
+    // As a person may type it.
+    let word = carried.zoisite(&["join-file", "word", "tern-5"]).ended(0).stdout;
+    carried.0.write("word", word.trim().replace('-', " ").to_uppercase());
+    let _ = carried.here("stick/tern-5.join").ended(0);
+    // One that is older than what was done last is not carried out.
+    carried.0.write("host/var/lib/zoisite/join/number", "9999999999999999\n");
+    let _ = carried.here("stick/tern-5.join").ended(1).says("an older file is not carried out");
+    fs::remove_file(carried.0.path("host/var/lib/zoisite/join/number")).unwrap();
+    // Nor is one of another signer, once the host knows one.
+    carried.0.write("host/var/lib/zoisite/join/signer", "0000\n");
+    let _ = carried.here("stick/tern-5.join").ended(1).says("signed by somebody else");
+    fs::remove_file(carried.0.path("host/var/lib/zoisite/join/signer")).unwrap();
+    // A clock that is past its end, as the host sees it.
+    let late = carried.0.path("late");
+    fs::create_dir(&late).unwrap();
+    carried.0.write(
+        "late/date",
+        "#!/bin/sh\ncase $* in +%s) echo 4102444800 ;; *) exec /bin/date \"$@\" ;; esac\n",
+    );
+    let _ = Done::of(Command::new("chmod").arg("755").arg(late.join("date"))).ended(0);
+    let mut sh = Command::new("sh");
+    sh.arg(carried.0.path("stick/tern-5.join")).arg("--here");
+    sh.env("ZOISITE_ROOT", carried.0.path("host"));
+    sh.env("PATH", format!("{}:{}", late.display(), std::env::var("PATH").unwrap()));
+    let _ = Done::of(&mut sh).ended(1).says("this join file ended on");
+}
+
+/// By the file's own text, without what it ends with.
+#[test]
+fn ready_is_what_says_so_and_not_what_tells_nothing() {
+    let carried = Carried::new();
+    let whole = carried.0.read("stick/tern-5.join");
+    let (functions, _) = whole.split_once("\nmain \"$@\"").unwrap();
+    carried.0.write("at.sh", format!("{functions}\ndir=$1\nat_stage\n"));
+    let booted = "@\tstage\tbooted\tyes\tfor 9 s\n";
+    for (stands, at) in [
+        ("", "how far it is was not told\n"),
+        (booted, "how far it is was not told, but that booted is passed\n"),
+        (&format!("{booted}@\tstage\tname\tno\tnobody knows it\n"), "name: nobody knows it\n"),
+        (&format!("{booted}@\tstage\tReady\tyes\tits node is Ready\n"), "Ready\n"),
+        (&format!("{booted}@\tstage\tReady\topen\tnot yet\n"), "Ready: not yet\n"),
+    ] {
+        carried.0.write("stands", stands);
+        let mut sh = Command::new("sh");
+        sh.arg(carried.0.path("at.sh")).arg(carried.0.path(""));
+        assert_eq!(Done::of(&mut sh).ended(0).stdout, at, "{stands}");
+    }
+}
+
+#[test]
+fn nothing_secret_is_for_others_to_read_and_who_is_dialled_gets_no_file() {
+    let carried = Carried::new();
+    let word = carried.0.read("word");
+    for (file, mode) in carried.0.files() {
+        let text = fs::read(carried.0.path(&file)).unwrap();
+        let text = String::from_utf8_lossy(&text);
+        assert!(file == "word" || !text.contains(word.trim()), "{file} holds the word");
+        assert!(!file.ends_with(".join") || mode & 0o077 == 0, "{file} {mode:o}");
+    }
+    let _ = carried
+        .zoisite(&["join-file", "write", "--look", "heron", "--out", "stick"])
+        .ended(2)
+        .complains("heron can be dialled");
+    let _ =
+        carried.zoisite(&["join-file", "word", "heron"]).ended(2).complains("heron has no word");
+    for words in [&["login", "tern-5"][..], &["first-boot", "changes", "tern-5"]] {
+        let _ = carried.zoisite(words).ended(2).complains("tern-5 is out of reach");
+    }
+    // Before there is a cluster nobody joins it.
+    let _ = carried.zoisite(&["join-file", "write", "--out", "stick"]).complains("error:");
+    // What others depend on must be dialled.
+    let file = carried.0.read("zoisite.toml");
+    carried.0.write(
+        "zoisite.toml",
+        file.replace(
+            "heron = \"10.77.0.11\"",
+            "heron = { address = \"10.77.0.11\", out-of-reach = true }",
+        ),
+    );
+    let _ = carried.zoisite(&["check"]).ended(3).says("heron is out of reach, and etcd member");
+}
+
+#[test]
+fn a_machine_is_told_its_word_at_its_first_boot_and_nobody_else_reads_it() {
+    let carried = Carried::new();
+    let word = carried.0.read("word").trim().to_owned();
+    let table =
+        "\n[first-boot]\nnetworks = { \"10.77.0.0/24\" = \"10.77.0.254\" }\nkeys = [\"ada.pub\"]\n";
+    carried.0.write("zoisite.toml", carried.0.read("zoisite.toml") + table);
+    let key =
+        "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDtFKKmEfzcAKT1+yzGJLI4jEW4HCyT/2tKsoUyBuPGF ada";
+    carried.0.write("ada.pub", key);
+    let known = carried.0.path("known_hosts");
+    carried.0.write("ssh_config", format!("Host *\n  UserKnownHostsFile {}\n", known.display()));
+    let told = |words: &[&str]| {
+        let mut command = carried.0.command();
+        command.args(["first-boot", "write", "tern-5", "heron", "--out", "seeds"]).args(words);
+        Done::of(command.env("ZOISITE_SSH_CONFIG", carried.0.path("ssh_config")))
+    };
+    let _ = told(&["--join-files", "nowhere"]).ended(2).complains("reading the join file");
+    let _ = told(&["--join-from", "ftp://tern"]).ended(2).complains("https://SERVER/FOLDER");
+    let _ = told(&["--join-files", "stick"]).ended(0);
+    let data = carried.0.read("seeds/tern-5/user-data");
+    assert!(data.contains(&word) && data.contains("zoisite-join.service"), "{data}");
+    assert!(data.contains("#signature") && data.contains("/var/lib/zoisite/join/signer"), "{data}");
+    assert!(!carried.0.read("seeds/heron/user-data").contains("zoisite/join"));
+    let _ = told(&["--join-from", "https://files.saltmarsh.example/join/"]).ended(0);
+    let data = carried.0.read("seeds/tern-5/user-data");
+    assert!(data.contains("https://files.saltmarsh.example/join/tern-5.join"), "{data}");
+    let _ = told(&["--own-ssh-keys"]).ended(0);
+    assert!(!carried.0.read("seeds/tern-5/user-data").contains(&word));
+    // What is recorded of it holds none of it.
+    let database = fs::read(carried.0.path(".zoisite/store.sqlite")).unwrap();
+    assert!(!String::from_utf8_lossy(&database).contains(&word));
+}
+
+/// A machine that never booted is told its word at its first boot, fetches its join file and its programs from a web server,
+/// and leaves its letters with the cluster: nobody ever logs in to it.
+fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
+    let key = lab.folder.join("key.pub");
+    let table = format!(
+        "\n[first-boot]\nnetworks = {{ \"10.77.0.0/24\" = \"10.77.0.254\" }}\nkeys = [{key:?}]\n"
+    );
+    lab.place.write("zoisite.toml", lab.place.read("zoisite.toml") + &table);
+    let web = "http://10.77.0.254:8081";
+    let from = format!("{web}/components");
+    let _ = lab
+        .zoisite(&[
+            "join-file",
+            "write",
+            "tern-2",
+            "--like",
+            "tern-1",
+            "--from",
+            &from,
+            "--out",
+            "web",
+        ])
+        .ended(0);
+    let components = fs::canonicalize(lab.place.path("components")).unwrap();
+    std::os::unix::fs::symlink(components, lab.place.path("web/components")).unwrap();
+    let mut served = Command::new("busybox");
+    served.args(["httpd", "-f", "-p", "10.77.0.254:8081", "-h"]).arg(lab.place.path("web"));
+    let mut served = served.spawn().unwrap();
+    let told =
+        ["first-boot", "write", "tern-2", "--as", "image", "--join-from", web, "--out", "seeds"];
+    let _ = lab.zoisite(&told).ended(0);
+    common::lab::lab("seed", &["tern-2", lab.place.path("seeds/tern-2.iso").to_str().unwrap()]);
+    let end = Instant::now() + Duration::from_secs(900);
+    loop {
+        let _ = lab.zoisite(&["raise"]).ended(0);
+        let _ = lab.zoisite(&["letters", "fetch"]);
+        let told = lab.zoisite(&["letters", "--json"]).ended(0).json();
+        let stages = told["letters"][1]["carried"]["letter"]["stages"].as_array().cloned();
+        let last = stages.and_then(|stages| stages.last().cloned()).unwrap_or_default();
+        if last["stage"] == "Ready" && last["passed"] == true {
+            break;
+        }
+        assert!(Instant::now() < end, "{told:#}");
+        std::thread::sleep(Duration::from_secs(3));
+    }
+    served.kill().unwrap();
+    served.wait().unwrap();
+    let _ = lab.zoisite(&["status"]).ended(0).says("tern-2 is out of reach: its letter of");
+    let _ = lab.on("tern-2", "cat /run/issue.d/zoisite.issue").ended(0).says("Ready");
+    let unit = "systemctl show zoisite-join -p Result --value; ls -d /run/zoisite/join.??????";
+    let _ = lab.on("tern-2", unit).ended(2).says("success");
+}
+
+/// Carries what is in a folder to a host, as a stick would.
+fn carry(lab: &Lab, stick: &str) {
+    let to: PathBuf = lab_root(lab, "tern-1").join("root");
+    let _ = Done::of(Command::new("cp").arg("-r").arg(lab.place.path(stick)).arg(&to)).ended(0);
+}
+
+/// Brings the letter back, and gives it to the program.
+fn bring_back(lab: &Lab, stick: &str) -> Done {
+    let letter = lab_root(lab, "tern-1").join("root").join(stick).join("tern-1.letter");
+    fs::copy(letter, lab.place.path("tern-1.letter")).unwrap();
+    lab.zoisite(&["letters", "read", "tern-1.letter"])
+}
+
+/// The host carries its join file out, and runs elsewhere let it in.
+fn joins_while_raises_sign(lab: &Lab) {
+    let run = "sh /root/stick/tern-1.join --word /root/word --wait 900 >/root/said 2>&1";
+    let mut joins = Command::new("ssh");
+    joins.arg("-F").arg(lab.folder.join("ssh_config"));
+    joins.args(["tern-1", "sudo", "sh", "-c", &format!("'{run}'")]);
+    let mut joins = joins.stdin(Stdio::null()).spawn().unwrap();
+    let end = Instant::now() + Duration::from_secs(900);
+    let ended = loop {
+        let _ = lab.zoisite(&["raise"]).ended(0);
+        if let Some(ended) = joins.try_wait().unwrap() {
+            break ended;
+        }
+        assert!(Instant::now() < end, "{:?}", lab.on("tern-1", "cat /root/said"));
+        std::thread::sleep(Duration::from_secs(2));
+    };
+    let said = lab.on("tern-1", "cat /root/said /run/issue.d/zoisite.issue").ended(0);
+    assert!(ended.success(), "{said:?}");
+    let _ = said.says("Ready");
+}
+
+/// A machine at home: nobody dials it, and its router lets nobody in. Its letter tells the key by which the mesh lets it in.
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn a_worker_behind_a_router_joins_through_the_mesh_without_being_dialled() {
+    let lab = Lab::with_programs("mesh-away", 2);
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    let _ = lab.zoisite(&["mesh"]).ended(3).says("the key of tern-1 is not known yet");
+    let _ = lab.zoisite(&["join-file", "write", "--like", "heron", "--out", "stick"]).ended(0);
+    let word = lab.zoisite(&["join-file", "word", "tern-1"]).ended(0).stdout;
+    fs::write(lab_root(&lab, "tern-1").join("root/word"), word).unwrap();
+    carry(&lab, "stick");
+    // Nobody knows its key yet, and it says so, at its own screen too.
+    let run = "sh /root/stick/tern-1.join --word /root/word --wait 1";
+    let alone = "mesh: none of 1 answers: do they know its key";
+    let _ = lab.on("tern-1", run).ended(3).says(alone);
+    let _ = lab.on("tern-1", "cat /run/issue.d/zoisite.issue").ended(0).says(alone);
+    let read = bring_back(&lab, "stick").ended(0).says("none of 1 answers");
+    assert!(!read.stdout.contains("authority"), "nobody could be asked: {read:?}");
+
+    joins_while_raises_sign(&lab);
+    let _ = lab.zoisite(&["letters", "fetch"]).ended(0).says("its node is Ready");
+    let told = lab.zoisite(&["letters", "--json"]).ended(0).json();
+    let letter = &told["letters"][0]["carried"]["letter"];
+    assert_eq!(letter["differs"], serde_json::json!([]), "{letter:#}");
+    let _ = lab.zoisite(&["mesh"]).ended(0).says("heron – tern-1").says("1 of 1 pair meet");
+    let _ = lab.zoisite(&["verify"]).ended(0).says("tern-1 → heron");
+    // Its key is nobody else's.
+    let key = lab.on("tern-1", "cat /var/lib/zoisite/mesh/key").ended(0).stdout;
+    let mut grep = Command::new("grep");
+    let _ = Done::of(grep.args(["-rqF", "-e", key.trim()]).arg(lab.place.folder())).ended(1);
+}
+
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() {
+    let lab = Lab::of_seeded("out-of-reach", 3, "tern-2");
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    let _ = lab.zoisite(&["joining", "tern-1", "--listen", "0"]).ended(3).says("no token was made");
+
+    // It tells what it is like.
+    let write = |words: &[&str], out: &str| {
+        let words = [&["join-file", "write", "tern-1"], words, &["--out", out]].concat();
+        lab.zoisite(&words)
+    };
+    let _ = write(&["--look"], "look").ended(0);
+    let word = lab.zoisite(&["join-file", "word", "tern-1"]).ended(0).stdout;
+    fs::write(lab_root(&lab, "tern-1").join("root/word"), word).unwrap();
+    carry(&lab, "look");
+    let _ = lab.on("tern-1", "sh /root/look/tern-1.join --word /root/word").ended(0);
+    let _ = bring_back(&lab, "look").ended(0).says("lets it in").says("authority");
+    let _ = lab.on("tern-1", "test ! -e /etc/zoisite").ended(0);
+
+    // It is put right and joins. Cut at some places on the way, it goes on.
+    let _ = write(&["--with-components"], "stick").ended(0).says("zoisite raise signs");
+    carry(&lab, "stick");
+    for seconds in ["0.7", "3", "9"] {
+        let cut = format!("timeout -s KILL {seconds} sh /root/stick/tern-1.join --word /root/word");
+        let _ = lab.on("tern-1", &format!("{cut}; sleep 1"));
+    }
+    // Nobody has signed yet, and it says so.
+    let _ = lab
+        .on("tern-1", "sh /root/stick/tern-1.join --word /root/word --wait 20")
+        .ended(3)
+        .says("signed: its request waits");
+    let _ = bring_back(&lab, "stick").ended(0).says("the cluster knows its token");
+    let _ = lab.zoisite(&["joining", "tern-1", "--listen", "0"]).ended(3).says("waits");
+    joins_while_raises_sign(&lab);
+    let _ = bring_back(&lab, "stick").ended(0).says("its node is Ready").says("done");
+    let told = lab.zoisite(&["letters", "--json"]).ended(0).json();
+    let letter = &told["letters"][0]["carried"]["letter"];
+    assert_eq!(letter["differs"], serde_json::json!([]), "{letter:#}");
+    let _ = lab.zoisite(&["status"]).ended(0).says("tern-1 is out of reach: its letter of");
+    let _ = lab.zoisite(&["letters", "fetch"]).complains("was taken in before");
+    let _ = lab.zoisite(&["verify"]).ended(0);
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    let _ = lab.zoisite(&["raise"]).ended(0).says("nothing differs");
+    let _ = lab.on("tern-1", "test ! -e /run/zoisite/join.token").ended(0);
+    let _ = lab.on("tern-1", "ls -d /run/zoisite/join.?????? ").ended(2);
+    let _ = lab.zoisite(&["tokens"]).ended(0).says("no token can be used");
+    let again = lab.on("tern-1", "sh /root/stick/tern-1.join --word /root/word").ended(0);
+    let _ = again.says("nothing is done again");
+    let _ = lab.on("tern-1", "sh /root/look/tern-1.join --word /root/word").ended(1).says("older");
+
+    // A change is another file; what is touched starts anew, and no more.
+    let file = lab.place.read("zoisite.toml");
+    lab.place.write(
+        "zoisite.toml",
+        file.replace("[workers]\n", "[workers]\nkubelet = { maxPods = 42 }\n"),
+    );
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    let runtime = "systemctl show containerd -p ExecMainStartTimestampMonotonic";
+    let before = lab.on("tern-1", runtime).ended(0).stdout;
+    let _ = write(&[], "change").ended(0);
+    carry(&lab, "change");
+    let _ = lab.on("tern-1", "sh /root/change/tern-1.join --word /root/word").ended(0);
+    let _ = bring_back(&lab, "change").ended(0);
+    assert_eq!(lab.on("tern-1", runtime).ended(0).stdout, before);
+    let pods = ["get", "node", "tern-1", "-o", "jsonpath={.status.capacity.pods}"];
+    let end = Instant::now() + Duration::from_secs(120);
+    while lab.admin(&pods).ended(0).stdout != "42" {
+        assert!(Instant::now() < end, "{:?}", lab.admin(&pods));
+        std::thread::sleep(Duration::from_secs(2));
+    }
+
+    joins_by_itself_from_its_first_boot_on(&lab);
+
+    // And it is taken back the same way.
+    let _ = write(&["--take-back"], "back").ended(0);
+    carry(&lab, "back");
+    let _ = lab.on("tern-1", "sh /root/back/tern-1.join --word /root/word").ended(0);
+    let _ = lab
+        .on("tern-1", "test ! -e /etc/zoisite && ! systemctl is-active -q zoisite-kubelet")
+        .ended(0);
+    let _ = bring_back(&lab, "back").says("done");
+}
