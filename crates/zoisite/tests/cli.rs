@@ -518,6 +518,8 @@ fn tokens_access_and_proofs_need_a_cluster_and_sensible_words() {
     let _ = place.run(&["tokens", "issue", "gull"]).ended(2).complains("has no host gull");
     let _ = place.run(&["tokens", "issue"]).ended(2);
     let _ = place.run(&["tokens", "issue", "tern-1", "--ends", "soon"]).ended(2).complains("30m");
+    let never = ["tokens", "issue", "--hosts", "5", "--ends", "3h", "--unless-good-for", "3h"];
+    let _ = place.run(&never).ended(2).complains("one would be made each time");
     let _ = place
         .run(&["access", "ada", "--break-glass", "--ends", "2d"])
         .ended(2)

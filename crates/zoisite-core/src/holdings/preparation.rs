@@ -8,7 +8,9 @@ use super::node::MODULES;
 use super::runtime::{Layout, Origin};
 use super::{HostFacts, HostHoldings, Part, Workshop};
 use crate::cluster::{Cluster, FirewallRules, Host, HostName, HostNames, Names, Role, TimeService};
-use crate::item::{Block, Item, Link, Module, NoSwap, OwnName, Package, Rules, Unit, Workspace};
+use crate::item::{
+    Block, Item, Link, Module, NoSwap, OwnName, Package, Rules, Unit, Workspace, is_called,
+};
 use crate::layout::{Distribution, UNITS, WIREGUARD_GO, WIREGUARD_TOOLS};
 use crate::paths::{Firewall, own_rules, table};
 use crate::survey::ALL_NAMES;
@@ -63,7 +65,7 @@ pub(crate) fn swaps(cluster: &Cluster) -> bool {
 /// told.
 fn own_name(shop: &Workshop<'_>, facts: &HostFacts) -> Option<Item> {
     let name = &shop.host.name;
-    let long = facts.called.strip_prefix(name.as_str()).is_some_and(|rest| rest.starts_with('.'));
+    let long = facts.called != name.as_str() && is_called(&facts.called, name);
     let set = shop.cluster.preparation.host_names == HostNames::Set;
     let told = !facts.called.is_empty() || shop.host.out_of_reach;
     (set && told && !long).then(|| Item::OwnName(OwnName { name: name.clone() }))

@@ -41,6 +41,7 @@ pub use image::Image;
 pub use link::Link;
 pub use module::Module;
 pub use own_name::OwnName;
+pub(crate) use own_name::is_called;
 pub use package::{Package, PackageFacts};
 pub use pair::{Pair, ReadBy};
 pub use pods::Pods;

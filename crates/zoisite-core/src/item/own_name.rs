@@ -80,7 +80,7 @@ back_own_name() { set_own_name "$2" "$3"; }
 }
 
 /// Whether it is the name, perhaps with a domain.
-fn is_called(found: &str, name: &HostName) -> bool {
+pub(crate) fn is_called(found: &str, name: &HostName) -> bool {
     let rest = found.strip_prefix(name.as_str());
     rest.is_some_and(|rest| rest.is_empty() || (rest.starts_with('.') && !rest.contains(',')))
 }

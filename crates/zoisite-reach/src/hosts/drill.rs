@@ -213,6 +213,18 @@ impl<'a> Field<'a> {
     }
 }
 
+/// Who holds the floating address by what was heard so far: empty for nobody, `None` until each of `able` was heard and
+/// nobody said yes.
+fn held_by<'a>(
+    held: &BTreeMap<HostName, bool>,
+    mut able: impl Iterator<Item = &'a HostName>,
+    unheard: &dyn Fn(&HostName) -> bool,
+) -> Option<String> {
+    let holds = held.iter().filter(|(host, is)| **is && !unheard(host));
+    let holders = holds.map(|(host, _)| host.as_str()).collect::<Vec<_>>().join(", ");
+    (!holders.is_empty() || able.all(|host| held.contains_key(host))).then_some(holders)
+}
+
 #[async_trait]
 impl Ground for Field<'_> {
     async fn lose(&self) -> Result<Instant, Trouble> {
@@ -276,11 +288,13 @@ impl Ground for Field<'_> {
     async fn see(&self, sight: &Sight) -> Option<String> {
         match sight {
             Sight::Holder => {
-                let held = self.held.lock().ok().filter(|held| !held.is_empty())?;
+                let held = self.held.lock().ok()?;
+                let lost = self.lost.load(Ordering::Relaxed);
                 // What a host believes that nobody hears is no matter.
-                let unheard = |host| self.lost.load(Ordering::Relaxed) && self.drill.isolates(host);
-                let holds = held.iter().filter(|(host, is)| **is && !unheard(*host));
-                Some(holds.map(|(host, _)| host.as_str()).collect::<Vec<_>>().join(", "))
+                let unheard = |host: &HostName| lost && self.drill.isolates(host);
+                let silent = |host: &HostName| lost && *host == self.drill.host;
+                let able = self.cluster.floating_holders();
+                held_by(&held, able.iter().filter(|host| !silent(host)), &unheard)
             }
             Sight::Leader => self.leader().await,
             Sight::Node(host) => {
@@ -320,5 +334,32 @@ impl Ground for Field<'_> {
         let Some(note) = self.get(&self.note()).await else { return Vec::new() };
         let there = |number: &&u32| note.pointer(&format!("/data/write-{number}")).is_none();
         acknowledged.iter().filter(there).copied().collect()
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nobody_holds_the_address_only_when_everybody_was_heard() {
+        let name = |name: &str| HostName::new(name).unwrap();
+        let able = ["egret", "heron", "ibis"].map(name);
+        let sees = |said: &[(&str, bool)], unheard: &str| {
+            let held = said.iter().map(|(host, is)| (name(host), *is)).collect();
+            held_by(&held, able.iter().filter(|host| host.as_str() != unheard), &|host| {
+                host.as_str() == unheard
+            })
+        };
+        assert_eq!(sees(&[], ""), None);
+        assert_eq!(sees(&[("egret", false)], ""), None, "the others have not spoken yet");
+        assert_eq!(sees(&[("heron", true)], "").as_deref(), Some("heron"));
+        let none = [("egret", false), ("heron", false), ("ibis", false)];
+        assert_eq!(sees(&none, "").as_deref(), Some(""));
+        // Cut off, it still believes that it holds it.
+        let lost = [("egret", false), ("heron", true), ("ibis", false)];
+        assert_eq!(sees(&lost, "heron").as_deref(), Some(""));
+        assert_eq!(sees(&none[..2], "heron"), None);
     }
 }

@@ -65,6 +65,15 @@ enum What {
 
 pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
+    if let Some(What::Issue { ends, unless_good_for: Some(good), .. }) = &args.what
+        && good >= ends
+    {
+        return Err(Failure::new(
+            Kind::Usage,
+            "no token that --ends makes is good for as long as --unless-good-for asks: one would be made each time",
+            "let --ends be longer, such as --ends 12h --unless-good-for 3h",
+        ));
+    }
     let state = site.raised_state()?;
     let Some(what) = &args.what else { return list(options, &state, args.all) };
     let mut work = Working::briefly(state)?;

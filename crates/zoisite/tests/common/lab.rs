@@ -9,6 +9,9 @@ use super::{Done, Place};
 
 pub const MEMBERS: [&str; 3] = ["heron", "egret", "ibis"];
 
+/// A look takes a second of the processor that it waits for.
+const BETWEEN_LOOKS: Duration = Duration::from_secs(2);
+
 pub fn project() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").canonicalize().unwrap()
 }
@@ -238,7 +241,7 @@ impl Lab {
                 return;
             }
             assert!(Instant::now() < end, "never well again: {done:?}");
-            std::thread::sleep(Duration::from_millis(500));
+            std::thread::sleep(BETWEEN_LOOKS);
         }
     }
 
@@ -254,7 +257,7 @@ impl Lab {
                 return;
             }
             assert!(Instant::now() < end, "never all again: {done:?}");
-            std::thread::sleep(Duration::from_millis(500));
+            std::thread::sleep(BETWEEN_LOOKS);
         }
     }
 

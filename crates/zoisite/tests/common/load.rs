@@ -11,8 +11,8 @@ use serde_json::{Value, json};
 
 use super::lab::{Lab, MEMBERS};
 
-/// Twenty a second, as long as each is answered in time.
-const PAUSE: Duration = Duration::from_millis(50);
+/// Ten a second, as long as each is answered in time.
+const PAUSE: Duration = Duration::from_millis(100);
 /// For one answer; a machine ten times slower has to manage it.
 const PATIENCE: Duration = Duration::from_secs(20);
 /// So many writes at least: what is done in a moment is written through too.
