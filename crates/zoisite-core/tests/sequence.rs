@@ -178,7 +178,7 @@ fn the_configuration_has_what_practitioners_forget() {
     };
     assert_eq!(get("/name"), "heron");
     assert_eq!(get("/listen-peer-urls"), "https://10.77.0.11:2380");
-    assert_eq!(get("/listen-metrics-urls"), "http://127.0.0.1:2381");
+    assert_eq!(get("/listen-client-http-urls"), "http://127.0.0.1:2381");
     assert_eq!(get("/client-transport-security/client-cert-auth"), true);
     assert_eq!(get("/peer-transport-security/client-cert-auth"), true);
     assert_eq!(get("/initial-cluster-token"), format!("saltmarsh-{ID}"));
@@ -204,12 +204,24 @@ fn own_settings_reach_the_configuration_and_replace_defaults() {
     trust.issue(&cluster, at("2026-11-23"));
     let made =
         holdings(&cluster, Known::of(&cluster).sources(&trust.ledger, ID), &[Part::Etcd]).unwrap();
-    let text =
+    let written =
         made.hosts[0].files().find(|f| f.path == CONFIG).unwrap().content.whole_text().unwrap();
-    let yaml: serde_json::Value = serde_saphyr::from_str(&text).unwrap();
+    let yaml: serde_json::Value = serde_saphyr::from_str(&written).unwrap();
     assert_eq!(yaml["heartbeat-interval"], 500);
     assert_eq!(yaml["max-txn-ops"], 256);
     assert_eq!(yaml["election-timeout"], 1_000);
+    // etcd lets calls end for five seconds and two election timeouts.
+    let stops = |text: &str| {
+        let cluster = zoisite_core::cluster::read(text).cluster.unwrap();
+        let known = Known::of(&cluster);
+        let made = holdings(&cluster, known.sources(&trust.ledger, ID), &[Part::Etcd]).unwrap();
+        let unit = made.hosts[0].files().find(|f| f.path.ends_with("zoisite-etcd.service"));
+        let unit = unit.unwrap().content.whole_text().unwrap();
+        let line = unit.lines().find_map(|line| line.strip_prefix("TimeoutStopSec=")).unwrap();
+        line.parse::<u64>().unwrap()
+    };
+    assert_eq!(stops(&text), 32);
+    assert_eq!(stops(&text.replace("max-txn-ops = 256", "election-timeout = 50000")), 130);
 }
 
 #[test]

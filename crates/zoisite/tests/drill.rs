@@ -7,7 +7,7 @@ mod common;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use common::lab::{Lab, MEMBERS, lab};
+use common::lab::{Lab, MEMBERS, lab, project};
 use common::{Done, Place};
 
 #[test]
@@ -35,6 +35,27 @@ fn what_can_be_lost_is_listed_and_every_kind_is_rehearsed() {
     let gap = told["sums"][0]["longest_gap"].as_i64().unwrap();
     assert!((3_000..4_500).contains(&gap), "{told:#}");
     assert!(place.read("h.svg").contains("jetty-a is cut off"));
+}
+
+#[test]
+fn in_a_mesh_each_host_asks_its_own_balancer_and_nobody_holds_the_address() {
+    let place = Place::new();
+    place.write("zoisite.toml", std::fs::read(project().join("lab/clusters/mesh.toml")).unwrap());
+    let _ = place.run(&["drill"]).ended(0).says("none here");
+    let holder = place.run(&["drill", "holder", "--rehearse"]).ended(2);
+    let _ = holder.complains("in a mesh every host has the stable address itself");
+    let failed = |kind: &str| {
+        let told = place.run(&["drill", kind, "egret", "--rehearse", "--json"]).ended(0).json();
+        let changes = told["measured"]["changes"].as_array().unwrap();
+        assert!(changes.iter().all(|change| change["of"] != "holder"), "{told:#}");
+        let dialled = &told["measured"]["asked"][0]["from"];
+        (dialled.as_str().unwrap().to_owned(), sum(&told, "dial", "failed"))
+    };
+    // For as long as it is stopped, four times a second.
+    let (from, lost) = failed("balancer");
+    assert!(from == "egret" && (70..90).contains(&lost), "{from} {lost}");
+    let (from, lost) = failed("control-plane");
+    assert!(from != "egret" && lost == 0, "{from} {lost}");
 }
 
 #[test]
@@ -74,6 +95,15 @@ fn sum(told: &serde_json::Value, ask: &str, of: &str) -> i64 {
     sum[of].as_i64().unwrap()
 }
 
+/// A member that stops lets the calls end that API servers made there: nobody is answered with what became of them.
+fn ends_calls(told: &serde_json::Value) {
+    let asked = told["measured"]["asked"].as_array().unwrap();
+    let cut = |one: &&serde_json::Value| {
+        one["fault"].as_str().is_some_and(|why| why.contains("rpc error"))
+    };
+    assert!(!asked.iter().any(|one| cut(&one)), "{told:#}");
+}
+
 /// Three hosts that do everything: each kind of loss, measured.
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
@@ -110,7 +140,8 @@ fn every_loss_is_measured_and_given_back() {
     let told = drill(&["leader", "--for", "10"]);
     let led = told["measured"]["changes"].as_array().unwrap();
     assert!(led.iter().filter(|change| change["of"] == "leader").count() > 1, "{told:#}");
-    let _ = drill(&["member", "--for", "10"]);
+    ends_calls(&told);
+    ends_calls(&drill(&["member", "--for", "10"]));
     // One that takes longer to stop than it is to be lost is given back once it has stopped.
     let more = "/run/systemd/system/zoisite-api-server.service.d";
     let slow = format!(

@@ -44,6 +44,8 @@ fn a_mesh_that_cannot_be_is_refused_before_anything_is_touched() {
         .run(&["check"])
         .ended(3)
         .says("ibis would not reach");
+    let unraised = with("range", "range").run(&["mesh", "renew"]).ended(2);
+    let _ = unraised.complains("nothing has been raised");
     let bad = with("10.77.9.1:51820", "10.77.9.1").run(&["check"]).ended(3);
     let _ = bad.says("is no endpoint").says("the port is missing");
     let _ = with("[mesh]\nrange = \"10.99.0.0/24\"", "")
@@ -174,6 +176,23 @@ fn three_networks_behind_translations_are_one_cluster() {
     eprintln!("all meet again {:.0} s after the partition", healed.as_secs_f64());
     lab_.until_well();
 
+    let drill = |words: &[&str]| {
+        let done = lab_.zoisite(&[&["drill", "--yes", "--json", "--for", "10"], words].concat());
+        lab_.until_well();
+        done.ended(0).json()
+    };
+    // Who is cut off still answers its login, which is outside.
+    let told = drill(&["control-plane", "ibis"]);
+    assert!(told["measured"]["mended"].as_i64().is_some(), "{told:#}");
+    assert_eq!(told["measured"]["lost_writes"], serde_json::json!([]), "{told:#}");
+    let told = drill(&["balancer", "egret"]);
+    let asked = told["measured"]["asked"].as_array().unwrap();
+    let refused =
+        |one: &&Value| one["ask"] == "dial" && one["from"] == "egret" && !one["fault"].is_null();
+    assert!(asked.iter().filter(refused).count() > 5, "its own balancer: {told:#}");
+    let told = drill(&["link", "heron", "ibis"]);
+    assert_eq!(told["measured"]["lost_writes"], serde_json::json!([]), "{told:#}");
+
     // One way is blocked: where, is told.
     let rules = "table inet deaf { chain in { type filter hook input priority -10; udp dport 51820 drop; }; }";
     let deaf = format!("echo '{rules}' | nft -f - && systemctl restart zoisite-mesh");
@@ -200,5 +219,22 @@ fn three_networks_behind_translations_are_one_cluster() {
     let _ = lab_.zoisite(&["raise"]).ended(0);
     until_all_meet(&lab_);
     assert_eq!(["heron", "ibis"].map(since), before, "they were told by a reload");
+    lab_.until_well();
+
+    // Another one for each host that is named, one at a time, and only where all is well.
+    let key = |host: &str| lab_.on(host, "cat /var/lib/zoisite/mesh/public").ended(0).stdout;
+    let before: Vec<String> = MEMBERS.iter().map(|host| key(host)).collect();
+    let ran = MEMBERS.map(since);
+    let renew = ["mesh", "renew", "heron", "egret"];
+    let _ = lab_.zoisite(&renew).ended(0).says("another key on 2 hosts, and all is well");
+    let after: Vec<String> = MEMBERS.iter().map(|host| key(host)).collect();
+    let changed: Vec<bool> = before.iter().zip(&after).map(|(was, is)| was != is).collect();
+    assert_eq!(changed, [true, true, false]);
+    assert_eq!(MEMBERS.map(since), ran, "nobody's mesh restarts for it");
+    until_all_meet(&lab_);
+    let _ = lab_.on("ibis", "systemctl stop zoisite-etcd").ended(0);
+    let _ = lab_.zoisite(&renew).ended(4).complains("S2").complains("ibis");
+    assert_eq!(key("heron"), after[0], "refused means untouched");
+    let _ = lab_.on("ibis", "systemctl start zoisite-etcd").ended(0);
     lab_.until_well();
 }

@@ -7,6 +7,7 @@ pub(crate) const ETCD_OWN: &[&str] = &[
     "name",
     "data-dir",
     "listen-peer-urls",
+    "listen-client-http-urls",
     "listen-client-urls",
     "advertise-client-urls",
     "listen-metrics-urls",

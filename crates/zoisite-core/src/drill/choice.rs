@@ -343,6 +343,10 @@ fn place(cluster: &Cluster, stands: &Stands, wanted: &Wanted) -> Result<HostName
             "the cluster file names no floating address",
             "zoisite drill lists what can be lost here",
         )),
+        Kind::Holder if all.is_empty() => Err(wrong(
+            "in a mesh every host has the stable address itself: nobody holds it for others",
+            "zoisite drill balancer HOST stops what forwards it there, and asks from there",
+        )),
         Kind::Holder => the_one(&stands.holder, "holds the floating address"),
         Kind::Leader => the_one(&stands.leader, "leads the etcd members"),
         Kind::Balancer => one_of(&all, "a balancer"),

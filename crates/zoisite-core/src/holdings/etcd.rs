@@ -23,7 +23,7 @@ struct EtcdConfig<'a> {
     listen_peer_urls: String,
     listen_client_urls: String,
     advertise_client_urls: String,
-    listen_metrics_urls: String,
+    listen_client_http_urls: String,
     client_transport_security: TransportSecurity,
     peer_transport_security: TransportSecurity,
     strict_reconfig_check: bool,
@@ -156,7 +156,9 @@ fn config(shop: &Workshop<'_>, paths: &EtcdPaths) -> Result<Content, String> {
         listen_peer_urls: peer_url.clone(),
         listen_client_urls: url("https", host.address, etcd.client_port),
         advertise_client_urls: url("https", host.address, etcd.client_port),
-        listen_metrics_urls: url("http", metrics, etcd.metrics_port),
+        // Metrics and health apart, so that calls are served by gRPC's own server: where both share a port, calls that are
+        // under way when a member stops are cut off, and API servers answer their clients with an error for them.
+        listen_client_http_urls: url("http", metrics, etcd.metrics_port),
         client_transport_security: security(Profile::EtcdServer, AuthorityKind::EtcdClient),
         peer_transport_security: security(Profile::EtcdPeer, AuthorityKind::EtcdPeer),
         strict_reconfig_check: true,
@@ -187,8 +189,16 @@ fn config(shop: &Workshop<'_>, paths: &EtcdPaths) -> Result<Content, String> {
     })
 }
 
+/// Seconds that a member may take to stop: it lets calls under way end for five seconds and two election timeouts (watches
+/// of API servers never do), hands over, and closes its database.
+fn stops_within(cluster: &Cluster) -> u64 {
+    let own = cluster.etcd.settings.get("election-timeout").and_then(serde_json::Value::as_u64);
+    30 + 2 * own.unwrap_or(1_000).div_ceil(1_000)
+}
+
 fn unit_file(cluster: &Cluster, host: &Host, binaries: &str, paths: &EtcdPaths) -> UnitFile {
     let start = format!("{binaries}/etcd --config-file {}", paths.config);
+    let stops_within = stops_within(cluster).to_string();
     // One that was proven once and whose data is gone would begin as if new, by itself, at the next boot. (Only root
     // sees the mark, hence the plus.)
     let remembers = format!(
@@ -212,7 +222,7 @@ fn unit_file(cluster: &Cluster, host: &Host, binaries: &str, paths: &EtcdPaths) 
             ("RestartSec", "1"),
             // It reports ready when it has a leader; a member that waits for its peers is not at fault.
             ("TimeoutStartSec", "infinity"),
-            ("TimeoutStopSec", "30"),
+            ("TimeoutStopSec", &stops_within),
             ("LimitNOFILE", "16384"),
             ("ReadWritePaths", &paths.data),
         ]

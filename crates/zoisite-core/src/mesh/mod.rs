@@ -6,9 +6,10 @@ use serde::Serialize;
 
 use crate::cluster::{Cluster, HostName};
 use crate::holdings::{HostFacts, MESH_DEVICE};
-use crate::script::{fields, wrapped_login};
+use crate::script::{acting, fields, wrapped, wrapped_login};
 
 const PAIRS: &str = include_str!("pairs.sh");
+const RENEW: &str = include_str!("renew.sh");
 /// Seconds after which a handshake says nothing any more: with traffic there is a new one every two minutes (the
 /// protocol's `REJECT_AFTER_TIME`).
 const STALE: u64 = 180;
@@ -55,6 +56,12 @@ pub fn pairs_script<'a>(
     let words: String =
         others.into_iter().map(|(other, address)| format!(" {other} {address}")).collect();
     wrapped_login(&format!("peers of {host}"), PAIRS, &format!("pairs {MESH_DEVICE}{words}\n"))
+}
+
+/// The script with which a host makes another key. The others do not know it until they are told.
+pub fn renew_key_script(host: &HostName, generation: u64) -> String {
+    let body = format!("lock {generation}\nmesh_key\n");
+    wrapped(&format!("zoisite: another key for the mesh on {host}"), &acting(&[RENEW]), &body)
 }
 
 /// What a host told of its peers.

@@ -5,11 +5,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use futures_util::future::join_all;
 use zoisite_core::cluster::{Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::mesh::{Peers, pairs_script, read_pairs};
+use zoisite_core::mesh::{Peers, pairs_script, read_pairs, renew_key_script};
 use zoisite_core::paths::{
     Datagrams, Link, Listener, Outcome, Trial, arrived_script, keep_datagrams_script,
     read_listeners, send_datagrams_script,
 };
+use zoisite_core::sequence::StepOutcome;
 
 use super::Hosts;
 
@@ -23,6 +24,18 @@ impl Hosts {
         let named = named.filter_map(|other| Some((other, self.address(other).ok()?)));
         let script = pairs_script(host, named);
         Ok(read_pairs(&self.report(host, &script, "asking for its peers in the mesh").await?))
+    }
+
+    /// Has a host make another key. The others hear nothing of it until they are told that one.
+    ///
+    /// # Errors
+    /// When it made none.
+    pub async fn renew_mesh_key(&self, host: &HostName) -> Result<(), Trouble> {
+        let script = renew_key_script(host, self.generation);
+        match self.carried_out(host, &script, &|_| {}).await.0 {
+            StepOutcome::Failed(trouble) => Err(trouble),
+            StepOutcome::Done { .. } | StepOutcome::Proven(_) => Ok(()),
+        }
     }
 
     /// Whether others answer a host through the mesh.

@@ -25,8 +25,8 @@ const FOUND_OUT: Duration = Duration::from_millis(3_300);
 const LEFT_OUT: Duration = Duration::from_secs(4);
 /// Followers choose another leader: an election timeout of a second and up to one more, and the vote.
 const ELECTED: Duration = Duration::from_millis(1_700);
-/// A leader that is stopped hands over.
-const HANDED_OVER: Duration = Duration::from_millis(150);
+/// A leader that is stopped lets calls end for five seconds and two election timeouts, and hands over then.
+const HANDED_OVER: Duration = Duration::from_millis(7_150);
 /// Node Ready no more (the controller manager's `--node-monitor-grace-period`).
 const NODE_MISSED: Duration = Duration::from_secs(50);
 /// Pods of the drill's workload leave a node after that, and others run elsewhere.
@@ -111,6 +111,20 @@ impl<'a> RehearsedField<'a> {
         self.cluster.floating_holders().iter().find(|host| *host != before).cloned()
     }
 
+    /// Where what is asked is answered: at the holder's balancer, in a mesh at the asking host's own. `None` while nobody
+    /// holds the address, or where the site leads to them.
+    fn place(&self, lost: Option<Duration>) -> Option<HostName> {
+        match self.cluster.mesh {
+            Some(_) => Some(self.from.clone()),
+            None => self.holds(lost),
+        }
+    }
+
+    /// Whether a role of a host is lost now.
+    fn gone(&self, host: &HostName, role: Role) -> bool {
+        self.takes(role, host) && since(&self.lost).is_some() && since(&self.mended).is_none()
+    }
+
     /// Whether the balancer, or the API server, at `place` answers request `number` now.
     fn serves(
         &self,
@@ -121,21 +135,21 @@ impl<'a> RehearsedField<'a> {
         let lost = lost.filter(|_| since(&self.mended).is_none_or(|back| back < STARTED));
         let Some(lost) = lost else { return Ok(()) };
         let servers = &self.cluster.control_plane.hosts;
-        let gone =
-            |host: &HostName, role: Role| self.takes(role, host) && since(&self.mended).is_none();
         if let Some(place) = place
-            && gone(place, self.cluster.front())
+            && self.gone(place, self.cluster.front())
         {
             return Err("Connection refused".into());
         }
         let members = &self.cluster.etcd.members;
-        let silent = |host: &HostName| self.drill.by != By::Stop && gone(host, Role::EtcdMember);
+        let silent =
+            |host: &HostName| self.drill.by != By::Stop && self.gone(host, Role::EtcdMember);
         if turn(members, number).is_some_and(silent) && lost < MEMBER_LEFT_OUT {
             return Err("no answer within 2 seconds".into());
         }
         if self.cluster.front() == Role::Balancer {
             // Until it is left out, a server that is gone gets its share.
-            let share = turn(servers, number).is_some_and(|host| gone(host, Role::ControlPlane));
+            let share =
+                turn(servers, number).is_some_and(|host| self.gone(host, Role::ControlPlane));
             if share && lost < LEFT_OUT {
                 return Err("no answer within 2 seconds".into());
             }
@@ -149,9 +163,10 @@ impl<'a> RehearsedField<'a> {
         let Some(lost) = lost.filter(|_| self.takes(Role::EtcdMember, &before)) else {
             return Some(before);
         };
-        let elected = if self.drill.by == By::Stop { HANDED_OVER } else { ELECTED };
-        if lost < elected {
-            return None;
+        match self.drill.by {
+            By::Stop if lost < HANDED_OVER => return Some(before),
+            By::Cut | By::Reboot if lost < ELECTED => return None,
+            _ => {}
         }
         self.cluster.etcd.members.iter().find(|host| **host != before).cloned()
     }
@@ -225,11 +240,11 @@ impl Ground for RehearsedField<'_> {
     async fn ask(&self, _: Ask, number: u32) -> Result<(), String> {
         tokio::time::sleep(ANSWER).await;
         let lost = since(&self.lost);
-        let holder = self.holds(lost);
-        let answer = match (&holder, &self.holder) {
+        let place = self.place(lost);
+        let answer = match (&place, &self.holder) {
             // Without a floating address of its own the site leads elsewhere.
             (None, Some(_)) => Err("no answer within 2 seconds".into()),
-            (holder, _) => self.serves(holder.as_ref(), lost, number),
+            (place, _) => self.serves(place.as_ref(), lost, number),
         };
         let answer = answer.and_then(|()| match self.leads(lost) {
             Some(_) => Ok(()),
@@ -270,13 +285,21 @@ impl Ground for RehearsedField<'_> {
             for ask in asks {
                 let share = turn(&self.cluster.workers.hosts, number) == Some(&self.drill.host);
                 let back = since(&self.mended).is_some();
+                let place = self.place(lost);
                 let fails = match ask {
                     // Pods of a node that is gone stay in the service until it is missed.
                     Ask::Service => share && !back && lost.is_some_and(|lost| lost < NODE_MISSED),
-                    _ => self.holder.is_some() && self.holds(lost).is_none(),
+                    _ => self.holder.is_some() && place.is_none(),
                 };
+                let refused = *ask == Ask::Dial
+                    && self.cluster.mesh.is_some()
+                    && place.is_some_and(|place| self.gone(&place, self.cluster.front()));
                 let took = if fails { Duration::from_secs(2) } else { ANSWER };
-                let fault = fails.then(|| "no answer within 2 seconds".to_owned());
+                let fault = match (fails, refused) {
+                    (true, _) => Some("no answer within 2 seconds".to_owned()),
+                    (_, true) => Some("Connection refused".to_owned()),
+                    (false, false) => None,
+                };
                 heard(Witnessed { ask: *ask, from: self.from.clone(), at, took, fault });
             }
         }

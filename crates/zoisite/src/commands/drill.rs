@@ -237,15 +237,17 @@ fn planned(site: &Site, drill: Drill, stands: &Stands, patience: Duration) -> Co
     let holds = |host: &&HostName| stands.holder.as_ref() == Some(*host);
     let workers = cluster.workers.hosts.iter();
     let all = workers.chain(cluster.control_plane.hosts.iter());
-    let from = all
-        .clone()
-        .filter(node)
-        .find(|host| !holds(host))
-        .or_else(|| all.clone().find(node))
-        .unwrap_or(&drill.host)
-        .clone();
+    let others = || all.clone().filter(node);
+    // In a mesh nobody but the host itself asks its balancer.
+    let asks_itself =
+        cluster.mesh.is_some() && drill.kind == Kind::Balancer && drill.by == By::Stop;
+    let from = match asks_itself {
+        true => None,
+        false => others().find(|host| !holds(host)).or_else(|| others().next()),
+    };
+    let from = from.unwrap_or(&drill.host).clone();
     let mut sights = Vec::new();
-    if cluster.balancers.floating.is_some() {
+    if !cluster.floating_holders().is_empty() {
         sights.push(Sight::Holder);
     }
     sights.push(Sight::Leader);

@@ -1,7 +1,7 @@
 use std::collections::BTreeMap;
 use std::process::ExitCode;
 
-use clap::Args;
+use clap::{Args, Subcommand};
 use serde_json::json;
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
@@ -29,12 +29,29 @@ const LISTED: usize = 45;
 /// trip, loss, traffic. Ends with status 3 where a pair does not meet.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite mesh\n  zoisite mesh --all     # every pair, however many there are"
+    after_help = "Examples:\n  zoisite mesh\n  zoisite mesh --all          # every pair, however many there are\n  zoisite mesh renew          # another key for every host, one at a time\n  zoisite mesh renew egret"
 )]
 pub struct MeshArgs {
+    #[command(subcommand)]
+    what: Option<What>,
     /// List every pair, also those that meet, however many there are
     #[arg(long)]
     all: bool,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Have hosts make another key, one at a time
+    ///
+    /// Each makes it itself, and the others are told at once, by a reload: for these few seconds nobody meets that host. The next one goes when all is well again.
+    Renew {
+        /// These; all that are dialled when none is named
+        #[arg(value_name = "HOST")]
+        hosts: Vec<String>,
+        /// Also where hosts that nobody dials do not meet it until you carry them a join file
+        #[arg(long)]
+        carry: bool,
+    },
 }
 
 /// Two hosts, and what each sees of the other.
@@ -56,6 +73,9 @@ pub fn run(options: &Options, args: &MeshArgs) -> Result<ExitCode, Failure> {
             "[mesh] in the cluster file makes one: docs/mesh.md",
         ));
     };
+    if let Some(What::Renew { hosts, carry }) = &args.what {
+        return super::mesh_keys::renew(&site, options, hosts, *carry);
+    }
     let facts = site.raised_state()?.facts()?;
     let hosts: Vec<HostName> = site.cluster.hosts.iter().map(|host| host.name.clone()).collect();
     let asked = chosen_to_dial(&site, &[])?;

@@ -24,6 +24,7 @@ pub mod letters;
 pub mod login;
 pub mod manual;
 pub mod mesh;
+mod mesh_keys;
 pub mod monitoring;
 pub mod new;
 pub mod open;
@@ -120,6 +121,11 @@ enum PartArg {
 }
 
 impl PartArgs {
+    /// The mesh, and what it stands on.
+    pub fn mesh() -> Self {
+        Self { part: vec![PartArg::Mesh] }
+    }
+
     /// The parts asked for; all when none is named.
     pub fn chosen(&self) -> Vec<Part> {
         let named = |part: &PartArg| match part {

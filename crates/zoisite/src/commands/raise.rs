@@ -87,6 +87,11 @@ impl RaiseArgs {
         Self { accept, yes: true, ..Self::by_itself() }
     }
 
+    /// Of the mesh alone.
+    pub fn of_the_mesh() -> Self {
+        Self { parts: super::PartArgs::mesh(), ..Self::by_itself() }
+    }
+
     fn by_itself() -> Self {
         Self {
             parts: super::PartArgs::default(),

@@ -1,0 +1,118 @@
+//! Another key for the mesh, on one host after another.
+
+use std::collections::BTreeMap;
+use std::process::ExitCode;
+use std::time::{Duration, Instant};
+
+use zoisite_core::cluster::HostName;
+use zoisite_core::holdings::Part;
+use zoisite_core::script::Depth;
+use zoisite_core::sequence::{Refusal, Rule};
+use zoisite_reach::{Hosts, Reach as _};
+use zoisite_store::State;
+
+use super::block_on;
+use super::login::chosen_to_dial;
+use super::raise::{RaiseArgs, carry_through, recorded};
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::prepared::Prepared;
+use crate::road::{self, Sighting};
+use crate::site::{Site, Working};
+use crate::standing::as_it_stands;
+use crate::view::{self, Style, count, names};
+
+/// For so long is waited until all is well after one host, before the next.
+const PATIENCE: Duration = Duration::from_secs(300);
+const BETWEEN_LOOKS: Duration = Duration::from_secs(2);
+
+/// Has these hosts make another key, and tells the others of each before the next goes.
+pub fn renew(
+    site: &Site,
+    options: &Options,
+    hosts: &[String],
+    carry: bool,
+) -> Result<ExitCode, Failure> {
+    let chosen = chosen_to_dial(site, hosts)?;
+    if !carry {
+        would_not_be_told(site)?;
+    }
+    site.raised_state()?;
+    site.sums()?;
+    let mut work = site.working()?;
+    let mut patience = Duration::ZERO;
+    for host in &chosen {
+        until_well(site, &mut work, patience)?;
+        recorded(&mut work.state, &format!("mesh renew {host}"), |_, run| {
+            block_on(make_another(site, host, run.generation))??;
+            Ok(format!("{host} has another key"))
+        })?;
+        view::note(&format!("{host} has another key: the others are told"));
+        let told = format!("mesh renew {host}: the others");
+        carry_through(site, options, &RaiseArgs::of_the_mesh(), &mut work, &told)?;
+        patience = PATIENCE;
+    }
+    until_well(site, &mut work, patience)?;
+    if !options.json {
+        let (sign, hosts) = (Style::stdout().good("✓"), count(chosen.len(), "host"));
+        view::out(&format!("{sign} another key on {hosts}, and all is well"));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Those that nobody dials know the key of before.
+fn would_not_be_told(site: &Site) -> Result<(), Failure> {
+    let away = site.cluster.hosts.iter().filter(|host| host.out_of_reach);
+    let away: Vec<&str> = away.map(|host| host.name.as_str()).collect();
+    if away.is_empty() {
+        return Ok(());
+    }
+    let away = names(&away);
+    Err(Failure::new(
+        Kind::Usage,
+        format!("nobody dials {away}: who has another key is not met from there until it is told"),
+        "--carry does it all the same: then carry each a join file (zoisite join-file write)",
+    ))
+}
+
+async fn make_another(site: &Site, host: &HostName, generation: u64) -> Result<(), Failure> {
+    let reach = road::hosts(site, &BTreeMap::new(), generation)?;
+    let made = reach.renew_mesh_key(host).await;
+    reach.close().await;
+    made.map_err(|trouble| Failure::troubles([&trouble]))
+}
+
+/// One host at a time is not met by the others for a moment: all is well before (rule S2).
+fn until_well(site: &Site, work: &mut Working, patience: Duration) -> Result<(), Failure> {
+    let end = Instant::now() + patience;
+    loop {
+        let ailing = block_on(ailing(site, &mut work.state))??;
+        if ailing.is_empty() {
+            return Ok(());
+        }
+        if Instant::now() >= end {
+            return Err(vec![Refusal {
+                rule: Rule::OneAtATime,
+                host: None,
+                found: format!("not all is well: {}", ailing.join("; ")),
+                mend: "zoisite mesh and zoisite status show it, zoisite raise mends it; the same command again goes on"
+                    .into(),
+            }]
+            .into());
+        }
+        Working::lock(&mut work.state)?;
+        std::thread::sleep(BETWEEN_LOOKS);
+    }
+}
+
+async fn ailing(site: &Site, state: &mut State) -> Result<Vec<String>, Failure> {
+    let work = async |reach: &mut Hosts,
+                      prepared: &mut Prepared,
+                      _: &mut State,
+                      sighting: &mut Sighting| {
+        let stands = as_it_stands(site, state, (reach, prepared, sighting)).await?;
+        Ok(stands.ailing(&|_| false))
+    };
+    let (_, _, ailing) = road::visit(site, (Part::ALL, Depth::Quick, 0), work).await?;
+    Ok(ailing)
+}
