@@ -10,7 +10,7 @@ use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::holdings::{HostHoldings, Part};
 use zoisite_core::item::ComponentSums;
 use zoisite_core::pki::{Ledger, LedgerEntry, Profile};
-use zoisite_core::script::{EtcdMember, EtcdStatus, Identity, Pace};
+use zoisite_core::script::{Depth, EtcdMember, EtcdStatus, Identity, Pace};
 use zoisite_core::sequence::{
     ApiLook, Condition, Difference, Gate, Look, Looks, NodeFacts, StepOutcome, differences,
     listed_members, voters,
@@ -18,7 +18,6 @@ use zoisite_core::sequence::{
 use zoisite_core::snapshot::{taken_at, too_old};
 use zoisite_reach::{Hosts, Reach};
 use zoisite_store::State;
-
 use zoisite_store::join_files::Carried;
 
 use crate::failure::Failure;
@@ -55,6 +54,26 @@ pub async fn as_it_stands(
     let seen = Seen { looks: &sighting.looks, api: &sighting.api, asked: &asked };
     let sums = site.sums_if_any()?;
     Ok(standing(site, (prepared, &prepared.ledger), &seen, &sums))
+}
+
+/// What of the cluster is not as it must be now.
+///
+/// # Errors
+/// As for [`as_it_stands`].
+pub async fn ailing_now(
+    site: &Site,
+    state: &mut State,
+    generation: u64,
+) -> Result<Vec<String>, Failure> {
+    let work = async |reach: &mut Hosts,
+                      prepared: &mut Prepared,
+                      _: &mut State,
+                      sighting: &mut Sighting| {
+        let stands = as_it_stands(site, state, (reach, prepared, sighting)).await?;
+        Ok(stands.ailing(&|_| false))
+    };
+    let how = (Part::ALL, Depth::Quick, generation);
+    Ok(road::visit(site, how, work).await?.2)
 }
 
 /// What holds of a cluster that is as it must be: its quorum, its API servers, the way to them from a host, and these

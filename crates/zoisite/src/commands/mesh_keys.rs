@@ -5,21 +5,17 @@ use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
 use zoisite_core::cluster::HostName;
-use zoisite_core::holdings::Part;
-use zoisite_core::script::Depth;
 use zoisite_core::sequence::{Refusal, Rule};
-use zoisite_reach::{Hosts, Reach as _};
-use zoisite_store::State;
+use zoisite_reach::Reach as _;
 
 use super::block_on;
 use super::login::chosen_to_dial;
 use super::raise::{RaiseArgs, carry_through, recorded};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::prepared::Prepared;
-use crate::road::{self, Sighting};
+use crate::road;
 use crate::site::{Site, Working};
-use crate::standing::as_it_stands;
+use crate::standing::ailing_now;
 use crate::view::{self, Style, count, names};
 
 /// For so long is waited until all is well after one host, before the next.
@@ -86,7 +82,7 @@ async fn make_another(site: &Site, host: &HostName, generation: u64) -> Result<(
 fn until_well(site: &Site, work: &mut Working, patience: Duration) -> Result<(), Failure> {
     let end = Instant::now() + patience;
     loop {
-        let ailing = block_on(ailing(site, &mut work.state))??;
+        let ailing = block_on(ailing_now(site, &mut work.state, 0))??;
         if ailing.is_empty() {
             return Ok(());
         }
@@ -103,16 +99,4 @@ fn until_well(site: &Site, work: &mut Working, patience: Duration) -> Result<(),
         Working::lock(&mut work.state)?;
         std::thread::sleep(BETWEEN_LOOKS);
     }
-}
-
-async fn ailing(site: &Site, state: &mut State) -> Result<Vec<String>, Failure> {
-    let work = async |reach: &mut Hosts,
-                      prepared: &mut Prepared,
-                      _: &mut State,
-                      sighting: &mut Sighting| {
-        let stands = as_it_stands(site, state, (reach, prepared, sighting)).await?;
-        Ok(stands.ailing(&|_| false))
-    };
-    let (_, _, ailing) = road::visit(site, (Part::ALL, Depth::Quick, 0), work).await?;
-    Ok(ailing)
 }

@@ -26,7 +26,7 @@ use crate::options::Options;
 use crate::prepared::Prepared;
 use crate::road::{self, Sighting};
 use crate::site::{Site, begin_run, now};
-use crate::standing::{all_well, as_it_stands};
+use crate::standing::{ailing_now, all_well};
 use crate::view::{self, Style, count, looking::Doing};
 
 #[derive(Args, Debug)]
@@ -305,7 +305,7 @@ async fn one(
     };
     let restarts = way == Way::Restart && stands;
     if restarts {
-        let ailing = ailing(site, state, generation).await?;
+        let ailing = ailing_now(site, state, generation).await?;
         may_restart(&site.cluster, host, (changes, &ailing), args.outage)?;
     }
     let files = carried(host, seed, &Carrier::Files)
@@ -328,19 +328,6 @@ async fn one(
     };
     doing.end();
     back
-}
-
-/// What of the cluster is not as it must be now.
-async fn ailing(site: &Site, state: &mut State, generation: u64) -> Result<Vec<String>, Failure> {
-    let work = async |reach: &mut Hosts,
-                      prepared: &mut Prepared,
-                      _: &mut State,
-                      sighting: &mut Sighting| {
-        let stands = as_it_stands(site, state, (reach, prepared, sighting)).await?;
-        Ok(stands.ailing(&|_| false))
-    };
-    let how = (Part::ALL, Depth::Quick, generation);
-    Ok(road::visit(site, how, work).await?.2)
 }
 
 /// Waits until the cluster is as it was, with that host in it.
