@@ -6,7 +6,8 @@ mesh_key() {
   was=$(cat "$state/public" 2>/dev/null)
   attempt "taking the old key away" rm -f "$state/key"
   attempt "having zoisite-mesh.service make another key" systemctl reload zoisite-mesh.service
-  [ -s "$state/key" ] && [ "$(cat "$state/public" 2>/dev/null)" != "$was" ] ||
+  if [ ! -s "$state/key" ] || [ "$(cat "$state/public" 2>/dev/null)" = "$was" ]; then
     fail "making another key for the mesh" "zoisite-mesh.service made none: journalctl -u zoisite-mesh tells why"
+  fi
   changed
 }
