@@ -91,8 +91,7 @@ fn until_well(site: &Site, work: &mut Working, patience: Duration) -> Result<(),
                 rule: Rule::OneAtATime,
                 host: None,
                 found: format!("not all is well: {}", ailing.join("; ")),
-                mend: "zoisite mesh and zoisite status show it, zoisite raise mends it; the same command again goes on"
-                    .into(),
+                mend: "zoisite mesh and zoisite status show it, zoisite raise mends it".into(),
             }]
             .into());
         }
