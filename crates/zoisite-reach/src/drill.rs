@@ -14,14 +14,14 @@ use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::drill::{Ask, Asked, Change, Drill, Measured, Sight};
-use zoisite_core::sequence::{Condition, Gate, StepOutcome};
+use zoisite_core::sequence::{Condition, Gate};
 
 use crate::reach::Reach;
 
 /// How often each request is made.
 const EVERY: Duration = Duration::from_millis(250);
 /// A request that takes longer has failed.
-const PATIENCE: Duration = Duration::from_secs(2);
+pub(crate) const PATIENCE: Duration = Duration::from_secs(2);
 /// For how long is asked before anything is lost, and after all is as before.
 const BEFORE: Duration = Duration::from_secs(4);
 const AFTER: Duration = Duration::from_secs(2);
@@ -277,10 +277,7 @@ pub async fn until_all_hold(
 async fn holds(reach: &dyn Reach, conditions: &[Condition]) -> Result<(), Trouble> {
     let asked = conditions.iter().map(|condition| async move {
         let gate = Gate { condition: condition.clone(), seconds: WITHIN };
-        match reach.prove(&gate, &|_| {}).await {
-            StepOutcome::Failed(trouble) => Err(trouble),
-            StepOutcome::Done { .. } | StepOutcome::Proven(_) => Ok(()),
-        }
+        reach.prove(&gate, &|_| {}).await.ended()
     });
     futures_util::future::try_join_all(asked).await.map(|_| ())
 }

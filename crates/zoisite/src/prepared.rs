@@ -210,6 +210,7 @@ fn holdings_of_all(
     Ok(made.within(&aim.scope))
 }
 
+/// What hosts must hold that are dialled: nothing is asked of the others, and nothing done there.
 fn make_holdings(
     site: &Site,
     state: &mut State,
@@ -217,13 +218,9 @@ fn make_holdings(
     known: Known<'_>,
     how: (&[Part], &Aim),
 ) -> Result<Holdings, Failure> {
-    Ok(dialled(&site.cluster, holdings_of_all(site, state, ledger, known, how)?))
-}
-
-/// What hosts must hold that are dialled: nothing is asked of the others, and nothing done there.
-fn dialled(cluster: &Cluster, mut made: Holdings) -> Holdings {
-    made.hosts.retain(|host| !cluster.is_out_of_reach(&host.host));
-    made
+    let mut made = holdings_of_all(site, state, ledger, known, how)?;
+    made.hosts.retain(|host| !site.cluster.is_out_of_reach(&host.host));
+    Ok(made)
 }
 
 /// The members that the file wants, and where the others are to dial each.

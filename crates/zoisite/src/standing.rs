@@ -12,8 +12,8 @@ use zoisite_core::item::ComponentSums;
 use zoisite_core::pki::{Ledger, LedgerEntry, Profile};
 use zoisite_core::script::{Depth, EtcdMember, EtcdStatus, Identity, Pace};
 use zoisite_core::sequence::{
-    ApiLook, Condition, Difference, Gate, Look, Looks, NodeFacts, StepOutcome, differences,
-    listed_members, voters,
+    ApiLook, Condition, Difference, Gate, Look, Looks, NodeFacts, differences, listed_members,
+    voters,
 };
 use zoisite_core::snapshot::{taken_at, too_old};
 use zoisite_reach::{Hosts, Reach};
@@ -120,11 +120,8 @@ pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks
     }
     let asking = conditions.into_iter().map(|(name, condition)| async move {
         let gate = Gate { condition, seconds: 0 };
-        let answer = match reach.prove(&gate, &|_| {}).await {
-            StepOutcome::Failed(trouble) => Err(trouble.answer),
-            StepOutcome::Done { .. } | StepOutcome::Proven(_) => Ok(()),
-        };
-        (name, answer)
+        let proven = reach.prove(&gate, &|_| {}).await.ended();
+        (name, proven.map_err(|trouble| trouble.answer))
     });
     asked.extend(futures_util::future::join_all(asking).await);
     asked

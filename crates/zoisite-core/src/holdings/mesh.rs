@@ -19,7 +19,8 @@ pub const MESH_UNIT: &str = "zoisite-mesh.service";
 pub(crate) const MESH_DEVICE: &str = "zoisite-mesh";
 /// The public half of the key that a host made for itself.
 pub(crate) const MESH_PUBLIC: &str = "/var/lib/zoisite/mesh/public";
-const STATE: &str = "/var/lib/zoisite/mesh";
+/// Where a host keeps the key that it made, with its public half.
+pub(crate) const MESH_KEYS: &str = "/var/lib/zoisite/mesh";
 const FOLDER: &str = "/etc/zoisite/mesh";
 /// Seconds after which a host behind a router that translates addresses says something, so that the way back stays open.
 const KEEPALIVE: u16 = 25;
@@ -100,7 +101,7 @@ set -eu
 umask 077
 dev={MESH_DEVICE}
 kept=${{0%/*}}
-state={STATE}
+state={MESH_KEYS}
 if [ ! -s \"$state/key\" ]; then
   mkdir -p \"$state\"
   wg genkey >\"$state/key.new\"

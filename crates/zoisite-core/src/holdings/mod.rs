@@ -41,7 +41,7 @@ pub use etcd::{initial_cluster, peer_urls};
 pub(crate) use etcd_paths::etcd_folder;
 pub use etcd_paths::{ETCD_CONFIG, ETCD_UNIT, EtcdPaths};
 pub use mesh::MESH_UNIT;
-pub(crate) use mesh::{MESH_DEVICE, MESH_PUBLIC};
+pub(crate) use mesh::{MESH_DEVICE, MESH_KEYS, MESH_PUBLIC};
 pub use monitoring::{MONITORING_UNIT, Target, Watched, targets};
 pub use node::{
     KUBELET_AUTHORITY, KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH,

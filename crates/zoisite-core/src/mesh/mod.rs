@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 
 use crate::cluster::{Cluster, HostName};
-use crate::holdings::{HostFacts, MESH_DEVICE};
+use crate::holdings::{HostFacts, MESH_DEVICE, MESH_KEYS, MESH_UNIT};
 use crate::script::{acting, fields, wrapped, wrapped_login};
 
 const PAIRS: &str = include_str!("pairs.sh");
@@ -60,7 +60,7 @@ pub fn pairs_script<'a>(
 
 /// The script with which a host makes another key. The others do not know it until they are told.
 pub fn renew_key_script(host: &HostName, generation: u64) -> String {
-    let body = format!("lock {generation}\nmesh_key\n");
+    let body = format!("lock {generation}\nmesh_key {MESH_KEYS} {MESH_UNIT}\n");
     wrapped(&format!("zoisite: another key for the mesh on {host}"), &acting(&[RENEW]), &body)
 }
 

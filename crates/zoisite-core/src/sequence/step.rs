@@ -466,3 +466,16 @@ pub enum StepOutcome {
     /// It failed.
     Failed(Trouble),
 }
+
+impl StepOutcome {
+    /// Whether it ended well, whatever it was.
+    ///
+    /// # Errors
+    /// Why it failed.
+    pub fn ended(self) -> Result<(), Trouble> {
+        match self {
+            Self::Failed(trouble) => Err(trouble),
+            Self::Done { .. } | Self::Proven(_) => Ok(()),
+        }
+    }
+}

@@ -14,7 +14,6 @@ use zoisite_core::drill::{
     Ask, By, Dialled, Drill, Heard, Kind, LOST, Sight, lose_script, mend_script, read_heard,
     watch_script,
 };
-use zoisite_core::sequence::StepOutcome;
 
 use super::Hosts;
 use super::channel::Saying;
@@ -244,12 +243,8 @@ impl Ground for Field<'_> {
                 self.lost.store(true, Ordering::Relaxed);
             }
         };
-        match self.hosts.carried_out(host, &script, &progress).await.0 {
-            StepOutcome::Failed(trouble) => Err(trouble),
-            StepOutcome::Done { .. } | StepOutcome::Proven(_) => {
-                Ok(lost.into_inner().ok().flatten().unwrap_or_else(Instant::now))
-            }
-        }
+        self.hosts.carried_out(host, &script, &progress).await.0.ended()?;
+        Ok(lost.into_inner().ok().flatten().unwrap_or_else(Instant::now))
     }
 
     async fn mend(&self) -> Result<(), Trouble> {
@@ -264,10 +259,7 @@ impl Ground for Field<'_> {
             }
         } else {
             let script = mend_script(host, self.hosts.generation);
-            let outcome = self.hosts.carried_out(host, &script, &|_| {}).await.0;
-            if let StepOutcome::Failed(trouble) = outcome {
-                return Err(trouble);
-            }
+            self.hosts.carried_out(host, &script, &|_| {}).await.0.ended()?;
         }
         self.lost.store(false, Ordering::Relaxed);
         Ok(())

@@ -10,7 +10,6 @@ use zoisite_core::paths::{
     Datagrams, Link, Listener, Outcome, Trial, arrived_script, keep_datagrams_script,
     read_listeners, send_datagrams_script,
 };
-use zoisite_core::sequence::StepOutcome;
 
 use super::Hosts;
 
@@ -32,10 +31,7 @@ impl Hosts {
     /// When it made none.
     pub async fn renew_mesh_key(&self, host: &HostName) -> Result<(), Trouble> {
         let script = renew_key_script(host, self.generation);
-        match self.carried_out(host, &script, &|_| {}).await.0 {
-            StepOutcome::Failed(trouble) => Err(trouble),
-            StepOutcome::Done { .. } | StepOutcome::Proven(_) => Ok(()),
-        }
+        self.carried_out(host, &script, &|_| {}).await.0.ended()
     }
 
     /// Whether others answer a host through the mesh.
@@ -108,9 +104,6 @@ impl Hosts {
             ends.entry(&link.from).or_default().extend(&link.endpoint);
         }
         let sent = ends.into_iter().map(async |(from, ends)| {
-            if ends.is_empty() {
-                return (from, Ok(Datagrams::default()));
-            }
             let script = send_datagrams_script(from, word, &ends);
             let said = self.report(from, &script, "sending by UDP").await;
             (from, said.map(|text| Datagrams::read(&text)))

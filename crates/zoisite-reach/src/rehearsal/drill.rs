@@ -15,7 +15,7 @@ use zoisite_core::drill::{Ask, By, Drill, Kind, Sight, Stands};
 use zoisite_core::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT, KUBELET_UNIT};
 
 use super::state::{Fault, World};
-use crate::drill::{Ground, Witnessed};
+use crate::drill::{Ground, PATIENCE, Witnessed};
 
 /// A holder that is gone is missed: three advertisements, a second apart, and the skew (RFC 9568, section 6.1).
 const MISSED: Duration = Duration::from_millis(3_400);
@@ -43,6 +43,9 @@ const BOOT: Duration = Duration::from_secs(25);
 const STARTED: Duration = Duration::from_secs(4);
 /// An answer takes about so long.
 const ANSWER: Duration = Duration::from_millis(12);
+/// What comes of a request that is not answered in time, and of one that nobody takes.
+const SILENT: &str = "no answer within 2 seconds";
+const REFUSED: &str = "Connection refused";
 
 /// Simulated hosts, as a drill needs them.
 pub struct RehearsedField<'a> {
@@ -138,20 +141,20 @@ impl<'a> RehearsedField<'a> {
         if let Some(place) = place
             && self.gone(place, self.cluster.front())
         {
-            return Err("Connection refused".into());
+            return Err(REFUSED.into());
         }
         let members = &self.cluster.etcd.members;
         let silent =
             |host: &HostName| self.drill.by != By::Stop && self.gone(host, Role::EtcdMember);
         if turn(members, number).is_some_and(silent) && lost < MEMBER_LEFT_OUT {
-            return Err("no answer within 2 seconds".into());
+            return Err(SILENT.into());
         }
         if self.cluster.front() == Role::Balancer {
             // Until it is left out, a server that is gone gets its share.
             let share =
                 turn(servers, number).is_some_and(|host| self.gone(host, Role::ControlPlane));
             if share && lost < LEFT_OUT {
-                return Err("no answer within 2 seconds".into());
+                return Err(SILENT.into());
             }
         }
         Ok(())
@@ -243,14 +246,14 @@ impl Ground for RehearsedField<'_> {
         let place = self.place(lost);
         let answer = match (&place, &self.holder) {
             // Without a floating address of its own the site leads elsewhere.
-            (None, Some(_)) => Err("no answer within 2 seconds".into()),
+            (None, Some(_)) => Err(SILENT.into()),
             (place, _) => self.serves(place.as_ref(), lost, number),
         };
         let answer = answer.and_then(|()| match self.leads(lost) {
             Some(_) => Ok(()),
             None => Err("the etcd members have no leader".into()),
         });
-        if answer.as_ref().is_err_and(|why| why.starts_with("no answer")) {
+        if answer.as_ref().is_err_and(|why| why == SILENT) {
             std::future::pending::<()>().await;
         }
         answer
@@ -286,21 +289,22 @@ impl Ground for RehearsedField<'_> {
                 let share = turn(&self.cluster.workers.hosts, number) == Some(&self.drill.host);
                 let back = since(&self.mended).is_some();
                 let place = self.place(lost);
-                let fails = match ask {
+                let silent = match ask {
                     // Pods of a node that is gone stay in the service until it is missed.
                     Ask::Service => share && !back && lost.is_some_and(|lost| lost < NODE_MISSED),
                     _ => self.holder.is_some() && place.is_none(),
                 };
+                // In a mesh it is the asking host's own balancer that is gone.
                 let refused = *ask == Ask::Dial
                     && self.cluster.mesh.is_some()
-                    && place.is_some_and(|place| self.gone(&place, self.cluster.front()));
-                let took = if fails { Duration::from_secs(2) } else { ANSWER };
-                let fault = match (fails, refused) {
-                    (true, _) => Some("no answer within 2 seconds".to_owned()),
-                    (_, true) => Some("Connection refused".to_owned()),
-                    (false, false) => None,
+                    && self.gone(&self.from, self.cluster.front());
+                let (took, fault) = match () {
+                    () if silent => (PATIENCE, Some(SILENT)),
+                    () if refused => (ANSWER, Some(REFUSED)),
+                    () => (ANSWER, None),
                 };
-                heard(Witnessed { ask: *ask, from: self.from.clone(), at, took, fault });
+                let (from, fault) = (self.from.clone(), fault.map(str::to_owned));
+                heard(Witnessed { ask: *ask, from, at, took, fault });
             }
         }
     }

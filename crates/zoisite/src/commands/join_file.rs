@@ -17,7 +17,7 @@ use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{Identity, Observed};
 use zoisite_core::sequence::{ApiLook, Looks, PlanInput, PlanOptions, Sequence, Work, plan};
 use zoisite_core::token::{TOKENS_PATH, TokenRecord, TokenState, token_object, token_path};
-use zoisite_reach::ApiClient;
+use zoisite_reach::{ApiClient, ApiResult};
 use zoisite_store::join_files::{Carried, carried, put_carried, signer, word, words};
 use zoisite_store::{FreshKeys, State, trust};
 
@@ -361,8 +361,8 @@ fn tokens(
     state: &mut State,
     drafts: &[Draft<'_>],
     args: &WriteArgs,
-) -> Result<BTreeMap<HostName, (TokenRecord, Secret)>, Failure> {
-    let mut out = BTreeMap::new();
+) -> Result<Tokens, Failure> {
+    let mut out = Tokens::new();
     if !args.raises() {
         return Ok(out);
     }
@@ -387,15 +387,8 @@ fn tokens(
             api.create(TOKENS_PATH, &token_object(record, token)).await.map(|_| ())
         });
         let gone = old.iter().map(|token| async move { api.delete(&token_path(&token.id)).await });
-        let mut all = futures_util::stream::iter(publish).buffer_unordered(AT_ONCE);
-        while let Some(done) = all.next().await {
-            done?;
-        }
-        let mut all = futures_util::stream::iter(gone).buffer_unordered(AT_ONCE);
-        while let Some(done) = all.next().await {
-            done?;
-        }
-        Ok(())
+        all_done(publish).await?;
+        all_done(gone).await
     });
     let spent = match &published {
         Ok(()) => old,
@@ -411,6 +404,16 @@ fn tokens(
 /// So many requests at once.
 const AT_ONCE: usize = 16;
 
+/// Makes requests, some at once; nothing more is awaited after one that failed.
+async fn all_done(requests: impl Iterator<Item: Future<Output = ApiResult<()>>>) -> ApiResult<()> {
+    let mut all = futures_util::stream::iter(requests).buffer_unordered(AT_ONCE);
+    while let Some(done) = all.next().await {
+        done?;
+    }
+    Ok(())
+}
+
+/// The token of each host that has still to join.
 type Tokens = BTreeMap<HostName, (TokenRecord, Secret)>;
 
 fn seal(
@@ -540,13 +543,12 @@ fn tell(
             "On each host, as root: sh HOST.join. It asks for its word: zoisite join-file word HOST shows that.",
         );
     }
-    let carries = args.raises();
-    if carries && !args.with_components && args.from.is_none() {
+    if args.raises() && !args.with_components && args.from.is_none() {
         view::note(
             "programs are not with them: --with-components puts them beside the files, --from URL has hosts fetch them",
         );
     }
-    if carries && drafts.iter().any(|draft| draft.joins) {
+    if args.raises() && drafts.iter().any(|draft| draft.joins) {
         view::out("Once a host has asked, zoisite raise signs what it asks for and lets it in.");
     }
     view::out("What a host leaves behind as HOST.letter: zoisite letters read FILE.");

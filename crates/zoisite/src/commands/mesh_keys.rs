@@ -58,8 +58,7 @@ pub fn renew(
 
 /// Those that nobody dials know the key of before.
 fn would_not_be_told(site: &Site) -> Result<(), Failure> {
-    let away = site.cluster.hosts.iter().filter(|host| host.out_of_reach);
-    let away: Vec<&str> = away.map(|host| host.name.as_str()).collect();
+    let away: Vec<&str> = site.cluster.out_of_reach().map(|host| host.name.as_str()).collect();
     if away.is_empty() {
         return Ok(());
     }

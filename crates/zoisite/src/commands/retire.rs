@@ -7,7 +7,7 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::Part;
 use zoisite_core::script::Depth;
-use zoisite_core::sequence::{ApiWork, StepOutcome};
+use zoisite_core::sequence::ApiWork;
 use zoisite_reach::{Hosts, Reach as _, in_waves};
 use zoisite_store::{Met, State};
 
@@ -206,13 +206,8 @@ async fn on_each(
 ) -> Result<(), Failure> {
     let each = async |host: &HostName| reach.api(Some(host), &work(host), &tell(host)).await;
     let ended = in_waves(hosts, each).await;
-    let troubles: Vec<Trouble> = ended
-        .into_iter()
-        .filter_map(|outcome| match outcome {
-            StepOutcome::Failed(trouble) => Some(trouble.mend(mend)),
-            _ => None,
-        })
-        .collect();
+    let troubles: Vec<Trouble> =
+        ended.into_iter().filter_map(|outcome| Some(outcome.ended().err()?.mend(mend))).collect();
     match troubles.is_empty() {
         true => Ok(()),
         false => Err(Failure::troubles(&troubles)),
@@ -245,9 +240,7 @@ async fn taken_back(
                 let remove = ApiWork::RemoveNode { host: host.clone() };
                 outcomes.push(reach.api(Some(host), &remove, &tell(host)).await);
                 for outcome in outcomes {
-                    if let StepOutcome::Failed(trouble) = outcome {
-                        return Err(Failure::troubles([&trouble]));
-                    }
+                    outcome.ended().map_err(|trouble| Failure::troubles([&trouble]))?;
                 }
             }
             Ok(())

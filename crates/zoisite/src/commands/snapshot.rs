@@ -7,7 +7,6 @@ use serde_json::json;
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::Part;
 use zoisite_core::script::Depth;
-use zoisite_core::sequence::StepOutcome;
 use zoisite_core::snapshot::{Snapshot, Tried, too_old};
 use zoisite_reach::{Hosts, Reach as _, check_stream};
 use zoisite_store::{SnapshotFolder, State};
@@ -237,10 +236,8 @@ async fn save(site: &Site, state: &mut State, generation: u64) -> Result<(), Fai
         reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
         reach.set_contents(Arc::new(site.no_contents().saving_to(place)));
         let quiet = |what: String| view::note(&what);
-        match reach.save(&through, "asked for", &quiet).await {
-            StepOutcome::Failed(trouble) => Err(Failure::troubles([&trouble])),
-            StepOutcome::Done { .. } | StepOutcome::Proven(_) => Ok(()),
-        }
+        let saved = reach.save(&through, "asked for", &quiet).await.ended();
+        saved.map_err(|trouble| Failure::troubles([&trouble]))
     };
     let how = (&[Part::Etcd][..], Depth::Quick, generation);
     road::visit(site, how, work).await.map(|_| ())

@@ -8,7 +8,6 @@ use zoisite_core::cluster::{HostName, Role};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::EtcdPaths;
 use zoisite_core::script::{Notes, Operation, Stretch};
-use zoisite_core::sequence::StepOutcome;
 use zoisite_core::snapshot::SAVED_THERE;
 use zoisite_reach::{Hosts, Reach as _};
 use zoisite_store::{SqliteRecords, State};
@@ -70,10 +69,8 @@ const AT_ONCE: usize = 16;
 
 pub fn run(options: &Options, args: &TakeBackArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let hosts = match args.whole_cluster {
-        true => chosen_to_dial(&site, &[])?,
-        false => chosen_to_dial(&site, &args.hosts)?,
-    };
+    // Of the whole cluster none is named.
+    let hosts = chosen_to_dial(&site, &args.hosts)?;
     if args.list {
         return super::block_on(list(&site, options, &hosts))?;
     }
@@ -151,11 +148,7 @@ async fn wipe(site: &Site, identity: &str, reach: &Hosts, hosts: &[HostName]) ->
         let stretch = wipe_stretch(site, host, identity);
         reach.act(&stretch, &|what| view::note(&format!("{host}: {what}"))).await
     });
-    let failed = outcomes.await.into_iter().filter_map(|(_, outcome)| match outcome {
-        StepOutcome::Failed(trouble) => Some(trouble),
-        StepOutcome::Done { .. } | StepOutcome::Proven(_) => None,
-    });
-    failed.collect()
+    outcomes.await.into_iter().filter_map(|(_, outcome)| outcome.ended().err()).collect()
 }
 
 /// What deletes a member's data, what was moved aside, and what its host saved; the folder that has the mark goes last.
