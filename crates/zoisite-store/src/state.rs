@@ -389,20 +389,19 @@ impl State {
         self.by_host(SURVEYED)
     }
 
-    /// Records what hosts said of themselves, in the place of the time before.
+    /// Records what hosts said of themselves, and when, in the place of the time before.
     ///
     /// # Errors
     /// When the store cannot be written.
     pub fn put_surveyed(
         &mut self,
-        facts: &BTreeMap<HostName, Facts>,
-        now: Timestamp,
+        all: &BTreeMap<HostName, (Timestamp, Facts)>,
     ) -> Result<(), StoreError> {
         // What was found last stands: whatever it replaces was read.
         self.surveyed()?;
-        let changes = facts.iter().map(|(host, facts)| {
-            Ok(Change::put(SURVEYED, host.as_str(), json(SURVEYED, &(now, facts))?))
-        });
+        let changes = all
+            .iter()
+            .map(|(host, said)| Ok(Change::put(SURVEYED, host.as_str(), json(SURVEYED, said)?)));
         let changes = changes.collect::<Result<_, StoreError>>()?;
         self.write(changes)
     }

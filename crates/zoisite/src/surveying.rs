@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::time::Duration;
 
+use jiff::Timestamp;
 use zoisite_core::cluster::{Grade, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::Part;
@@ -11,6 +12,7 @@ use zoisite_core::script::Observed;
 use zoisite_core::sequence::{Looks, MachinePin, Refusal, same_machine};
 use zoisite_core::survey::{Facts, Mender, Named, SiteFinding, hosts_line, judge, names_to_ask};
 use zoisite_reach::Reach;
+use zoisite_store::State;
 
 use crate::failure::{Failure, Kind};
 use crate::site::Site;
@@ -43,6 +45,26 @@ pub async fn survey(site: &Site, reach: &dyn Reach, hosts: &[HostName]) -> Surve
         }
     }
     Surveyed { facts, troubles }
+}
+
+/// What hosts that nobody dials told of themselves in their last letters, and when.
+pub fn told(site: &Site, state: &State) -> Result<BTreeMap<HostName, (Timestamp, Facts)>, Failure> {
+    let mut all = state.surveyed()?;
+    all.retain(|host, _| site.cluster.is_out_of_reach(host));
+    Ok(all)
+}
+
+/// What is found of these hosts that nobody dials, by what is known of all; hosts that told nothing are not judged.
+pub fn found_of_told(
+    site: &Site,
+    state: &State,
+    hosts: &[HostName],
+) -> Result<Vec<SiteFinding>, Failure> {
+    let all = state.surveyed()?.into_iter().map(|(host, (_, facts))| (host, facts)).collect();
+    let identity = state.known_cluster_id()?;
+    let mut found = judge(&site.cluster, &all, None, identity.as_deref());
+    found.retain(|found| found.host.as_ref().is_some_and(|host| hosts.contains(host)));
+    Ok(found)
 }
 
 /// What names lead to as this machine sees them: the only facts of it that matter.

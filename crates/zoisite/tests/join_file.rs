@@ -50,6 +50,7 @@ impl Carried {
 #[test]
 fn a_host_tells_what_it_is_like_and_only_its_own_newest_letter_counts() {
     let carried = Carried::new();
+    let _ = carried.zoisite(&["survey", "tern-5"]).ended(2).complains("no letter has told yet");
     let _ = carried.here("stick/tern-5.join").ended(0).says("looks at itself");
     let first = carried.0.read("letter");
     let _ = carried.zoisite(&["letters", "read", "letter"]).says("tern-5").says("booted");
@@ -68,7 +69,20 @@ fn a_host_tells_what_it_is_like_and_only_its_own_newest_letter_counts() {
         .complains("forged: its seal does not hold")
         .complains("cut: it is cut")
         .complains("other: it is no letter of a host");
+    // What it is like is known as of a host that was surveyed, and judged so.
+    let _ = carried.zoisite(&["survey", "tern-5"]).says("by its letter of").says("interface");
+    let known = carried.zoisite(&["survey", "tern-5", "--json"]).json();
+    assert!(known["hosts"]["tern-5"]["cores"].as_u64().unwrap() > 0, "{known:#}");
+    assert_eq!(known["hosts"]["tern-5"]["clock"], serde_json::Value::Null);
+    let codes = |told: &serde_json::Value| -> Vec<String> {
+        let all = told["findings"].as_array().unwrap().iter();
+        let own = all.filter(|found| found["host"] == "tern-5");
+        own.map(|found| found["code"].as_str().unwrap().to_owned()).collect()
+    };
+    // No machine that runs this has that address.
+    assert!(codes(&known).contains(&"address-missing".to_owned()), "{known:#}");
     let told = carried.zoisite(&["letters", "--json"]).ended(0).json();
+    assert_eq!(codes(&told), codes(&known));
     let letter = &told["letters"][0]["carried"]["letter"];
     assert_eq!((&letter["count"], &letter["outcome"]), (&2.into(), &"looked".into()), "{told:#}");
     // Another cluster's is none of this one's.
@@ -99,7 +113,11 @@ fn a_file_that_was_altered_cut_ended_or_is_for_another_host_does_nothing() {
         carried.0.write("altered.join", text);
         let _ = carried.here("altered.join").ended(1).says(signed).says("nothing was done");
     }
-    for part in [whole.len() - 200, whole.len() / 2, whole.len() / 8, 2_000] {
+    // Wherever it is cut, also between two functions.
+    let head = whole.find("#sealed").unwrap();
+    let between =
+        whole[..head].match_indices("\n}\n").map(|(at, _)| at + 3).filter(|at| *at < head);
+    for part in between.chain([whole.len() - 200, whole.len() / 2, head, 2_000]) {
         carried.0.write("cut.join", &whole[..part]);
         let done = carried.here("cut.join");
         assert_eq!(done.status, 2, "{part}: {done:?}");
@@ -144,7 +162,7 @@ fn ready_is_what_says_so_and_not_what_tells_nothing() {
     let carried = Carried::new();
     let whole = carried.0.read("stick/tern-5.join");
     let (functions, _) = whole.split_once("\nmain \"$@\"").unwrap();
-    carried.0.write("at.sh", format!("{functions}\ndir=$1\nat_stage\n"));
+    carried.0.write("at.sh", format!("{functions}\ndir=$1\nat_stage\n}}\n"));
     let booted = "@\tstage\tbooted\tyes\tfor 9 s\n";
     for (stands, at) in [
         ("", "how far it is was not told\n"),

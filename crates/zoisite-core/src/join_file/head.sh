@@ -1,4 +1,5 @@
-# Everything stands in functions that the last line before the sealed text calls: of a file that was cut nothing runs.
+# All of this is one group of commands, which sh reads to its end before it begins: of a file that was cut nothing runs,
+# and sh says so.
 umask 077
 export LC_ALL=C
 # Every path of the host's own stands below this one, for tries in a folder of one's own.
@@ -133,7 +134,7 @@ open_file() {
     stop "the word does not open this join file" "zoisite join-file word $host, where it was written, shows it; nothing was done"
   fi
   rm -f "$dir/word" "$dir/sealed" "$dir/signed"
-  for part in pads act look stages post; do
+  for part in pads act look survey stages post; do
     awk -v part="$part" '/^#-- zoisite /{ on = ($3 == part); next } on' "$dir/opened" >"$dir/$part"
   done
   rm -f "$dir/opened"
@@ -195,10 +196,12 @@ write_letter() {
   count=$(($(cat "$known/count" 2>/dev/null || echo 0) + 1))
   echo "$count" >"$known/count.new" && mv "$known/count.new" "$known/count"
   sh "$dir/look" >"$dir/looked" 2>/dev/null
+  # What it is like is asked once: that takes its time.
+  [ -e "$dir/surveyed" ] || sh "$dir/survey" >"$dir/surveyed" 2>/dev/null
   {
     printf 'Zoisite letter, form 1\nhost %s\ncluster %s\nnumber %s\ncount %s\nat %s\noutcome %s\n' \
       "$host" "$id" "$number" "$count" "$(date +%s)" "$1"
-    for part in said stands looked; do printf '#-- %s\n' "$part" && cat "$dir/$part" 2>/dev/null; done
+    for part in said stands looked surveyed; do printf '#-- %s\n' "$part" && cat "$dir/$part" 2>/dev/null; done
     printf '#-- end\n'
   } >"$dir/letter"
   { read -r inner && read -r outer; } <"$dir/pads"

@@ -7,6 +7,7 @@ use super::sealing;
 use crate::cluster::HostName;
 use crate::pki::Secret;
 use crate::script::{Observed, fields};
+use crate::survey::Facts;
 use crate::text::plain;
 
 /// Its first line.
@@ -67,6 +68,8 @@ pub struct Letter {
     pub told: Told,
     /// What it is like: the answer that a look would have had. `None` where it is not complete.
     pub observed: Option<Box<Observed>>,
+    /// What a survey of it finds; `None` where it was not asked, or that is not complete.
+    pub facts: Option<Box<Facts>>,
     sealed: Sealed,
 }
 
@@ -113,7 +116,9 @@ impl Letter {
         let seal = seal.and_then(octets).ok_or(LetterError::Cut)?;
         let (head, parts) = whole.split_once("\n#-- said\n").ok_or(LetterError::Cut)?;
         let (said, rest) = parts.split_once("#-- stands\n").ok_or(LetterError::Cut)?;
-        let (stands, looked) = rest.split_once("#-- looked\n").ok_or(LetterError::Cut)?;
+        let (stands, rest) = rest.split_once("#-- looked\n").ok_or(LetterError::Cut)?;
+        // Join files of before asked nothing of the kind.
+        let (looked, surveyed) = rest.split_once("#-- surveyed\n").unwrap_or((rest, ""));
         let field = |key: &str| {
             let mut lines = head.lines().filter_map(|line| line.split_once(' '));
             lines.find(|(known, _)| *known == key).map(|(_, value)| value)
@@ -144,6 +149,7 @@ impl Letter {
                 stages: told_stages(stands),
             },
             observed: Observed::read(looked).ok().map(Box::new),
+            facts: Facts::read(surveyed, None).map(Box::new),
             sealed: Sealed { text: whole.as_bytes().to_vec(), seal },
         })
     }

@@ -24,6 +24,7 @@ use crate::item::{Act, Component, Item, KEEP_RULES, KeyText};
 use crate::pki::Secret;
 use crate::script::{Depth, Operation, Stretch, acting, observe, take_back_script, wrapped};
 use crate::sequence::{Sequence, Work};
+use crate::survey::survey_script;
 use crate::text::quote;
 
 const HEAD: &str = include_str!("head.sh");
@@ -120,6 +121,7 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
          # Zoisite join file, form 1: carried to {name} of the cluster {}, which {}.\n\
          # On {name}, as root: sh {name}.join\n\
          # Made {}, ends {}, signed by {by}.\n\
+         {{\n\
          host={name} cluster={} id={identity} number={number}\n\
          made={} ends={}\n\
          addresses={}\n\
@@ -128,7 +130,8 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
          signer={}\n\
          {HEAD}\
          main \"$@\"\n\
-         exit\n",
+         exit\n\
+         }}\n",
         cluster.name,
         errand.what(),
         day(made),
@@ -142,7 +145,7 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
     )
 }
 
-/// What only the host reads, by parts: what it does, looks for, and tells. Each is a script.
+/// What only the host reads, by parts: what it does, looks for, is asked, and tells. Each is a script.
 ///
 /// # Errors
 /// The label of a key that the strongbox does not hold.
@@ -164,7 +167,11 @@ pub fn scripts(
         }
     }
     out.push(("look", Secret::new(observe(holdings, Depth::Quick))));
-    if let (Some(node), Errand::Look | Errand::Join { .. }) = (&holdings.node, errand) {
+    if matches!(errand, Errand::TakeBack) {
+        return Ok(out);
+    }
+    out.push(("survey", Secret::new(survey_script(to.cluster, to.host))));
+    if let Some(node) = &holdings.node {
         out.push(("stages", Secret::new(stages(to, &node.client))));
         out.push(("post", Secret::new(post(to, &node.client))));
     }

@@ -268,8 +268,9 @@ pub struct Times {
 }
 
 impl Facts {
-    /// Reads what [`survey_script`](super::survey_script) said; `None` when it did not come to its end.
-    pub fn read(text: &str, times: Times) -> Option<Self> {
+    /// Reads what [`survey_script`](super::survey_script) said; `None` when it did not come to its end. Without times,
+    /// as of what was carried here, nothing is known of its clock.
+    pub fn read(text: &str, times: impl Into<Option<Times>>) -> Option<Self> {
         let mut facts = Self::default();
         let mut reading = Reading::default();
         let mut over = false;
@@ -291,7 +292,7 @@ impl Facts {
         // The same folder may be found under two names.
         facts.masked.sort();
         facts.masked.dedup();
-        reading.finish(&mut facts, times);
+        reading.finish(&mut facts, times.into());
         Some(facts)
     }
 
@@ -434,8 +435,10 @@ struct Reading {
 }
 
 impl Reading {
-    fn finish(self, facts: &mut Facts, times: Times) {
-        if let (Some(first), Some(last)) = (self.clocks.first(), self.clocks.last()) {
+    fn finish(self, facts: &mut Facts, times: Option<Times>) {
+        if let (Some(first), Some(last), Some(times)) =
+            (self.clocks.first(), self.clocks.last(), times)
+        {
             facts.clock = Some(clock(*first, *last, times));
         }
         let mut known = BTreeSet::new();

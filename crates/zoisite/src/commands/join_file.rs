@@ -27,6 +27,7 @@ use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::{Prepared, prepare};
 use crate::site::{Site, begin_run, now, private_folder, write_private};
+use crate::surveying::{found_of_told, keeps_out};
 use crate::view::{self, count};
 
 /// Carry to a host by hand what raise would do there: for hosts that nobody dials
@@ -238,6 +239,15 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
     state.end_run(run, &outcome, now())?;
     let (_, ends) = done?;
     tell(options, args, out, &drafts, (&by, ends));
+    if args.raises() {
+        for found in found_of_told(site, state, &names)?.iter().filter(|found| keeps_out(found)) {
+            let host = found.host.as_ref().map_or("", HostName::as_str);
+            view::note(&format!(
+                "{host}, by its last letter: {}; mend there first: {}",
+                found.message, found.mend
+            ));
+        }
+    }
     Ok(ExitCode::SUCCESS)
 }
 

@@ -15,6 +15,7 @@ use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::{LETTERS, Part};
 use zoisite_core::join_file::Letter;
 use zoisite_core::sequence::{Looks, differences};
+use zoisite_core::survey::SiteFinding;
 use zoisite_core::text::plain;
 use zoisite_reach::ApiClient;
 use zoisite_store::join_files::{Carried, Taken, carried, put_carried, word};
@@ -26,6 +27,7 @@ use crate::options::Options;
 use crate::prepared::prepare;
 use crate::road::meet;
 use crate::site::{Site, now};
+use crate::surveying::{found_of_told, keeps_out};
 use crate::view::letters::render;
 use crate::view::{self, Style};
 
@@ -75,22 +77,31 @@ pub fn run(options: &Options, args: &LettersArgs) -> Result<ExitCode, Failure> {
     }
     let state = site.existing_state()?;
     let known = state.as_ref().map(carried).transpose()?.unwrap_or_default();
-    let hosts: Vec<&HostName> = site.cluster.out_of_reach().map(|host| &host.name).collect();
+    let hosts: Vec<HostName> = site.cluster.out_of_reach().map(|host| host.name.clone()).collect();
     if hosts.is_empty() && !options.json {
         view::out("The cluster file calls no host out of reach.");
     }
-    tell(options, &hosts, &known);
+    let found = match &state {
+        Some(state) => found_of_told(&site, state, &hosts)?,
+        None => Vec::new(),
+    };
+    tell(options, &hosts, &known, &found);
     Ok(ExitCode::SUCCESS)
 }
 
-/// Shows what was carried to hosts, and what came back.
-fn tell(options: &Options, hosts: &[&HostName], known: &BTreeMap<HostName, Carried>) {
+/// Shows what was carried to hosts, what came back, and what is found of them by that.
+fn tell(
+    options: &Options,
+    hosts: &[HostName],
+    known: &BTreeMap<HostName, Carried>,
+    found: &[SiteFinding],
+) {
     if options.json {
         let all: Vec<_> =
-            hosts.iter().map(|host| json!({"host": host, "carried": known.get(*host)})).collect();
-        view::json(&json!({"letters": all}));
+            hosts.iter().map(|host| json!({"host": host, "carried": known.get(host)})).collect();
+        view::json(&json!({"letters": all, "findings": found}));
     } else if !hosts.is_empty() {
-        view::out(render(hosts, known, Style::stdout()).trim_end());
+        view::out(render(hosts, known, found, Style::stdout()).trim_end());
     }
 }
 
@@ -177,14 +188,20 @@ fn read(
     for host in &again {
         view::note(&format!("{host}: that letter was taken in before"));
     }
-    let hosts: Vec<&HostName> =
-        site.cluster.out_of_reach().map(|h| &h.name).filter(|name| taken.contains(name)).collect();
-    tell(options, &hosts, &known);
+    let hosts: Vec<HostName> = site
+        .cluster
+        .out_of_reach()
+        .map(|host| host.name.clone())
+        .filter(|name| taken.contains(name))
+        .collect();
+    let found = found_of_told(site, state, &hosts)?;
+    tell(options, &hosts, &known, &found);
     if let Some(failure) = refused {
         return Err(failure);
     }
-    let well = |host: &&HostName| known.get(*host).and_then(Carried::fault).is_none();
-    Ok(if hosts.iter().all(well) { ExitCode::SUCCESS } else { ExitCode::from(3) })
+    let well = |host: &HostName| known.get(host).and_then(Carried::fault).is_none();
+    let well = hosts.iter().all(well) && !found.iter().any(keeps_out);
+    Ok(if well { ExitCode::SUCCESS } else { ExitCode::from(3) })
 }
 
 fn not_taken(name: &str, why: &str) -> Failure {
@@ -253,6 +270,10 @@ fn take(
         .iter()
         .filter_map(|(host, look)| Some((host.clone(), look.as_ref().ok()?.facts.clone()?)));
     state.note_facts(facts)?;
+    let surveyed = letters.iter().filter_map(|letter| {
+        Some((letter.host.clone(), (letter.told.at, letter.facts.as_deref()?.clone())))
+    });
+    state.put_surveyed(&surveyed.collect())?;
     state.pin(&pins)?;
     // One that is taken out of the file later is known, and can be retired.
     let met = letters.iter().filter_map(|letter| {

@@ -11,7 +11,7 @@ use zoisite_core::survey::{
 };
 use zoisite_reach::{Hosts, Reach as _};
 
-use super::login::chosen_to_dial;
+use super::login::chosen;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
@@ -24,7 +24,7 @@ use crate::watching::{Round, WatchArgs, watch};
 ///
 /// One look at every host: system, disks and how fast they write, network, names, clock, swap, firewall,
 /// ports, leftovers. What is found has its reason and its mend, and is gone once it is mended. Nothing is
-/// changed on any host. Ends with status 3 when something blocks a raise or a host does not answer, with
+/// changed on any host. Hosts that nobody dials are shown by what their last letter told. Ends with status 3 when something blocks a raise or a host does not answer, with
 /// status 4 when a host is another machine than before.
 #[derive(Args, Debug)]
 #[command(
@@ -47,6 +47,10 @@ struct Report {
     findings: Vec<SiteFinding>,
     names: Vec<NameRow>,
     differences: Vec<Differs>,
+    /// When hosts that nobody dials told what is shown of them.
+    told: BTreeMap<HostName, Timestamp>,
+    /// Those of them that have told nothing yet.
+    untold: Vec<HostName>,
     others: Vec<Refusal>,
     changes: Vec<Change>,
     /// The time before, where hosts were surveyed before.
@@ -68,7 +72,7 @@ impl Report {
 
 pub fn run(options: &Options, args: &SurveyArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let hosts = chosen_to_dial(&site, &args.hosts)?;
+    let hosts = chosen(&site, &args.hosts)?;
     let password = site.sudo_password()?;
     let look = async || {
         // A host that was refused once is tried afresh.
@@ -87,39 +91,60 @@ pub fn run(options: &Options, args: &SurveyArgs) -> Result<ExitCode, Failure> {
         });
     }
     let report = super::block_on(look())??;
+    if let (true, [first, ..]) = (report.surveyed.facts.is_empty(), &report.untold[..]) {
+        if report.surveyed.troubles.is_empty() {
+            return Err(Failure::new(
+                Kind::Usage,
+                format!("{first} is out of reach, and no letter has told yet what it is like"),
+                format!("zoisite join-file write {first} --look --out DIR has it tell that"),
+            ));
+        }
+    }
     tell(options, args, &report);
     report.status()
 }
 
 async fn look(site: &Site, reach: &Hosts, hosts: &[HostName]) -> Result<Report, Failure> {
-    let (surveyed, here) =
-        tokio::join!(surveying::survey(site, reach, hosts), surveying::here(site));
+    let (away, dialled): (Vec<HostName>, Vec<HostName>) =
+        hosts.iter().cloned().partition(|host| site.cluster.is_out_of_reach(host));
+    let (mut surveyed, here) =
+        tokio::join!(surveying::survey(site, reach, &dialled), surveying::here(site));
     let (mut before, mut pins, mut identity) = (BTreeMap::new(), BTreeMap::new(), None);
+    let mut told = BTreeMap::new();
     if let Some(state) = site.existing_state()? {
         before = state.surveyed()?;
         pins = state.pins()?;
         identity = state.known_cluster_id()?;
+        told = surveying::told(site, &state)?;
     }
+    told.retain(|host, _| away.contains(host));
+    let untold = away.into_iter().filter(|host| !told.contains_key(host)).collect();
+    let asked: BTreeMap<HostName, (Timestamp, Facts)> =
+        surveyed.facts.iter().map(|(host, facts)| (host.clone(), (now(), facts.clone()))).collect();
+    let (told, of_told): (BTreeMap<_, _>, BTreeMap<_, _>) =
+        told.into_iter().map(|(host, (at, facts))| ((host.clone(), at), (host, facts))).unzip();
+    surveyed.facts.extend(of_told);
     let findings = judge(&site.cluster, &surveyed.facts, Some(&here), identity.as_deref());
     let names = names(&site.cluster, &surveyed.facts, Some(&here));
     let differences = differences(&surveyed.facts);
     let seen = surveyed.facts.iter();
     let seen = seen.map(|(host, f)| (host, f.machine.as_str(), f.host_keys.as_slice()));
     let others = other_machines(&pins, seen);
+    before.retain(|host, _| dialled.contains(host));
     let at = before.values().map(|(at, _)| *at).max();
     let before: BTreeMap<HostName, Facts> =
         before.into_iter().map(|(host, (_, facts))| (host, facts)).collect();
     let changes = changes(&before, &surveyed.facts);
-    if !surveyed.facts.is_empty() {
+    if !asked.is_empty() {
         // What was seen is worth showing also while a run holds the store.
-        let kept = site.briefly().and_then(|mut work| {
-            work.state.put_surveyed(&surveyed.facts, now()).map_err(Failure::from)
-        });
+        let kept = site
+            .briefly()
+            .and_then(|mut work| work.state.put_surveyed(&asked).map_err(Failure::from));
         if let Err(failure) = kept {
             view::note(&format!("what was seen is not kept: {}", failure.summary()));
         }
     }
-    Ok(Report { surveyed, findings, names, differences, others, changes, before: at })
+    Ok(Report { surveyed, findings, names, differences, told, untold, others, changes, before: at })
 }
 
 fn tell(options: &Options, args: &SurveyArgs, report: &Report) {
@@ -129,7 +154,7 @@ fn tell(options: &Options, args: &SurveyArgs, report: &Report) {
             "fit": report.well(), "hosts": facts, "troubles": troubles,
             "findings": report.findings, "names": report.names,
             "differences": report.differences, "changes": report.changes,
-            "before": report.before,
+            "before": report.before, "told": report.told, "untold": report.untold,
         }));
         return;
     }
@@ -144,6 +169,10 @@ fn text(report: &Report, args: &SurveyArgs, style: Style) -> String {
         Some((host, facts)) if one => parts.push(view::survey::in_full(host, facts, style)),
         Some(_) => parts.push(view::survey::side_by_side(facts, style)),
         None => {}
+    }
+    let told = view::survey::by_letter(&report.told, &report.untold, style);
+    if !told.is_empty() {
+        parts.push(told);
     }
     if !differences.is_empty() {
         parts.push(view::survey::differing(differences, style));

@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use zoisite_core::cluster::HostName;
 use zoisite_core::join_file::{Outcome, ToldStage};
+use zoisite_core::survey::SiteFinding;
 use zoisite_store::join_files::{Carried, Taken};
 
-use super::{Style, count, table::table};
+use super::{Style, count, survey, table::table};
 use crate::view;
 
 /// What is known of a host that nobody dials, in a few words.
@@ -56,10 +57,16 @@ fn outcome(outcome: Outcome) -> &'static str {
     }
 }
 
-pub fn render(hosts: &[&HostName], known: &BTreeMap<HostName, Carried>, style: Style) -> String {
+/// What was carried to hosts, what they told, and what is found of them by that.
+pub fn render(
+    hosts: &[HostName],
+    known: &BTreeMap<HostName, Carried>,
+    found: &[SiteFinding],
+    style: Style,
+) -> String {
     let none = || "–".to_owned();
     let rows = hosts.iter().map(|host| {
-        let carried = known.get(*host);
+        let carried = known.get(host);
         let letter = carried.and_then(|carried| carried.letter.as_ref());
         let sign = match (carried.and_then(Carried::fault), letter) {
             (Some(_), _) => style.bad("✗"),
@@ -79,7 +86,7 @@ pub fn render(hosts: &[&HostName], known: &BTreeMap<HostName, Carried>, style: S
     let columns = ["host", "join file", "ends", "its letter", "came of it", "stage", "differs"];
     let mut out = table(&columns, rows);
     for host in hosts {
-        let Some(carried) = known.get(*host) else {
+        let Some(carried) = known.get(host) else {
             out.push_str(&format!(
                 "\n{} {}: nothing was carried there yet\n  mend  zoisite join-file write {host} --out DIR\n",
                 style.dim("·"),
@@ -99,7 +106,8 @@ pub fn render(hosts: &[&HostName], known: &BTreeMap<HostName, Carried>, style: S
             out.push_str("  its letter is of an earlier join file than the last one\n");
         }
     }
-    let back = hosts.iter().filter(|host| known.get(**host).is_some_and(|c| c.letter.is_some()));
+    out.push_str(&survey::found(found, &[], style));
+    let back = hosts.iter().filter(|host| known.get(*host).is_some_and(|c| c.letter.is_some()));
     out.push_str(&format!(
         "\n{} out of reach, {} wrote back\n",
         count(hosts.len(), "host"),

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
+use jiff::Timestamp;
 use zoisite_core::cluster::{Grade, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::survey::{
@@ -10,7 +11,7 @@ use zoisite_core::survey::{
 };
 
 use super::table::{Column, ranked, table};
-use super::{Style, alike, count, few, names};
+use super::{Style, alike, count, few, minute, names};
 
 /// The table: a line for hosts that are alike.
 pub fn side_by_side(facts: &BTreeMap<HostName, Facts>, style: Style) -> String {
@@ -47,6 +48,33 @@ pub fn side_by_side(facts: &BTreeMap<HostName, Facts>, style: Style) -> String {
         (title, rank)
     }));
     ranked(&columns, rows)
+}
+
+/// Which hosts that nobody dials are shown by what they told, and which told nothing.
+pub fn by_letter(
+    told: &BTreeMap<HostName, Timestamp>,
+    untold: &[HostName],
+    style: Style,
+) -> String {
+    let mut out = String::new();
+    let same =
+        |a: &(&HostName, &Timestamp), b: &(&HostName, &Timestamp)| minute(*a.1) == minute(*b.1);
+    for some in alike(&told.iter().collect::<Vec<_>>(), same) {
+        let hosts: Vec<&HostName> = some.iter().map(|(host, _)| *host).collect();
+        let letters = if hosts.len() == 1 { "its letter" } else { "their letters" };
+        let at = minute(*some[0].1);
+        let _ = writeln!(out, "{} {}: by {letters} of {at} UTC", style.dim("·"), few(&hosts));
+    }
+    if !untold.is_empty() {
+        let _ = writeln!(
+            out,
+            "{} {}: out of reach, and not told yet: zoisite join-file write {} --look --out DIR",
+            style.dim("·"),
+            few(untold),
+            untold[0]
+        );
+    }
+    out
 }
 
 /// Facts that differ, and who has which.
