@@ -31,7 +31,7 @@ pub use probe::{NAMESPACE, Probe};
 pub use quorum::{MemberAnswer, judge};
 pub use reach::{Carried, Contents, Progress, Reach, SnapshotFile};
 pub use registry::Registry;
-pub use rehearsal::{Fault, Rehearsal, RehearsedField, Sighted, World};
+pub use rehearsal::{Fault, Rehearsal, RehearsedField, Sighted, WindowsMachine, World};
 pub use runner::{RunEvent, run};
 pub use save::{check_stream, check_whole};
 pub use ssh_hosts::{SshHost, ssh_hosts};

@@ -1,6 +1,7 @@
 use std::path::PathBuf;
 
 use jiff::Timestamp;
+use zoisite_core::cluster::HostName;
 
 use crate::records::LockHolder;
 
@@ -67,6 +68,9 @@ pub enum StoreError {
         /// What is wrong with it.
         why: String,
     },
+    /// A newcomer would get the name of a host of which the same is known already.
+    #[error("{0} has an SSH key or a word of its own already")]
+    Named(HostName),
     /// SQLite failed otherwise.
     #[error("using the store {}", path.display())]
     Database {
@@ -216,6 +220,7 @@ impl StoreError {
                 "a copy of the state holds it: zoisite copy bring. Without one the cluster runs on until its certificates end: a run shows what the cluster and etcd-client authorities sign, so these two are replaced only while the one before can sign"
                     .into()
             }
+            Self::Named(host) => format!("write what the machine is told under that name instead (zoisite first-boot write {host}), and set it up anew with that"),
             Self::Replacing(kind) => format!("zoisite pki replace {kind} goes on with it, and --not takes it back"),
             Self::NoTokenKey => "zoisite pki replace service-accounts replaces it".into(),
             Self::Asked(kind) => format!("zoisite pki answer FILE takes it; zoisite pki request {kind} --not has the authority made here"),

@@ -14,6 +14,7 @@ mod error;
 pub mod first_boot;
 pub mod join_files;
 mod keys;
+pub mod newcomers;
 mod overlay;
 mod records;
 mod root;

@@ -34,7 +34,7 @@ const RETIRED: &str = "retired-host";
 const OPENED: &str = "opened";
 pub(crate) const TOLD: &str = "told-at-first-boot";
 pub(crate) const CARRIED: &str = "carried";
-const SURVEYED: &str = "surveyed";
+pub(crate) const SURVEYED: &str = "surveyed";
 const DRILL: &str = "drill";
 
 /// One run, as `history` shows it.
@@ -568,7 +568,11 @@ impl State {
         Ok(())
     }
 
-    fn read(&self, kind: &'static str, key: &str) -> Result<Option<Vec<u8>>, StoreError> {
+    pub(crate) fn read(
+        &self,
+        kind: &'static str,
+        key: &str,
+    ) -> Result<Option<Vec<u8>>, StoreError> {
         let found = self.records.get(kind, key)?;
         let mut seen = self.seen.borrow_mut();
         match &found {

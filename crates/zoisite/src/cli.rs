@@ -4,8 +4,8 @@ use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
     access, at_rest, check, components, copy, demo, drawing, drill, files, first_boot, history,
-    join_file, joining, lan, letters, login, manual, mesh, monitoring, new, open, paths, pki,
-    raise, rehearse, retire, sequence, snapshot, status, strongbox, survey, take_back, tokens,
+    join_file, joining, lan, letters, login, manual, mesh, monitoring, new, newcomers, open, paths,
+    pki, raise, rehearse, retire, sequence, snapshot, status, strongbox, survey, take_back, tokens,
     upkeep, verify,
 };
 use crate::failure::Failure;
@@ -40,6 +40,7 @@ pub enum Command {
     Lan(lan::LanArgs),
     Components(components::ComponentsArgs),
     FirstBoot(first_boot::FirstBootArgs),
+    Newcomers(newcomers::NewcomersArgs),
     Login(login::LoginArgs),
     Open(open::OpenArgs),
     Pki(pki::PkiArgs),
@@ -77,6 +78,7 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Check(args) => check::run(&options, &args),
         Command::Drawing(args) => drawing::run(&options, &args),
         Command::FirstBoot(args) => first_boot::run(&options, &args),
+        Command::Newcomers(args) => newcomers::run(&options, &args),
         Command::Login(args) => login::run(&options, &args),
         Command::Open(args) => open::run(&options, &args),
         Command::Survey(args) => survey::run(&options, &args),

@@ -57,7 +57,7 @@ impl Site {
 
     /// A secret that hosts hold: the site's own, or one that the store keeps. Tokens are none: they are made when they
     /// are published, not before.
-    fn secret_on_hosts(
+    pub fn secret_on_hosts(
         &self,
         (secret, label): (&SecretRef, &str),
         state: &mut State,

@@ -184,6 +184,7 @@ impl From<StoreError> for Failure {
             | StoreError::Newer { .. }
             | StoreError::Unsound { .. }
             | StoreError::Damaged { .. }
+            | StoreError::Named(_)
             | StoreError::Replacing(_)
             | StoreError::NotReplacing(_)
             | StoreError::TooLate(_)

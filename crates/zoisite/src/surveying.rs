@@ -60,7 +60,8 @@ pub fn found_of_told(
     state: &State,
     hosts: &[HostName],
 ) -> Result<Vec<SiteFinding>, Failure> {
-    let all = state.surveyed()?.into_iter().map(|(host, (_, facts))| (host, facts)).collect();
+    let known = state.surveyed()?.into_iter().map(|(host, (_, facts))| (host, facts));
+    let all = known.filter(|(host, _)| site.cluster.host(host).is_some()).collect();
     let identity = state.known_cluster_id()?;
     let mut found = judge(&site.cluster, &all, None, identity.as_deref());
     found.retain(|found| found.host.as_ref().is_some_and(|host| hosts.contains(host)));

@@ -6,12 +6,13 @@ mod common;
 
 use std::collections::BTreeSet;
 use std::io::Read as _;
+use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
-use common::lab::{Lab, MEMBERS, lab};
+use common::lab::{Lab, MEMBERS, lab, lab_given};
 use common::{Done, Place};
 
 const TABLE: &str =
@@ -138,6 +139,93 @@ fn what_is_missing_is_told_before_anything_is_made() {
     assert!(!told.0.path(".zoisite/store.sqlite").exists());
 }
 
+/// A card of this machine, so that it can stand for the newcomer; one that is nobody's where it has none.
+fn own_card() -> String {
+    let cards = std::fs::read_dir("/sys/class/net").into_iter().flatten().flatten();
+    let own = cards.filter(|card| card.path().join("device").exists());
+    let mut own = own.filter_map(|card| std::fs::read_to_string(card.path().join("address")).ok());
+    own.next().map_or_else(|| "02:00:5e:10:00:4c".into(), |text| text.trim().to_owned())
+}
+
+#[test]
+fn machines_without_a_name_report_in_and_are_given_one() {
+    let told = Told::new();
+    let write = ["first-boot", "write", "--newcomers", "--out", "seeds"];
+    let _ = told.run(&write).ended(2).complains("names no newcomers");
+    let card = own_card();
+    let called = format!("mac-{}", card.replace(':', ""));
+    let file = told.0.read("zoisite.toml");
+    let listed = |macs: &str| told.0.write("zoisite.toml", format!("{file}newcomers = [{macs}]\n"));
+    for (macs, wrong) in [
+        ("\"heron\"", "'heron' cannot be in first-boot.newcomers"),
+        ("\"03:00:5e:10:00:4d\"", "no single interface has it"),
+        ("\"02:00:5e:10:00:4d\", \"02-00-5E-10-00-4D\"", "in first-boot.newcomers twice"),
+    ] {
+        listed(macs);
+        let _ = told.run(&["check"]).says(wrong);
+    }
+    listed(&format!("\"{card}\", \"02:00:5e:10:00:4d\""));
+    let _ = told.run(&["newcomers"]).ended(0).says("first-boot write --newcomers");
+    let _ =
+        told.run(&write).ended(0).says("2 hosts are told").complains("can pose as that machine");
+    // It takes the address that it is given, and nobody's own.
+    let network = told.0.read(&format!("seeds/{called}/network-config"));
+    assert!(network.contains(&card) && network.contains("dhcp4: true"), "{network}");
+    assert!(!told.0.path("seeds/heron").exists() && !told.0.path("known_hosts").exists());
+    let data = told.0.read(&format!("seeds/{called}/user-data"));
+    let data: serde_json::Value = serde_saphyr::from_str(&data).unwrap();
+    for file in data["write_files"].as_array().unwrap() {
+        let path = format!("host{}", file["path"].as_str().unwrap());
+        std::fs::create_dir_all(told.0.path(&path).parent().unwrap()).unwrap();
+        told.0.write(&path, file["content"].as_str().unwrap());
+    }
+    let run = |file: &str| {
+        let mut sh = Command::new("sh");
+        sh.arg(told.0.path(file)).args(["--letter", told.0.path("letter").to_str().unwrap()]);
+        Done::of(sh.env("ZOISITE_ROOT", told.0.path("host")))
+    };
+    let own = format!("host/var/lib/zoisite/join/{called}.join");
+    let _ = run(&own).ended(0).says("looks at itself, and changes nothing");
+    // It is nobody's letter but its own.
+    let letter = told.0.read("letter");
+    told.0.write("forged", letter.replace(&called, "mac-02005e10004d"));
+    let _ = told.run(&["letters", "read", "forged"]).ended(2).complains("its seal does not hold");
+    let _ = told.run(&["letters", "read", "letter"]).ended(0).complains("reported in");
+    let known = told.run(&["newcomers", "--json"]).ended(0).json();
+    let one = known["newcomers"].as_array().unwrap().iter().find(|one| one["mac"] == *card);
+    let one = one.unwrap();
+    assert!(one["facts"]["cores"].as_u64().unwrap() > 0, "{one:#}");
+    if let Some(offer) = one["offer"].as_str() {
+        assert!(offer.starts_with("NAME = { address = \"") && offer.contains(&card), "{offer}");
+    }
+    let _ = told.run(&["newcomers"]).ended(0).says("2 machines without a name, 1 reported in");
+    // Before the file names it, nobody does.
+    let _ = told.run(&["newcomers", "name"]).ended(2).complains("no host of the cluster file was");
+
+    let named = told.0.read("zoisite.toml").replace(
+        "[hosts]\n",
+        &format!("[hosts]\ntern-9 = {{ address = \"10.77.0.109\", mac = \"{card}\", out-of-reach = true }}\n"),
+    );
+    told.0.write("zoisite.toml", named);
+    let _ = told.run(&["newcomers"]).ended(0).complains("zoisite newcomers name tern-9");
+    let _ = told.run(&["newcomers", "name"]).ended(0).says("tern-9: known by name");
+    let _ =
+        told.run(&["newcomers", "name", "tern-9"]).ended(2).complains("nothing is known by its");
+    let public = data["ssh_keys"]["ed25519_public"].as_str().unwrap();
+    let public = public.rsplit_once(' ').unwrap().0;
+    assert!(told.0.read("known_hosts").contains(&format!("tern-9,10.77.0.109 {public}")));
+    let _ = told.run(&["letters", "read", "letter"]).ended(2).complains("no host for which");
+    // Its letter and its facts are the host's by now, and its next join file opens by the word that it was told.
+    let _ = told.run(&["survey", "tern-9"]).says("by its letter of");
+    let _ = told.run(&["join-file", "write", "tern-9", "--look", "--out", "stick"]).ended(0);
+    let _ = run("stick/tern-9.join").ended(0);
+    assert_eq!(told.0.read("host/var/lib/zoisite/join/host"), "tern-9\n");
+    let _ = run(&own).ended(1).says("is for mac-").says("was told that it is tern-9");
+    let _ = told.run(&["letters", "read", "letter"]).says("tern-9");
+    // One that was written under its name before keeps its own.
+    let _ = told.run(&["newcomers"]).ended(0).says("1 machine without a name");
+}
+
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() {
@@ -236,4 +324,46 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
         .args(["-lf", lab_.folder.join("known_hosts").to_str().unwrap()])
         .output();
     assert_eq!(String::from_utf8_lossy(&key.unwrap().stdout).lines().count(), 3);
+    a_newcomer_is_found_named_and_joins(&lab_, &out);
+}
+
+/// A machine of which only a card is known: it reports in through the cluster, gets its name, and joins.
+fn a_newcomer_is_found_named_and_joins(lab_: &Lab, out: &Path) {
+    let file = lab_.place.read("zoisite.toml");
+    let (before, after) = ("ibis = {", "tern-1 = \"10.77.0.21\"\nibis = {");
+    lab_.place.write("lab.toml", file.replace(before, after));
+    let all = lab_.place.path("lab.toml");
+    lab_given("up", &[all.to_str().unwrap()], &[("ZOISITE_LAB_SEEDED", "tern-1")]);
+    let write = |words: &[&str]| {
+        let words = [&["first-boot", "write", "--as", "image", "--out"], words].concat();
+        let _ = lab_.zoisite(&words).ended(0);
+    };
+    // The lab forgot whom it knew.
+    write(&[out.to_str().unwrap()]);
+    let card = lab("newcomer", &["tern-1"]);
+    let listed = file.replace("\nnetworks =", &format!("\nnewcomers = [\"{card}\"]\nnetworks ="));
+    lab_.place.write("zoisite.toml", &listed);
+    // From then on there is a place for its letter.
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    write(&[out.to_str().unwrap(), "--newcomers"]);
+    let image = out.join(format!("mac-{}.iso", card.replace(':', "")));
+    lab("seed", &["tern-1", image.to_str().unwrap()]);
+    let end = Instant::now() + Duration::from_secs(600);
+    while !lab_.zoisite(&["letters", "fetch"]).stderr.contains("reported in") {
+        assert!(Instant::now() < end, "{:?}", lab_.zoisite(&["letters", "fetch"]));
+        std::thread::sleep(Duration::from_secs(2));
+    }
+    let offer = format!("NAME = {{ address = \"10.77.0.21\", mac = \"{card}\" }}");
+    let _ = lab_.zoisite(&["newcomers"]).ended(0).says("10.77.0.21 (leased)").says(&offer);
+    let named = offer.replace("NAME", "tern-1").replace(" }", ", interface = \"host0\" }");
+    lab_.place.write("zoisite.toml", listed.replace(before, &format!("{named}\n{before}")));
+    let _ = lab_.zoisite(&["newcomers", "name"]).ended(0).says("first-boot apply tern-1");
+    let tokens = lab_.zoisite(&["tokens", "--json"]).ended(0).json().to_string();
+    assert!(!tokens.contains("usable"), "{tokens}");
+    // Known from the first contact on, and told its name, which it has when it is back.
+    let _ = lab_.zoisite(&["login", "tern-1"]).ended(0);
+    let _ = lab_.zoisite(&["first-boot", "apply", "tern-1", "--yes"]).ended(0);
+    let _ = lab_.on("tern-1", "hostname; ip address").ended(0).says("tern-1").says("10.77.0.21/24");
+    let _ = lab_.zoisite(&["raise"]).ended(0);
+    let _ = lab_.zoisite(&["status"]).ended(0).says("tern-1");
 }

@@ -437,6 +437,7 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     }
 
     joins_by_itself_from_its_first_boot_on(&lab);
+    pods_on_windows_are_reached_through_the_overlay(&lab);
 
     // And it is taken back the same way.
     let _ = write(&["--take-back"], "back").ended(0);
@@ -446,4 +447,77 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
         .on("tern-1", "test ! -e /etc/zoisite && ! systemctl is-active -q zoisite-kubelet")
         .ended(0);
     let _ = bring_back(&lab, "back").says("done");
+}
+
+/// Where a worker runs Windows, its pods are reached through the overlay: its end is played by an interface of this machine,
+/// as Windows would set it up, and its letter is written here. Windows itself runs nowhere here.
+fn pods_on_windows_are_reached_through_the_overlay(lab: &Lab) {
+    let before = lab.place.read("zoisite.toml");
+    let own = "tern-9 = { address = \"10.77.0.109\", out-of-reach = true, windows = \"2022\" }";
+    let file = before
+        .replace("[hosts]\n", &format!("[hosts]\n{own}\n"))
+        .replace("[network]\n", "[network]\nwindows-pods = \"10.93.0.0/16\"\n")
+        .replace(
+            "[components]\n",
+            "[components]\nruntime = \"2.1.4\"\nrunc = \"1.3.0\"\nnetwork-plugins = \"1.8.0\"\n",
+        )
+        .replace("sandbox = \"pause.tar\"\n", "");
+    lab.place.write("zoisite.toml", file);
+    let look = ["join-file", "write", "tern-9", "--look", "--out", "windows"];
+    let _ = lab.zoisite(&look).ended(0);
+    let text = lab.place.read("windows/tern-9.ps1");
+    let told = |key: &str| {
+        let line = text.lines().find_map(|line| line.trim().strip_prefix(&format!("{key} = ")));
+        line.unwrap().trim_matches('\'').to_owned()
+    };
+    let word = lab.zoisite(&["join-file", "word", "tern-9"]).ended(0).stdout;
+    let mac = "00:15:5d:00:00:09";
+    let letter = format!(
+        "Zoisite letter, form 1\nhost tern-9\ncluster {}\nnumber {}\ncount 1\nat {}\noutcome looked\n#-- said\n#-- stands\n\
+         #-- looked\n@\tmachine\t0123456789abcdef0123456789abcdef\n@\tos\twindows 10.0.20348\n@\tarch\tx86_64\n@\tinit\twindows\n\
+         @\toverlay\t{mac}\n@\tend\n#-- surveyed\n@\tos\twindows 10.0.20348\n\
+         @\taddress\t2: Ethernet    inet 10.77.0.109/24 scope global\n@\tend\n#-- end\n",
+        told("Id"),
+        told("Number"),
+        told("Made")
+    );
+    let hmac = |key: &str, text: &str| {
+        lab.place.write("sealed", text);
+        let key = format!("hexkey:{key}");
+        let mut openssl = Command::new("openssl");
+        openssl.args(["dgst", "-sha256", "-mac", "HMAC", "-macopt", &key]);
+        let sum = Done::of(openssl.arg(lab.place.path("sealed"))).ended(0).stdout;
+        sum.trim().rsplit(' ').next().unwrap().to_owned()
+    };
+    let plain: String = word.trim().replace('-', "");
+    let plain: String = plain.bytes().map(|octet| format!("{octet:02x}")).collect();
+    let seal = hmac(&hmac(&plain, "zoisite letter of tern-9"), &letter);
+    lab.place.write("windows.letter", format!("{letter}seal {seal}\n"));
+    let _ = lab.zoisite(&["letters", "read", "windows.letter"]).ended(0);
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    let _ = lab.on("heron", "ip route show 10.93.0.0/24").ended(0).says("dst 10.77.0.109");
+
+    // The other end, as Windows sets it up: one entry a node, and nothing learnt.
+    let pods = ["get", "pods", "-n", "kube-system", "-o", "jsonpath={.items[0].status.podIP}"];
+    let pod = lab.admin(&pods).ended(0).stdout;
+    let heron = "02:7a:0a:4d:00:0b";
+    let net = pod.rsplit_once('.').unwrap().0;
+    let script = format!(
+        "set -e
+        bridge=$(ip -o link show type bridge | awk -F ': ' '/zlab/ {{ print $2; exit }}')
+        w=zwindows$$; ip netns add $w; trap 'ip netns delete $w' EXIT
+        ip link add zwindows0 type veth peer name eth0 netns $w; ip link set zwindows0 master $bridge up
+        n() {{ ip netns exec $w \"$@\"; }}
+        n ip address add 10.77.0.109/24 dev eth0; n ip link set eth0 up
+        n ip link add vx type vxlan id 4096 dstport 4789 local 10.77.0.109 nolearning
+        n ip link set vx address {mac} up; n ip address add 10.93.0.2/24 dev vx
+        n bridge fdb append {heron} dev vx dst 10.77.0.11
+        n ip route add {net}.0/24 via {net}.0 dev vx onlink
+        n ip neigh add {net}.0 lladdr {heron} dev vx nud permanent
+        for try in 1 2 3 4 5 6 7 8 9 10; do n timeout 3 bash -c 'exec 3<>/dev/tcp/{pod}/8080' && exit 0; done; exit 1"
+    );
+    let _ = Done::of(Command::new("bash").args(["-c", &script])).ended(0);
+    lab.place.write("zoisite.toml", before);
+    let _ = lab.zoisite(&["raise"]).ended(0);
+    let _ = lab.on("heron", "! ip route show 10.93.0.0/24 | grep .").ended(0);
 }

@@ -106,6 +106,11 @@ impl Mac {
             false => Ok(Self(octets)),
         }
     }
+
+    /// What a machine is called that has no name yet: `mac-02005e100011`.
+    pub fn name(&self) -> String {
+        format!("mac-{}", self.to_string().replace(':', ""))
+    }
 }
 
 impl fmt::Display for Mac {

@@ -26,6 +26,15 @@ pub enum RangeUse {
         /// Nodes of the cluster file.
         used: u64,
     },
+    /// Pods on nodes that run Windows: the same.
+    WindowsPods {
+        /// Prefix length of a node's subnet, in bits.
+        prefix: u8,
+        /// Subnets that fit.
+        fit: u64,
+        /// Nodes of the cluster file that run Windows.
+        used: u64,
+    },
     /// Addresses of services inside the cluster.
     Services,
     /// The encrypted network laid over others.
@@ -61,11 +70,16 @@ pub fn address_plan(cluster: &Cluster) -> Vec<PlannedRange> {
     let others = cluster.hosts.iter().flat_map(|host| host.others.iter().copied());
     let near = neighbourhoods(others);
     plan.extend(near.into_iter().map(|(range, n)| (RangeUse::OtherNetworks(n), range)));
-    let used = cluster.nodes().len() as u64;
+    let windows = cluster.windows().count() as u64;
+    let used = cluster.nodes().len() as u64 - windows;
     plan.extend(network.pods.iter().map(|range| {
         let prefix = network.subnet_prefix(range);
         let fit = Some(subnets_in(range, prefix)).filter(|fit| *fit != u64::MAX);
         (RangeUse::Pods { prefix, fit, used }, *range)
+    }));
+    plan.extend(network.windows_pods.iter().map(|range| {
+        let prefix = network.subnet_prefix(range);
+        (RangeUse::WindowsPods { prefix, fit: subnets_in(range, prefix), used: windows }, *range)
     }));
     plan.extend(network.services.iter().map(|range| (RangeUse::Services, *range)));
     let mesh = cluster.mesh.iter().flat_map(|mesh| &mesh.ranges);
@@ -137,6 +151,7 @@ pub(super) fn clashes(cluster: &Cluster) -> Vec<Clash> {
     let none = Vec::new();
     let given: Vec<(&'static str, IpNet)> = [
         ("network.pods", &network.pods),
+        ("network.windows-pods", &network.windows_pods),
         ("network.services", &network.services),
         ("network.service-addresses", &network.service_addresses),
         ("mesh.range", cluster.mesh.as_ref().map_or(&none, |mesh| &mesh.ranges)),

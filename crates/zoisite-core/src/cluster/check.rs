@@ -4,6 +4,7 @@ mod first_boot;
 mod mesh;
 mod out_of_reach;
 mod trust;
+mod windows;
 
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
@@ -52,6 +53,7 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.first_boot();
     check.mesh();
     check.out_of_reach();
+    check.windows();
     check.lifetimes();
     check.authentication();
     check.settings();
@@ -203,7 +205,8 @@ impl Check<'_> {
             self.add(finding, key, "overlaps");
         }
         let network = &self.cluster.network;
-        let nodes = self.cluster.nodes().len() as u64;
+        let linux = self.cluster.nodes().into_iter().filter(|host| host.is_linux());
+        let nodes = linux.count() as u64;
         for range in &network.pods {
             let prefix = network.subnet_prefix(range);
             let fit = subnets_in(range, prefix);
@@ -257,7 +260,7 @@ impl Check<'_> {
                 .cluster
                 .nodes()
                 .into_iter()
-                .filter(|host| !reaches(range, host))
+                .filter(|host| host.is_linux() && !reaches(range, host))
                 .map(|host| &host.name)
                 .collect();
             let Some(first) = lame.first() else { continue };

@@ -213,6 +213,7 @@ fn cluster_and_hosts(draft: &Draft<'_>, o: &mut String) {
          #   interface = \"eth0\", mac = \"02:00:5e:10:00:11\", site = \"north hide\", rack = \"a\",\n\
          #   endpoint = \"hide.saltmarsh.example:51820\",   # in a mesh: where others find it from outside\n\
          #   out-of-reach = true,                       # nobody dials it: zoisite join-file\n\
+         #   windows = \"2022\",                          # it runs that release of Windows Server\n\
          #   login = {{ address = \"192.168.50.11\", port = 22, user = \"warden\", ssh-config = \"ssh_config\" }} }}",
         draft.kubernetes, draft.etcd
     );
@@ -345,6 +346,7 @@ fn network(hosts: &[DraftHost], o: &mut String) {
         "\n[network]                        # nothing else on your networks may use these ranges\n\
          pods = {pods}            # a subnet per node\n\
          services = {services}\n\
+         # windows-pods = \"10.93.0.0/16\" # pods on nodes that run Windows: an overlay beside\n\
          # pod-subnet = 24                # prefix length of each node's IPv4 subnet\n\
          # pods-by = \"routes\"             # or \"manifests\", where you bring a pod network of your own\n\
          # services-by = \"kube-proxy\"     # or \"manifests\", where that network leads services too\n\
@@ -426,7 +428,8 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # networks = {{ \"10.77.0.0/24\" = \"10.77.0.1\" }}    # those that hosts are in, each with its router, or \"none\"\n\
          # routes = {{ \"192.168.0.0/16\" = \"10.77.0.254\" }} # further ones\n\
          # keys = [\"ada.pub\"]             # public SSH keys of who may log in; yours without it\n\
-         # packages = [\"qemu-guest-agent\"]                 # of the site's own\n\n\
+         # packages = [\"qemu-guest-agent\"]                 # of the site's own\n\
+         # newcomers = [\"02:00:5e:10:00:4d\"]               # machines without a name yet, by a card: zoisite newcomers\n\n\
          # [mesh]                           # an encrypted network over others; hosts' addresses are in it: docs/mesh.md\n\
          # range = \"10.99.0.0/24\"\n\
          # port = 51820                     # UDP; a host that others find from outside has an endpoint under [hosts]\n\

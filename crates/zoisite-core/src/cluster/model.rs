@@ -1,6 +1,6 @@
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 
 use ipnet::IpNet;
 use serde::Serialize;
@@ -122,12 +122,50 @@ pub struct Host {
     pub endpoint: Option<Endpoint>,
     /// Nobody dials it: what it does is carried there as a join file.
     pub out_of_reach: bool,
+    /// It runs Windows Server, of this release.
+    pub windows: Option<Windows>,
+}
+
+impl Windows {
+    /// Its build: images for its containers are of the same.
+    pub fn build(self) -> u32 {
+        match self {
+            Self::Server2022 => 20_348,
+            Self::Server2025 => 26_100,
+        }
+    }
+}
+
+words! {
+    /// A release of Windows Server that the platform supports on nodes.
+    Windows {
+        /// Windows Server 2022.
+        #[default]
+        Server2022 = "2022",
+        /// Windows Server 2025.
+        Server2025 = "2025",
+    }
 }
 
 impl Host {
     /// The addresses by which the cluster may dial it: one of each family at most.
     pub fn dialled(&self) -> impl Iterator<Item = IpAddr> + use<> {
         std::iter::once(self.address).chain(self.second)
+    }
+
+    /// Whether it runs Linux, as nearly all do.
+    pub fn is_linux(&self) -> bool {
+        self.windows.is_none()
+    }
+
+    /// Whether the file knows nothing of it but a card: it has the address that it is given where it stands.
+    pub fn is_newcomer(&self) -> bool {
+        self.address == FirstBoot::NOWHERE
+    }
+
+    /// What it was called before it had a name, if it was a newcomer.
+    pub fn newcomer_name(&self) -> Option<HostName> {
+        HostName::new(&self.mac?.name()).ok()
     }
 
     /// Every address that the file gives it.
@@ -312,6 +350,8 @@ impl PodsBy {
 pub struct Network {
     /// Pod ranges, cut into one subnet per node.
     pub pods: Vec<IpNet>,
+    /// The range of pods on nodes that run Windows, one at most: an overlay of their own, cut in the same way.
+    pub windows_pods: Vec<IpNet>,
     /// Service ranges.
     pub services: Vec<IpNet>,
     /// Prefix length, in bits, of a node's IPv4 pod subnet; IPv6 subnets have 64.
@@ -615,6 +655,13 @@ pub struct FirstBoot {
     pub keys: Vec<String>,
     /// Packages of the site's own.
     pub packages: Vec<String>,
+    /// Machines that have neither name nor address yet, by a card of theirs.
+    pub newcomers: Vec<Mac>,
+}
+
+impl FirstBoot {
+    /// What a host leads with that is a newcomer still: nothing in the file gives it an address.
+    const NOWHERE: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 }
 
 impl Cluster {
@@ -677,6 +724,29 @@ impl Cluster {
         self.holders(role).contains(host)
     }
 
+    /// Nodes that run Windows.
+    pub fn windows(&self) -> impl Iterator<Item = (&Host, Windows)> {
+        self.hosts.iter().filter_map(|host| Some((host, host.windows?)))
+    }
+
+    /// Whether a host runs Windows.
+    pub fn runs_windows(&self, name: &HostName) -> bool {
+        self.host(name).is_some_and(|host| host.windows.is_some())
+    }
+
+    /// The ranges of which a node gets its pod subnets: Windows has an overlay of its own.
+    pub fn pod_ranges_of(&self, host: &Host) -> Vec<IpNet> {
+        match host.windows {
+            Some(_) => self.network.windows_pods.clone(),
+            None => self.network.pods.clone(),
+        }
+    }
+
+    /// Every range that pods have addresses of.
+    pub fn pod_ranges(&self) -> impl Iterator<Item = &IpNet> {
+        self.network.pods.iter().chain(&self.network.windows_pods)
+    }
+
     /// Hosts that nobody dials.
     pub fn out_of_reach(&self) -> impl Iterator<Item = &Host> {
         self.hosts.iter().filter(|host| host.out_of_reach)
@@ -685,6 +755,29 @@ impl Cluster {
     /// Whether a host is one that nobody dials.
     pub fn is_out_of_reach(&self, name: &HostName) -> bool {
         self.host(name).is_some_and(|host| host.out_of_reach)
+    }
+
+    /// Machines that are only known by a card, as long as no host of the file has it: out of reach, and asked for an address
+    /// by nobody.
+    pub fn newcomers(&self) -> Vec<Host> {
+        let all = self.first_boot.iter().flat_map(|first| &first.newcomers);
+        let taken: BTreeSet<Mac> = self.hosts.iter().filter_map(|host| host.mac).collect();
+        let host = |mac: &Mac| {
+            Some(Host {
+                name: HostName::new(&mac.name()).ok()?,
+                address: FirstBoot::NOWHERE,
+                second: None,
+                others: Vec::new(),
+                interface: None,
+                mac: Some(*mac),
+                place: Place::default(),
+                login: Login::default(),
+                endpoint: None,
+                out_of_reach: true,
+                windows: None,
+            })
+        };
+        all.filter(|mac| !taken.contains(mac)).filter_map(host).collect()
     }
 
     /// Whether other hosts depend on what a host does.

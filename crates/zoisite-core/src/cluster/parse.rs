@@ -74,6 +74,7 @@ const HOST_KEYS: &[&str] = &[
     "login",
     "endpoint",
     "out-of-reach",
+    "windows",
 ];
 /// Every table of the file with its keys.
 pub(super) const TABLES: &[(&str, &[&str])] = &[
@@ -98,6 +99,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
         "network",
         &[
             "pods",
+            "windows-pods",
             "services",
             "pod-subnet",
             "pods-by",
@@ -153,7 +155,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
     ("drill", &["longest-gap", "whole-within"]),
     ("snapshots", &["keep", "keep-for", "too-old", "copies", "on-members", "on-members-keep"]),
     ("state", &["copy"]),
-    ("first-boot", &["networks", "routes", "keys", "packages"]),
+    ("first-boot", &["networks", "routes", "keys", "packages", "newcomers"]),
     ("mesh", &["range", "port", "mtu"]),
     (
         "certificates",

@@ -19,7 +19,7 @@ use crate::item::Pinned;
 /// An operating system and an architecture, in Go's words.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Platform {
-    /// `linux` or `darwin`.
+    /// `linux`, `windows` or `darwin`.
     pub os: String,
     /// `amd64` or `arm64`.
     pub arch: String,
@@ -29,9 +29,17 @@ impl Platform {
     /// Architectures that components are published for.
     pub const ARCHES: [&str; 2] = ["amd64", "arm64"];
 
+    /// What the other kind of hosts runs, as Go calls it.
+    pub const WINDOWS: &str = "windows";
+
     /// Of a host.
     pub fn host(arch: &str) -> Self {
         Self { os: "linux".into(), arch: arch.into() }
+    }
+
+    /// Of a host that runs Windows: the platform has it for one architecture.
+    pub fn windows() -> Self {
+        Self { os: Self::WINDOWS.into(), arch: "amd64".into() }
     }
 
     /// From the words of Rust's `std::env::consts`.
@@ -104,6 +112,15 @@ pub fn needed(
             ("runc", &components.runc),
             ("network-plugins", &components.network_plugins),
         ] {
+            published.extend(version.iter().flat_map(|version| of(component, version, &platform)));
+        }
+    }
+    if cluster.windows().next().is_some() {
+        let platform = Platform::windows();
+        published.extend(of("kubernetes", &cluster.kubernetes, &platform));
+        for (component, version) in
+            [("runtime", &components.runtime), ("network-plugins", &components.network_plugins)]
+        {
             published.extend(version.iter().flat_map(|version| of(component, version, &platform)));
         }
     }

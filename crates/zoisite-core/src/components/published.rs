@@ -71,6 +71,8 @@ struct Row {
     /// Folder inside an archive that the programs stand in; `None` where each is published by itself.
     inside: Option<&'static str>,
     programs: &'static [&'static str],
+    /// Those for hosts that run Windows.
+    windows: &'static [&'static str],
 }
 
 const ROWS: &[Row] = &[
@@ -90,6 +92,7 @@ const ROWS: &[Row] = &[
             "kube-proxy",
             "kubectl",
         ],
+        windows: &["kubelet.exe", "kube-proxy.exe", "kube-log-runner.exe"],
     },
     Row {
         component: "etcd",
@@ -100,6 +103,7 @@ const ROWS: &[Row] = &[
         list: true,
         inside: Some("etcd-v{v}-{os}-{arch}/"),
         programs: &["etcd", "etcdctl", "etcdutl"],
+        windows: &[],
     },
     Row {
         component: "runtime",
@@ -110,6 +114,7 @@ const ROWS: &[Row] = &[
         list: false,
         inside: Some("bin/"),
         programs: &["containerd", "containerd-shim-runc-v2", "ctr"],
+        windows: &["containerd.exe", "containerd-shim-runhcs-v1.exe", "ctr.exe"],
     },
     Row {
         component: "runc",
@@ -120,6 +125,7 @@ const ROWS: &[Row] = &[
         list: true,
         inside: None,
         programs: &["runc"],
+        windows: &[],
     },
     Row {
         component: "network-plugins",
@@ -130,6 +136,7 @@ const ROWS: &[Row] = &[
         list: false,
         inside: Some(""),
         programs: &["bridge", "host-local", "loopback", "portmap"],
+        windows: &["win-overlay.exe", "host-local.exe"],
     },
     Row {
         component: "registry",
@@ -140,6 +147,7 @@ const ROWS: &[Row] = &[
         list: false,
         inside: Some(""),
         programs: &["registry"],
+        windows: &[],
     },
 ];
 
@@ -154,7 +162,11 @@ pub(super) fn of(
     let client = component == "client";
     let named = if client { "kubernetes" } else { component };
     let Some(row) = ROWS.iter().find(|row| row.component == named) else { return Vec::new() };
-    let programs = if client { &["kubectl"] } else { row.programs };
+    let programs = match (client, platform.os.as_str()) {
+        (true, _) => &["kubectl"],
+        (false, Platform::WINDOWS) => row.windows,
+        (false, _) => row.programs,
+    };
     let base = bases.get(named).map_or(row.base, String::as_str).trim_end_matches('/');
     let filled = |template: &str, program: &str| {
         let text = template.replace("{v}", version).replace("{os}", &platform.os);

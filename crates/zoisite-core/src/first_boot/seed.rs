@@ -264,6 +264,12 @@ fn network(cluster: &Cluster, first: &FirstBoot, host: &Host) -> Value {
     if let Some(found) = found {
         card.insert("match".into(), found);
     }
+    if host.is_newcomer() {
+        // Whoever gives addresses there gives it one, of either family.
+        card.insert("dhcp4".into(), json!(true));
+        card.insert("dhcp6".into(), json!(true));
+        return json!({"version": 2, "ethernets": {CARD: card}});
+    }
     card.insert("dhcp4".into(), json!(false));
     card.insert("dhcp6".into(), json!(false));
     card.insert("accept-ra".into(), json!(false));

@@ -23,6 +23,7 @@ mod runtime;
 mod saving;
 mod sources;
 mod unit;
+mod windows;
 mod workshop;
 
 use std::collections::HashMap;
@@ -53,7 +54,9 @@ pub(crate) use preparation::{Bringing, bringing, swaps};
 pub use registry::{REGISTRY_UNIT, RegistryLogin, registry_secrets};
 pub use sources::{HostFacts, SharedSecrets, Sources};
 pub use unit::UnitFile;
+pub use windows::{Overlay, Remote, WINDOWS_FOLDER, WindowsAct, WindowsHoldings};
 
+use self::node::dns_address;
 use self::workshop::{SharedTexts, Workshop};
 use crate::aim::Scope;
 use crate::cluster::{Cluster, FirewallRules, Host, HostName};
@@ -139,9 +142,7 @@ impl Holdings {
             Scope::Members(_) | Scope::Mesh => host.only(&[Part::Preparation, Part::Mesh]),
             Scope::Dialling => host.only(&[Part::Preparation, Part::Mesh, Part::ControlPlane]),
         };
-        Self {
-            hosts: self.hosts.into_iter().map(only).filter(|host| !host.items.is_empty()).collect(),
-        }
+        Self { hosts: self.hosts.into_iter().map(only).filter(|host| !host.is_empty()).collect() }
     }
 
     /// The holdings of one host.
@@ -165,6 +166,8 @@ pub struct HostHoldings {
     pub address: Option<IpAddr>,
     /// What it holds as a node, if it has a kubelet.
     pub node: Option<NodePaths>,
+    /// What it holds as a node that runs Windows: it holds nothing else then.
+    pub windows: Option<WindowsHoldings>,
     /// Programs that its distribution must have brought, or will, by path.
     pub programs: Vec<String>,
     /// What it needs of its distribution, in words: where one is nowhere, it is asked whether it could be installed.
@@ -183,6 +186,7 @@ impl HostHoldings {
             etcd: None,
             address: None,
             node: None,
+            windows: None,
             programs: Vec::new(),
             needs: Vec::new(),
             names: Vec::new(),
@@ -233,6 +237,11 @@ impl HostHoldings {
         self.parts.insert(at, self.parts[at]);
     }
 
+    /// Whether it holds nothing.
+    fn is_empty(&self) -> bool {
+        self.items.is_empty() && self.windows.is_none()
+    }
+
     /// Only what it holds of some parts.
     fn only(&self, parts: &[Part]) -> Self {
         let mut out = Self::new(&self.host);
@@ -244,6 +253,8 @@ impl HostHoldings {
         if parts.contains(&Part::Etcd) {
             out.etcd.clone_from(&self.etcd);
         }
+        // No leg is about it: nobody dials it.
+        out.windows.clone_from(&self.windows);
         out.programs.clone_from(&self.programs);
         out.needs.clone_from(&self.needs);
         out
@@ -405,6 +416,12 @@ pub fn holdings(
             floats: holders.contains(&host.name) && brought(Part::Address),
             errors,
         };
+        if !host.is_linux() {
+            if shop.node {
+                windows::node(&mut shop, &mut made);
+            }
+            return (made, shop.errors);
+        }
         for part in parts {
             match part {
                 Part::Preparation if any(&host.name) => {
@@ -440,7 +457,7 @@ pub fn holdings(
             }
         }
         made.programs.extend(made.makes_keys_with());
-        if !made.items.is_empty() {
+        if !made.is_empty() {
             made.marked(cluster, sources.cluster_id, sources.epoch);
             let last = made.parts.last().copied().filter(|part| *part != Part::Preparation);
             if let Some(last) = last {
@@ -457,7 +474,7 @@ pub fn holdings(
     let all: Vec<_> = cluster.hosts.par_iter().map(host).collect();
     for (made, mut faults) in all {
         errors.append(&mut faults);
-        if !made.items.is_empty() {
+        if !made.items.is_empty() || made.windows.is_some() {
             hosts.push(made);
         }
     }

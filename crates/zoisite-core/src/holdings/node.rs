@@ -120,6 +120,11 @@ impl NodePut {
     }
 }
 
+/// Only what is made for it is to land on a node that runs Windows.
+fn windows_taint() -> Taint {
+    Taint { key: "os".into(), value: "windows".into(), effect: "NoSchedule".into() }
+}
+
 fn control_plane_taint() -> Taint {
     Taint { key: CONTROL_PLANE_LABEL.into(), value: String::new(), effect: "NoSchedule".into() }
 }
@@ -146,6 +151,9 @@ pub fn node_wanted(cluster: &Cluster, host: &HostName, subnets: &[IpNet]) -> Nod
             taints.push(control_plane_taint());
         }
     }
+    if cluster.runs_windows(host) {
+        taints.push(windows_taint());
+    }
     NodeWanted { host: host.clone(), labels, taints, subnets: subnets.to_vec() }
 }
 
@@ -153,11 +161,31 @@ pub fn node_wanted(cluster: &Cluster, host: &HostName, subnets: &[IpNet]) -> Nod
 /// assigned before stays as it is. Nodes for which a range has no room are left out.
 pub fn assign_subnets(cluster: &Cluster, assigned: &mut BTreeMap<HostName, Vec<IpNet>>) -> bool {
     let mut changed = false;
-    for (i, range) in cluster.network.pods.iter().enumerate() {
-        let Ok(mut free) = range.subnets(cluster.network.subnet_prefix(range)) else { continue };
+    let most = cluster.network.pods.len().max(cluster.network.windows_pods.len());
+    for i in 0..most {
+        changed |= assign_of(cluster, assigned, i, Host::is_linux, &cluster.network.pods);
+        let windows = |host: &Host| !host.is_linux();
+        changed |= assign_of(cluster, assigned, i, windows, &cluster.network.windows_pods);
+    }
+    changed
+}
+
+/// The subnets of one range, of one kind of nodes.
+fn assign_of(
+    cluster: &Cluster,
+    assigned: &mut BTreeMap<HostName, Vec<IpNet>>,
+    i: usize,
+    kind: impl Fn(&Host) -> bool,
+    ranges: &[IpNet],
+) -> bool {
+    let mut changed = false;
+    if let Some(range) = ranges.get(i) {
+        let Ok(mut free) = range.subnets(cluster.network.subnet_prefix(range)) else {
+            return false;
+        };
         let taken: std::collections::HashSet<IpNet> =
             assigned.values().filter_map(|nets| nets.get(i).copied()).collect();
-        for node in cluster.nodes() {
+        for node in cluster.nodes().into_iter().filter(|host| kind(host)) {
             let nets = assigned.entry(node.name.clone()).or_default();
             if nets.len() == i
                 && let Some(subnet) = free.find(|subnet| !taken.contains(subnet))
@@ -232,7 +260,11 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
     let sysctl = format!("{}{lines}", super::WRITTEN);
     let routed = shop.cluster.network.pods_by == PodsBy::Routes;
     let mut routes = String::from(super::WRITTEN);
-    let others = shop.sources.subnets.iter().filter(|(other, _)| **other != shop.host.name);
+    let others = shop
+        .sources
+        .subnets
+        .iter()
+        .filter(|(other, _)| **other != shop.host.name && !shop.cluster.runs_windows(other));
     for (other, nets) in routed.then_some(others).into_iter().flatten() {
         // A host that was taken out of the file runs on, and its pods are dialled on.
         let departed = || shop.sources.departed.get(other).copied();
@@ -249,6 +281,9 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
             routes
                 .push_str(&format!("route replace {net} via {via}{dev} proto {ROUTE_PROTOCOL}\n"));
         }
+    }
+    if routed {
+        routes.push_str(&super::windows::lines_on_linux(shop));
     }
     let mut lines = vec![
         ("Type", "oneshot".to_owned()),
@@ -301,13 +336,20 @@ fn masquerade(cluster: &Cluster) -> String {
             IpNet::V4(_) => ("ip", "ip", "zoisite_pods"),
             IpNet::V6(_) => ("ip6", "ip6", "zoisite_pods6"),
         };
+        let beside = cluster.network.windows_pods.iter();
+        let beside: Vec<&IpNet> =
+            beside.filter(|other| other.addr().is_ipv4() == range.addr().is_ipv4()).collect();
+        let inside = match beside[..] {
+            [] => range.to_string(),
+            [other, ..] => format!("{{ {range}, {other} }}"),
+        };
         out.push_str(&format!(
             "table {family} {table}
 delete table {family} {table}
 table {family} {table} {{
   chain postrouting {{
     type nat hook postrouting priority srcnat; policy accept;
-    {ip} saddr {range} {ip} daddr != {range} masquerade
+    {ip} saddr {range} {ip} daddr != {inside} masquerade
   }}
 }}
 "
@@ -465,7 +507,7 @@ fn kubelet_config(
 
 /// From where on pods are taken off a node (kubelet's `evictionHard`): shares of a small disk, and no more than a
 /// few GiB of a large one.
-fn eviction(facts: &HostFacts) -> Value {
+pub(super) fn eviction(facts: &HostFacts) -> Value {
     // In MiB; a share of a hundred, and at most so much.
     let room = |share: u64, most: u64| match facts.disk_gib {
         0 => format!("{share}%"),
@@ -500,7 +542,7 @@ pub(super) fn dns_address(range: &IpNet) -> Option<IpAddr> {
     })
 }
 
-fn stable_url(cluster: &Cluster) -> String {
+pub(super) fn stable_url(cluster: &Cluster) -> String {
     format!("https://{}", cluster.control_plane.address)
 }
 

@@ -74,7 +74,7 @@ pub fn objects(cluster: &Cluster, images: &NodeImages) -> Vec<ApiObject> {
             out.push(binding(name, &format!("{requests}:{role}"), group(who)));
         }
     }
-    if cluster.out_of_reach().next().is_some() {
+    if cluster.out_of_reach().next().is_some() || !cluster.newcomers().is_empty() {
         out.extend(letters());
     }
     out.extend(dns(cluster, images));

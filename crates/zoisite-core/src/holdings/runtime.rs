@@ -258,7 +258,7 @@ fn settings(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Value {
     json!({"version": 2, "plugins": {"io.containerd.grpc.v1.cri": cri}})
 }
 
-fn toml_text(value: &Value) -> String {
+pub(super) fn toml_text(value: &Value) -> String {
     let text = toml::to_string(value).unwrap_or_default();
     format!("{}{text}", super::WRITTEN)
 }
@@ -327,7 +327,7 @@ fn unit(shop: &Workshop<'_>, layout: &Layout) -> Vec<Item> {
 fn no_proxy(cluster: &Cluster) -> String {
     let network = &cluster.network;
     let mut out = vec!["localhost".to_owned(), "127.0.0.1".into(), "::1".into()];
-    out.extend(network.pods.iter().chain(&network.services).map(ToString::to_string));
+    out.extend(cluster.pod_ranges().chain(&network.services).map(ToString::to_string));
     out.extend(network.service_addresses.iter().map(ToString::to_string));
     out.extend(cluster.hosts.iter().take(64).map(|host| host.address.to_string()));
     out.extend(cluster.stable_name().map(ToOwned::to_owned));

@@ -129,6 +129,9 @@ pub struct HostFacts {
     /// The public half of the key that it made for the mesh, in base64.
     #[serde(default)]
     pub mesh_key: Option<String>,
+    /// The hardware address of its end of the overlay, where it runs Windows.
+    #[serde(default)]
+    pub overlay_mac: Option<String>,
     /// Whether apt-get(8) is there.
     #[serde(default)]
     pub apt: bool,
@@ -164,6 +167,7 @@ impl Default for HostFacts {
             openssl: None,
             wireguard: false,
             mesh_key: None,
+            overlay_mac: None,
             apt: true,
             brought: BTreeSet::new(),
             no_source: false,

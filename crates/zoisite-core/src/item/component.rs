@@ -177,6 +177,11 @@ impl Pinned {
     pub fn path(&self, arch: &str) -> String {
         format!("{}/{}/linux-{arch}/{}", self.name, self.version, self.file)
     }
+
+    /// The same for hosts that run Windows: the platform has it for one architecture.
+    pub fn path_on_windows(&self) -> String {
+        format!("{}/{}/windows-amd64/{}", self.name, self.version, self.file)
+    }
 }
 
 impl fmt::Display for Pinned {
@@ -261,6 +266,11 @@ impl ComponentSums {
     /// The checksum of a pinned file for an architecture, in hexadecimal.
     pub fn sha256(&self, pinned: &Pinned, arch: &str) -> Option<&str> {
         self.sums.get(&pinned.path(arch)).map(String::as_str)
+    }
+
+    /// The same for hosts that run Windows.
+    pub fn sha256_on_windows(&self, pinned: &Pinned) -> Option<&str> {
+        self.sums.get(&pinned.path_on_windows()).map(String::as_str)
     }
 
     /// Adds a checksum; for rehearsals and tests.

@@ -18,7 +18,7 @@ macro_rules! lacking {
 # Routes of a file that the kernel does not have; its lines are `route replace NET via GATEWAY …`.
 lacking() {
   { ip -4 route show proto 90; ip -6 route show proto 90; } 2>/dev/null |
-    awk 'FILENAME == "-" { have[$1 " " $3]; next }
+    awk 'FILENAME == "-" { for (i = 2; i < NF; i++) if ($i == "via") have[$1 " " $(i + 1)]; next }
       $1 == "route" && !(($3 " " $5) in have) { print $3, $4, $5 }' - "$1"
 }
 "#

@@ -85,8 +85,10 @@ check_file() {
 check_host() {
   if [ -n "$here" ]; then return; fi
   if [ -r "$known/host" ]; then
-    if [ "$(cat "$known/host")" = "$host" ]; then return; fi
-    stop "this join file is for $host, and this machine was told that it is $(cat "$known/host")" "carry each file to its own machine; nothing was done"
+    told=$(cat "$known/host")
+    # By its card, before it had a name.
+    if [ "$told" = "$host" ] || [ "$told" = "$was" ]; then return; fi
+    stop "this join file is for $host, and this machine was told that it is $told" "carry each file to its own machine; nothing was done"
   fi
   called=$(cat /proc/sys/kernel/hostname)
   if [ "${called%%.*}" = "$host" ]; then return; fi
@@ -134,7 +136,7 @@ open_file() {
     stop "the word does not open this join file" "zoisite join-file word $host, where it was written, shows it; nothing was done"
   fi
   rm -f "$dir/word" "$dir/sealed" "$dir/signed"
-  for part in pads act look survey stages post; do
+  for part in pads act look survey stages authority token post; do
     awk -v part="$part" '/^#-- zoisite /{ on = ($3 == part); next } on' "$dir/opened" >"$dir/$part"
   done
   rm -f "$dir/opened"
@@ -215,7 +217,9 @@ write_letter() {
   if ! cp "$dir/letter" "$letter.new" 2>/dev/null || ! mv "$letter.new" "$letter"; then
     letter=$known/$host.letter
   fi
-  if [ -s "$dir/post" ] && letter=$known/$host.letter sh "$dir/post" 2>/dev/null | grep -q "^@$(printf '\t')posted"; then
+  posted=
+  if [ -s "$dir/post" ] && dir=$dir letter=$known/$host.letter sh "$dir/post" 2>/dev/null | grep -q "^@$(printf '\t')posted"; then
+    posted=yes
     tell "its letter is with the cluster (zoisite letters fetch), and here: $letter"
   else
     tell "its letter is $letter: carry it back, and give it to zoisite letters read"
@@ -276,5 +280,7 @@ main() {
   fi
   write_letter "$outcome"
   case $outcome in failed) exit 1 ;; esac
+  # Nobody hears of a machine that could not tell anybody: whoever had it run runs it again.
+  if [ -s "$dir/token" ] && [ -z "$posted" ]; then exit 3; fi
   if [ -s "$dir/stages" ] && [ "$outcome" != looked ] && [ "$(at_stage)" != Ready ]; then exit 3; fi
 }

@@ -8,6 +8,7 @@
 
 mod letter;
 mod sealing;
+pub mod windows;
 
 use std::net::IpAddr;
 
@@ -18,7 +19,7 @@ pub use letter::{Letter, LetterError, Outcome, Told, ToldStage};
 use sealing::letter_key;
 pub use sealing::{Signer, SignerError, make_word};
 
-use crate::cluster::{Cluster, Host};
+use crate::cluster::{Cluster, Host, HostName};
 use crate::holdings::{HostHoldings, KUBELET_AUTHORITY, LETTERS, MESH_DEVICE, TOKEN_PATH};
 use crate::item::{Act, Component, Item, KEEP_RULES, KeyText};
 use crate::pki::Secret;
@@ -48,6 +49,11 @@ const JOIN: &str = "join";
 pub enum Errand<'a> {
     /// Look at itself: its letter tells what it is like.
     Look,
+    /// Look at itself, being nobody yet: its letter says what could be made of it.
+    Report {
+        /// By what it may leave its letter with the cluster, where there is one.
+        by: Option<Presented<'a>>,
+    },
     /// Hold what it must hold, and join.
     Join {
         /// What a run would do there.
@@ -61,11 +67,20 @@ pub enum Errand<'a> {
     TakeBack,
 }
 
+/// What a machine shows that is no host of the cluster, and how it knows the cluster.
+#[derive(Clone, Copy, Debug)]
+pub struct Presented<'a> {
+    /// The cluster's authority, in PEM.
+    pub authority: &'a str,
+    /// Its token.
+    pub token: &'a Secret,
+}
+
 impl Errand<'_> {
     /// In few words, for people.
     pub fn what(&self) -> &'static str {
         match self {
-            Self::Look => "looks at itself, and changes nothing",
+            Self::Look | Self::Report { .. } => "looks at itself, and changes nothing",
             Self::Join { .. } => "is put right, and joins",
             Self::TakeBack => "takes everything back",
         }
@@ -113,7 +128,8 @@ pub fn join_file(
 /// What everybody may read.
 fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
     let Addressed { cluster, identity, host, number, made, ends } = to;
-    let addresses: Vec<String> = host.addresses().map(|address| address.to_string()).collect();
+    let addresses = host.addresses().filter(|address| !address.is_unspecified());
+    let addresses: Vec<String> = addresses.map(|address| address.to_string()).collect();
     let (name, by) = (&host.name, signer.fingerprint());
     let day = |at: Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
     format!(
@@ -125,6 +141,7 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
          host={name} cluster={} id={identity} number={number}\n\
          made={} ends={}\n\
          addresses={}\n\
+         was={}\n\
          rounds={}\n\
          by={by}\n\
          signer={}\n\
@@ -140,6 +157,7 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
         made.as_second(),
         ends.as_second(),
         quote(&addresses.join(" ")),
+        quote(host.newcomer_name().as_ref().map_or("", HostName::as_str)),
         sealing::ROUNDS,
         quote(signer.public_pem().trim_end()),
     )
@@ -157,7 +175,7 @@ pub fn scripts(
 ) -> Result<Vec<(&'static str, Secret)>, String> {
     let mut out = Vec::new();
     match errand {
-        Errand::Look => {}
+        Errand::Look | Errand::Report { .. } => {}
         Errand::Join { sequence, arch, from } => {
             let client = holdings.node.as_ref().map(|node| node.client.as_str());
             out.push(("act", acts(to, sequence, (arch, from, client), keys)?));
@@ -173,7 +191,13 @@ pub fn scripts(
     out.push(("survey", Secret::new(survey_script(to.cluster, to.host))));
     if let Some(node) = &holdings.node {
         out.push(("stages", Secret::new(stages(to, &node.client))));
-        out.push(("post", Secret::new(post(to, &node.client))));
+        out.push(("post", Secret::new(post(to, (KUBELET_AUTHORITY, &node.client, TOKEN_PATH)))));
+    }
+    if let Errand::Report { by: Some(by) } = errand {
+        out.push(("authority", Secret::new(by.authority.to_owned())));
+        out.push(("token", by.token.clone()));
+        // It keeps neither longer than this runs.
+        out.push(("post", Secret::new(post(to, ("", "", "")))));
     }
     Ok(out)
 }
@@ -190,6 +214,9 @@ fn body(parts: &[(&str, Secret)], letter_key: &[u8; 32]) -> Zeroizing<String> {
         out.push_str(name);
         out.push('\n');
         out.push_str(text.expose());
+        if !text.expose().ends_with('\n') {
+            out.push('\n');
+        }
     }
     out.push_str("#-- zoisite end\n");
     out
@@ -273,27 +300,32 @@ fn stages(to: Addressed<'_>, client: &str) -> String {
     let addresses: Vec<String> = to.host.dialled().map(|a: IpAddr| a.to_string()).collect();
     let title = format!("zoisite: how far {} has come", to.host.name);
     let device = to.cluster.mesh.as_ref().map_or("", |_| MESH_DEVICE);
-    let body = asking("stages", to, (&addresses.join(" "), device), client);
+    let by = (KUBELET_AUTHORITY, client, TOKEN_PATH);
+    let body = asking("stages", to, (&addresses.join(" "), device), by);
     wrapped(&title, &[ASKING, STAGES], &body)
 }
 
 /// How it leaves a letter with the cluster.
-fn post(to: Addressed<'_>, client: &str) -> String {
+fn post(to: Addressed<'_>, by: (&str, &str, &str)) -> String {
     let title = format!("zoisite: the letter of {}", to.host.name);
-    wrapped(&title, &[ASKING, POST], &asking("post", to, (LETTERS, ""), client))
+    // A host of the cluster has its names.
+    let own = to.cluster.stable_leads_to().into_iter().filter(|_| to.host.is_newcomer());
+    let own: Vec<String> = own.map(|address| address.to_string()).collect();
+    wrapped(&title, &[ASKING, POST], &asking("post", to, (LETTERS, &own.join(" ")), by))
 }
 
-/// A call that asks the stable address something, as this host; with a word more after its name, and one at the end.
+/// A call that asks the stable address something, as this host; with a word more after its name, and one at the end. It
+/// knows the cluster by an authority's file, and shows the certificate or the token in two others.
 fn asking(
     function: &str,
     to: Addressed<'_>,
     (further, last): (&str, &str),
-    client: &str,
+    (authority, client, token): (&str, &str, &str),
 ) -> String {
     let stable = &to.cluster.control_plane.address;
     let (name, port) = (to.host.name.as_str(), stable.port.to_string());
     let dialled = stable.host.to_string();
-    let words = [name, further, &dialled, &port, KUBELET_AUTHORITY, client, TOKEN_PATH, last];
+    let words = [name, further, &dialled, &port, authority, client, token, last];
     let words: Vec<String> = words.iter().map(|word| quote(word)).collect();
     format!("{function} {}\n", words.join(" "))
 }

@@ -1,9 +1,10 @@
 # Leaves a letter with the cluster itself, as its token or its certificate lets the host.
-# host, the namespace, the stable address, its port, the authority's certificate, the kubelet's certificate, its token
+# host, the namespace, the stable address, its port, the authority's certificate, the kubelet's certificate, its token;
+# the three are beside this script where they are not named; and addresses at which it is to be found too
 post() {
-  name=$1 namespace=$2 stable=$3 authority=$5 client=$6 token=$7
+  name=$1 namespace=$2 stable=$3 port=$4 places="$3 ${8:-}" authority=${5:-${dir:-}/authority} client=$6 token=${7:-${dir:-}/token}
   if [ ! -r "$authority" ] || [ ! -r "${letter:-}" ]; then say unposted "it does not know the cluster yet"; return; fi
-  stable_at "$stable" "$4"
+  stable_at "$stable" "$port"
   body=$(
     printf '{"apiVersion":"v1","kind":"ConfigMap","metadata":{"name":"%s","namespace":"%s"},"binaryData":{"letter.gz":"' "$name" "$namespace"
     gzip -c <"$letter" | base64 | tr -d '\n'
@@ -18,13 +19,15 @@ post() {
     say unposted "it has neither a certificate nor a token"
     return
   fi
-  got=$({
-    printf '%s\r\n' "$head"
-    case " $* " in *" -cert "*) ;; *) bearer "$token" ;; esac
-    printf '\r\n%s' "$body"
-  } | asked "$@" | head -n 1 | tr -d '\r')
-  case $got in
-    *" 200"* | *" 201"*) say posted ;;
-    *) say unposted "${got:-no answer}" ;;
-  esac
+  # One that has no host's names yet dials where the name leads, and takes nobody else for it.
+  for place in $places; do
+    placed "$place" "$port"
+    got=$({
+      printf '%s\r\n' "$head"
+      case " $* " in *" -cert "*) ;; *) bearer "$token" ;; esac
+      printf '\r\n%s' "$body"
+    } | asked "$@" | head -n 1 | tr -d '\r')
+    case $got in *" 200"* | *" 201"*) say posted && return ;; esac
+  done
+  say unposted "${got:-no answer}"
 }

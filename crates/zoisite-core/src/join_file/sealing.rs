@@ -112,6 +112,13 @@ impl Signer {
         &self.public
     }
 
+    /// Its public half as the two numbers of its point (SEC 1, section 2.3.3, without the first octet), in base64.
+    pub(super) fn point(&self) -> String {
+        // DER of such a key ends with the point.
+        let der = pem::parse(&self.public).map(pem::Pem::into_contents).unwrap_or_default();
+        in_base64(&der[der.len().saturating_sub(64)..])
+    }
+
     /// SHA-256 of that (DER), in hexadecimal: what a host believes.
     pub fn fingerprint(&self) -> &str {
         &self.fingerprint
@@ -158,6 +165,11 @@ impl Signer {
         out.extend_from_slice(&encrypted[..all]);
         lines(&out)
     }
+}
+
+/// Octets on one line (RFC 4648).
+pub(super) fn in_base64(octets: &[u8]) -> String {
+    BASE64_STANDARD.encode(octets)
 }
 
 fn lines(octets: &[u8]) -> String {

@@ -47,6 +47,8 @@ pub enum Service {
     Kubelet,
     /// Pods of different hosts, at their own addresses.
     Pods,
+    /// Pods on nodes that run Windows, packed up between hosts (VXLAN, RFC 7348).
+    Overlay,
     /// Balancers among themselves, about who holds the floating address.
     Vrrp,
     /// Files that one host of a site gives the next.
@@ -74,6 +76,7 @@ impl fmt::Display for Service {
             Self::StableAddress => "stable address",
             Self::Kubelet => "kubelet",
             Self::Pods => "pods",
+            Self::Overlay => "overlay",
             Self::Vrrp => "VRRP",
             Self::Copies => "copies",
             Self::Forwarded => "forwarded",
@@ -200,6 +203,8 @@ pub struct Demand {
 
 /// Port of a kubelet's own server (its `port`, which Zoisite leaves alone).
 pub(crate) const KUBELET: u16 = 10_250;
+/// Port of the overlay (VXLAN): no other one is known to Windows.
+pub(crate) const OVERLAY: u16 = 4_789;
 /// Port of a controller manager (its `secure-port`), on loopback.
 pub(crate) const CONTROLLER_MANAGER: u16 = 10_257;
 /// Port of a scheduler, on loopback.
@@ -320,9 +325,20 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
     }
     let why = "API servers fetch logs, open shells and forward ports";
     add(Service::Kubelet, Protocol::Tcp(KUBELET), vec![apis.clone()], &nodes, why, ALWAYS);
-    if cluster.network.pods_by == PodsBy::Routes && cluster.nodes().len() > 1 {
+    let routed = cluster.nodes().into_iter().filter(|host| host.windows.is_none());
+    let routed: Vec<HostName> = routed.map(|host| host.name.clone()).collect();
+    if cluster.network.pods_by == PodsBy::Routes && routed.len() > 1 {
         let why = "pods of different hosts talk at their own addresses";
-        add(Service::Pods, Protocol::All, vec![nodes.clone()], &nodes, why, ALWAYS);
+        let routed = End::Hosts(routed);
+        add(Service::Pods, Protocol::All, vec![routed.clone()], &routed, why, ALWAYS);
+    }
+    if cluster.windows().next().is_some() {
+        let why = "pods on Windows and the others talk through an overlay of their own";
+        let windows = cluster.windows().map(|(host, _)| host.name.clone());
+        let windows = End::Hosts(windows.collect());
+        let port = Protocol::Udp(OVERLAY);
+        add(Service::Overlay, port, vec![windows.clone()], &nodes, why, ALWAYS);
+        add(Service::Overlay, port, vec![nodes.clone()], &windows, why, ALWAYS);
     }
     let holders = cluster.floating_holders();
     if holders.len() > 1 {

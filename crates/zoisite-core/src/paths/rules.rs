@@ -146,7 +146,7 @@ fn all_admitted(
         all.push(Admitted {
             service: Service::Pods,
             protocol: Protocol::All,
-            from: Some(cluster.network.pods.clone()),
+            from: Some(cluster.pod_ranges().copied().collect()),
             why: "pods reach one another, their host and the world",
         });
     }
@@ -189,7 +189,7 @@ fn admitted(
                 named => from.extend_from_slice(named),
             },
             End::Anywhere => everybody = true,
-            End::Pods => from.extend_from_slice(&cluster.network.pods),
+            End::Pods => from.extend(cluster.pod_ranges()),
             End::Servers(_) => {}
         }
     }
@@ -275,7 +275,7 @@ fn nftables(cluster: &Cluster, host: &Host, admitted: &[Admitted]) -> String {
             "  chain forward {\n    type filter hook forward priority filter; policy drop;\n    \
              ct state established,related accept\n",
         );
-        for net in &cluster.network.pods {
+        for net in cluster.pod_ranges() {
             let word_of = if net.addr().is_ipv4() { "ip" } else { "ip6" };
             let _ =
                 writeln!(out, "    {word_of} saddr {net} accept\n    {word_of} daddr {net} accept");

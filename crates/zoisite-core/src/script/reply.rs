@@ -381,11 +381,17 @@ fn take_nature(facts: &mut HostFacts, fields: &[&str]) -> bool {
         ["at-openssl", path] => facts.openssl = Some(path.into()),
         ["at-apt", _] => facts.apt = true,
         ["mesh-key", key] => facts.mesh_key = Some(key.into()),
+        ["overlay", mac] => facts.overlay_mac = hardware_address(mac),
         ["wireguard", it] => facts.wireguard = it == "yes",
         ["sources", answer] => facts.no_source = answer == "no",
         _ => return false,
     }
     true
+}
+
+/// A hardware address as a script takes it; `None` for anything else.
+fn hardware_address(text: &str) -> Option<String> {
+    crate::cluster::Mac::new(text).ok().map(|mac| mac.to_string())
 }
 
 /// An architecture by the name that Go has for it, from that of uname(1).

@@ -18,6 +18,7 @@ mod state;
 mod survey;
 mod tls;
 mod trust;
+mod windows;
 mod world;
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -39,6 +40,7 @@ use zoisite_core::survey::Facts;
 pub use self::drill::RehearsedField;
 pub use self::seen::Sighted;
 pub use self::state::{Fault, World};
+pub use self::windows::WindowsMachine;
 use crate::access::Access;
 use crate::quorum::{judge, not_changed};
 use crate::reach::{Contents, Progress, Reach};

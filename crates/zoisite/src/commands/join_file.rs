@@ -11,9 +11,10 @@ use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::holdings::{HostHoldings, Part};
-use zoisite_core::item::{ComponentSums, KeyText};
+use zoisite_core::item::{ComponentSums, KeyText, Pinned};
+use zoisite_core::join_file::windows::{self, Brought};
 use zoisite_core::join_file::{Addressed, Errand, Signer, join_file, scripts};
-use zoisite_core::pki::{Secret, SecretRef};
+use zoisite_core::pki::{AuthorityKind, Secret, SecretRef};
 use zoisite_core::script::{Identity, Observed};
 use zoisite_core::sequence::{ApiLook, Looks, PlanInput, PlanOptions, Sequence, Work, plan};
 use zoisite_core::token::{TOKENS_PATH, TokenRecord, TokenState, token_object, token_path};
@@ -159,6 +160,49 @@ pub fn out_of_reach<'a>(site: &'a Site, words: &[String]) -> Result<Vec<&'a Host
     Ok(hosts)
 }
 
+/// What nodes that run Windows need besides their own holdings.
+struct Brings {
+    sums: ComponentSums,
+    authority: String,
+}
+
+impl Brings {
+    /// All programs for Windows that are not among the components are named at once.
+    fn lack_nothing<'a>(
+        &self,
+        holdings: impl Iterator<Item = &'a HostHoldings>,
+    ) -> Result<(), Failure> {
+        let wanted = holdings.filter_map(|host| host.windows.as_ref());
+        let lacks = |pinned: &&Pinned| self.sums.sha256_on_windows(pinned).is_none();
+        let missing: BTreeSet<String> = wanted
+            .flat_map(|windows| windows.programs().filter(lacks).map(Pinned::path_on_windows))
+            .collect();
+        match missing.is_empty() {
+            true => Ok(()),
+            false => Err(Failure::new(
+                Kind::Usage,
+                format!(
+                    "programs for Windows are not among the components: {}",
+                    missing.into_iter().collect::<Vec<_>>().join(", ")
+                ),
+                "zoisite components fetch brings them",
+            )),
+        }
+    }
+
+    fn of_windows<'a>(
+        &'a self,
+        args: &'a WriteArgs,
+        sums: &'a dyn Fn(&Pinned) -> Option<String>,
+    ) -> Brought<'a> {
+        Brought { sums, from: args.from.as_deref(), authority: &self.authority }
+    }
+
+    fn sum(&self, pinned: &Pinned) -> Option<String> {
+        self.sums.sha256_on_windows(pinned).map(ToOwned::to_owned)
+    }
+}
+
 /// What goes into the join file of one host.
 struct Draft<'a> {
     host: &'a Host,
@@ -167,6 +211,14 @@ struct Draft<'a> {
     arch: String,
     /// Whether it has still to join.
     joins: bool,
+}
+
+impl Draft<'_> {
+    /// What its file is called.
+    fn file(&self) -> String {
+        let ending = if self.host.is_linux() { "join" } else { "ps1" };
+        format!("{}.{ending}", self.host.name)
+    }
 }
 
 fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
@@ -188,6 +240,11 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
     let mut taken = site.draft()?;
     let all = prepared.out_of_reach(site, &mut taken, like.as_ref())?;
     let state = &mut work.state;
+    let authority = prepared.ledger.bundle(AuthorityKind::Cluster).unwrap_or_default();
+    let brought = Brings { sums, authority };
+    if args.raises() {
+        brought.lack_nothing(hosts.iter().filter_map(|host| all.host(&host.name)))?;
+    }
     let nodes = match args.raises() {
         true => known_nodes(site, state)?,
         false => BTreeSet::new(),
@@ -199,15 +256,15 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
         let arch = facts.get(&host.name).map(|facts| facts.arch.clone());
         let arch = arch.filter(|arch| !arch.is_empty()).unwrap_or_else(|| args.arch.clone());
         let joins = args.anew || !nodes.contains(host.name.as_str());
-        let sequence = match args.raises() {
-            true => steps(&prepared, holdings, &sums, (&arch, joins))?,
+        let sequence = match args.raises() && host.is_linux() {
+            true => steps(&prepared, holdings, &brought.sums, (&arch, joins))?,
             false => Sequence::default(),
         };
         drafts.push(Draft { host, holdings: holdings.clone(), sequence, arch, joins });
     }
     makes_no_keys(&drafts)?;
     let Some(out) = args.out.as_deref().filter(|_| !args.show_script) else {
-        return show(site, state, &drafts, args);
+        return show(site, state, &drafts, args, &brought);
     };
     private_folder(out)?;
     let names: Vec<HostName> = drafts.iter().map(|draft| draft.host.name.clone()).collect();
@@ -221,11 +278,17 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
         let made = now();
         let ends =
             made.saturating_add(SignedDuration::from_secs(args.ends)).unwrap_or(Timestamp::MAX);
-        let files =
-            seal(site, state, &drafts, args, (&by, &words, &tokens), (run.generation, made, ends))?;
+        let files = seal(
+            site,
+            state,
+            &drafts,
+            (args, &brought),
+            (&by, &words, &tokens),
+            (run.generation, made, ends),
+        )?;
         keep(state, &drafts, args, &tokens, (run.generation, made, ends))?;
-        for (host, text) in &files {
-            write_private(&out.join(format!("{host}.join")), text.expose())?;
+        for (file, text) in &files {
+            write_private(&out.join(file), text.expose())?;
         }
         if args.with_components {
             with_components(site, &drafts, out)?;
@@ -257,6 +320,7 @@ fn show(
     state: &mut State,
     drafts: &[Draft<'_>],
     args: &WriteArgs,
+    brought: &Brings,
 ) -> Result<ExitCode, Failure> {
     let identity = state.cluster_id()?;
     let made = now();
@@ -270,6 +334,14 @@ fn show(
             made,
             ends: made,
         };
+        if let Some(windows) = &draft.holdings.windows {
+            let sums = |pinned: &Pinned| brought.sum(pinned);
+            let own = brought.of_windows(args, &sums);
+            let shown = windows::sealed(to, errand(args, draft), windows, own, KeyText::Masked)
+                .map_err(|label| no_key(&host.name, &label))?;
+            view::out(&format!("{shown:#}"));
+            continue;
+        }
         let shown = scripts(to, errand(args, draft), &draft.holdings, KeyText::Masked)
             .map_err(|label| no_key(&host.name, &label))?;
         for (_, script) in shown {
@@ -392,8 +464,19 @@ fn tokens(
         let made = trust::make_join_token(state, &recipients, hosts, 1, args.ends, now(), false)?;
         out.insert(draft.host.name.clone(), made);
     }
+    publish(site, state, &out, old)?;
+    Ok(out)
+}
+
+/// Makes tokens known to the API, and takes others back.
+pub fn publish(
+    site: &Site,
+    state: &mut State,
+    made: &Tokens,
+    old: Vec<TokenRecord>,
+) -> Result<(), Failure> {
     let published = with_api(site, state, async |api: &ApiClient| {
-        let publish = out.values().map(|(record, token)| async move {
+        let publish = made.values().map(|(record, token)| async move {
             api.create(TOKENS_PATH, &token_object(record, token)).await.map(|_| ())
         });
         let gone = old.iter().map(|token| async move { api.delete(&token_path(&token.id)).await });
@@ -403,12 +486,12 @@ fn tokens(
     let spent = match &published {
         Ok(()) => old,
         // What nobody has must not be listed as usable.
-        Err(_) => out.values().map(|(record, _)| record.clone()).collect(),
+        Err(_) => made.values().map(|(record, _)| record.clone()).collect(),
     };
     for token in spent {
         state.put_token(&TokenRecord { gone: Some(now()), ..token }, None)?;
     }
-    published.map(|()| out)
+    published
 }
 
 /// So many requests at once.
@@ -424,21 +507,26 @@ async fn all_done(requests: impl Iterator<Item: Future<Output = ApiResult<()>>>)
 }
 
 /// The token of each host that has still to join.
-type Tokens = BTreeMap<HostName, (TokenRecord, Secret)>;
+pub type Tokens = BTreeMap<HostName, (TokenRecord, Secret)>;
 
 fn seal(
     site: &Site,
     state: &mut State,
     drafts: &[Draft<'_>],
-    args: &WriteArgs,
+    (args, brought): (&WriteArgs, &Brings),
     (by, words, tokens): (&Signer, &BTreeMap<HostName, Secret>, &Tokens),
     (number, made, ends): (u64, Timestamp, Timestamp),
-) -> Result<Vec<(HostName, Secret)>, Failure> {
+) -> Result<Vec<(String, Secret)>, Failure> {
     let identity = state.cluster_id()?;
     let strongbox = site.strongbox()?;
     let mut kept = BTreeMap::new();
     for draft in drafts {
         kept.extend(site.keys_of(&draft.sequence, state, strongbox)?);
+        let own = draft.holdings.windows.iter().filter(|_| args.raises());
+        for (secret, label) in own.flat_map(|windows| windows.secrets()) {
+            let text = site.secret_on_hosts((secret, label), state, strongbox)?;
+            kept.extend(text.map(|text| (secret.clone(), text)));
+        }
     }
     let open = |secret: &SecretRef| match secret {
         SecretRef::JoinToken(host) => tokens.get(host).map(|(_, token)| token.clone()),
@@ -450,9 +538,14 @@ fn seal(
             Addressed { cluster: &site.cluster, identity: &identity, host, number, made, ends };
         let errand = errand(args, draft);
         let how = (KeyText::Opened(&open), &words[&host.name], by);
-        let text = join_file(to, errand, &draft.holdings, how)
-            .map_err(|label| no_key(&host.name, &label))?;
-        Ok((host.name.clone(), text))
+        let text = match &draft.holdings.windows {
+            None => join_file(to, errand, &draft.holdings, how),
+            Some(own) => {
+                let sums = |pinned: &Pinned| brought.sum(pinned);
+                windows::join_file(to, errand, own, brought.of_windows(args, &sums), how)
+            }
+        };
+        Ok((draft.file(), text.map_err(|label| no_key(&host.name, &label))?))
     };
     drafts.iter().map(one).collect()
 }
@@ -500,6 +593,8 @@ fn with_components(site: &Site, drafts: &[Draft<'_>], out: &Path) -> Result<(), 
                 wanted.extend(components.iter().map(|(c, _)| c.pinned.path(&draft.arch)));
             }
         }
+        let own = draft.holdings.windows.iter().flat_map(|windows| windows.programs());
+        wanted.extend(own.map(Pinned::path_on_windows));
     }
     for path in wanted {
         let (source, target) = (from.join(&path), out.join("components").join(&path));
@@ -529,7 +624,7 @@ fn tell(
         let files: Vec<_> = drafts
             .iter()
             .map(|draft| {
-                let file = out.join(format!("{}.join", draft.host.name));
+                let file = out.join(draft.file());
                 json!({"host": draft.host.name, "file": file, "joins": draft.joins,
                        "does": errand(args, draft).what(), "arch": draft.arch})
             })
@@ -544,7 +639,14 @@ fn tell(
         view::minute(ends),
         by.fingerprint()
     ));
-    if let [one] = names[..] {
+    if let [one] = drafts
+        && !one.host.is_linux()
+    {
+        let one = &one.host.name;
+        view::out(&format!(
+            "On {one}, as an administrator: powershell -ExecutionPolicy Bypass -File {one}.ps1. It asks for its word: zoisite join-file word {one} shows that."
+        ));
+    } else if let [one] = names[..] {
         view::out(&format!(
             "On {one}, as root: sh {one}.join. It asks for its word: zoisite join-file word {one} shows that."
         ));

@@ -130,6 +130,15 @@ fn fetch(site: &Site, state: &mut State) -> Result<Texts, Failure> {
         for object in api.list(&format!("/api/v1/namespaces/{LETTERS}/configmaps")).await? {
             let Some(packed) = object["binaryData"]["letter.gz"].as_str() else { continue };
             let name = object["metadata"]["name"].as_str().unwrap_or_default();
+            // What it wrote before it had a name is not of any host by now.
+            if site
+                .cluster
+                .hosts
+                .iter()
+                .any(|host| host.newcomer_name().is_some_and(|old| old.as_str() == name))
+            {
+                continue;
+            }
             let mut text = String::new();
             let unpacked =
                 BASE64_STANDARD.decode(packed).map_err(|why| why.to_string()).and_then(|octets| {
@@ -185,6 +194,9 @@ fn read(
     let mut seen = BTreeSet::new();
     letters.retain(|letter| seen.insert(letter.host.clone()));
     let taken = take(site, state, &letters, &mut known)?;
+    for newcomer in taken.iter().filter(|host| is_newcomer(site, host)) {
+        view::note(&format!("{newcomer} reported in: zoisite newcomers shows what it is like"));
+    }
     for host in &again {
         view::note(&format!("{host}: that letter was taken in before"));
     }
@@ -225,7 +237,8 @@ fn believed(
     if letter.cluster != identity {
         return refuse(format!("it is of another cluster ({})", letter.cluster));
     }
-    let Some(before) = known.get(host).filter(|_| site.cluster.is_out_of_reach(host)) else {
+    let writes = site.cluster.is_out_of_reach(host) || is_newcomer(site, host);
+    let Some(before) = known.get(host).filter(|_| writes) else {
         return refuse(format!("{host} is no host for which a join file was written here"));
     };
     let Some(word) = word(state, site.strongbox()?, host)? else {
@@ -249,6 +262,10 @@ fn believed(
     }
 }
 
+fn is_newcomer(site: &Site, name: &HostName) -> bool {
+    site.cluster.newcomers().iter().any(|host| host.name == *name)
+}
+
 /// Records what letters tell: what hosts are like, which machines they are, what differs there. Returns whose they are.
 fn take(
     site: &Site,
@@ -260,7 +277,8 @@ fn take(
         return Ok(Vec::new());
     }
     let mut looks = Looks::new();
-    for letter in letters {
+    // Which machine it is counts from then on, as it has a name.
+    for letter in letters.iter().filter(|letter| !is_newcomer(site, &letter.host)) {
         if let Some(observed) = &letter.observed {
             looks.insert(letter.host.clone(), Ok((**observed).clone()));
         }

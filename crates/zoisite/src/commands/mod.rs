@@ -27,6 +27,7 @@ pub mod mesh;
 mod mesh_keys;
 pub mod monitoring;
 pub mod new;
+pub mod newcomers;
 pub mod open;
 pub mod paths;
 pub mod pki;

@@ -205,6 +205,12 @@ fn print_rules(site: &Site, options: &Options, args: &RulesArgs) -> Result<ExitC
     let mut texts = serde_json::Map::new();
     for name in chosen(site, &args.hosts)? {
         let Some(host) = site.cluster.host(&name) else { continue };
+        if !host.is_linux() {
+            view::note(&format!(
+                "{name} runs Windows: its join file sets the rules of its firewall"
+            ));
+            continue;
+        }
         let known = surveyed.get(&name).map(|(_, facts)| facts);
         let units = known.map_or(&[][..], |facts| facts.firewall.as_slice());
         let firewall = args.words.map_or_else(|| Firewall::of(units), Firewall::from);

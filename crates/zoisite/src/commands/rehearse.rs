@@ -1,5 +1,6 @@
 //! A raise on simulated hosts.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
 use std::process::ExitCode;
@@ -7,10 +8,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::Part;
-use zoisite_core::item::ComponentSums;
+use zoisite_core::item::{ComponentSums, KeyText, Pinned};
+use zoisite_core::join_file::windows::{Brought, acts as windows_acts};
+use zoisite_core::pki::{AuthorityKind, Secret, SecretRef};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::Engine;
-use zoisite_reach::{Reach as _, Sighted, World};
+use zoisite_reach::{Reach as _, Sighted, WindowsMachine, World};
 
 use super::Time;
 use super::raise::{Ground, RaiseArgs, Run, accepted, recorded, simulated_sums};
@@ -60,6 +63,7 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
         |e| Failure::new(Kind::Run, format!("writing {}: {e}", file.display()), "report this"),
     )?;
     fs::write(&file, text).map_err(|e| Failure::file("writing", &file, &e))?;
+    let ended = ended.and_then(|status| windows(&site, options).map(|()| status));
     if !options.json {
         view::note(&match &args.stage {
             None => "this was a rehearsal: no host was touched, and nothing was stored".to_owned(),
@@ -70,6 +74,59 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
         });
     }
     ended
+}
+
+/// The join files of hosts that run Windows, carried out by a machine that only says that it does: whole, and once more.
+fn windows(site: &Site, options: &Options) -> Result<(), Failure> {
+    if site.cluster.windows().next().is_none() {
+        return Ok(());
+    }
+    let mut scratch = site.scratch()?;
+    let prepared = prepare(site, &mut scratch, Part::ALL)?;
+    let all = prepared.out_of_reach(site, &mut scratch, None)?;
+    let authority = prepared.ledger.bundle(AuthorityKind::Cluster).unwrap_or_default();
+    // What the programs are does not matter here.
+    let sums = |_: &Pinned| Some("0".repeat(64));
+    let brought = Brought { sums: &sums, from: None, authority: &authority };
+    for (host, _) in site.cluster.windows() {
+        let Some(own) = all.host(&host.name).and_then(|holds| holds.windows.as_ref()) else {
+            continue;
+        };
+        let mut keys = BTreeMap::new();
+        for (secret, label) in own.secrets() {
+            let text = site.secret_on_hosts((secret, label), &mut scratch, site.strongbox()?)?;
+            keys.extend(text.map(|text| (secret.clone(), text)));
+        }
+        let open = |secret: &SecretRef| match secret {
+            // One is made when a file is written, and published then.
+            SecretRef::JoinToken(_) => Some(Secret::new("rehear.sedonly000000000".into())),
+            kept => keys.get(kept).cloned(),
+        };
+        let failed = |why: String| {
+            Failure::new(
+                Kind::Run,
+                format!("rehearsing the join file of {}: {why}", host.name),
+                "report this, please",
+            )
+        };
+        let acts = windows_acts(own, brought, KeyText::Opened(&open)).map_err(failed)?;
+        let mut machine = WindowsMachine::default();
+        let changed = machine.carry_out(&acts).map_err(failed)?;
+        let again = machine.carry_out(&acts).map_err(failed)?;
+        if again > 0 {
+            return Err(failed(format!("done again, it changed {again} things")));
+        }
+        if !options.json {
+            view::say(&format!(
+                "{} {}, which runs Windows: its join file was carried out on a simulated machine, {}, {} run",
+                Style::stderr().good("✓"),
+                host.name,
+                view::count(changed, "thing"),
+                machine.services().collect::<Vec<_>>().join(", ")
+            ));
+        }
+    }
+    Ok(())
 }
 
 /// Simulated hosts that begin as the real ones are, with a copy of the store in `folder`: what is rehearsed then goes

@@ -21,6 +21,7 @@ use zoisite_store::{FreshKeys, State};
 use super::block_on;
 use super::join_file::web_address;
 use super::login::chosen_hosts;
+use super::newcomers::reports;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::person;
@@ -33,6 +34,12 @@ pub struct WriteArgs {
     /// Hosts, with '*' for any text [default: all]
     #[arg(value_name = "HOST")]
     hosts: Vec<String>,
+    /// For machines without a name yet, of first-boot.newcomers: they take the address that they are given, and report in
+    #[arg(long, conflicts_with_all = ["hosts", "own_ssh_keys", "join_files", "join_from"])]
+    newcomers: bool,
+    /// For how long newcomers may report in, such as 24h or 7d
+    #[arg(long, value_name = "TIME", default_value = "72h", requires = "newcomers", value_parser = view::span)]
+    ends: i64,
     /// Folder to write to
     #[arg(long, short, value_name = "DIR")]
     out: PathBuf,
@@ -106,6 +113,22 @@ impl WriteArgs {
     }
 }
 
+/// Those that read such data: one that runs Windows is left out, and told so where it is named.
+fn linux<'a>(hosts: &[&'a Host], words: &[String]) -> Result<Vec<&'a Host>, Failure> {
+    let named = |host: &&&Host| words.iter().any(|word| word == host.name.as_str());
+    if let Some(host) = hosts.iter().filter(|host| !host.is_linux()).find(named) {
+        return Err(Failure::new(
+            Kind::Usage,
+            format!("{} runs Windows, which reads no cloud-init data", host.name),
+            format!(
+                "set it up by its own means; zoisite join-file write {} comes after that",
+                host.name
+            ),
+        ));
+    }
+    Ok(hosts.iter().copied().filter(|host| host.is_linux()).collect())
+}
+
 /// What was written for one host.
 #[derive(Debug, Serialize)]
 struct Written {
@@ -118,7 +141,18 @@ struct Written {
 
 pub fn write(options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    let hosts = chosen_hosts(&site, &args.hosts)?;
+    let newcomers = site.cluster.newcomers();
+    let hosts = match args.newcomers {
+        true if newcomers.is_empty() => {
+            return Err(Failure::new(
+                Kind::Usage,
+                "the cluster file names no newcomers that are not among its hosts",
+                "name each by a card: [first-boot] newcomers = [\"02:00:5e:10:00:4d\"]",
+            ));
+        }
+        true => newcomers.iter().collect(),
+        false => linux(&chosen_hosts(&site, &args.hosts)?, &args.hosts)?,
+    };
     if args.form == Form::Image {
         image_program()?;
     }
@@ -176,7 +210,10 @@ impl Carries {
         if away.is_empty() || args.own_ssh_keys {
             return Ok(Self::default());
         }
-        let mut files = BTreeMap::new();
+        let mut files = match args.newcomers {
+            true => reports(site, state, hosts, args.ends)?,
+            false => BTreeMap::new(),
+        };
         if let Some(folder) = &args.join_files {
             for host in &away {
                 files.insert(host.clone(), first_file(folder, host)?);
@@ -392,14 +429,14 @@ fn image(out: &Path, host: &HostName, files: &[Carried]) -> Result<PathBuf, Fail
 
 /// What came of making machines known.
 #[derive(Debug, Default)]
-struct Known {
+pub struct Known {
     file: Option<PathBuf>,
     /// Those that the file knows another key of.
     others: Vec<HostName>,
 }
 
 /// Adds the keys that were made to the person's known hosts, by name and by where they are dialled.
-async fn know(site: &Site, made: &BTreeMap<HostName, HostKey>) -> Result<Known, Failure> {
+pub async fn know(site: &Site, made: &BTreeMap<HostName, HostKey>) -> Result<Known, Failure> {
     let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
     let mine: Vec<_> = targets.iter().filter(|target| made.contains_key(&target.name)).collect();
     let Some(first) = mine.first() else { return Ok(Known::default()) };
@@ -469,17 +506,25 @@ fn tell(options: &Options, args: &WriteArgs, written: &[Written], known: &Known)
         args.out.display()
     ));
     view::out(args.next());
+    if args.newcomers {
+        view::out(
+            "Once they have booted they report in: zoisite letters fetch, then zoisite newcomers.",
+        );
+    }
     match &known.file {
+        None if args.newcomers => {}
         Some(file) => {
             view::out(&format!(
                 "Their SSH keys are in {}: zoisite login shows when they let you in.",
                 file.display()
             ));
-            view::note(
-                "each holds its machine's private SSH key: whoever reads it can pose as that machine",
-            );
         }
         None => view::out("zoisite open shows their SSH keys, once they are up."),
+    }
+    if !args.own_ssh_keys {
+        view::note(
+            "each holds its machine's private SSH key: whoever reads it can pose as that machine",
+        );
     }
     if !known.others.is_empty() {
         view::note(&format!(

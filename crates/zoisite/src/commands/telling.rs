@@ -303,7 +303,10 @@ async fn one(
         }
         _ => (&[][..], Way::Restart, Vec::new()),
     };
-    let restarts = way == Way::Restart && stands;
+    // Nothing rests yet on one that carries nothing of the cluster.
+    let restarts = way == Way::Restart
+        && stands
+        && !reach.survey(&site.cluster, host).await.map_err(|t| Failure::troubles([&t]))?.is_bare();
     if restarts {
         let ailing = ailing_now(site, state, generation).await?;
         may_restart(&site.cluster, host, (changes, &ailing), args.outage)?;

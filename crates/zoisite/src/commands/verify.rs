@@ -86,6 +86,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
         })?;
         let host = reach.from_host(&from).map_err(|trouble| Failure::troubles([&trouble]))?;
         leave_out_strangers(&site, &stable, &mut wanted.nodes).await;
+        leave_out_windows(&site, &mut wanted.nodes);
         let mut said = |tried: &Tried| {
             if !options.json {
                 view::say(&line(tried));
@@ -147,6 +148,17 @@ async fn leave_out_strangers(site: &Site, api: &ApiClient, nodes: &mut Vec<HostN
         let who =
             if left.len() == 1 { "is out of reach and has" } else { "are out of reach and have" };
         view::note(&format!("{} {who} not joined: nothing is tried there", view::few(&left)));
+    }
+}
+
+/// What is tried with runs on Linux alone.
+fn leave_out_windows(site: &Site, nodes: &mut Vec<HostName>) {
+    let (left, tried): (Vec<HostName>, Vec<HostName>) =
+        nodes.drain(..).partition(|host| site.cluster.runs_windows(host));
+    *nodes = tried;
+    if !left.is_empty() {
+        let who = if left.len() == 1 { "runs" } else { "run" };
+        view::note(&format!("{} {who} Windows: nothing is tried there", view::few(&left)));
     }
 }
 

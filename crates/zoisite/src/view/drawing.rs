@@ -104,6 +104,7 @@ pub fn what(what: &RangeUse) -> &'static str {
         RangeUse::Hosts(_) => "hosts",
         RangeUse::OtherNetworks(_) => "other networks",
         RangeUse::Pods { .. } => "pods",
+        RangeUse::WindowsPods { .. } => "pods on Windows",
         RangeUse::Services => "services",
         RangeUse::Mesh => "mesh",
         RangeUse::ServiceAddresses => "service addresses",
@@ -119,6 +120,7 @@ fn mark(what: &RangeUse) -> char {
     match what {
         RangeUse::Taken => 'x',
         RangeUse::Pods { .. } => 'P',
+        RangeUse::WindowsPods { .. } => 'W',
         RangeUse::Services => 'S',
         RangeUse::Mesh => 'M',
         RangeUse::OtherNetworks(_) => 'O',
@@ -137,7 +139,8 @@ pub fn addresses(cluster: &Cluster, style: Style) -> String {
         let says = match planned.what {
             RangeUse::Hosts(1) | RangeUse::OtherNetworks(1) => "1 address".into(),
             RangeUse::Hosts(n) | RangeUse::OtherNetworks(n) => format!("{n} addresses"),
-            RangeUse::Pods { prefix, fit: Some(fit), used } => {
+            RangeUse::Pods { prefix, fit: Some(fit), used }
+            | RangeUse::WindowsPods { prefix, fit, used } => {
                 let left = fit.saturating_sub(used);
                 format!("{} {used} of {fit} nodes, a /{prefix} each; {left} left", gauge(used, fit))
             }

@@ -10,6 +10,7 @@ pub mod letters;
 mod live;
 pub mod login;
 pub mod looking;
+pub mod newcomers;
 pub mod paths;
 mod plain;
 pub mod run;

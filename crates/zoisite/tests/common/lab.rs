@@ -21,7 +21,7 @@ pub fn lab(script: &str, args: &[&str]) -> String {
     lab_given(script, args, &[])
 }
 
-fn lab_given(script: &str, args: &[&str], variables: &[(&str, &str)]) -> String {
+pub fn lab_given(script: &str, args: &[&str], variables: &[(&str, &str)]) -> String {
     let done = Done::of(
         Command::new(project().join("lab").join(script))
             .args(args)

@@ -1,5 +1,6 @@
 //! What machines are told at their first boot.
 
+use std::collections::BTreeSet;
 use std::net::IpAddr;
 
 use super::super::finding::Finding;
@@ -28,6 +29,13 @@ impl Check<'_> {
             )
             .mend("name the network it is in, with its router or \"none\": how many bits its address has follows from that");
             self.add(finding, "first-boot.networks", "these");
+        }
+        let mut seen = BTreeSet::new();
+        if let Some(mac) = first.newcomers.iter().find(|mac| !seen.insert(**mac)) {
+            let finding =
+                Finding::blocks("duplicate-mac", format!("{mac} is in first-boot.newcomers twice"))
+                    .mend("each machine is named once, by one of its cards");
+            self.add(finding, "first-boot.newcomers", "here");
         }
         let away = first.networks.iter().find_map(|(range, router)| {
             let router = (*router)?;

@@ -8,7 +8,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::super::address::{Endpoint, Mac};
 use super::super::finding::Finding;
-use super::super::model::{Host, Login, Place};
+use super::super::model::{Host, Login, Place, Windows};
 use super::super::names::{HostName, NameError};
 use super::super::reader::{At, Section, kind};
 use super::{HOST_KEYS, LOGIN_KEYS, Parser, address};
@@ -23,6 +23,7 @@ struct More {
     login: Login,
     endpoint: Option<Endpoint>,
     out_of_reach: bool,
+    windows: Option<Windows>,
 }
 
 impl Parser {
@@ -81,7 +82,8 @@ impl Parser {
                     continue;
                 }
                 self.places.insert(format!("hosts.{name}"), first.span.clone());
-                let More { others, interface, mac, place, login, endpoint, out_of_reach } = more;
+                let More { others, interface, mac, place, login, endpoint, out_of_reach, windows } =
+                    more;
                 hosts.push(Host {
                     name,
                     address,
@@ -93,6 +95,7 @@ impl Parser {
                     login,
                     endpoint,
                     out_of_reach,
+                    windows,
                 });
             }
         }
@@ -186,6 +189,8 @@ impl Parser {
             None => Login::default(),
         };
         let out_of_reach = section.yes("out-of-reach", &mut self.findings);
+        let windows = section.parsed("windows", "bad-name", Windows::new, &mut self.findings);
+        let windows = windows.map(|at| at.value);
         let mut all = Vec::new();
         for i in 0..names.len() {
             let mut more = More {
@@ -193,6 +198,7 @@ impl Parser {
                 place: place.clone(),
                 login: login.clone(),
                 out_of_reach,
+                windows,
                 ..More::default()
             };
             for (texts, span) in &others {

@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 use toml::de::DeValue;
 
-use super::super::address::{Endpoint, EndpointHost};
+use super::super::address::{Endpoint, EndpointHost, Mac};
 use super::super::finding::Finding;
 use super::super::image::{ImageName, ImageSource};
 use super::super::model::{
@@ -195,6 +195,7 @@ impl Parser {
     pub(super) fn network(&mut self, table: Table<'_, '_>) -> Network {
         Network {
             pods: self.ranges(table, "pods", "\"10.90.0.0/16\""),
+            windows_pods: self.lists(table, "windows-pods", range),
             services: self.ranges(table, "services", "\"10.91.0.0/20\""),
             pod_subnet: table
                 .and_then(|s| self.number(s, "pod-subnet", "bad-range", 16..=30))
@@ -273,6 +274,7 @@ impl Parser {
             routes: self.led(table, "routes", "the router that leads there", leads),
             keys: self.lists(Some(table), "keys", beside),
             packages: self.lists(Some(table), "packages", package),
+            newcomers: self.lists(Some(table), "newcomers", Mac::new),
         }
     }
 

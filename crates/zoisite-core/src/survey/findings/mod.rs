@@ -5,6 +5,7 @@ mod disks;
 mod leftovers;
 mod network;
 mod system;
+mod windows;
 
 pub use network::unneeded;
 
@@ -126,6 +127,10 @@ const RULES: &[fn(&Case<'_>) -> Vec<SiteFinding>] = &[
     system::restart,
 ];
 
+/// The same of hosts that run Windows.
+const RULES_OF_WINDOWS: &[fn(&Case<'_>) -> Vec<SiteFinding>] =
+    &[network::addresses, windows::release];
+
 /// Everything found on hosts, the worst first. `here` is what this machine sees of names; `identity` is the
 /// id of our own cluster, where it has one.
 pub fn judge(
@@ -138,8 +143,19 @@ pub fn judge(
     for host in &cluster.hosts {
         let Some(facts) = facts.get(&host.name) else { continue };
         let case = Case { cluster, host, facts, identity };
-        out.extend(RULES.iter().flat_map(|rule| rule(&case)));
+        let rules = if host.is_linux() { RULES } else { RULES_OF_WINDOWS };
+        out.extend(rules.iter().flat_map(|rule| rule(&case)));
     }
+    // Hosts that run Windows are alike in nothing that is compared here.
+    let mut of_linux = BTreeMap::new();
+    let facts = match cluster.windows().next() {
+        None => facts,
+        Some(_) => {
+            let all = facts.iter().filter(|(host, _)| !cluster.runs_windows(host));
+            of_linux.extend(all.map(|(host, facts)| (host.clone(), facts.clone())));
+            &of_linux
+        }
+    };
     out.extend(among::machines(facts));
     out.extend(among::clocks(cluster, facts));
     out.extend(among::floating(cluster, facts));

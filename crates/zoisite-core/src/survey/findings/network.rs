@@ -112,6 +112,7 @@ pub(super) fn ranges(case: &Case<'_>) -> Vec<SiteFinding> {
     let network = &cluster.network;
     let ours = network.pods.iter().map(|range| (range, "pods"));
     let ours = ours.chain(network.services.iter().map(|range| (range, "services")));
+    let ours = ours.chain(network.windows_pods.iter().map(|range| (range, "windows-pods")));
     let mut out = Vec::new();
     for (range, what) in ours {
         let meets = |to: &IpNet| to.contains(range) || range.contains(to);

@@ -1,0 +1,129 @@
+//! Nodes that run Windows.
+
+use super::super::address::subnets_in;
+use super::super::finding::Finding;
+use super::super::image::ImageSource;
+use super::super::model::{Host, PodsBy, ServicesBy};
+use super::Check;
+
+impl Check<'_> {
+    /// A host that runs Windows is a worker that joins by a join file, and its pods have an overlay of their own.
+    pub(super) fn windows(&mut self) {
+        let cluster = self.cluster;
+        let network = &cluster.network;
+        let hosts: Vec<&Host> = cluster.windows().map(|(host, _)| host).collect();
+        let Some(first) = hosts.first() else {
+            if !network.windows_pods.is_empty() {
+                let finding = Finding::warns(
+                    "windows-pods",
+                    "network.windows-pods is kept, and no host runs Windows",
+                )
+                .mend("say windows = \"2022\" of a host, or take the range out");
+                self.add(finding, "network.windows-pods", "nobody's");
+            }
+            return;
+        };
+        for host in &hosts {
+            if !host.out_of_reach {
+                let finding = Finding::blocks(
+                    "windows",
+                    format!("{} runs Windows, and nothing is done there over SSH", host.name),
+                )
+                .mend("it joins by a join file: out-of-reach = true");
+                self.add(finding, &format!("hosts.{}", host.name), "here");
+            }
+            if !host.dialled().any(|address| address.is_ipv4()) {
+                let finding = Finding::blocks(
+                    "windows",
+                    format!(
+                        "{} runs Windows, whose overlay is of IPv4, and has no address of it",
+                        host.name
+                    ),
+                )
+                .mend("give it a second address: address = [\"10.77.0.109\", \"fd77::109\"]");
+                self.add(finding, &format!("hosts.{}", host.name), "here");
+            }
+        }
+        let mut wants = |place: &str, message: String, mend: &str| {
+            self.add(Finding::blocks("windows", message).mend(mend), place, "for Windows");
+        };
+        let name = &first.name;
+        match &network.windows_pods[..] {
+            [] => wants(
+                "network.pods",
+                format!(
+                    "{name} runs Windows, and its pods have no range: they are not routed, but in an overlay"
+                ),
+                "network.windows-pods = \"10.93.0.0/16\": a range that nothing else uses",
+            ),
+            [range] if range.addr().is_ipv4() => {
+                let prefix = network.subnet_prefix(range);
+                let fit = subnets_in(range, prefix);
+                if fit < hosts.len() as u64 {
+                    wants(
+                        "network.windows-pods",
+                        format!(
+                            "{range} has room for {fit} nodes with a /{prefix} each, and {} run Windows",
+                            hosts.len()
+                        ),
+                        "widen network.windows-pods",
+                    );
+                }
+                // The first sixteen addresses are not given to pods.
+                if prefix > 26 {
+                    wants(
+                        "network.windows-pods",
+                        format!(
+                            "a /{prefix} leaves a node that runs Windows too few addresses for pods"
+                        ),
+                        "make network.pod-subnet 26 or less",
+                    );
+                }
+            }
+            _ => wants(
+                "network.windows-pods",
+                "network.windows-pods is one range of IPv4".into(),
+                "Windows has one overlay, and it is of that family",
+            ),
+        }
+        if network.pods_by != PodsBy::Routes || network.services_by != ServicesBy::KubeProxy {
+            wants(
+                "network.pods",
+                format!(
+                    "{name} runs Windows, and the site's own manifests make the pod network or lead to services"
+                ),
+                "nodes with Windows are connected where Zoisite does both: pods-by = \"routes\", services-by = \"kube-proxy\"",
+            );
+        }
+        if cluster.mesh.is_some() {
+            wants(
+                "mesh.range",
+                format!("{name} runs Windows, and no mesh is made there"),
+                "give the cluster a network without [mesh], or take that host out",
+            );
+        }
+        for (key, version) in [
+            ("runtime", cluster.components.runtime),
+            ("network-plugins", cluster.components.network_plugins),
+        ] {
+            if version.is_none() {
+                wants(
+                    &format!("components.{key}"),
+                    format!(
+                        "{name} runs Windows, and no package of its system brings components.{key}"
+                    ),
+                    "pin its version under [components]",
+                );
+            }
+        }
+        if matches!(cluster.components.sandbox, ImageSource::Archive(_)) {
+            wants(
+                "components.sandbox",
+                format!(
+                    "{name} runs Windows, and components.sandbox is an archive of an image for Linux"
+                ),
+                "name an image that its registry has for both",
+            );
+        }
+    }
+}

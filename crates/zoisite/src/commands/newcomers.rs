@@ -1,0 +1,264 @@
+//! Newcomers: machines that the cluster file knows by a card alone, until a person gives them a name.
+
+use std::collections::BTreeMap;
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand};
+use jiff::{SignedDuration, Timestamp};
+use serde_json::json;
+use zoisite_core::cluster::{Host, HostName};
+use zoisite_core::holdings::{HostHoldings, LETTERS};
+use zoisite_core::item::KeyText;
+use zoisite_core::join_file::{Addressed, Errand, Presented, join_file};
+use zoisite_core::pki::{AuthorityKind, Secret};
+use zoisite_core::token::{TokenRecord, TokenState, token_path};
+use zoisite_reach::ApiClient;
+use zoisite_store::first_boot::host_keys;
+use zoisite_store::join_files::{Carried, carried, put_carried, signer, words};
+use zoisite_store::{FreshKeys, State, newcomers, trust};
+
+use super::join_file::{Tokens, publish};
+use super::login::chosen_hosts;
+use super::seeding::know;
+use super::{block_on, with_api};
+use crate::failure::{Failure, Kind};
+use crate::options::Options;
+use crate::site::{Site, begin_run, now};
+use crate::view::newcomers::{Newcomer, offer, render};
+use crate::view::{self, Style, few};
+
+/// Show machines that have no name yet: which have reported in, and what they are like
+///
+/// The cluster file names them by a card, under first-boot.newcomers; first-boot write --newcomers makes what they are told.
+/// One that has booted with that reports in by a letter. Add it under [hosts] with its mac and a name of your own, then give
+/// it that name.
+#[derive(Args, Debug)]
+#[command(
+    after_help = "Examples:\n  zoisite first-boot write --newcomers --as image --out seeds\n  zoisite letters fetch            # or: letters read FILE\n  zoisite newcomers\n  zoisite newcomers name tern-4    # as the file calls it by now\n  zoisite first-boot apply tern-4  # tells it so"
+)]
+pub struct NewcomersArgs {
+    #[command(subcommand)]
+    what: Option<What>,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Give machines the names that the cluster file has for their cards: what is known of them goes by those from then on
+    Name {
+        /// Hosts of the cluster file, with '*' for any text [default: all that were newcomers]
+        #[arg(value_name = "HOST")]
+        hosts: Vec<String>,
+    },
+}
+
+pub fn run(options: &Options, args: &NewcomersArgs) -> Result<ExitCode, Failure> {
+    let site = Site::load(options)?;
+    match &args.what {
+        Some(What::Name { hosts }) => name(&site, options, hosts),
+        None => show(&site, options),
+    }
+}
+
+fn show(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
+    let (mut surveyed, mut files, mut named) = (BTreeMap::new(), BTreeMap::new(), Vec::new());
+    if let Some(state) = site.existing_state()? {
+        surveyed = state.surveyed()?;
+        files = carried(&state)?;
+        named = to_be_named(&state, &site.cluster.hosts.iter().collect::<Vec<_>>())?;
+    }
+    let known = site.cluster.newcomers().into_iter().filter_map(|host| {
+        Some(Newcomer {
+            mac: host.mac?.to_string(),
+            told: files.get(&host.name).map(|file| file.made),
+            heard: surveyed.remove(&host.name),
+            name: host.name,
+        })
+    });
+    let known: Vec<Newcomer> = known.collect();
+    if options.json {
+        let all: Vec<_> = known
+            .iter()
+            .map(|one| {
+                let heard = one.heard.as_ref();
+                json!({"name": one.name, "mac": one.mac, "told": one.told,
+                       "heard": heard.map(|(at, _)| at), "facts": heard.map(|(_, facts)| facts),
+                       "offer": offer(one)})
+            })
+            .collect();
+        let named: Vec<&HostName> = named.iter().map(|(_, host)| host).collect();
+        view::json(&json!({"newcomers": all, "to_be_named": named}));
+        return Ok(ExitCode::SUCCESS);
+    }
+    if known.is_empty() {
+        view::out("The cluster file names no newcomers that are not among its hosts.");
+    } else {
+        view::out(render(&known, Style::stdout()).trim_end());
+    }
+    for (_, host) in named {
+        view::note(&format!("{host} was a newcomer: zoisite newcomers name {host}"));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Hosts of which something is known by their card alone: what they were called, and what they are called by now.
+fn to_be_named(state: &State, hosts: &[&Host]) -> Result<Vec<(HostName, HostName)>, Failure> {
+    let mut out = Vec::new();
+    for host in hosts {
+        let Some(newcomer) = host.newcomer_name() else { continue };
+        if newcomers::is_known(state, &newcomer)? {
+            out.push((newcomer, host.name.clone()));
+        }
+    }
+    Ok(out)
+}
+
+fn name(site: &Site, options: &Options, words: &[String]) -> Result<ExitCode, Failure> {
+    let hosts = chosen_hosts(site, words)?;
+    let mut work = site.briefly()?;
+    let state = &mut work.state;
+    let all = to_be_named(state, &hosts)?;
+    if all.is_empty() {
+        return Err(Failure::new(
+            Kind::Usage,
+            match words.is_empty() {
+                true => "no host of the cluster file was a newcomer".to_owned(),
+                false => format!("nothing is known by its card of {}", words.join(", ")),
+            },
+            "add the machine under [hosts]: tern-4 = { address = \"…\", mac = \"…\" }; zoisite newcomers shows both",
+        ));
+    }
+    site.recipients(state)?;
+    let strongbox = site.strongbox()?;
+    let names: Vec<HostName> = all.iter().map(|(_, host)| host.clone()).collect();
+    let run = begin_run(state, &format!("newcomers name {}", few(&names)))?;
+    let mut spent = Vec::new();
+    let done = all.iter().try_for_each(|(newcomer, host)| {
+        spent.extend(newcomers::name(state, strongbox, (newcomer, host), now())?);
+        Ok::<_, Failure>(())
+    });
+    let outcome = match &done {
+        Ok(()) => format!("named {}", view::count(all.len(), "machine")),
+        Err(failure) => format!("failed: {}", failure.summary()),
+    };
+    state.end_run(run, &outcome, now())?;
+    done?;
+    let made = host_keys(state, strongbox, &names)?;
+    block_on(know(site, &made))??;
+    if options.json {
+        let all: Vec<_> = all.iter().map(|(was, host)| json!({"host": host, "was": was})).collect();
+        view::json(&json!({"named": all}));
+    } else {
+        view::out(&format!("{}: known by name from now on.", few(&names)));
+        let (away, dialled): (Vec<&HostName>, Vec<&HostName>) =
+            names.iter().partition(|host| site.cluster.is_out_of_reach(host));
+        if let Some(host) = dialled.first() {
+            view::out(&format!("zoisite first-boot apply {host} tells it so, and starts it anew."));
+        }
+        if let Some(host) = away.first() {
+            view::out(&format!("zoisite join-file write {host} --out DIR, as for others."));
+        }
+    }
+    forget(site, state, &spent, &all)
+}
+
+/// Takes the tokens back by which they reported in, and what they left with the cluster.
+fn forget(
+    site: &Site,
+    state: &mut State,
+    spent: &[TokenRecord],
+    all: &[(HostName, HostName)],
+) -> Result<ExitCode, Failure> {
+    if spent.is_empty() {
+        return Ok(ExitCode::SUCCESS);
+    }
+    with_api(site, state, async |api: &ApiClient| {
+        for token in spent {
+            api.delete(&token_path(&token.id)).await?;
+        }
+        for (newcomer, _) in all {
+            api.delete(&format!("/api/v1/namespaces/{LETTERS}/configmaps/{newcomer}")).await?;
+        }
+        Ok(())
+    })?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Join files by which newcomers report in, for their seeds: with a token each where the cluster stands, so that their letters
+/// come by themselves.
+pub fn reports(
+    site: &Site,
+    state: &mut State,
+    hosts: &[&Host],
+    seconds: i64,
+) -> Result<BTreeMap<HostName, Secret>, Failure> {
+    let names: Vec<HostName> = hosts.iter().map(|host| host.name.clone()).collect();
+    let strongbox = site.strongbox()?;
+    let by = signer(state, strongbox, &FreshKeys)?;
+    let words = words(state, strongbox, &names)?;
+    let run = begin_run(state, "first-boot write --newcomers")?;
+    let done = (|| {
+        let tokens = tokens(site, state, &names, seconds)?;
+        let authority = state.ledger()?.bundle(AuthorityKind::Cluster).unwrap_or_default();
+        let identity = state.cluster_id()?;
+        let (number, made) = (run.generation, now());
+        let ends =
+            made.saturating_add(SignedDuration::from_secs(seconds)).unwrap_or(Timestamp::MAX);
+        let mut files = BTreeMap::new();
+        let mut written = carried(state)?;
+        for host in hosts {
+            let to =
+                Addressed { cluster: &site.cluster, identity: &identity, host, number, made, ends };
+            let token = tokens.get(&host.name);
+            let by_token = token.map(|(_, token)| Presented { authority: &authority, token });
+            let errand = Errand::Report { by: by_token };
+            let how = (KeyText::Masked, &words[&host.name], &by);
+            let text =
+                join_file(to, errand, &HostHoldings::new(&host.name), how).map_err(|why| {
+                    Failure::new(
+                        Kind::Run,
+                        format!("writing what {} does: {why}", host.name),
+                        "try again",
+                    )
+                })?;
+            files.insert(host.name.clone(), text);
+            let letter = written.remove(&host.name).and_then(|carried| carried.letter);
+            let token = token.map(|(record, _)| record.id.clone());
+            let errand = errand.what().to_owned();
+            written
+                .insert(host.name.clone(), Carried { number, errand, made, ends, token, letter });
+        }
+        written.retain(|name, _| files.contains_key(name));
+        put_carried(state, written)?;
+        Ok::<_, Failure>(files)
+    })();
+    let outcome = match &done {
+        Ok(files) => format!("wrote {}", view::count(files.len(), "join file")),
+        Err(failure) => format!("failed: {}", failure.summary()),
+    };
+    state.end_run(run, &outcome, now())?;
+    done
+}
+
+/// A token for each, where the cluster stands; those of before are taken back.
+fn tokens(
+    site: &Site,
+    state: &mut State,
+    names: &[HostName],
+    seconds: i64,
+) -> Result<Tokens, Failure> {
+    let mut out = Tokens::new();
+    if !state.begun()?.is_some_and(|begun| begun.formed.is_some()) {
+        return Ok(out);
+    }
+    let recipients = site.recipients(state)?;
+    let of_these = |token: &TokenRecord| matches!(&token.hosts[..], [one] if names.contains(one));
+    let usable = |token: &TokenRecord| of_these(token) && token.state(now()) == TokenState::Usable;
+    let old: Vec<TokenRecord> = state.tokens()?.into_iter().filter(usable).collect();
+    for name in names {
+        let hosts = vec![name.clone()];
+        let made = trust::make_join_token(state, &recipients, hosts, 1, seconds, now(), false)?;
+        out.insert(name.clone(), made);
+    }
+    publish(site, state, &out, old)?;
+    Ok(out)
+}
