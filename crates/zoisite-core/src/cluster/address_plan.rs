@@ -7,7 +7,8 @@ use ipnet::IpNet;
 
 use super::address::{overlap, subnets_in};
 use super::finding::Grade;
-use super::model::{Cluster, Host};
+use super::host::Host;
+use super::model::Cluster;
 
 /// What a range is for.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -14,7 +14,8 @@ use ipnet::IpNet;
 use super::address::{EndpointHost, Mac, subnets_in};
 use super::address_plan::{Clash, clashes};
 use super::finding::{Finding, Grade, Places};
-use super::model::{Cluster, Host, PodsBy, Programs, Role, ServicesBy, Signer};
+use super::host::Host;
+use super::model::{Cluster, PodsBy, Programs, Role, ServicesBy, Signer};
 use super::names::HostName;
 use super::own_settings::{
     API_SERVER_OWN, AUTHENTICATION_OWN, CONTROLLER_MANAGER_OWN, ETCD_OWN, KUBE_PROXY_OWN,

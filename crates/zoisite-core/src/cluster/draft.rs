@@ -7,7 +7,8 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use super::address::{Endpoint, EndpointHost, Mac};
-use super::model::{Login, Place, Role};
+use super::host::{Login, Place};
+use super::model::Role;
 use super::names::{ClusterName, HostName};
 use super::pattern;
 

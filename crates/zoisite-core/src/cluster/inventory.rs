@@ -5,7 +5,8 @@ use std::net::IpAddr;
 
 use super::address::Mac;
 use super::draft::{DraftError, DraftHost};
-use super::model::{Place, Role};
+use super::host::Place;
+use super::model::Role;
 use super::names::HostName;
 use super::reader::near;
 

@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 
-use super::model::{Cluster, Host, Role};
+use super::host::Host;
+use super::model::{Cluster, Role};
 use super::names::HostName;
 
 /// What is lost at once.

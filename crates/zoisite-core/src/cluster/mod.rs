@@ -10,6 +10,7 @@ mod address_plan;
 mod check;
 mod draft;
 mod finding;
+mod host;
 mod image;
 mod inventory;
 mod lan;
@@ -30,6 +31,7 @@ pub use address_plan::{PlannedRange, RangeUse, address_plan};
 pub use check::MADE_UP_NAME;
 pub use draft::{Draft, DraftError, DraftHost, draft, draft_hosts};
 pub use finding::{Finding, Grade};
+pub use host::{Host, Login, Place, Windows};
 pub use image::{ImageName, ImageSource};
 pub use inventory::{Inventory, inventory};
 pub use lan::{LanForm, LanText, lan};
@@ -37,9 +39,9 @@ pub use losses::{Left, Loss, Lost, losses};
 pub(crate) use model::folder_of;
 pub use model::{
     Balancers, Cluster, Components, ControlPlane, DrillLimits, ETCD_QUOTA, Etcd, FirewallRules,
-    FirstBoot, Host, HostNames, Login, Mesh, Monitoring, Names, Network, NodeSettings, Place,
-    PodsBy, Preparation, Programs, Registry, RegistryMirror, Role, ServicesBy, Settings, Signer,
-    Snapshots, TimeService, Vrrp, Workers,
+    FirstBoot, HostNames, Mesh, Monitoring, Names, Network, NodeSettings, PodsBy, Preparation,
+    Programs, Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots, TimeService,
+    Vrrp, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 #[cfg(test)]

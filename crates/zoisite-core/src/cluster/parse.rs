@@ -14,7 +14,8 @@ use toml::de::{DeTable, DeValue};
 
 use super::check;
 use super::finding::{Finding, Grade, Places};
-use super::model::{Cluster, Host, Login, NodeSettings, Signer, Workers};
+use super::host::{Host, Login};
+use super::model::{Cluster, NodeSettings, Signer, Workers};
 use super::names::{ClusterName, HostName, NameError, Version};
 use super::pattern;
 use super::reader::{At, Section, kind, near};

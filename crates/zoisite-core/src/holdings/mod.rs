@@ -16,6 +16,7 @@ mod mesh;
 mod monitoring;
 mod node;
 mod objects;
+mod overlay;
 mod placeholders;
 mod preparation;
 mod registry;

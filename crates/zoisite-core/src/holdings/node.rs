@@ -283,7 +283,7 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
         }
     }
     if routed {
-        routes.push_str(&super::windows::lines_on_linux(shop));
+        routes.push_str(&super::overlay::lines_on_linux(shop));
     }
     let mut lines = vec![
         ("Type", "oneshot".to_owned()),

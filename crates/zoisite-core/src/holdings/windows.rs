@@ -1,6 +1,5 @@
-//! Nodes that run Windows, and what the others hold for them: an overlay (VXLAN, RFC 7348) beside the routed pod network.
-//!
-//! What such a node holds is a list of acts, which its join file carries out in their order: there is no SSH there, and no sh.
+//! Nodes that run Windows: what they hold is a list of acts, which a join file carries out in their order. There is no SSH
+//! there, and no sh.
 
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -10,19 +9,14 @@ use serde_json::{Value, json};
 
 use super::config::{Credential, kubeconfig, merge};
 use super::node::{eviction, node_wanted, stable_url};
+use super::overlay::{IDENTIFIER, nth, older, own_mac, v4};
 use super::runtime::toml_text;
 use super::{HoldingsError, HostHoldings, Workshop, dns_address};
-use crate::cluster::{Cluster, Host, HostName, ImageSource};
-use crate::item::{Content, Pinned, ROUTE_PROTOCOL};
+use crate::cluster::{Cluster, Host, ImageSource};
+use crate::item::{Content, Pinned};
 use crate::paths::{KUBELET as KUBELET_PORT, OVERLAY};
 use crate::pki::{AuthorityKind, Profile, SecretRef};
 
-/// The network's identifier: Windows takes none below this one.
-const IDENTIFIER: u32 = 4_096;
-/// The interface of the overlay on nodes that run Linux.
-const DEVICE: &str = "zoisite-vx";
-/// What the packing takes of a packet, in octets.
-const PACKED: u16 = 50;
 /// The network on nodes that run Windows.
 const NETWORK: &str = "zoisite";
 /// Where everything of ours stands there.
@@ -151,64 +145,6 @@ pub struct Remote {
     pub address: IpAddr,
     /// The hardware address of its end of the overlay.
     pub mac: String,
-}
-
-/// The hardware address of the end of the overlay on a node that runs Linux: it follows from its address, so that nobody
-/// need ask.
-fn own_mac(address: Ipv4Addr) -> String {
-    let [a, b, c, d] = address.octets();
-    format!("02:7a:{a:02x}:{b:02x}:{c:02x}:{d:02x}")
-}
-
-/// The nth address of a subnet.
-fn nth(subnet: &Ipv4Net, n: u32) -> Ipv4Addr {
-    Ipv4Addr::from(u32::from(subnet.network()).saturating_add(n))
-}
-
-/// The subnet of the older family, of those a node has: Windows has one alone.
-fn older(subnets: &[IpNet]) -> Option<Ipv4Net> {
-    subnets.iter().find_map(|subnet| match subnet {
-        IpNet::V4(subnet) => Some(*subnet),
-        IpNet::V6(_) => None,
-    })
-}
-
-fn v4(host: &Host) -> Option<Ipv4Addr> {
-    host.dialled().find_map(|address| match address {
-        IpAddr::V4(address) => Some(address),
-        IpAddr::V6(_) => None,
-    })
-}
-
-/// Lines for ip(8) (`-batch`) by which a node that runs Linux has its end of the overlay, and routes to the pods of those
-/// nodes that run Windows and have told their own; none where there are no such nodes.
-pub(super) fn lines_on_linux(shop: &Workshop<'_>) -> String {
-    let subnets = |name: &HostName| shop.sources.subnets.get(name).and_then(|all| older(all));
-    let (Some(own), Some(subnet)) = (v4(shop.host), subnets(&shop.host.name)) else {
-        return String::new();
-    };
-    if shop.cluster.windows().next().is_none() {
-        return String::new();
-    }
-    let (mac, mtu, first) = (own_mac(own), 1_500 - PACKED, subnet.network());
-    // Each packet says by its route where it is sent: nothing is learnt, and nobody else is heard.
-    let mut out = format!(
-        "link add {DEVICE} type vxlan external dstport {OVERLAY} local {own}\n\
-         link set {DEVICE} address {mac} mtu {mtu} up\n\
-         address replace {first}/32 dev {DEVICE}\n"
-    );
-    for (host, _) in shop.cluster.windows() {
-        let mac = shop.sources.facts.get(&host.name).and_then(|facts| facts.overlay_mac.as_ref());
-        let (Some(net), Some(address), Some(mac)) = (subnets(&host.name), v4(host), mac) else {
-            continue;
-        };
-        let gateway = nth(&net, 1);
-        out.push_str(&format!(
-            "neigh replace {gateway} lladdr {mac} dev {DEVICE} nud permanent\n\
-             route replace {net} via {gateway} dev {DEVICE} onlink proto {ROUTE_PROTOCOL} encap ip id {IDENTIFIER} dst {address}\n"
-        ));
-    }
-    out
 }
 
 /// What a node that runs Windows holds.

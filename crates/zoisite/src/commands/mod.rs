@@ -36,6 +36,7 @@ mod put_back;
 pub mod raise;
 pub mod rehearse;
 mod replace;
+mod reports;
 mod request;
 mod restarting;
 pub mod retire;

@@ -21,7 +21,7 @@ use zoisite_store::{FreshKeys, State};
 use super::block_on;
 use super::join_file::web_address;
 use super::login::chosen_hosts;
-use super::newcomers::reports;
+use super::reports::reports;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::person;

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::net::IpAddr;
 
 use super::super::finding::Finding;
-use super::super::model::Host;
+use super::super::host::Host;
 use super::Check;
 
 impl Check<'_> {

@@ -1,7 +1,8 @@
 //! The mesh that is laid over other networks.
 
 use super::super::finding::Finding;
-use super::super::model::{Host, Role};
+use super::super::host::Host;
+use super::super::model::Role;
 use super::Check;
 
 /// So many pairs that cannot meet are named.

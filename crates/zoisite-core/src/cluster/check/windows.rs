@@ -2,8 +2,9 @@
 
 use super::super::address::subnets_in;
 use super::super::finding::Finding;
+use super::super::host::Host;
 use super::super::image::ImageSource;
-use super::super::model::{Host, PodsBy, ServicesBy};
+use super::super::model::{PodsBy, ServicesBy};
 use super::Check;
 
 impl Check<'_> {

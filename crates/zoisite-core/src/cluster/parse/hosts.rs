@@ -8,7 +8,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::super::address::{Endpoint, Mac};
 use super::super::finding::Finding;
-use super::super::model::{Host, Login, Place, Windows};
+use super::super::host::{Host, Login, Place, Windows};
 use super::super::names::{HostName, NameError};
 use super::super::reader::{At, Section, kind};
 use super::{HOST_KEYS, LOGIN_KEYS, Parser, address};

@@ -8,11 +8,12 @@ use toml::de::DeValue;
 
 use super::super::address::{Endpoint, EndpointHost, Mac};
 use super::super::finding::Finding;
+use super::super::host::Host;
 use super::super::image::{ImageName, ImageSource};
 use super::super::model::{
-    Balancers, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, FirstBoot, Host,
-    HostNames, Mesh, Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry,
-    RegistryMirror, ServicesBy, Snapshots, TimeService, Vrrp,
+    Balancers, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, FirstBoot, HostNames,
+    Mesh, Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror,
+    ServicesBy, Snapshots, TimeService, Vrrp,
 };
 use super::super::names::{ClusterName, HostName, NameError, Version, dns_name};
 use super::super::reader::Section;
