@@ -117,6 +117,15 @@ fn the_others_reach_its_pods_through_the_overlay_and_through_nothing_else() {
     assert!(!routes.contains("via 10.77.0.109"), "{routes}");
     let masquerade = file(&tern, "/etc/zoisite/network/masquerade.nft");
     assert!(masquerade.contains("daddr != { 10.90.0.0/16, 10.93.0.0/16 }"), "{masquerade}");
+    // Taken out of the file, it is still there, until it is retired.
+    let left = read(&text().replace(&format!("{OWN}\n"), "")).cluster.unwrap();
+    let mut known = Known::of(&cluster);
+    known.departed.insert(host("tern-9"), "10.77.0.109".parse().unwrap());
+    let overlay_mac = Some("00:15:5d:aa:bb:cc".to_owned());
+    known.facts.insert(host("tern-9"), HostFacts { overlay_mac, ..HostFacts::default() });
+    let all = holdings(&left, known.sources(&trust.ledger, "cafe"), Part::ALL).unwrap();
+    let still = file(all.host(&host("tern-1")).unwrap(), "/etc/zoisite/network/routes");
+    assert_eq!(still, routes);
     // Before it has told its end of the overlay there is no way to its pods, and none is guessed.
     let known = Known::of(&cluster);
     let all = holdings(&cluster, known.sources(&trust.ledger, "cafe"), Part::ALL).unwrap();

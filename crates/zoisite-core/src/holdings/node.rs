@@ -260,15 +260,14 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
     let sysctl = format!("{}{lines}", super::WRITTEN);
     let routed = shop.cluster.network.pods_by == PodsBy::Routes;
     let mut routes = String::from(super::WRITTEN);
-    let others = shop
-        .sources
-        .subnets
-        .iter()
-        .filter(|(other, _)| **other != shop.host.name && !shop.cluster.runs_windows(other));
+    let others = shop.sources.subnets.iter().filter(|(other, _)| **other != shop.host.name);
+    // Those of nodes that run Windows are reached otherwise.
+    let is_routed =
+        |net: &&IpNet| shop.cluster.network.pods.iter().any(|range| range.contains(*net));
     for (other, nets) in routed.then_some(others).into_iter().flatten() {
         // A host that was taken out of the file runs on, and its pods are dialled on.
         let departed = || shop.sources.departed.get(other).copied();
-        for net in nets {
+        for net in nets.iter().filter(is_routed) {
             let via = match shop.by_name.get(other) {
                 Some(host) => host.address_beside(net.addr()),
                 None => departed().filter(|via| via.is_ipv4() == net.addr().is_ipv4()),

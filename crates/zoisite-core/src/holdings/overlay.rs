@@ -49,7 +49,8 @@ pub(super) fn lines_on_linux(shop: &Workshop<'_>) -> String {
     let (Some(own), Some(subnet)) = (v4(shop.host), subnets(&shop.host.name)) else {
         return String::new();
     };
-    if shop.cluster.windows().next().is_none() {
+    let ranges = &shop.cluster.network.windows_pods;
+    if ranges.is_empty() {
         return String::new();
     }
     let (mac, mtu, first) = (own_mac(own), 1_500 - PACKED, subnet.network());
@@ -59,11 +60,20 @@ pub(super) fn lines_on_linux(shop: &Workshop<'_>) -> String {
          link set {DEVICE} address {mac} mtu {mtu} up\n\
          address replace {first}/32 dev {DEVICE}\n"
     );
-    for (host, _) in shop.cluster.windows() {
-        let mac = shop.sources.facts.get(&host.name).and_then(|facts| facts.overlay_mac.as_ref());
-        let (Some(net), Some(address), Some(mac)) = (subnets(&host.name), v4(host), mac) else {
+    for name in shop.sources.subnets.keys() {
+        let Some(net) =
+            subnets(name).filter(|net| ranges.iter().any(|range| range.contains(&IpNet::V4(*net))))
+        else {
             continue;
         };
+        // One that was taken out of the file runs on.
+        let departed = shop.sources.departed.get(name).copied();
+        let address = match shop.by_name.get(name) {
+            Some(host) => v4(host).map(IpAddr::V4),
+            None => departed,
+        };
+        let mac = shop.sources.facts.get(name).and_then(|facts| facts.overlay_mac.as_ref());
+        let (Some(address), Some(mac)) = (address, mac) else { continue };
         let gateway = nth(&net, 1);
         out.push_str(&format!(
             "neigh replace {gateway} lladdr {mac} dev {DEVICE} nud permanent\n\
