@@ -226,3 +226,38 @@ fn both_architectures_stand_side_by_side() {
     assert!(!done.stderr.contains("taking ./images/pause.tar"), "{done:?}");
     assert!(place.path("components/images/images/pause.tar/linux-arm64/image.tar").exists());
 }
+
+/// A host that only says that it is of the other architecture: the files that are brought there are looked at. They run
+/// nowhere here.
+#[test]
+#[ignore = "needs the lab: root and systemd hosts"]
+fn a_host_that_says_it_is_of_the_other_architecture_is_brought_what_is_built_for_that() {
+    let lab_ = Lab::fresh();
+    let built = std::fs::read_link(lab_.place.path("components")).unwrap();
+    let mut command = Command::new(project().join("lab/components/build"));
+    let other = Done::of(command.args(["etcd", "sandbox"]).env("ARCH", "arm64")).ended(0).stdout;
+    std::fs::remove_file(lab_.place.path("components")).unwrap();
+    let mut sums = String::new();
+    for (folder, arch) in [(built.as_path(), "amd64"), (Path::new(other.trim()), "arm64")] {
+        for file in ["etcd", "etcdctl", "etcdutl"] {
+            let file = format!("etcd/3.6.16/linux-{arch}/{file}");
+            let octets = std::fs::read(folder.join(&file)).unwrap();
+            sums.push_str(&format!("{}  {file}\n", sha256(&octets)));
+            lab_.place.write(&format!("components/{file}"), octets);
+        }
+    }
+    lab_.place.write("components/SHA256SUMS", sums);
+    let says = "printf '#!/bin/sh\\ncase $1 in -m) echo aarch64 ;; *) exec /usr/bin/uname \"$@\" ;; esac\\n' >/usr/local/bin/uname; chmod 755 /usr/local/bin/uname";
+    let _ = lab_.on("ibis", says).ended(0);
+    let _ = lab_.zoisite(&["survey", "ibis"]).says("on arm64");
+    // Two of three are of this machine's kind: the third cannot start, and that is told of it alone.
+    let raised = lab_.zoisite(&["raise"]).ended(1);
+    assert!(
+        raised.stderr.contains("ibis") && !raised.stderr.contains("error: heron"),
+        "{raised:?}"
+    );
+    for (host, machine) in [("heron", "3e"), ("egret", "3e"), ("ibis", "b7")] {
+        let look = "od -An -tx1 -j18 -N1 /usr/local/lib/zoisite/etcd-3.6.16/etcd";
+        assert_eq!(lab_.on(host, look).ended(0).stdout.trim(), machine, "{host}");
+    }
+}

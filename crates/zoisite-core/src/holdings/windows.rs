@@ -326,7 +326,7 @@ fn trust(
     let mut out = Vec::new();
     match shop.sources.ledger.bundle(AuthorityKind::Cluster) {
         Some(bundle) => {
-            out.push(text(format!(r"{folder}\cluster-authority.crt"), bundle, restarts))
+            out.push(text(format!(r"{folder}\cluster-authority.crt"), bundle, restarts));
         }
         None => shop.errors.push(HoldingsError::NoAuthority(AuthorityKind::Cluster)),
     }

@@ -74,7 +74,7 @@ impl WindowsMachine {
             "overlay" => self.overlay(act),
             "port" => {
                 let rule = format!("{} {} {}", act["udp"], act["port"], act["from"]);
-                if !act["from"].as_array().is_some_and(|from| !from.is_empty()) {
+                if act["from"].as_array().is_none_or(Vec::is_empty) {
                     return Err("it would be open to everybody".into());
                 }
                 let before = self.ports.insert(word(act, "name").to_owned(), rule.clone());

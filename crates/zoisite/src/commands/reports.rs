@@ -81,7 +81,7 @@ fn tokens(
     seconds: i64,
 ) -> Result<Tokens, Failure> {
     let mut out = Tokens::new();
-    if !state.begun()?.is_some_and(|begun| begun.formed.is_some()) {
+    if state.begun()?.is_none_or(|begun| begun.formed.is_none()) {
         return Ok(out);
     }
     let recipients = site.recipients(state)?;

@@ -91,14 +91,13 @@ pub fn run(options: &Options, args: &SurveyArgs) -> Result<ExitCode, Failure> {
         });
     }
     let report = super::block_on(look())??;
-    if let (true, [first, ..]) = (report.surveyed.facts.is_empty(), &report.untold[..]) {
-        if report.surveyed.troubles.is_empty() {
-            return Err(Failure::new(
-                Kind::Usage,
-                format!("{first} is out of reach, and no letter has told yet what it is like"),
-                format!("zoisite join-file write {first} --look --out DIR has it tell that"),
-            ));
-        }
+    let Surveyed { facts, troubles } = &report.surveyed;
+    if let (true, [first, ..]) = (facts.is_empty() && troubles.is_empty(), &report.untold[..]) {
+        return Err(Failure::new(
+            Kind::Usage,
+            format!("{first} is out of reach, and no letter has told yet what it is like"),
+            format!("zoisite join-file write {first} --look --out DIR has it tell that"),
+        ));
     }
     tell(options, args, &report);
     report.status()
