@@ -17,6 +17,8 @@ CACHE=${ZOISITE_CACHE:-/var/cache/zoisite-lab}
 BRIDGE=zlab0
 TABLE=zlab
 ADMIN=zlab$LANE-admin
+# A router between a home and its provider's network.
+FAR=zlab$LANE-far
 SUITE=${ZOISITE_SUITE:-trixie}
 LAB_USER=warden
 # Where lab/mirror serves packages.

@@ -218,7 +218,7 @@ write_letter() {
     letter=$known/$host.letter
   fi
   posted=
-  if [ -s "$dir/post" ] && dir=$dir letter=$known/$host.letter sh "$dir/post" 2>/dev/null | grep -q "^@$(printf '\t')posted"; then
+  if [ -s "$dir/post" ] && kept=$dir letter=$known/$host.letter sh "$dir/post" 2>/dev/null | grep -q "^@$(printf '\t')posted"; then
     posted=yes
     tell "its letter is with the cluster (zoisite letters fetch), and here: $letter"
   else

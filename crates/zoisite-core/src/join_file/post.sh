@@ -1,8 +1,8 @@
 # Leaves a letter with the cluster itself, as its token or its certificate lets the host.
 # host, the namespace, the stable address, its port, the authority's certificate, the kubelet's certificate, its token;
-# the three are beside this script where they are not named; and addresses at which it is to be found too
+# the three are in the folder kept where they are not named; and addresses at which it is to be found too
 post() {
-  name=$1 namespace=$2 stable=$3 port=$4 places="$3 ${8:-}" authority=${5:-${dir:-}/authority} client=$6 token=${7:-${dir:-}/token}
+  name=$1 namespace=$2 stable=$3 port=$4 places="$3 ${8:-}" authority=${5:-${kept:-}/authority} client=$6 token=${7:-${kept:-}/token}
   if [ ! -r "$authority" ] || [ ! -r "${letter:-}" ]; then say unposted "it does not know the cluster yet"; return; fi
   stable_at "$stable" "$port"
   body=$(
