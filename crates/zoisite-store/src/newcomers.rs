@@ -19,8 +19,8 @@ pub fn is_known(state: &State, newcomer: &HostName) -> Result<bool, StoreError> 
     state.holds_secret(&SecretRef::LoginKey(newcomer.clone()).kept_under().unwrap_or_default())
 }
 
-/// Gives a newcomer its name: its SSH key, its word, what it was told and told of itself, and its last letter are the host's
-/// from then on, and its token is of no use any more. All in one transaction. Returns the tokens to be taken back.
+/// Gives newcomers their names: the SSH key of each, its word, what it was told and told of itself, and its last letter are
+/// the host's from then on, and its token is of no use any more. All in one transaction. Returns the tokens to be taken back.
 ///
 /// # Errors
 /// When the store cannot be used, the strongbox cannot be opened, or the host has such a thing of its own already; nothing is
@@ -28,10 +28,27 @@ pub fn is_known(state: &State, newcomer: &HostName) -> Result<bool, StoreError> 
 pub fn name(
     state: &mut State,
     strongbox: &Strongbox,
-    (newcomer, host): (&HostName, &HostName),
+    all: &[(HostName, HostName)],
     now: Timestamp,
 ) -> Result<Vec<TokenRecord>, StoreError> {
     let recipients = state.recipients(strongbox)?;
+    let (mut changes, mut spent) = (Vec::new(), Vec::new());
+    for (newcomer, host) in all {
+        let (own, tokens) = named(state, (strongbox, &recipients), (newcomer, host), now)?;
+        changes.extend(own);
+        spent.extend(tokens);
+    }
+    state.write(changes)?;
+    Ok(spent)
+}
+
+/// What changes for one, and its tokens.
+fn named(
+    state: &mut State,
+    (strongbox, recipients): (&Strongbox, &[String]),
+    (newcomer, host): (&HostName, &HostName),
+    now: Timestamp,
+) -> Result<(Vec<Change>, Vec<TokenRecord>), StoreError> {
     let mut changes = Vec::new();
     type Which = fn(HostName) -> SecretRef;
     for which in [SecretRef::LoginKey as Which, SecretRef::HostWord] {
@@ -40,7 +57,7 @@ pub fn name(
         if state.kept(&new, strongbox)?.is_some() {
             return Err(StoreError::Named(host.clone()));
         }
-        changes.push(sealed(&new, &secret, &recipients)?);
+        changes.push(sealed(&new, &secret, recipients)?);
         changes.push(Change::remove(SECRET, old.kept_under().unwrap_or_default()));
     }
     let mut tellings = told(state)?;
@@ -67,6 +84,5 @@ pub fn name(
             changes.push(Change::remove(kind, newcomer.as_str()));
         }
     }
-    state.write(changes)?;
-    Ok(spent)
+    Ok((changes, spent))
 }

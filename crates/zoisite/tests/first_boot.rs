@@ -222,8 +222,17 @@ fn machines_without_a_name_report_in_and_are_given_one() {
     assert_eq!(told.0.read("host/var/lib/zoisite/join/host"), "tern-9\n");
     let _ = run(&own).ended(1).says("is for mac-").says("was told that it is tern-9");
     let _ = told.run(&["letters", "read", "letter"]).says("tern-9");
-    // One that was written under its name before keeps its own.
-    let _ = told.run(&["newcomers"]).ended(0).says("1 machine without a name");
+    // One of which the same is known by its name keeps that.
+    let _ = told.run(&["first-boot", "write", "heron", "--out", "seeds"]).ended(0);
+    let named = told.0.read("zoisite.toml").replace(
+        "heron = \"10.77.0.11\"",
+        "heron = { address = \"10.77.0.11\", mac = \"02:00:5e:10:00:4d\" }",
+    );
+    told.0.write("zoisite.toml", named);
+    for _ in 0..2 {
+        let refused = told.run(&["newcomers", "name", "heron"]).ended(2);
+        let _ = refused.complains("heron has an SSH key or a word of its own already");
+    }
 }
 
 #[test]

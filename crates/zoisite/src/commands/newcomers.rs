@@ -126,17 +126,13 @@ fn name(site: &Site, options: &Options, words: &[String]) -> Result<ExitCode, Fa
     let strongbox = site.strongbox()?;
     let names: Vec<HostName> = all.iter().map(|(_, host)| host.clone()).collect();
     let run = begin_run(state, &format!("newcomers name {}", few(&names)))?;
-    let mut spent = Vec::new();
-    let done = all.iter().try_for_each(|(newcomer, host)| {
-        spent.extend(newcomers::name(state, strongbox, (newcomer, host), now())?);
-        Ok::<_, Failure>(())
-    });
+    let done = newcomers::name(state, strongbox, &all, now()).map_err(Failure::from);
     let outcome = match &done {
-        Ok(()) => format!("named {}", view::count(all.len(), "machine")),
+        Ok(_) => format!("named {}", view::count(all.len(), "machine")),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
     state.end_run(run, &outcome, now())?;
-    done?;
+    let spent = done?;
     let made = host_keys(state, strongbox, &names)?;
     block_on(know(site, &made))??;
     if options.json {
