@@ -8,7 +8,7 @@ use common::{Known, Trust, at, changed, host};
 use zoisite_core::cluster::{Cluster, Grade, Reading, read};
 use zoisite_core::components::{Platform, needed};
 use zoisite_core::holdings::{HostFacts, HostHoldings, Part, WindowsAct, holdings, node_wanted};
-use zoisite_core::item::{Item, KeyText, Pinned};
+use zoisite_core::item::{ComponentSums, Item, KeyText};
 use zoisite_core::join_file::windows::{Brought, join_file, sealed};
 use zoisite_core::join_file::{Addressed, Errand, Signer, make_word};
 use zoisite_core::pki::{KeyKind, KeySource as _, Secret, SecretRef};
@@ -180,7 +180,10 @@ fn its_file(errand: Errand<'_>) -> String {
     let made = at("2026-11-29");
     let to =
         Addressed { cluster: &cluster, identity: "cafe", host: tern, number: 7, made, ends: made };
-    let sums = |_: &Pinned| Some("ab".repeat(32));
+    let mut sums = ComponentSums::default();
+    for pinned in own.programs() {
+        sums.insert(pinned.path_on_windows(), "ab".repeat(32));
+    }
     let brought = Brought { sums: &sums, from: None, authority: "-----BEGIN" };
     let key = trust.keys.key(KeyKind::EcdsaP256).unwrap().private;
     let open = |secret: &SecretRef| match secret {
@@ -236,7 +239,7 @@ fn what_is_sealed_can_be_read_before_without_its_keys() {
         Addressed { cluster: &cluster, identity: "cafe", host: tern, number: 0, made, ends: made };
     let sequence = Sequence::default();
     let errand = Errand::Join { sequence: &sequence, arch: "amd64", from: None };
-    let none = |_: &Pinned| None;
+    let none = ComponentSums::default();
     let brought =
         Brought { sums: &none, from: Some("https://files.saltmarsh.example"), authority: "" };
     let shown = sealed(to, errand, &own, brought, KeyText::Masked).unwrap();

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::Mutex;
 
 use zoisite_core::cluster::{Cluster, HostName};
-use zoisite_core::holdings::Holdings;
+use zoisite_core::holdings::{Holdings, WindowsHoldings};
 use zoisite_core::item::Component;
 use zoisite_core::pki::{KeyRequest, LedgerEntry, NodeRequest, Profile, Secret, SecretRef};
 use zoisite_core::script::{Operation, Stretch};
@@ -57,7 +57,7 @@ impl Site {
 
     /// A secret that hosts hold: the site's own, or one that the store keeps. Tokens are none: they are made when they
     /// are published, not before.
-    pub fn secret_on_hosts(
+    fn secret_on_hosts(
         &self,
         (secret, label): (&SecretRef, &str),
         state: &mut State,
@@ -107,6 +107,24 @@ impl Site {
                 let text = self.secret_on_hosts((&secret, label), state, strongbox)?;
                 secrets.extend(text.map(|text| (secret, text)));
             }
+        }
+        Ok(secrets)
+    }
+
+    /// The secrets that a node holds which runs Windows, by which each is.
+    ///
+    /// # Errors
+    /// Where one is not kept.
+    pub fn keys_of_windows(
+        &self,
+        own: &WindowsHoldings,
+        state: &mut State,
+        strongbox: &Strongbox,
+    ) -> Result<HashMap<SecretRef, Secret>, Failure> {
+        let mut secrets = HashMap::new();
+        for (secret, label) in own.secrets() {
+            let text = self.secret_on_hosts((secret, label), state, strongbox)?;
+            secrets.extend(text.map(|text| (secret.clone(), text)));
         }
         Ok(secrets)
     }

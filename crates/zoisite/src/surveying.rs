@@ -4,7 +4,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::time::Duration;
 
-use jiff::Timestamp;
 use zoisite_core::cluster::{Grade, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::Part;
@@ -45,13 +44,6 @@ pub async fn survey(site: &Site, reach: &dyn Reach, hosts: &[HostName]) -> Surve
         }
     }
     Surveyed { facts, troubles }
-}
-
-/// What hosts that nobody dials told of themselves in their last letters, and when.
-pub fn told(site: &Site, state: &State) -> Result<BTreeMap<HostName, (Timestamp, Facts)>, Failure> {
-    let mut all = state.surveyed()?;
-    all.retain(|host, _| site.cluster.is_out_of_reach(host));
-    Ok(all)
 }
 
 /// What is found of these hosts that nobody dials, by what is known of all; hosts that told nothing are not judged.

@@ -625,15 +625,7 @@ impl Cluster {
 
     /// Whether a host runs Windows.
     pub fn runs_windows(&self, name: &HostName) -> bool {
-        self.host(name).is_some_and(|host| host.windows.is_some())
-    }
-
-    /// The ranges of which a node gets its pod subnets: Windows has an overlay of its own.
-    pub fn pod_ranges_of(&self, host: &Host) -> Vec<IpNet> {
-        match host.windows {
-            Some(_) => self.network.windows_pods.clone(),
-            None => self.network.pods.clone(),
-        }
+        self.host(name).is_some_and(|host| !host.is_linux())
     }
 
     /// Every range that pods have addresses of.

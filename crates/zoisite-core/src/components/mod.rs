@@ -101,7 +101,8 @@ pub fn needed(
         published::of(component, &version.to_string(), platform, &cluster.components.sources)
     };
     let components = &cluster.components;
-    for platform in arches.iter().map(|arch| Platform::host(arch)) {
+    let windows = cluster.windows().next().map(|_| Platform::windows());
+    for platform in arches.iter().map(|arch| Platform::host(arch)).chain(windows) {
         published.extend(of("etcd", &cluster.etcd_version, &platform));
         published.extend(of("kubernetes", &cluster.kubernetes, &platform));
         if cluster.registry.host.is_some() {
@@ -112,15 +113,6 @@ pub fn needed(
             ("runc", &components.runc),
             ("network-plugins", &components.network_plugins),
         ] {
-            published.extend(version.iter().flat_map(|version| of(component, version, &platform)));
-        }
-    }
-    if cluster.windows().next().is_some() {
-        let platform = Platform::windows();
-        published.extend(of("kubernetes", &cluster.kubernetes, &platform));
-        for (component, version) in
-            [("runtime", &components.runtime), ("network-plugins", &components.network_plugins)]
-        {
             published.extend(version.iter().flat_map(|version| of(component, version, &platform)));
         }
     }

@@ -71,7 +71,7 @@ struct Row {
     /// Folder inside an archive that the programs stand in; `None` where each is published by itself.
     inside: Option<&'static str>,
     programs: &'static [&'static str],
-    /// Those for hosts that run Windows.
+    /// Those for hosts that run Windows; none where it has none for them.
     windows: &'static [&'static str],
 }
 
@@ -167,6 +167,9 @@ pub(super) fn of(
         (false, Platform::WINDOWS) => row.windows,
         (false, _) => row.programs,
     };
+    if programs.is_empty() {
+        return Vec::new();
+    }
     let base = bases.get(named).map_or(row.base, String::as_str).trim_end_matches('/');
     let filled = |template: &str, program: &str| {
         let text = template.replace("{v}", version).replace("{os}", &platform.os);

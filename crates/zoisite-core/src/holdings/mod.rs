@@ -55,7 +55,7 @@ pub(crate) use preparation::{Bringing, bringing, swaps};
 pub use registry::{REGISTRY_UNIT, RegistryLogin, registry_secrets};
 pub use sources::{HostFacts, SharedSecrets, Sources};
 pub use unit::UnitFile;
-pub use windows::{Overlay, Remote, WINDOWS_FOLDER, WindowsAct, WindowsHoldings};
+pub use windows::{Overlay, Remote, WindowsAct, WindowsHoldings};
 
 use self::node::dns_address;
 use self::workshop::{SharedTexts, Workshop};
@@ -458,7 +458,7 @@ pub fn holdings(
             }
         }
         made.programs.extend(made.makes_keys_with());
-        if !made.is_empty() {
+        if !made.items.is_empty() {
             made.marked(cluster, sources.cluster_id, sources.epoch);
             let last = made.parts.last().copied().filter(|part| *part != Part::Preparation);
             if let Some(last) = last {
@@ -475,7 +475,7 @@ pub fn holdings(
     let all: Vec<_> = cluster.hosts.par_iter().map(host).collect();
     for (made, mut faults) in all {
         errors.append(&mut faults);
-        if !made.items.is_empty() || made.windows.is_some() {
+        if !made.is_empty() {
             hosts.push(made);
         }
     }

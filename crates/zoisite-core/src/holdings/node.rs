@@ -161,37 +161,20 @@ pub fn node_wanted(cluster: &Cluster, host: &HostName, subnets: &[IpNet]) -> Nod
 /// assigned before stays as it is. Nodes for which a range has no room are left out.
 pub fn assign_subnets(cluster: &Cluster, assigned: &mut BTreeMap<HostName, Vec<IpNet>>) -> bool {
     let mut changed = false;
-    let most = cluster.network.pods.len().max(cluster.network.windows_pods.len());
-    for i in 0..most {
-        changed |= assign_of(cluster, assigned, i, Host::is_linux, &cluster.network.pods);
-        let windows = |host: &Host| !host.is_linux();
-        changed |= assign_of(cluster, assigned, i, windows, &cluster.network.windows_pods);
-    }
-    changed
-}
-
-/// The subnets of one range, of one kind of nodes.
-fn assign_of(
-    cluster: &Cluster,
-    assigned: &mut BTreeMap<HostName, Vec<IpNet>>,
-    i: usize,
-    kind: impl Fn(&Host) -> bool,
-    ranges: &[IpNet],
-) -> bool {
-    let mut changed = false;
-    if let Some(range) = ranges.get(i) {
-        let Ok(mut free) = range.subnets(cluster.network.subnet_prefix(range)) else {
-            return false;
-        };
-        let taken: std::collections::HashSet<IpNet> =
-            assigned.values().filter_map(|nets| nets.get(i).copied()).collect();
-        for node in cluster.nodes().into_iter().filter(|host| kind(host)) {
-            let nets = assigned.entry(node.name.clone()).or_default();
-            if nets.len() == i
-                && let Some(subnet) = free.find(|subnet| !taken.contains(subnet))
-            {
-                nets.push(subnet);
-                changed = true;
+    let network = &cluster.network;
+    for (ranges, linux) in [(&network.pods, true), (&network.windows_pods, false)] {
+        for (i, range) in ranges.iter().enumerate() {
+            let Ok(mut free) = range.subnets(network.subnet_prefix(range)) else { continue };
+            let taken: std::collections::HashSet<IpNet> =
+                assigned.values().filter_map(|nets| nets.get(i).copied()).collect();
+            for node in cluster.nodes().into_iter().filter(|host| host.is_linux() == linux) {
+                let nets = assigned.entry(node.name.clone()).or_default();
+                if nets.len() == i
+                    && let Some(subnet) = free.find(|subnet| !taken.contains(subnet))
+                {
+                    nets.push(subnet);
+                    changed = true;
+                }
             }
         }
     }

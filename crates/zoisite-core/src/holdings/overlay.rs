@@ -15,6 +15,7 @@ pub(super) const IDENTIFIER: u32 = 4_096;
 const DEVICE: &str = "zoisite-vx";
 /// What the packing takes of a packet, in octets.
 const PACKED: u16 = 50;
+
 /// The hardware address of the end of the overlay on a node that runs Linux: it follows from its address, so that nobody
 /// need ask.
 pub(super) fn own_mac(address: Ipv4Addr) -> String {
@@ -67,10 +68,9 @@ pub(super) fn lines_on_linux(shop: &Workshop<'_>) -> String {
             continue;
         };
         // One that was taken out of the file runs on.
-        let departed = shop.sources.departed.get(name).copied();
         let address = match shop.by_name.get(name) {
             Some(host) => v4(host).map(IpAddr::V4),
-            None => departed,
+            None => shop.sources.departed.get(name).copied(),
         };
         let mac = shop.sources.facts.get(name).and_then(|facts| facts.overlay_mac.as_ref());
         let (Some(address), Some(mac)) = (address, mac) else { continue };

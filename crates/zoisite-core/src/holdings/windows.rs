@@ -20,7 +20,7 @@ use crate::pki::{AuthorityKind, Profile, SecretRef};
 /// The network on nodes that run Windows.
 const NETWORK: &str = "zoisite";
 /// Where everything of ours stands there.
-pub const WINDOWS_FOLDER: &str = r"C:\zoisite";
+const WINDOWS_FOLDER: &str = r"C:\zoisite";
 /// Where the kubelet keeps pods' files there: where drivers look for them.
 const KUBELET_ROOT: &str = r"C:\var\lib\kubelet";
 /// Where the kubelet keeps the certificates that it is given.

@@ -116,13 +116,12 @@ pub fn join_file(
 ) -> Result<Secret, String> {
     let parts = scripts(to, errand, holdings, keys)?;
     let body = body(&parts, &letter_key(word, to.host.name.as_str()));
-    let mut text = Zeroizing::new(head(to, errand, signer));
-    text.push_str("#sealed\n");
-    text.push_str(&signer.sealed(word, &body));
-    let signature = signer.signed(text.as_bytes())?;
-    text.push_str("#signature\n");
-    text.push_str(&signature);
-    Ok(Secret::new(std::mem::take(&mut *text)))
+    signer.closed(head(to, errand, signer), (word, &body), str::to_owned)
+}
+
+/// A moment, as a person reads it.
+fn day(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
 /// What everybody may read.
@@ -131,7 +130,6 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
     let addresses = host.addresses().filter(|address| !address.is_unspecified());
     let addresses: Vec<String> = addresses.map(|address| address.to_string()).collect();
     let (name, by) = (&host.name, signer.fingerprint());
-    let day = |at: Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
     format!(
         "#!/bin/sh\n\
          # Zoisite join file, form 1: carried to {name} of the cluster {}, which {}.\n\

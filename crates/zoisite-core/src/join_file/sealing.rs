@@ -124,8 +124,28 @@ impl Signer {
         &self.fingerprint
     }
 
+    /// A whole join file: its head for all to read, what is sealed by the host's word, and the signature over both. Each of
+    /// these two is in lines of base64, in the form that `shaped` gives them.
+    ///
+    /// # Errors
+    /// What cannot sign.
+    pub(super) fn closed(
+        &self,
+        head: String,
+        (word, body): (&Secret, &str),
+        shaped: impl Fn(&str) -> String,
+    ) -> Result<Secret, String> {
+        let mut text = Zeroizing::new(head);
+        text.push_str("#sealed\n");
+        text.push_str(&shaped(&self.sealed(word, body)));
+        let signature = self.signed(text.as_bytes())?;
+        text.push_str("#signature\n");
+        text.push_str(&shaped(&signature));
+        Ok(Secret::new(std::mem::take(&mut *text)))
+    }
+
     /// A signature (ECDSA with SHA-256, in DER) in lines of base64.
-    pub(super) fn signed(&self, text: &[u8]) -> Result<String, String> {
+    fn signed(&self, text: &[u8]) -> Result<String, String> {
         let signature = self
             .pair
             .sign(&SystemRandom::new(), text)
@@ -135,7 +155,7 @@ impl Signer {
 
     /// A text compressed, and sealed by a word and this signer: what another one signed is not opened by the word. As
     /// openssl-enc(1) opens it: `-aes-256-ctr -pbkdf2 -md sha256`.
-    pub(super) fn sealed(&self, word: &Secret, text: &str) -> String {
+    fn sealed(&self, word: &Secret, text: &str) -> String {
         // Another one for every text, so that no two are sealed by the same key.
         let sum = sha256(text.as_bytes());
         let salt = &sum.as_bytes()[..8];

@@ -6,9 +6,9 @@ use serde_json::{Value, json};
 use zeroize::Zeroizing;
 
 use super::sealing::{self, Signer, letter_key};
-use super::{Addressed, Errand};
+use super::{Addressed, Errand, day};
 use crate::holdings::{LETTERS, WindowsAct, WindowsHoldings};
-use crate::item::{Content, KeyText, Pinned};
+use crate::item::{ComponentSums, Content, KeyText};
 use crate::pki::{Secret, SecretRef};
 
 const HEAD: &str = include_str!("windows/head.ps1");
@@ -17,20 +17,14 @@ const LETTER: &str = include_str!("windows/letter.ps1");
 const NATIVE: &str = include_str!("windows/native.cs");
 
 /// What a join file for Windows brings along or fetches.
-#[derive(Clone, Copy)]
+#[derive(Clone, Copy, Debug)]
 pub struct Brought<'a> {
-    /// The checksum of a program, in hexadecimal.
-    pub sums: &'a dyn Fn(&Pinned) -> Option<String>,
+    /// The checksums of the components.
+    pub sums: &'a ComponentSums,
     /// Where a folder of components can be fetched from, where none is carried along.
     pub from: Option<&'a str>,
     /// The certificates of the cluster's authority, in PEM.
     pub authority: &'a str,
-}
-
-impl std::fmt::Debug for Brought<'_> {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Brought").field("from", &self.from).finish_non_exhaustive()
-    }
 }
 
 /// Text in single quotes, as PowerShell takes it.
@@ -53,13 +47,7 @@ pub fn join_file(
     let key = letter_key(word, to.host.name.as_str());
     sealed["letter"] = sealing::in_base64(&key[..]).into();
     let sealed = Zeroizing::new(sealed.to_string());
-    let mut text = Zeroizing::new(head(to, errand, signer));
-    text.push_str("#sealed\n");
-    text.push_str(&commented(&signer.sealed(word, &sealed)));
-    let signature = signer.signed(text.as_bytes())?;
-    text.push_str("#signature\n");
-    text.push_str(&commented(&signature));
-    Ok(Secret::new(std::mem::take(&mut *text)))
+    signer.closed(head(to, errand, signer), (word, &sealed), commented)
 }
 
 /// PowerShell takes no notice of such lines.
@@ -73,7 +61,6 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
     let (name, by) = (&host.name, signer.fingerprint());
     let addresses: Vec<String> = host.addresses().map(|own| quoted(&own.to_string())).collect();
     let was = host.newcomer_name().map_or_else(String::new, |was| was.to_string());
-    let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
     format!(
         "# Zoisite join file for Windows, form 1: carried to {name} of the cluster {}, which {}.\n\
          # On {name}, as an administrator: powershell -ExecutionPolicy Bypass -File {name}.ps1\n\
@@ -177,9 +164,9 @@ fn act_of(act: &WindowsAct, brought: Brought<'_>, keys: KeyText<'_>) -> Result<V
             json!({"do": "file", "path": path, "content": content, "restarts": restarts})
         }
         WindowsAct::Program { path, pinned, restarts } => {
-            let sha256 = match (brought.sums)(pinned) {
+            let sha256 = match brought.sums.sha256_on_windows(pinned) {
                 Some(sum) => sum,
-                None if matches!(keys, KeyText::Masked) => String::new(),
+                None if matches!(keys, KeyText::Masked) => "",
                 None => return Err(format!("{pinned} for Windows")),
             };
             json!({"do": "program", "path": path, "from": pinned.path_on_windows(), "sha256": sha256,

@@ -325,7 +325,7 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
     }
     let why = "API servers fetch logs, open shells and forward ports";
     add(Service::Kubelet, Protocol::Tcp(KUBELET), vec![apis.clone()], &nodes, why, ALWAYS);
-    let routed = cluster.nodes().into_iter().filter(|host| host.windows.is_none());
+    let routed = cluster.nodes().into_iter().filter(|host| host.is_linux());
     let routed: Vec<HostName> = routed.map(|host| host.name.clone()).collect();
     if cluster.network.pods_by == PodsBy::Routes && routed.len() > 1 {
         let why = "pods of different hosts talk at their own addresses";

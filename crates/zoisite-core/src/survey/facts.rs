@@ -166,6 +166,11 @@ pub struct AddressFacts {
 }
 
 impl AddressFacts {
+    /// Whether it counts on one wire alone.
+    pub fn is_link_local(&self) -> bool {
+        is_link_local(self.net.addr())
+    }
+
     /// An address that stays.
     pub fn fixed(link: &str, address: IpAddr) -> Self {
         Self { link: link.to_owned(), net: IpNet::from(address), leased: None }

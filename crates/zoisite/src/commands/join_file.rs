@@ -160,46 +160,26 @@ pub fn out_of_reach<'a>(site: &'a Site, words: &[String]) -> Result<Vec<&'a Host
     Ok(hosts)
 }
 
-/// What nodes that run Windows need besides their own holdings.
-struct Brings {
-    sums: ComponentSums,
-    authority: String,
-}
-
-impl Brings {
-    /// All programs for Windows that are not among the components are named at once.
-    fn lack_nothing<'a>(
-        &self,
-        holdings: impl Iterator<Item = &'a HostHoldings>,
-    ) -> Result<(), Failure> {
-        let wanted = holdings.filter_map(|host| host.windows.as_ref());
-        let lacks = |pinned: &&Pinned| self.sums.sha256_on_windows(pinned).is_none();
-        let missing: BTreeSet<String> = wanted
-            .flat_map(|windows| windows.programs().filter(lacks).map(Pinned::path_on_windows))
-            .collect();
-        match missing.is_empty() {
-            true => Ok(()),
-            false => Err(Failure::new(
-                Kind::Usage,
-                format!(
-                    "programs for Windows are not among the components: {}",
-                    missing.into_iter().collect::<Vec<_>>().join(", ")
-                ),
-                "zoisite components fetch brings them",
-            )),
-        }
-    }
-
-    fn of_windows<'a>(
-        &'a self,
-        args: &'a WriteArgs,
-        sums: &'a dyn Fn(&Pinned) -> Option<String>,
-    ) -> Brought<'a> {
-        Brought { sums, from: args.from.as_deref(), authority: &self.authority }
-    }
-
-    fn sum(&self, pinned: &Pinned) -> Option<String> {
-        self.sums.sha256_on_windows(pinned).map(ToOwned::to_owned)
+/// All programs for Windows that are not among the components are named at once.
+fn lack_nothing<'a>(
+    holdings: impl Iterator<Item = &'a HostHoldings>,
+    sums: &ComponentSums,
+) -> Result<(), Failure> {
+    let wanted = holdings.filter_map(|host| host.windows.as_ref());
+    let lacks = |pinned: &&Pinned| sums.sha256_on_windows(pinned).is_none();
+    let missing: BTreeSet<String> = wanted
+        .flat_map(|windows| windows.programs().filter(lacks).map(Pinned::path_on_windows))
+        .collect();
+    match missing.is_empty() {
+        true => Ok(()),
+        false => Err(Failure::new(
+            Kind::Usage,
+            format!(
+                "programs for Windows are not among the components: {}",
+                missing.into_iter().collect::<Vec<_>>().join(", ")
+            ),
+            "zoisite components fetch brings them",
+        )),
     }
 }
 
@@ -241,9 +221,9 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
     let all = prepared.out_of_reach(site, &mut taken, like.as_ref())?;
     let state = &mut work.state;
     let authority = prepared.ledger.bundle(AuthorityKind::Cluster).unwrap_or_default();
-    let brought = Brings { sums, authority };
+    let brought = Brought { sums: &sums, from: args.from.as_deref(), authority: &authority };
     if args.raises() {
-        brought.lack_nothing(hosts.iter().filter_map(|host| all.host(&host.name)))?;
+        lack_nothing(hosts.iter().filter_map(|host| all.host(&host.name)), &sums)?;
     }
     let nodes = match args.raises() {
         true => known_nodes(site, state)?,
@@ -257,14 +237,14 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
         let arch = arch.filter(|arch| !arch.is_empty()).unwrap_or_else(|| args.arch.clone());
         let joins = args.anew || !nodes.contains(host.name.as_str());
         let sequence = match args.raises() && host.is_linux() {
-            true => steps(&prepared, holdings, &brought.sums, (&arch, joins))?,
+            true => steps(&prepared, holdings, &sums, (&arch, joins))?,
             false => Sequence::default(),
         };
         drafts.push(Draft { host, holdings: holdings.clone(), sequence, arch, joins });
     }
     makes_no_keys(&drafts)?;
     let Some(out) = args.out.as_deref().filter(|_| !args.show_script) else {
-        return show(site, state, &drafts, args, &brought);
+        return show(site, state, &drafts, args, brought);
     };
     private_folder(out)?;
     let names: Vec<HostName> = drafts.iter().map(|draft| draft.host.name.clone()).collect();
@@ -274,7 +254,14 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
     let words = words(state, strongbox, &names)?;
     let run = begin_run(state, &format!("join-file write {}", view::few(&names)))?;
     let done = (|| {
-        let tokens = tokens(site, state, &drafts, args)?;
+        let tokens = match args.raises() {
+            true => {
+                let joining = drafts.iter().filter(|draft| draft.joins);
+                let joining = joining.map(|draft| draft.host.name.clone());
+                tokens(site, state, &names.iter().cloned().collect(), joining, args.ends)?
+            }
+            false => Tokens::new(),
+        };
         let made = now();
         let ends =
             made.saturating_add(SignedDuration::from_secs(args.ends)).unwrap_or(Timestamp::MAX);
@@ -282,7 +269,7 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
             site,
             state,
             &drafts,
-            (args, &brought),
+            (args, brought),
             (&by, &words, &tokens),
             (run.generation, made, ends),
         )?;
@@ -320,7 +307,7 @@ fn show(
     state: &mut State,
     drafts: &[Draft<'_>],
     args: &WriteArgs,
-    brought: &Brings,
+    brought: Brought<'_>,
 ) -> Result<ExitCode, Failure> {
     let identity = state.cluster_id()?;
     let made = now();
@@ -335,9 +322,7 @@ fn show(
             ends: made,
         };
         if let Some(windows) = &draft.holdings.windows {
-            let sums = |pinned: &Pinned| brought.sum(pinned);
-            let own = brought.of_windows(args, &sums);
-            let shown = windows::sealed(to, errand(args, draft), windows, own, KeyText::Masked)
+            let shown = windows::sealed(to, errand(args, draft), windows, brought, KeyText::Masked)
                 .map_err(|label| no_key(&host.name, &label))?;
             view::out(&format!("{shown:#}"));
             continue;
@@ -437,39 +422,36 @@ fn makes_no_keys(drafts: &[Draft<'_>]) -> Result<(), Failure> {
     }
 }
 
-/// Tokens for hosts that have still to join, published; those of earlier join files are taken back.
-fn tokens(
+/// Tokens for hosts that have still to join, published; those of earlier join files of `hosts` are taken back.
+pub fn tokens(
     site: &Site,
     state: &mut State,
-    drafts: &[Draft<'_>],
-    args: &WriteArgs,
+    hosts: &BTreeSet<HostName>,
+    joining: impl Iterator<Item = HostName>,
+    seconds: i64,
 ) -> Result<Tokens, Failure> {
     let mut out = Tokens::new();
-    if !args.raises() {
-        return Ok(out);
-    }
     let recipients = site.recipients(state)?;
-    let known: BTreeSet<HostName> = drafts.iter().map(|d| d.host.name.clone()).collect();
     let earlier: BTreeSet<String> = carried(state)?
         .into_iter()
-        .filter(|(host, _)| known.contains(host))
+        .filter(|(host, _)| hosts.contains(host))
         .filter_map(|(_, carried)| carried.token)
         .collect();
     let usable = |token: &TokenRecord| {
         earlier.contains(&token.id) && token.state(now()) == TokenState::Usable
     };
     let old: Vec<TokenRecord> = state.tokens()?.into_iter().filter(usable).collect();
-    for draft in drafts.iter().filter(|draft| draft.joins) {
-        let hosts = vec![draft.host.name.clone()];
-        let made = trust::make_join_token(state, &recipients, hosts, 1, args.ends, now(), false)?;
-        out.insert(draft.host.name.clone(), made);
+    for host in joining {
+        let hosts = vec![host.clone()];
+        let made = trust::make_join_token(state, &recipients, hosts, 1, seconds, now(), false)?;
+        out.insert(host, made);
     }
     publish(site, state, &out, old)?;
     Ok(out)
 }
 
 /// Makes tokens known to the API, and takes others back.
-pub fn publish(
+fn publish(
     site: &Site,
     state: &mut State,
     made: &Tokens,
@@ -513,7 +495,7 @@ fn seal(
     site: &Site,
     state: &mut State,
     drafts: &[Draft<'_>],
-    (args, brought): (&WriteArgs, &Brings),
+    (args, brought): (&WriteArgs, Brought<'_>),
     (by, words, tokens): (&Signer, &BTreeMap<HostName, Secret>, &Tokens),
     (number, made, ends): (u64, Timestamp, Timestamp),
 ) -> Result<Vec<(String, Secret)>, Failure> {
@@ -522,10 +504,8 @@ fn seal(
     let mut kept = BTreeMap::new();
     for draft in drafts {
         kept.extend(site.keys_of(&draft.sequence, state, strongbox)?);
-        let own = draft.holdings.windows.iter().filter(|_| args.raises());
-        for (secret, label) in own.flat_map(|windows| windows.secrets()) {
-            let text = site.secret_on_hosts((secret, label), state, strongbox)?;
-            kept.extend(text.map(|text| (secret.clone(), text)));
+        if let Some(own) = draft.holdings.windows.as_ref().filter(|_| args.raises()) {
+            kept.extend(site.keys_of_windows(own, state, strongbox)?);
         }
     }
     let open = |secret: &SecretRef| match secret {
@@ -540,10 +520,7 @@ fn seal(
         let how = (KeyText::Opened(&open), &words[&host.name], by);
         let text = match &draft.holdings.windows {
             None => join_file(to, errand, &draft.holdings, how),
-            Some(own) => {
-                let sums = |pinned: &Pinned| brought.sum(pinned);
-                windows::join_file(to, errand, own, brought.of_windows(args, &sums), how)
-            }
+            Some(own) => windows::join_file(to, errand, own, brought, how),
         };
         Ok((draft.file(), text.map_err(|label| no_key(&host.name, &label))?))
     };

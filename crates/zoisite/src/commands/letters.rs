@@ -11,7 +11,7 @@ use base64::prelude::BASE64_STANDARD;
 use clap::{Args, Subcommand};
 use flate2::read::GzDecoder;
 use serde_json::json;
-use zoisite_core::cluster::HostName;
+use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::holdings::{LETTERS, Part};
 use zoisite_core::join_file::Letter;
 use zoisite_core::sequence::{Looks, differences};
@@ -126,17 +126,13 @@ type Texts = Vec<(String, Result<String, Failure>)>;
 /// What hosts left with the cluster.
 fn fetch(site: &Site, state: &mut State) -> Result<Texts, Failure> {
     let mut texts = Texts::new();
+    let former: Vec<HostName> = site.cluster.hosts.iter().filter_map(Host::newcomer_name).collect();
     with_api(site, state, async |api: &ApiClient| {
         for object in api.list(&format!("/api/v1/namespaces/{LETTERS}/configmaps")).await? {
             let Some(packed) = object["binaryData"]["letter.gz"].as_str() else { continue };
             let name = object["metadata"]["name"].as_str().unwrap_or_default();
             // What it wrote before it had a name is not of any host by now.
-            if site
-                .cluster
-                .hosts
-                .iter()
-                .any(|host| host.newcomer_name().is_some_and(|old| old.as_str() == name))
-            {
+            if former.iter().any(|old| old.as_str() == name) {
                 continue;
             }
             let mut text = String::new();
@@ -165,11 +161,12 @@ fn read(
 ) -> Result<ExitCode, Failure> {
     let (mut letters, mut refused) = (Vec::<Letter>::new(), None::<Failure>);
     let mut known = carried(state)?;
+    let newcomers = newcomers(site);
     let mut again = Vec::new();
     for (name, text) in texts {
         let one = text.and_then(|text| {
             let letter = Letter::read(&text).map_err(|why| not_taken(&name, &why.to_string()))?;
-            believed(site, state, (&name, &letter), &known)?;
+            believed(site, state, (&name, &letter), (&known, &newcomers))?;
             Ok(letter)
         });
         match one {
@@ -193,8 +190,8 @@ fn read(
     letters.sort_by_key(|letter| std::cmp::Reverse(letter.told.count));
     let mut seen = BTreeSet::new();
     letters.retain(|letter| seen.insert(letter.host.clone()));
-    let taken = take(site, state, &letters, &mut known)?;
-    for newcomer in taken.iter().filter(|host| is_newcomer(site, host)) {
+    let taken = take(site, state, &letters, (&mut known, &newcomers))?;
+    for newcomer in taken.iter().filter(|host| newcomers.contains(*host)) {
         view::note(&format!("{newcomer} reported in: zoisite newcomers shows what it is like"));
     }
     for host in &again {
@@ -229,7 +226,7 @@ fn believed(
     site: &Site,
     state: &mut State,
     (name, letter): (&str, &Letter),
-    known: &BTreeMap<HostName, Carried>,
+    (known, newcomers): (&BTreeMap<HostName, Carried>, &BTreeSet<HostName>),
 ) -> Result<(), Failure> {
     let host = &letter.host;
     let refuse = |why: String| Err(not_taken(name, &why));
@@ -237,7 +234,7 @@ fn believed(
     if letter.cluster != identity {
         return refuse(format!("it is of another cluster ({})", letter.cluster));
     }
-    let writes = site.cluster.is_out_of_reach(host) || is_newcomer(site, host);
+    let writes = site.cluster.is_out_of_reach(host) || newcomers.contains(host);
     let Some(before) = known.get(host).filter(|_| writes) else {
         return refuse(format!("{host} is no host for which a join file was written here"));
     };
@@ -262,8 +259,9 @@ fn believed(
     }
 }
 
-fn is_newcomer(site: &Site, name: &HostName) -> bool {
-    site.cluster.newcomers().iter().any(|host| host.name == *name)
+/// What machines are called that have no name yet.
+fn newcomers(site: &Site) -> BTreeSet<HostName> {
+    site.cluster.newcomers().into_iter().map(|host| host.name).collect()
 }
 
 /// Records what letters tell: what hosts are like, which machines they are, what differs there. Returns whose they are.
@@ -271,14 +269,14 @@ fn take(
     site: &Site,
     state: &mut State,
     letters: &[Letter],
-    known: &mut BTreeMap<HostName, Carried>,
+    (known, newcomers): (&mut BTreeMap<HostName, Carried>, &BTreeSet<HostName>),
 ) -> Result<Vec<HostName>, Failure> {
     if letters.is_empty() {
         return Ok(Vec::new());
     }
     let mut looks = Looks::new();
     // Which machine it is counts from then on, as it has a name.
-    for letter in letters.iter().filter(|letter| !is_newcomer(site, &letter.host)) {
+    for letter in letters.iter().filter(|letter| !newcomers.contains(&letter.host)) {
         if let Some(observed) = &letter.observed {
             looks.insert(letter.host.clone(), Ok((**observed).clone()));
         }

@@ -1,6 +1,5 @@
 //! A raise on simulated hosts.
 
-use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
 use std::process::ExitCode;
@@ -8,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::Part;
-use zoisite_core::item::{ComponentSums, KeyText, Pinned};
+use zoisite_core::item::{ComponentSums, KeyText};
 use zoisite_core::join_file::windows::{Brought, acts as windows_acts};
 use zoisite_core::pki::{AuthorityKind, Secret, SecretRef};
 use zoisite_core::script::Depth;
@@ -85,18 +84,17 @@ fn windows(site: &Site, options: &Options) -> Result<(), Failure> {
     let prepared = prepare(site, &mut scratch, Part::ALL)?;
     let all = prepared.out_of_reach(site, &mut scratch, None)?;
     let authority = prepared.ledger.bundle(AuthorityKind::Cluster).unwrap_or_default();
-    // What the programs are does not matter here.
-    let sums = |_: &Pinned| Some("0".repeat(64));
-    let brought = Brought { sums: &sums, from: None, authority: &authority };
     for (host, _) in site.cluster.windows() {
         let Some(own) = all.host(&host.name).and_then(|holds| holds.windows.as_ref()) else {
             continue;
         };
-        let mut keys = BTreeMap::new();
-        for (secret, label) in own.secrets() {
-            let text = site.secret_on_hosts((secret, label), &mut scratch, site.strongbox()?)?;
-            keys.extend(text.map(|text| (secret.clone(), text)));
+        // What the programs are does not matter here.
+        let mut sums = ComponentSums::default();
+        for pinned in own.programs() {
+            sums.insert(pinned.path_on_windows(), "0".repeat(64));
         }
+        let brought = Brought { sums: &sums, from: None, authority: &authority };
+        let keys = site.keys_of_windows(own, &mut scratch, site.strongbox()?)?;
         let open = |secret: &SecretRef| match secret {
             // One is made when a file is written, and published then.
             SecretRef::JoinToken(_) => Some(Secret::new("rehear.sedonly000000000".into())),

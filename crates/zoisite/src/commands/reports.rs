@@ -8,11 +8,10 @@ use zoisite_core::holdings::HostHoldings;
 use zoisite_core::item::KeyText;
 use zoisite_core::join_file::{Addressed, Errand, Presented, join_file};
 use zoisite_core::pki::{AuthorityKind, Secret};
-use zoisite_core::token::{TokenRecord, TokenState};
 use zoisite_store::join_files::{Carried, carried, put_carried, signer, words};
-use zoisite_store::{FreshKeys, State, trust};
+use zoisite_store::{FreshKeys, State};
 
-use super::join_file::{Tokens, publish};
+use super::join_file::{Tokens, tokens};
 use crate::failure::{Failure, Kind};
 use crate::site::{Site, begin_run, now};
 use crate::view;
@@ -31,14 +30,20 @@ pub fn reports(
     let words = words(state, strongbox, &names)?;
     let run = begin_run(state, "first-boot write --newcomers")?;
     let done = (|| {
-        let tokens = tokens(site, state, &names, seconds)?;
+        let tokens = match state.begun()?.is_some_and(|begun| begun.formed.is_some()) {
+            true => {
+                let all = names.iter().cloned();
+                tokens(site, state, &all.clone().collect(), all, seconds)?
+            }
+            false => Tokens::new(),
+        };
         let authority = state.ledger()?.bundle(AuthorityKind::Cluster).unwrap_or_default();
         let identity = state.cluster_id()?;
         let (number, made) = (run.generation, now());
         let ends =
             made.saturating_add(SignedDuration::from_secs(seconds)).unwrap_or(Timestamp::MAX);
-        let mut files = BTreeMap::new();
-        let mut written = carried(state)?;
+        let (mut files, mut written) = (BTreeMap::new(), Vec::new());
+        let mut known = carried(state)?;
         for host in hosts {
             let to =
                 Addressed { cluster: &site.cluster, identity: &identity, host, number, made, ends };
@@ -55,13 +60,12 @@ pub fn reports(
                     )
                 })?;
             files.insert(host.name.clone(), text);
-            let letter = written.remove(&host.name).and_then(|carried| carried.letter);
+            let letter = known.remove(&host.name).and_then(|carried| carried.letter);
             let token = token.map(|(record, _)| record.id.clone());
             let errand = errand.what().to_owned();
             written
-                .insert(host.name.clone(), Carried { number, errand, made, ends, token, letter });
+                .push((host.name.clone(), Carried { number, errand, made, ends, token, letter }));
         }
-        written.retain(|name, _| files.contains_key(name));
         put_carried(state, written)?;
         Ok::<_, Failure>(files)
     })();
@@ -71,28 +75,4 @@ pub fn reports(
     };
     state.end_run(run, &outcome, now())?;
     done
-}
-
-/// A token for each, where the cluster stands; those of before are taken back.
-fn tokens(
-    site: &Site,
-    state: &mut State,
-    names: &[HostName],
-    seconds: i64,
-) -> Result<Tokens, Failure> {
-    let mut out = Tokens::new();
-    if state.begun()?.is_none_or(|begun| begun.formed.is_none()) {
-        return Ok(out);
-    }
-    let recipients = site.recipients(state)?;
-    let of_these = |token: &TokenRecord| matches!(&token.hosts[..], [one] if names.contains(one));
-    let usable = |token: &TokenRecord| of_these(token) && token.state(now()) == TokenState::Usable;
-    let old: Vec<TokenRecord> = state.tokens()?.into_iter().filter(usable).collect();
-    for name in names {
-        let hosts = vec![name.clone()];
-        let made = trust::make_join_token(state, &recipients, hosts, 1, seconds, now(), false)?;
-        out.insert(name.clone(), made);
-    }
-    publish(site, state, &out, old)?;
-    Ok(out)
 }

@@ -109,14 +109,14 @@ async fn look(site: &Site, reach: &Hosts, hosts: &[HostName]) -> Result<Report, 
     let (mut surveyed, here) =
         tokio::join!(surveying::survey(site, reach, &dialled), surveying::here(site));
     let (mut before, mut pins, mut identity) = (BTreeMap::new(), BTreeMap::new(), None);
-    let mut told = BTreeMap::new();
     if let Some(state) = site.existing_state()? {
         before = state.surveyed()?;
         pins = state.pins()?;
         identity = state.known_cluster_id()?;
-        told = surveying::told(site, &state)?;
     }
+    let mut told = before.clone();
     told.retain(|host, _| away.contains(host));
+    before.retain(|host, _| dialled.contains(host));
     let untold = away.into_iter().filter(|host| !told.contains_key(host)).collect();
     let asked: BTreeMap<HostName, (Timestamp, Facts)> =
         surveyed.facts.iter().map(|(host, facts)| (host.clone(), (now(), facts.clone()))).collect();
@@ -129,7 +129,6 @@ async fn look(site: &Site, reach: &Hosts, hosts: &[HostName]) -> Result<Report, 
     let seen = surveyed.facts.iter();
     let seen = seen.map(|(host, f)| (host, f.machine.as_str(), f.host_keys.as_slice()));
     let others = other_machines(&pins, seen);
-    before.retain(|host, _| dialled.contains(host));
     let at = before.values().map(|(at, _)| *at).max();
     let before: BTreeMap<HostName, Facts> =
         before.into_iter().map(|(host, (_, facts))| (host, facts)).collect();

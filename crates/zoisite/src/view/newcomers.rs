@@ -25,16 +25,9 @@ impl Newcomer {
         let card = facts.links.iter().find(|link| link.mac.eq_ignore_ascii_case(&self.mac))?;
         let own = facts.addresses.iter().filter(|address| address.link == card.name);
         // One of the older family first, and none that counts on one wire alone.
-        let mut own: Vec<_> = own.filter(|address| !is_of_one_wire(address)).collect();
+        let mut own: Vec<_> = own.filter(|address| !address.is_link_local()).collect();
         own.sort_by_key(|address| address.net.addr().is_ipv6());
         own.first().copied()
-    }
-}
-
-fn is_of_one_wire(address: &AddressFacts) -> bool {
-    match address.net.addr() {
-        std::net::IpAddr::V4(v4) => v4.is_link_local(),
-        std::net::IpAddr::V6(v6) => v6.is_unicast_link_local(),
     }
 }
 
@@ -71,16 +64,8 @@ pub fn render(all: &[Newcomer], style: Style) -> String {
             facts.and_then(room).unwrap_or_else(none),
         ]
     });
-    let columns = [
-        "machine",
-        "told what",
-        "reported in",
-        "address",
-        "system",
-        "cores",
-        "memory",
-        "least room",
-    ];
+    let columns =
+        ["machine", "written", "reported in", "address", "system", "cores", "memory", "least room"];
     let mut out = table(&columns, rows);
     let offers: Vec<String> = all.iter().filter_map(offer).collect();
     if !offers.is_empty() {
