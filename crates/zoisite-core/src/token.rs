@@ -117,8 +117,20 @@ pub fn make_token(mut random: impl FnMut() -> [u8; 16]) -> (String, Secret) {
     (id.to_string(), Secret::new(format!("{}.{}", *id, *secret)))
 }
 
-/// The Secret that publishes a token, as the API wants it. It holds the secret half: it is never shown.
+/// The group whose members may ask for a node's certificate: those who show a token that lets hosts in.
+pub const JOINING: &str = "system:bootstrappers:zoisite:joining";
+
+/// The Secret that publishes a token that lets hosts in, as the API wants it. It holds the secret half: it is never shown
+/// (`auth-extra-groups`: what else whoever shows it belongs to, besides
+/// `system:bootstrappers`).
 pub fn token_object(record: &TokenRecord, token: &Secret) -> Value {
+    let mut object = letter_token_object(record, token);
+    object["stringData"]["auth-extra-groups"] = JOINING.into();
+    object
+}
+
+/// The Secret that publishes a token with which a letter may be left, and nothing else done.
+pub fn letter_token_object(record: &TokenRecord, token: &Secret) -> Value {
     let (id, secret) = token.expose().split_once('.').unwrap_or_default();
     let ends = Timestamp::from_second(record.ends.as_second()).unwrap_or(record.ends);
     json!({

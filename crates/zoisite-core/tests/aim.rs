@@ -17,7 +17,7 @@ use zoisite_core::aim::{
 use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::holdings::{Part, Sources, holdings};
 use zoisite_core::item::Item;
-use zoisite_core::pki::AtRestStage;
+use zoisite_core::pki::{AtRestStage, AuthorityKind, TrustStage};
 use zoisite_core::script::Operation;
 use zoisite_core::sequence::{Condition, MemberWork, Work};
 
@@ -487,4 +487,35 @@ fn what_holds_a_replacement_back_is_told_also_while_members_have_no_leader() {
         assert_eq!(why, ["the API server of curlew could not be brought to it"], "{real:?}");
         assert_eq!(aim.arm, Arm::File);
     }
+}
+
+#[test]
+fn who_is_brought_by_hand_to_what_nodes_believe_holds_its_next_stage_back() {
+    let names = ["heron", "egret", "ibis"];
+    let mut real = stands(&names);
+    // Nobody looks at it.
+    real.machines.insert(host("tern-1"), Machine::Silent);
+    let mut file = file(&names);
+    file.hosts.iter_mut().find(|one| one.name == host("tern-1")).unwrap().out_of_reach = true;
+    let (unbrought, kind) = ([host("tern-1")].into(), AuthorityKind::Cluster);
+    let mut kept = Records { unbrought, ..made(&names) };
+    let leg = |kept: &Records| match next_aim(&file, &urls(&names), kept, &real, true) {
+        Next::Leg(aim) => aim,
+        Next::Refused { found, .. } => panic!("{found}"),
+    };
+    for stage in [TrustStage::Believe(kind), TrustStage::SignBy(kind), TrustStage::Forget(kind)] {
+        kept.trust = Some(stage);
+        let aim = leg(&kept);
+        assert_eq!(aim.arm, Arm::File, "{stage:?}: it does not count as done");
+        let [held] = &aim.held[..] else { panic!("{:?}", aim.held) };
+        assert_eq!(held.host, Some(host("tern-1")));
+        assert!(held.mend.contains("zoisite join-file write tern-1"), "{}", held.mend);
+    }
+    // Of the others nodes know nothing; and once its letter came it goes on.
+    let of_etcd = TrustStage::Believe(AuthorityKind::EtcdPeer);
+    kept.trust = Some(of_etcd);
+    assert_eq!(leg(&kept).arm, Arm::Trust { stage: of_etcd });
+    let stage = TrustStage::SignBy(kind);
+    kept = Records { trust: Some(stage), unbrought: BTreeSet::new(), ..kept };
+    assert_eq!(leg(&kept).arm, Arm::Trust { stage });
 }

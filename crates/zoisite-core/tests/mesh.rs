@@ -12,9 +12,11 @@ use zoisite_core::aim::{Arm, Next, Quorum, Real, Records, Scope, next_aim};
 use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::holdings::{Holdings, HostFacts, Part, holdings, peer_urls};
 use zoisite_core::item::Item;
-use zoisite_core::mesh::{Peer, Peers, stranger};
+use zoisite_core::mesh::{Peer, Peers, Seen, stranger};
 
 const LAB: &str = include_str!("../../../lab/clusters/mesh.toml");
+/// An office, and hosts elsewhere.
+const AWAY: &str = include_str!("../../../lab/clusters/mesh-away.toml");
 const PEERS: &str = "/etc/zoisite/mesh/peers";
 
 fn cluster(text: &str) -> Cluster {
@@ -139,7 +141,7 @@ fn sees(others: &[&str], change: impl Fn(&mut Peer)) -> Peers {
         change(&mut peer);
         (host(name), peer)
     };
-    Ok(others.iter().map(peer).collect())
+    Ok(Seen { peers: others.iter().map(peer).collect(), ahead: 0 })
 }
 
 #[test]
@@ -167,7 +169,14 @@ fn why_two_do_not_meet_is_told_by_what_both_count() {
     assert!(mend.contains("in front of egret"), "{mend}");
     let heard_back = sees(&["heron"], |peer| peer.heard = true);
     let (why, mend) = told(Some(&hears), Some(&heard_back)).unwrap();
-    assert!(why.contains("both hear each other") && mend.contains("clocks"), "{why}: {mend}");
+    assert!(why.contains("both hear each other") && mend.contains("restart"), "{why}: {mend}");
+    // What a clock that was set back says counts as old.
+    let mut late = back.clone().unwrap();
+    late.ahead = -3_600;
+    let (why, mend) = told(Some(&there), Some(&Ok(late))).unwrap();
+    assert!(why.contains("10.77.9.1:51820"), "{why}");
+    assert!(why.contains("the clock of egret is 3600 s behind that of heron"), "{why}");
+    assert!(mend.starts_with("set the clocks right first") && mend.contains("forward"), "{mend}");
     // A key that is another one, and a host that was not told.
     let other = sees(&["heron"], |peer| peer.key = Some("old=".into()));
     let (why, mend) = told(Some(&there), Some(&other)).unwrap();
@@ -180,4 +189,104 @@ fn why_two_do_not_meet_is_told_by_what_both_count() {
     assert!(why.starts_with("egret is not in the mesh"), "{why}");
     // What nobody could ask is judged by the one side.
     assert!(told(Some(&there), None).is_some());
+    // A machine that was copied has the key of the other.
+    let mut copied = known.facts.clone();
+    copied.get_mut(&host("ibis")).unwrap().mesh_key = Some("egret=".into());
+    let sees = (&heron, Some(&there));
+    let (why, mend) = stranger((&cluster, &copied), sees, (&egret, Some(&back))).unwrap();
+    assert!(why.contains("egret and ibis have the same key"), "{why}");
+    assert!(mend.contains("rm /var/lib/zoisite/mesh/key"), "{mend}");
+}
+
+/// The office has a second host, and another one is elsewhere, out in the open.
+fn away() -> Cluster {
+    cluster(&AWAY.replace(
+        "[mesh]\n",
+        "egret = { address = \"10.77.1.12\", interface = \"host0\", endpoint = \"10.77.9.1:51821\" }\n\
+         tern-2 = { address = \"10.99.0.102\", login = { address = \"203.0.113.7\" }, endpoint = \"203.0.113.7:51820\" }\n\n\
+         [mesh]\n",
+    ).replace("hosts = [\"tern-1\"]", "hosts = [\"tern-*\"]"))
+}
+
+#[test]
+fn hosts_of_one_network_dial_each_other_and_those_elsewhere_through_the_mesh() {
+    let cluster = away();
+    let pair = |one, other| cluster.meet_in_mesh(&host(one), &host(other));
+    assert!(pair("heron", "tern-1") && pair("tern-1", "tern-2") && pair("tern-2", "egret"));
+    assert!(!pair("heron", "egret") && !pair("tern-1", "tern-1"));
+    // The stable address moves in the office, and each host elsewhere has it for itself.
+    assert_eq!(cluster.floating_holders(), [host("heron")]);
+    assert_eq!(cluster.balancers.hosts, ["heron", "tern-1", "tern-2"].map(host));
+    assert_eq!(cluster.shared_balancers(), [host("heron")]);
+    assert!(cluster.is_depended_on(&host("heron")) && !cluster.is_depended_on(&host("tern-1")));
+
+    let mut known = Known::of(&cluster);
+    keyed(&mut known, &["heron", "egret", "tern-1", "tern-2"]);
+    let all = held(&cluster, &trust(&cluster), &known);
+    let told = |name: &str| {
+        let peers = text(&all, name, PEERS);
+        let names = peers.lines().filter_map(|line| line.strip_prefix("# ").map(str::to_owned));
+        names.collect::<Vec<_>>()
+    };
+    assert_eq!(told("heron"), ["tern-1", "tern-2"]);
+    assert_eq!(told("egret"), ["tern-1", "tern-2"]);
+    assert_eq!(told("tern-1"), ["heron", "egret", "tern-2"]);
+    let peers = text(&all, "tern-1", PEERS);
+    assert!(peers.contains("AllowedIPs = 10.77.1.11/32, 10.90."), "{peers}");
+    // Each knows by which way the others go, and from which address.
+    let set = |name: &str| text(&all, name, "/etc/zoisite/mesh/set");
+    let (office, home) = (set("egret"), set("tern-1"));
+    let route = "ip route replace 10.99.0.101 dev \"$dev\" src 10.77.1.12 proto static\n";
+    assert!(office.contains(route) && !office.contains("ip address"), "{office}");
+    assert!(!office.contains("10.77.1.11"), "{office}");
+    assert!(home.contains("ip address replace 10.99.0.101/24"), "{home}");
+    assert!(home.contains("ip address replace 10.77.1.5/32"), "{home}");
+    assert!(home.contains("ip route replace 10.77.1.11 dev \"$dev\" src 10.99.0.101"), "{home}");
+    assert!(!home.contains("route replace 10.99."), "{home}");
+    let holds = |name: &str, part| all.host(&host(name)).unwrap().has(part);
+    assert!(holds("heron", Part::Address) && !holds("tern-1", Part::Address));
+    assert!(holds("tern-1", Part::Balancer) && !holds("egret", Part::Balancer));
+    // Pods take the same way, whatever interface leads to the others of the office.
+    let routes = text(&all, "egret", "/etc/zoisite/network/routes");
+    let by = |via: &str| routes.lines().find(|line| line.contains(via)).unwrap().to_owned();
+    assert!(by("via 10.99.0.101 ").contains("dev zoisite-mesh"), "{routes}");
+    assert!(by("via 10.77.1.11 ").contains("dev host0"), "{routes}");
+}
+
+#[test]
+fn what_cannot_be_beside_a_mesh_is_found() {
+    let good = || AWAY.to_owned();
+    let codes = |text: &str| -> Vec<(String, String)> {
+        let reading = read(text);
+        let mesh = reading.findings.iter().filter(|finding| finding.code.starts_with("mesh-"));
+        mesh.map(|finding| (finding.code.to_owned(), finding.message.clone())).collect()
+    };
+    assert_eq!(codes(&good()), []);
+    let one = |old: &str, new: &str, code: &str, message: &str| {
+        assert!(AWAY.contains(old), "{old}");
+        let found = codes(&AWAY.replace(old, new));
+        assert!(found.iter().any(|(c, m)| c == code && m.contains(message)), "{found:?}");
+    };
+    one(
+        "10.77.1.11\", endpoint",
+        "10.99.0.11\", endpoint",
+        "mesh-address",
+        "heron have addresses in mesh.range",
+    );
+    one("10.99.0.101", "10.77.2.101", "mesh-address", "tern-1 have addresses that are not in");
+    one("10.77.9.1:", "10.77.1.11:", "mesh-endpoint", "heron should be found at 10.77.1.11");
+    one("floating = \"10.77.1.5\"", "floating = \"10.99.0.5\"", "mesh-address", "is in mesh.range");
+    one(", endpoint = \"10.77.9.1:51820\"", "", "mesh-strangers", "heron and tern-1");
+    one(
+        "floating =",
+        "hosts = [\"tern-1\"]\nfloating =",
+        "mesh-balancers",
+        "nobody beside the mesh",
+    );
+    let nobody = read(&AWAY.replace("hosts = [\"tern-1\"]", "hosts = []"));
+    assert!(
+        nobody.findings.iter().any(|f| f.message.contains("mesh.hosts")),
+        "{:?}",
+        nobody.findings
+    );
 }

@@ -72,6 +72,11 @@ fn what_windows_cannot_do_is_refused_before_anything_is_done() {
         ("windows = \"2022\"", "windows = \"2012\"", "one of 2022, 2025"),
         ("10.77.0.109", "fd77::109", "whose overlay is of IPv4"),
         ("[network]\n", "[network]\npods-by = \"manifests\"\n", "make the pod network"),
+        (
+            "[network]\n",
+            "[certificates]\nkeys-made = \"on-hosts\"\n\n[network]\n",
+            "make the keys of nodes themselves",
+        ),
     ] {
         assert!(text.contains(from), "{from}");
         let reading = read(&text.replacen(from, to, 1));

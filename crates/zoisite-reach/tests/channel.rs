@@ -443,6 +443,7 @@ async fn paths_are_dialled_for_real_and_told_apart() {
         address: at,
         port: closed,
         endpoint: None,
+        meshed: false,
     };
     carrier.program("systemd-run", "exit 1");
     carrier.program("ss", "exit 0");

@@ -28,9 +28,41 @@ pub struct Carried {
     pub token: Option<String>,
     /// The last letter.
     pub letter: Option<Taken>,
+    /// The last file with which the host joins: its number, and what is said there of whom to believe.
+    #[serde(default)]
+    pub brings: Option<Brings>,
+    /// What the host told that it holds of that.
+    #[serde(default)]
+    pub holds: Option<String>,
+}
+
+/// What a join file says of whom to believe, and who signs.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Brings {
+    /// The file's number.
+    pub number: u64,
+    /// What stands for it: another one where an authority is replaced.
+    pub trust: String,
 }
 
 impl Carried {
+    /// Takes in what the host tells. That it holds what a file brought counts until another file was carried out.
+    pub fn take(&mut self, letter: Taken) {
+        let done = matches!(letter.told.outcome, Outcome::Done | Outcome::Again);
+        if let Some(brings) = self.brings.as_ref().filter(|_| done)
+            && brings.number == letter.told.number
+        {
+            self.holds = Some(brings.trust.clone());
+        }
+        self.letter = Some(letter);
+    }
+
+    /// Whether the host has been given a file with which it joins, and may hold something else than this of whom to
+    /// believe.
+    pub fn may_believe_otherwise(&self, trust: &str) -> bool {
+        self.brings.is_some() && self.holds.as_deref() != Some(trust)
+    }
+
     /// What a person should know of it; nothing where all is well.
     pub fn fault(&self) -> Option<String> {
         let told = &self.letter.as_ref()?.told;
@@ -135,4 +167,55 @@ pub fn put_carried(
         changes.push(Change::put(CARRIED, host.as_str(), json(CARRIED, &carried)?));
     }
     state.write(changes)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn told(number: u64, outcome: Outcome) -> Taken {
+        let told = Told {
+            number,
+            count: number,
+            at: Timestamp::UNIX_EPOCH,
+            outcome,
+            changed: 0,
+            failed: None,
+            stages: Vec::new(),
+        };
+        Taken { told, read: Timestamp::UNIX_EPOCH, differs: Vec::new() }
+    }
+
+    #[test]
+    fn a_host_believes_what_its_letter_says_was_done_and_nothing_before() {
+        let at = Timestamp::UNIX_EPOCH;
+        let brings = |number, trust: &str| Some(Brings { number, trust: trust.into() });
+        let mut carried = Carried {
+            number: 1,
+            errand: "looks".into(),
+            made: at,
+            ends: at,
+            token: None,
+            letter: None,
+            brings: None,
+            holds: None,
+        };
+        assert!(!carried.may_believe_otherwise("one"), "nothing was put there");
+        carried.brings = brings(2, "one");
+        assert!(carried.may_believe_otherwise("one"), "nobody knows whether it was carried out");
+        for outcome in [Outcome::Looked, Outcome::Failed, Outcome::Asked] {
+            carried.take(told(2, outcome));
+            assert!(carried.may_believe_otherwise("one"), "{outcome:?}");
+        }
+        // Of another file it says nothing of this one.
+        carried.take(told(1, Outcome::Done));
+        assert!(carried.may_believe_otherwise("one"));
+        carried.take(told(2, Outcome::Done));
+        assert!(!carried.may_believe_otherwise("one") && carried.may_believe_otherwise("both"));
+        // Another file is on its way: until its letter comes it holds what it held.
+        carried.brings = brings(3, "both");
+        assert!(!carried.may_believe_otherwise("one") && carried.may_believe_otherwise("both"));
+        carried.take(told(3, Outcome::Again));
+        assert!(!carried.may_believe_otherwise("both") && carried.may_believe_otherwise("one"));
+    }
 }

@@ -357,7 +357,23 @@ impl Prepared {
             .filter(|_| Part::ALL.iter().all(|part| self.has(*part)));
         let departed = self.departed.keys().cloned().collect();
         let keyless = self.keyless.clone();
-        Records { keyless, at_rest, trust, departed, old_control_planes: old.collect(), ..known }
+        let nodes_trust = self.ledger.trust_of_nodes();
+        let otherwise = |host: &&HostName| {
+            self.carried
+                .get(*host)
+                .is_some_and(|carried| carried.may_believe_otherwise(&nodes_trust))
+        };
+        let away = self.cluster.out_of_reach().map(|host| &host.name);
+        let unbrought = away.filter(otherwise).cloned().collect();
+        Records {
+            unbrought,
+            keyless,
+            at_rest,
+            trust,
+            departed,
+            old_control_planes: old.collect(),
+            ..known
+        }
     }
 
     fn take(&mut self, site: &Site, state: &mut State, aim: Aim) -> Result<(), Failure> {

@@ -83,7 +83,8 @@ pub fn all_well(cluster: &Cluster, nodes: &[HostName], from: &HostName) -> Vec<C
     let servers = cluster.control_plane.hosts.iter();
     all.extend(servers.map(|host| Condition::Api { host: host.clone() }));
     let stable = |from: &HostName, balancer| Condition::Stable { from: from.clone(), balancer };
-    all.extend(cluster.balancers.hosts.iter().map(|host| stable(host, true)));
+    let balancers = cluster.balancers.hosts.iter().filter(|host| !cluster.is_out_of_reach(host));
+    all.extend(balancers.map(|host| stable(host, true)));
     all.push(stable(from, false));
     all.extend(nodes.iter().map(|host| Condition::Ready { host: host.clone(), machine: None }));
     all

@@ -193,6 +193,21 @@ fn three_networks_behind_translations_are_one_cluster() {
     let told = drill(&["link", "heron", "ibis"]);
     assert_eq!(told["measured"]["lost_writes"], serde_json::json!([]), "{told:#}");
 
+    // Where both have learnt something that holds no more, they look where the other should be found.
+    let rules = "table inet mute { chain in { type filter hook input priority -10; udp dport 51820 drop; }; \
+                 chain out { type filter hook output priority -10; udp sport 51820 drop; }; }";
+    let _ = lab_.on("heron", &format!("echo \"{rules}\" | nft -f -")).ended(0);
+    for (host, other) in [("egret", "heron"), ("heron", "egret")] {
+        let key = lab_.on(other, "cat /var/lib/zoisite/mesh/public").ended(0).stdout;
+        let lost = format!("wg set zoisite-mesh peer {} endpoint 10.77.9.77:9", key.trim());
+        let _ = lab_.on(host, &lost).ended(0);
+    }
+    let _ = lab_.on("heron", "nft delete table inet mute").ended(0);
+    until_all_meet(&lab_);
+    let said = lab_.on("egret", "journalctl -q -o cat -u zoisite-mesh-find").ended(0);
+    let _ = said.says("heron is silent, and looked for at 10.77.9.1:51820");
+    lab_.until_well();
+
     // One way is blocked: where, is told.
     let rules = "table inet deaf { chain in { type filter hook input priority -10; udp dport 51820 drop; }; }";
     let deaf = format!("echo '{rules}' | nft -f - && systemctl restart zoisite-mesh");

@@ -6,7 +6,7 @@ use super::permits::permits;
 use super::real::{Health, Machine, Member, Quorum, Real};
 use super::stone::{Aim, Arm, EtcdAim, Held, Records, Restoring, Scope, Why};
 use crate::cluster::{Cluster, HostName};
-use crate::pki::AtRestStage;
+use crate::pki::{AtRestStage, AuthorityKind, TrustStage};
 
 /// Where to go.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -583,7 +583,8 @@ impl Ground<'_> {
     fn replaces_authority(&self, held: &mut Vec<Held>) -> Option<Arm> {
         let stage = self.kept.trust?;
         let what = format!("the replacement of {}", stage.what());
-        let silent = self.file.hosts.iter().map(|host| &host.name);
+        let dialled = self.file.hosts.iter().filter(|host| !host.out_of_reach);
+        let silent = dialled.map(|host| &host.name);
         let silent = silent.filter(|host| self.real.machine(host) == Machine::Silent).map(|host| {
             let why = format!("{host} could not be brought to it");
             (host, why, format!("bring {host} back, or take it out of the file and retire it"))
@@ -592,8 +593,22 @@ impl Ground<'_> {
             let why = format!("{host} left the file, and may dial others still");
             (host, why, format!("zoisite retire {host}"))
         });
+        // Nodes know nothing of the others.
+        let of_nodes = matches!(
+            stage,
+            TrustStage::Believe(AuthorityKind::Cluster)
+                | TrustStage::SignBy(AuthorityKind::Cluster)
+                | TrustStage::Forget(AuthorityKind::Cluster)
+        );
+        let unbrought = self.kept.unbrought.iter().filter(|_| of_nodes).map(|host| {
+            let why = format!("{host} told nothing yet of having been brought to it");
+            let mend = format!(
+                "carry it there: zoisite join-file write {host}, and then its letter (zoisite letters); or take it out of the file and retire it"
+            );
+            (host, why, mend)
+        });
         let before = held.len();
-        held.extend(silent.chain(departed).map(|(host, why, mend)| Held {
+        held.extend(silent.chain(departed).chain(unbrought).map(|(host, why, mend)| Held {
             host: Some(host.clone()),
             what: what.clone(),
             why,

@@ -23,6 +23,8 @@ pub struct Records {
     pub trust: Option<TrustStage>,
     /// Hosts that were looked at and whose key for the mesh is not known.
     pub keyless: BTreeSet<HostName>,
+    /// Hosts that nobody dials and that may hold something else than is wanted now of whom nodes believe.
+    pub unbrought: BTreeSet<HostName>,
     /// Hosts that left the file and were not retired.
     pub departed: BTreeSet<HostName>,
     /// Hosts that hold an API server's certificate and are no control plane of the file's (any more).

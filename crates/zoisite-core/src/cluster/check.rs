@@ -537,8 +537,9 @@ impl Check<'_> {
                 .mend("give control-plane.address and control-plane.port the same port, or name balancers.hosts");
                 self.add(finding, "balancers.floating", "nobody serves there");
             }
-            let holders = self.cluster.floating_holders().iter();
+            let holders = self.cluster.floating_holders();
             let strange: Vec<String> = holders
+                .iter()
                 .filter_map(|name| self.cluster.host(name))
                 .filter(|host| host.address_beside(floating).is_none())
                 .map(|host| host.name.to_string())

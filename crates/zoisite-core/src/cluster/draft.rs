@@ -433,6 +433,7 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # newcomers = [\"02:00:5e:10:00:4d\"]               # machines without a name yet, by a card: zoisite newcomers\n\n\
          # [mesh]                           # an encrypted network over others; hosts' addresses are in it: docs/mesh.md\n\
          # range = \"10.99.0.0/24\"\n\
+         # hosts = [\"tern-*\"]               # those that are elsewhere, where the others are in one network\n\
          # port = 51820                     # UDP; a host that others find from outside has an endpoint under [hosts]\n\
          # mtu = 1420                       # the largest packet that goes through it whole\n\n\
          [certificates]\n\

@@ -92,7 +92,12 @@ struct Table<'a> {
 impl<'a> Table<'a> {
     fn of(cluster: &'a Cluster) -> Self {
         let owner = cluster.hosts.iter().find(|host| Some(host.address) == cluster.stable_ip());
-        let layers = Role::ALL.map(|role| cluster.holders(role).iter().collect());
+        let shared = cluster.shared_balancers();
+        let layers = Role::ALL.map(|role| {
+            let layer = cluster.holders(role).iter();
+            // Who forwards for itself alone is lost to nobody else.
+            layer.filter(|host| role != Role::Balancer || shared.contains(host)).collect()
+        });
         Self { cluster, stable: owner.map(|host| &host.name), layers }
     }
 

@@ -9,6 +9,7 @@ use sha2::{Digest as _, Sha256};
 use super::address::{Endpoint, EndpointHost, Mac};
 use super::host::{Host, Login, Windows};
 use super::image::{ImageName, ImageSource};
+use super::mesh::Mesh;
 use super::names::{ClusterName, HostName, Version};
 use super::policy::Certificates;
 use super::words::words;
@@ -96,7 +97,7 @@ pub struct Cluster {
     pub certificates: Certificates,
     /// `first-boot`, where the file has that table.
     pub first_boot: Option<FirstBoot>,
-    /// `mesh`, where the file has that table: hosts then dial one another through it alone.
+    /// `mesh`, where the file has that table: an encrypted network over others.
     pub mesh: Option<Mesh>,
 }
 
@@ -525,24 +526,6 @@ pub struct Monitoring {
     pub from: Vec<IpNet>,
 }
 
-/// An encrypted network laid over others (WireGuard), in which every host has its address.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Mesh {
-    /// Its addresses; one range of each family at most.
-    pub ranges: Vec<IpNet>,
-    /// UDP port at which every host listens.
-    pub port: u16,
-    /// The largest packet, in octets, that goes through it whole.
-    pub mtu: u16,
-}
-
-impl Mesh {
-    /// The range that an address is in.
-    pub fn range_of(&self, address: IpAddr) -> Option<&IpNet> {
-        self.ranges.iter().find(|range| range.contains(&address))
-    }
-}
-
 /// What machines are told at their first boot, besides what the rest of the file says.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FirstBoot {
@@ -589,19 +572,6 @@ impl Cluster {
             Role::Registry => self.registry.host.as_slice(),
             Role::Worker => &self.workers.hosts,
         }
-    }
-
-    /// The hosts that may hold the floating address; none where there is no such address, or it does not move.
-    pub fn floating_holders(&self) -> &[HostName] {
-        match (self.balancers.floating, &self.mesh) {
-            (None, _) | (_, Some(_)) => &[],
-            (Some(_), None) => self.holders(self.front()),
-        }
-    }
-
-    /// The stable address that every balancer has for itself: an address cannot move between the hosts of a mesh.
-    pub fn carried_by_each(&self) -> Option<IpAddr> {
-        self.balancers.floating.filter(|_| self.mesh.is_some())
     }
 
     /// The role of the hosts in front, which everything dials: balancers, or the control planes themselves where
@@ -651,9 +621,16 @@ impl Cluster {
         all.filter(|mac| !taken.contains(mac)).filter_map(Host::newcomer).collect()
     }
 
+    /// What a host does that other hosts depend on, if anything. Who forwards the stable address for itself alone is no
+    /// balancer of theirs.
+    pub fn depended_on_as(&self, host: &HostName) -> Option<Role> {
+        let itself = |role| role == Role::Balancer && self.carried_by(host).is_some();
+        Role::DEPENDED_ON.into_iter().find(|role| self.holds(host, *role) && !itself(*role))
+    }
+
     /// Whether other hosts depend on what a host does.
     pub fn is_depended_on(&self, host: &HostName) -> bool {
-        Role::DEPENDED_ON.iter().any(|role| self.holds(host, *role))
+        self.depended_on_as(host).is_some()
     }
 
     /// Whether a host will have a kubelet.

@@ -157,7 +157,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
     ("snapshots", &["keep", "keep-for", "too-old", "copies", "on-members", "on-members-keep"]),
     ("state", &["copy"]),
     ("first-boot", &["networks", "routes", "keys", "packages", "newcomers"]),
-    ("mesh", &["range", "port", "mtu"]),
+    ("mesh", &["range", "hosts", "port", "mtu"]),
     (
         "certificates",
         &[
@@ -241,7 +241,7 @@ impl Parser {
         let state_copy = self.state_copy(state.as_ref());
         let certificates = self.certificates(certificates.as_ref());
         let first_boot = first_boot.map(|section| self.first_boot(&section));
-        let mesh = mesh.map(|section| self.mesh(&section));
+        let mesh = mesh.map(|section| self.mesh(&section, &hosts));
         let mut cluster = Cluster {
             name: root.name.or_else(|| ClusterName::new("unnamed").ok())?,
             kubernetes: root.kubernetes.unwrap_or(Version { major: 1, minor: 36, patch: 0 }),
@@ -265,9 +265,7 @@ impl Parser {
             first_boot,
             mesh,
         };
-        if cluster.carried_by_each().is_some() && cluster.balancers.hosts.is_empty() {
-            cluster.balancers.hosts = cluster.hosts.iter().map(|host| host.name.clone()).collect();
-        }
+        cluster.forward_for_themselves();
         if cluster.registry.name.is_empty() {
             let zone = cluster.zone().unwrap_or(cluster.name.as_str());
             cluster.registry.name = format!("registry.{zone}");

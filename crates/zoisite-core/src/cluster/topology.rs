@@ -50,7 +50,7 @@ pub struct Topology {
 impl Topology {
     /// Works it out.
     pub fn of(cluster: &Cluster) -> Self {
-        let balancers = &cluster.balancers.hosts;
+        let balancers = cluster.shared_balancers();
         let api = &cluster.control_plane.hosts;
         let etcd = &cluster.etcd.members;
         let stable_host = cluster
@@ -73,7 +73,7 @@ impl Topology {
             whole: on_api.unwrap_or(on_etcd),
         };
         let layers = vec![
-            Layer { name: "balancers", hosts: balancers.clone(), survives: tolerance.balancers },
+            Layer { name: "balancers", hosts: balancers, survives: tolerance.balancers },
             Layer { name: "API", hosts: api.clone(), survives: Some(tolerance.api) },
             Layer { name: "etcd", hosts: etcd.clone(), survives: Some(tolerance.etcd) },
         ];

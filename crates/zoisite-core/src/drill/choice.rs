@@ -128,8 +128,11 @@ impl Kind {
     /// The hosts that it can be about, by the file alone.
     pub fn places(self, cluster: &Cluster) -> Vec<HostName> {
         match self {
-            Self::Holder => cluster.floating_holders().to_vec(),
-            Self::Balancer => cluster.balancers.hosts.clone(),
+            Self::Holder => cluster.floating_holders(),
+            Self::Balancer => {
+                let balancers = cluster.balancers.hosts.iter();
+                balancers.filter(|host| !cluster.is_out_of_reach(host)).cloned().collect()
+            }
             Self::ApiServer | Self::ControlPlane => cluster.control_plane.hosts.clone(),
             Self::Member | Self::Leader => cluster.etcd.members.clone(),
             // One that nobody dials cannot be taken away on purpose.

@@ -1,4 +1,4 @@
-//! The mesh: an interface of WireGuard on every host, with all others as its peers.
+//! The mesh: an interface of WireGuard on every host, with those as its peers that it meets there.
 //!
 //! Each host makes its key itself, and only its public half ever leaves it. Who is added touches the others by a reload, in
 //! which those that are connected stay so. Where the kernel has no WireGuard a program of its own carries it.
@@ -6,12 +6,14 @@
 use std::fmt::Write as _;
 use std::net::IpAddr;
 
+use ipnet::IpNet;
+
 use super::node::NETWORK;
 use super::unit::NO_CORE;
 use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
 use crate::cluster::{Host, Mesh};
 use crate::item::{Content, File, Item};
-use crate::layout::{IP, WIREGUARD, WIREGUARD_PROGRAM};
+use crate::layout::{IP, UNITS, WIREGUARD, WIREGUARD_PROGRAM};
 
 /// Name of the unit that holds the mesh's interface.
 pub const MESH_UNIT: &str = "zoisite-mesh.service";
@@ -22,6 +24,9 @@ pub(crate) const MESH_PUBLIC: &str = "/var/lib/zoisite/mesh/public";
 /// Where a host keeps the key that it made, with its public half.
 pub(crate) const MESH_KEYS: &str = "/var/lib/zoisite/mesh";
 const FOLDER: &str = "/etc/zoisite/mesh";
+const FINDING_UNIT: &str = "zoisite-mesh-find.service";
+const FINDING_TIMER: &str = "zoisite-mesh-find.timer";
+const FIND: &str = include_str!("mesh_find.sh");
 /// Seconds after which a host behind a router that translates addresses says something, so that the way back stays open.
 const KEEPALIVE: u16 = 25;
 /// Whatever listens at an address of the mesh begins after it.
@@ -45,6 +50,14 @@ pub(super) fn mesh(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
             reloads: true,
         }),
         Workshop::reloaded(&at("peers"), peers(shop, mesh), MESH_UNIT),
+        Item::File(File {
+            path: at("find"),
+            owner: "root",
+            mode: 0o755,
+            content: Content::text(format!("#!/bin/sh\n{WRITTEN}{FIND}")),
+            restarts: None,
+            reloads: false,
+        }),
     ];
     let what = format!("mesh of {} on {}", shop.cluster.name, shop.host.name);
     let gone = format!("-{IP} link delete {MESH_DEVICE}");
@@ -76,6 +89,7 @@ pub(super) fn mesh(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
         .section("Service", service)
         .at_boot();
     items.extend(Workshop::unit(MESH_UNIT, None, &unit));
+    items.extend(finding(&at("find")));
     out.programs.push(WIREGUARD.to_owned());
     if !by_kernel {
         out.programs.push(WIREGUARD_PROGRAM.to_owned());
@@ -83,16 +97,48 @@ pub(super) fn mesh(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     out.extend(Part::Mesh, items);
 }
 
+/// What looks every half minute for hosts that are silent.
+fn finding(program: &str) -> Vec<Item> {
+    let what = "looks for hosts of the mesh that do not answer where they should be found";
+    let service = UnitFile::default().section("Unit", [("Description", what)]).section(
+        "Service",
+        [("Type", "oneshot"), ("ExecStart", program), ("TimeoutStartSec", "60")],
+    );
+    let timer = UnitFile::default()
+        .section("Unit", [("Description", format!("{what}, every half minute"))])
+        .section(
+            "Timer",
+            [("OnActiveSec", "30"), ("OnUnitInactiveSec", "30"), ("AccuracySec", "5")],
+        )
+        .section("Install", [("WantedBy", "timers.target")]);
+    let mut items =
+        vec![Workshop::file(&format!("{UNITS}/{FINDING_UNIT}"), service.to_string(), None)];
+    items.extend(Workshop::unit(FINDING_TIMER, None, &timer));
+    items
+}
+
 /// The script that gives the interface its key, its peers and its addresses, at each start and reload (wg(8)).
 fn set(shop: &Workshop<'_>, mesh: &Mesh) -> String {
     let mut addresses = String::new();
-    let bits = |address: IpAddr| mesh.range_of(address).map_or(0, ipnet::IpNet::prefix_len);
-    let one = |address: IpAddr| if address.is_ipv4() { 32 } else { 128 };
-    let own = shop.host.dialled().map(|address| (address, bits(address)));
-    let carried = shop.cluster.carried_by_each().map(|address| (address, one(address)));
-    for (address, bits) in own.chain(carried) {
-        let nodad = if address.is_ipv6() { " nodad" } else { "" };
-        let _ = writeln!(addresses, "ip address replace {address}/{bits} dev \"$dev\"{nodad}");
+    let (cluster, host) = (shop.cluster, shop.host);
+    let own = host.dialled().filter_map(|address| Some((address, mesh.range_of(address)?)));
+    let own = own.map(|(address, range)| format!("{address}/{}", range.prefix_len()));
+    let carried = cluster.carried_by(&host.name).map(|address| IpNet::from(address).to_string());
+    for net in own.chain(carried).filter(|_| cluster.is_in_mesh(&host.name)) {
+        let nodad = if net.contains(':') { " nodad" } else { "" };
+        let _ = writeln!(addresses, "ip address replace {net} dev \"$dev\"{nodad}");
+    }
+    // Those that have no address in the range of the other's.
+    let others = cluster.hosts.iter().filter(|other| {
+        cluster.meet_in_mesh(&host.name, &other.name)
+            && !(cluster.is_in_mesh(&host.name) && cluster.is_in_mesh(&other.name))
+    });
+    let there = others.flat_map(|other| other.dialled());
+    let routes: Vec<(IpAddr, IpAddr)> =
+        there.filter_map(|to| Some((to, host.address_beside(to)?))).collect();
+    let routed: String = routes.iter().map(|(to, _)| format!(" {to}")).collect();
+    for (to, from) in &routes {
+        let _ = writeln!(addresses, "ip route replace {to} dev \"$dev\" src {from} proto static");
     }
     format!(
         "#!/bin/sh
@@ -118,19 +164,25 @@ until ip link show dev \"$dev\" >/dev/null 2>&1; do
 done
 export WG_ENDPOINT_RESOLUTION_RETRIES=3
 {{ printf '[Interface]\\nPrivateKey = ' && cat \"$state/key\" \"$kept/peers\"; }} | wg syncconf \"$dev\" /dev/stdin
-{addresses}ip link set \"$dev\" mtu {mtu} up
-# Routes through an interface that was taken away went with it.
+ip link set \"$dev\" mtu {mtu} up
+for family in -4 -6; do
+  ip $family route show dev \"$dev\" proto static 2>/dev/null | while read -r to _; do
+    case '{routed} ' in *\" $to \"*) ;; *) ip $family route delete \"$to\" dev \"$dev\" ;; esac
+  done
+done
+{addresses}# Routes through an interface that was taken away went with it.
 if [ -r {NETWORK}/routes ]; then ip -force -batch {NETWORK}/routes >/dev/null 2>&1 || :; fi
 ",
         mtu = mesh.mtu,
     )
 }
 
-/// Every other host whose key is known (wg(8), the format of its configuration files).
+/// Every host that it meets there and whose key is known (wg(8), the format of its configuration files).
 fn peers(shop: &Workshop<'_>, mesh: &Mesh) -> String {
     let mut out = format!("ListenPort = {}\n", mesh.port);
     let found = shop.host.endpoint.is_some();
-    for other in shop.cluster.hosts.iter().filter(|other| other.name != shop.host.name) {
+    let met = |other: &&Host| shop.cluster.meet_in_mesh(&shop.host.name, &other.name);
+    for other in shop.cluster.hosts.iter().filter(met) {
         let key = shop.sources.facts.get(&other.name).and_then(|facts| facts.mesh_key.as_deref());
         let Some(key) = key else { continue };
         let _ = write!(out, "\n# {}\n[Peer]\nPublicKey = {key}\n", other.name);
@@ -148,7 +200,7 @@ fn peers(shop: &Workshop<'_>, mesh: &Mesh) -> String {
 
 /// The addresses that are reached at a host: its own, and its pods'.
 fn behind(shop: &Workshop<'_>, other: &Host) -> Vec<String> {
-    let own = other.dialled().map(|address| ipnet::IpNet::from(address).to_string());
+    let own = other.dialled().map(|address| IpNet::from(address).to_string());
     let pods = shop.sources.subnets.get(&other.name).into_iter().flatten();
     own.chain(pods.map(ToString::to_string)).collect()
 }

@@ -380,7 +380,7 @@ pub fn holdings(
     let members = named(&cluster.etcd.members);
     let control = named(&cluster.control_plane.hosts);
     let balancers = named(&cluster.balancers.hosts);
-    let holders = named(cluster.floating_holders());
+    let holders = named(&cluster.floating_holders());
     let keeps = named(cluster.registry.host.as_slice());
     let nodes: std::collections::HashSet<_> =
         cluster.nodes().iter().map(|host| host.name.clone()).collect();

@@ -10,7 +10,10 @@ use serde_json::{Value, json};
 use super::config::{Credential, Flags, kubeconfig, merge};
 use super::runtime::{Layout, runtime};
 use super::unit::NO_CORE;
-use super::{HoldingsError, HostFacts, HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
+use super::{
+    HoldingsError, HostFacts, HostHoldings, MESH_DEVICE, Part, UnitFile, Workshop,
+    kubernetes_folder,
+};
 use crate::cluster::{Cluster, Host, HostName, PodsBy, ServicesBy, size_of};
 use crate::item::{Absent, Content, Item, Pods, ROUTE_PROTOCOL, Routes, Sysctl, Workspace};
 use crate::layout::{CNI_CONFIG, IP, MODPROBE, NFT, SYSTEMD_SYSCTL};
@@ -256,7 +259,9 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
                 None => departed().filter(|via| via.is_ipv4() == net.addr().is_ipv4()),
             };
             let Some(via) = via else { continue };
+            let meshed = shop.cluster.meet_in_mesh(&shop.host.name, other);
             let dev = match &shop.host.interface {
+                _ if meshed => format!(" dev {MESH_DEVICE}"),
                 Some(interface) => format!(" dev {interface}"),
                 None => String::new(),
             };

@@ -8,6 +8,7 @@ use super::node::dns_address;
 use crate::cluster::{Cluster, Signer};
 use crate::components::NodeImages;
 use crate::pki::MONITORING;
+use crate::token::JOINING;
 
 /// An object of the platform's API, applied with server-side apply under Zoisite's own field manager.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -58,7 +59,7 @@ impl ApiObject {
 pub fn objects(cluster: &Cluster, images: &NodeImages) -> Vec<ApiObject> {
     let group = |name: &str| json!([{"apiGroup": RBAC, "kind": "Group", "name": name}]);
     let mut out = vec![
-        binding("zoisite:join", "system:node-bootstrapper", group("system:bootstrappers")),
+        binding("zoisite:join", "system:node-bootstrapper", group(JOINING)),
         binding("zoisite:kubelet-api", "system:kubelet-api-admin", group("zoisite:kubelet-api")),
     ];
     let user = json!([{"apiGroup": RBAC, "kind": "User", "name": MONITORING}]);
@@ -68,7 +69,7 @@ pub fn objects(cluster: &Cluster, images: &NodeImages) -> Vec<ApiObject> {
         // The platform's own approver asks for these rights of whoever asks for a certificate.
         let requests = "system:certificates.k8s.io:certificatesigningrequests";
         for (name, role, who) in [
-            ("zoisite:join-signed", "nodeclient", "system:bootstrappers"),
+            ("zoisite:join-signed", "nodeclient", JOINING),
             ("zoisite:renew-signed", "selfnodeclient", "system:nodes"),
         ] {
             out.push(binding(name, &format!("{requests}:{role}"), group(who)));

@@ -15,7 +15,7 @@ use super::{HoldingsError, HostHoldings, Workshop, dns_address};
 use crate::cluster::{Cluster, Host, ImageSource};
 use crate::item::{Content, Pinned};
 use crate::paths::{KUBELET as KUBELET_PORT, OVERLAY};
-use crate::pki::{AuthorityKind, Profile, SecretRef};
+use crate::pki::{AuthorityCertificate, AuthorityKind, Profile, SecretRef};
 
 /// The network on nodes that run Windows.
 const NETWORK: &str = "zoisite";
@@ -105,6 +105,10 @@ pub enum WindowsAct {
         path: &'static str,
         /// The folder in which the kubelet's certificate will be.
         identity: &'static str,
+        /// By whose key that is to be signed, by its identifier in hexadecimal; another one is in its way.
+        signs: Option<String>,
+        /// What begins anew without the other one.
+        restarts: &'static str,
         /// Whose it is.
         secret: SecretRef,
     },
@@ -413,7 +417,10 @@ fn kubelet(shop: &mut Workshop<'_>, programs: &Programs, subnets: &[IpNet]) -> V
     acts.push(text(format!(r"{folder}\kubelet.yaml"), config, KUBELET));
     acts.push(text(format!(r"{folder}\join.yaml"), bootstrap, KUBELET));
     let secret = SecretRef::JoinToken(shop.host.name.clone());
-    acts.push(WindowsAct::Token { path: TOKEN, identity: IDENTITY, secret });
+    let signs = shop.sources.ledger.authority(AuthorityKind::Cluster);
+    let signs = signs.and_then(AuthorityCertificate::key_id);
+    let restarts = KUBELET;
+    acts.push(WindowsAct::Token { path: TOKEN, identity: IDENTITY, signs, restarts, secret });
     let flags = [
         ("bootstrap-kubeconfig", format!(r"{folder}\join.yaml")),
         ("cert-dir", IDENTITY.into()),

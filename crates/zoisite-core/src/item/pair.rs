@@ -48,7 +48,7 @@ impl Pair {
     }
 
     /// The folder below the host's own state in which a key is kept that nothing certifies yet.
-    fn kept_under(&self, own: &OwnKey) -> String {
+    pub(crate) fn kept_under(&self, own: &OwnKey) -> String {
         format!("{}.{}", self.path.trim_start_matches('/').replace('/', "."), own.kind)
     }
 

@@ -35,11 +35,29 @@ fetch_file() {
   fi
   changed
 }
-# The kubelet's certificate: one that has ended is in the way of the next.
-ended_identity() {
+# Whether what was signed is for a key that is here: path, where such keys are kept, SHA-256 of the key or nothing
+is_signed() {
+  if ! own_key_is "$1" "$state/keys/$2" "$3" >/dev/null; then unsigned=yes; fi
+}
+# What its keys are for is signed elsewhere, and comes with another file.
+await_signatures() {
+  if [ -n "${unsigned:-}" ]; then
+    say asked
+    say end
+    exit
+  fi
+}
+# The kubelet's certificate, by whose key one is to be signed or nothing, its unit: one that has ended, or that an authority
+# gave which goes, is in the way of the next.
+old_identity() {
   begin "certificate $1"
-  if [ ! -e "$1" ] || openssl x509 -checkend 0 -noout -in "$1" >/dev/null 2>&1; then same; return; fi
+  if [ ! -e "$1" ]; then same; return; fi
+  by=$(openssl x509 -noout -ext authorityKeyIdentifier -in "$1" 2>/dev/null | tr -d ' :\n' | tr '[:upper:]' '[:lower:]')
+  if openssl x509 -checkend 0 -noout -in "$1" >/dev/null 2>&1; then
+    case $by in '' | *"$2"*) same; return ;; esac
+  fi
   attempt "removing $1" rm -f "$1"
+  pending "$3"
   changed
 }
 # unit: it begins, or begins anew where it runs with older files

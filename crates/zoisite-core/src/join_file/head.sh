@@ -153,12 +153,13 @@ follow() {
       "@${tab}failed$tab"*) printf '%s\n' "${line#"@${tab}failed$tab"}" | sed "s/^[0-9]*$tab//; s/$tab/: /" >"$dir/failed" ;;
       "@${tab}busy"*) echo "another run is at work on this machine" >"$dir/failed" ;;
       "@${tab}newer$tab"*) echo "a newer run was here: ${line##*"$tab"}" >"$dir/failed" ;;
+      "@${tab}asked") : >"$dir/asked" ;;
       "@${tab}end") : >"$dir/ended" ;;
     esac
   done
 }
 act() {
-  rm -f "$dir/ended" "$dir/failed"
+  rm -f "$dir/ended" "$dir/failed" "$dir/asked"
   : >"$dir/said"
   folder=$(cd "$(dirname "$file")" && pwd)
   along=$folder/components sh "$dir/act" 2>"$dir/errors" | follow
@@ -265,21 +266,31 @@ main() {
     show "begins with join file $number"
     printf '%s\n' "$number" >"$known/number"
     rm -f "$known/carried" "$known/ready"
-    if act; then
-      date -u +%Y-%m-%dT%H:%M:%SZ >"$known/carried"
-      outcome='done'
-    else
+    if ! act; then
       outcome=failed
       show "$(cat "$dir/failed")"
+    elif [ -e "$dir/asked" ]; then
+      outcome=asked
+    else
+      date -u +%Y-%m-%dT%H:%M:%SZ >"$known/carried"
+      outcome='done'
     fi
   fi
   if [ -s "$dir/stages" ]; then
     # Where it waits, somebody should hear of it meanwhile.
     if [ "$outcome" = 'done' ] && stages && [ "$(at_stage)" != Ready ]; then write_letter "$outcome"; fi
-    if [ "$outcome" = looked ] || [ "$outcome" = failed ]; then stages; else watch_joining; fi
+    case $outcome in
+      looked | failed) stages ;;
+      asked)
+        stages
+        show "it made its keys, and asks for them to be signed: its letter tells it (zoisite letters read), and the next join file brings what was signed; $(at_stage)"
+        ;;
+      *) watch_joining ;;
+    esac
   fi
   write_letter "$outcome"
-  case $outcome in failed) exit 1 ;; esac
+  # Whoever had it run goes on with the next file.
+  case $outcome in failed) exit 1 ;; asked) exit 3 ;; esac
   # Nobody hears of a machine that could not tell anybody: whoever had it run runs it again.
   if [ -s "$dir/token" ] && [ -z "$posted" ]; then exit 3; fi
   if [ -s "$dir/stages" ] && [ "$outcome" != looked ] && [ "$(at_stage)" != Ready ]; then exit 3; fi

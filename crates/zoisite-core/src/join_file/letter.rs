@@ -5,8 +5,8 @@ use serde::{Deserialize, Serialize};
 
 use super::sealing;
 use crate::cluster::HostName;
-use crate::pki::Secret;
-use crate::script::{Observed, fields};
+use crate::pki::{KeyRequest, Secret};
+use crate::script::{Observed, fields, key_request};
 use crate::survey::Facts;
 use crate::text::plain;
 
@@ -23,6 +23,8 @@ pub enum Outcome {
     Done,
     /// It had been done before.
     Again,
+    /// It goes on when the keys are signed that the host made.
+    Asked,
     /// Something failed.
     Failed,
 }
@@ -68,6 +70,8 @@ pub struct Letter {
     pub told: Told,
     /// What it is like: the answer that a look would have had. `None` where it is not complete.
     pub observed: Option<Box<Observed>>,
+    /// What it asks for keys that it made.
+    pub requests: Vec<KeyRequest>,
     /// What a survey of it finds; `None` where it was not asked, or that is not complete.
     pub facts: Option<Box<Facts>>,
     sealed: Sealed,
@@ -131,6 +135,7 @@ impl Letter {
             "looked" => Outcome::Looked,
             "done" => Outcome::Done,
             "again" => Outcome::Again,
+            "asked" => Outcome::Asked,
             "failed" => Outcome::Failed,
             _ => return Err(none("nobody knows its outcome")),
         };
@@ -149,6 +154,7 @@ impl Letter {
                 stages: told_stages(stands),
             },
             observed: Observed::read(looked).ok().map(Box::new),
+            requests: requests(said),
             facts: Facts::read(surveyed, None).map(Box::new),
             sealed: Sealed { text: whole.as_bytes().to_vec(), seal },
         })
@@ -180,6 +186,16 @@ fn replies(text: &str) -> (usize, Option<String>) {
         }
     }
     (changed, failed)
+}
+
+fn requests(text: &str) -> Vec<KeyRequest> {
+    let mut out = Vec::new();
+    for line in text.lines() {
+        if let Some(["key", path, key_sha256, request]) = fields(&plain(line)).as_deref() {
+            out.extend(key_request(path, key_sha256, request));
+        }
+    }
+    out
 }
 
 fn told_stages(text: &str) -> Vec<ToldStage> {

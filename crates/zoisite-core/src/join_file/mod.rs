@@ -20,7 +20,9 @@ use sealing::letter_key;
 pub use sealing::{Signer, SignerError, make_word};
 
 use crate::cluster::{Cluster, Host, HostName};
-use crate::holdings::{HostHoldings, KUBELET_AUTHORITY, LETTERS, MESH_DEVICE, TOKEN_PATH};
+use crate::holdings::{
+    HostHoldings, KUBELET_AUTHORITY, KUBELET_UNIT, LETTERS, MESH_DEVICE, NodePaths, TOKEN_PATH,
+};
 use crate::item::{Act, Component, Item, KEEP_RULES, KeyText};
 use crate::pki::Secret;
 use crate::script::{Depth, Operation, Stretch, acting, observe, take_back_script, wrapped};
@@ -175,8 +177,8 @@ pub fn scripts(
     match errand {
         Errand::Look | Errand::Report { .. } => {}
         Errand::Join { sequence, arch, from } => {
-            let client = holdings.node.as_ref().map(|node| node.client.as_str());
-            out.push(("act", acts(to, sequence, (arch, from, client), keys)?));
+            let node = holdings.node.as_ref();
+            out.push(("act", acts(to, sequence, (arch, from, node), keys)?));
         }
         Errand::TakeBack => {
             out.push(("act", Secret::new(take_back_script(&to.host.name, to.number))));
@@ -224,7 +226,7 @@ fn body(parts: &[(&str, Secret)], letter_key: &[u8; 32]) -> Zeroizing<String> {
 fn acts(
     to: Addressed<'_>,
     sequence: &Sequence,
-    (arch, from, client): (&str, Option<&str>, Option<&str>),
+    (arch, from, node): (&str, Option<&str>, Option<&NodePaths>),
     keys: KeyText<'_>,
 ) -> Result<Secret, String> {
     let mut act = Act { body: Zeroizing::new(String::with_capacity(128 * 1_024)), keys };
@@ -239,8 +241,21 @@ fn acts(
             }
             Work::Act(stretch) if step.name() != FORGET => {
                 act.call("lock", &[&number]);
-                if let (JOIN, Some(client)) = (step.name(), client) {
-                    act.call("ended_identity", &[client]);
+                for (pair, own) in stretch.own_pairs() {
+                    pair.ask(own, &mut act);
+                    let kept = pair.kept_under(own);
+                    act.call("is_signed", &[&pair.path, &kept, &pair.key_sha256]);
+                }
+                if stretch.own_pairs().next().is_some() {
+                    act.call("await_signatures", &[]);
+                }
+                // There is nothing to go on with yet.
+                if stretch.awaits_signatures() {
+                    break;
+                }
+                if let (JOIN, Some(node)) = (step.name(), node) {
+                    let signs = node.signed_by.as_deref().unwrap_or_default();
+                    act.call("old_identity", &[&node.client, signs, KUBELET_UNIT]);
                 }
                 let together = |one: &_, next: &_| as_a_run_does(one) && as_a_run_does(next);
                 for operations in stretch.operations.chunk_by(together) {
@@ -297,7 +312,7 @@ fn bring(
 fn stages(to: Addressed<'_>, client: &str) -> String {
     let addresses: Vec<String> = to.host.dialled().map(|a: IpAddr| a.to_string()).collect();
     let title = format!("zoisite: how far {} has come", to.host.name);
-    let device = to.cluster.mesh.as_ref().map_or("", |_| MESH_DEVICE);
+    let device = if to.cluster.is_in_mesh(&to.host.name) { MESH_DEVICE } else { "" };
     let by = (KUBELET_AUTHORITY, client, TOKEN_PATH);
     let body = asking("stages", to, (&addresses.join(" "), device), by);
     wrapped(&title, &[ASKING, STAGES], &body)

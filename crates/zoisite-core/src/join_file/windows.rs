@@ -180,10 +180,11 @@ fn act_of(act: &WindowsAct, brought: Brought<'_>, keys: KeyText<'_>) -> Result<V
         WindowsAct::Port { name, udp, port, from } => {
             json!({"do": "port", "name": name, "udp": udp, "port": port, "from": from})
         }
-        WindowsAct::Token { path, identity, secret: which } => {
+        WindowsAct::Token { path, identity, signs, restarts, secret: which } => {
             // One that has joined needs none.
             let token = secret(which, "join token").unwrap_or_default();
-            json!({"do": "token", "path": path, "identity": identity, "token": token.trim()})
+            json!({"do": "token", "path": path, "identity": identity, "signs": signs,
+                   "restarts": restarts, "token": token.trim()})
         }
         WindowsAct::Service { name, command, needs } => {
             json!({"do": "service", "name": name, "command": command, "needs": needs})

@@ -13,6 +13,8 @@ const RENEW: &str = include_str!("renew.sh");
 /// Seconds after which a handshake says nothing any more: with traffic there is a new one every two minutes (the
 /// protocol's `REJECT_AFTER_TIME`).
 const STALE: u64 = 180;
+/// Clocks that are so many seconds apart are told of.
+const APART: u64 = 10;
 
 /// What a host sees of another one.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -45,8 +47,24 @@ impl Peer {
     }
 }
 
-/// What one host sees: every other host, or why nothing.
-pub type Peers = Result<BTreeMap<HostName, Peer>, String>;
+/// What one host sees.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Seen {
+    /// Every other host that it was asked about.
+    pub peers: BTreeMap<HostName, Peer>,
+    /// Seconds by which its clock is ahead of the one here.
+    pub ahead: i64,
+}
+
+impl Seen {
+    /// Whether what it sends to a host is answered.
+    pub fn meets(&self, host: &HostName) -> bool {
+        self.peers.get(host).is_some_and(Peer::meets)
+    }
+}
+
+/// What one host sees, or why nothing.
+pub type Peers = Result<Seen, String>;
 
 /// The script with which a host tells of its peers: others by name and address.
 pub fn pairs_script<'a>(
@@ -64,13 +82,13 @@ pub fn renew_key_script(host: &HostName, generation: u64) -> String {
     wrapped(&format!("zoisite: another key for the mesh on {host}"), &acting(&[RENEW]), &body)
 }
 
-/// What a host told of its peers.
+/// What a host told of its peers, and here it was so late then, in seconds since 1970.
 ///
 /// # Errors
 /// Why it has none.
-pub fn read_pairs(text: &str) -> Peers {
+pub fn read_pairs(text: &str, here: i64) -> Peers {
     let mut peers: BTreeMap<HostName, Peer> = BTreeMap::new();
-    let mut whole = false;
+    let mut there = None;
     for line in text.lines() {
         match fields(line).as_deref() {
             Some(["peer", name, key, endpoint, shaken, received, sent, now, before, _]) => {
@@ -96,11 +114,23 @@ pub fn read_pairs(text: &str) -> Peers {
                 peer.lost = lost.parse::<f64>().ok().map(|lost| lost.round() as u8);
             }
             Some(["unmeshed", why]) => return Err((*why).to_owned()),
-            Some(["paired"]) => whole = true,
+            Some(["paired", now]) => there = now.parse::<i64>().ok(),
             _ => {}
         }
     }
-    if whole { Ok(peers) } else { Err("it did not come to an end".into()) }
+    match there {
+        Some(there) => Ok(Seen { peers, ahead: there.saturating_sub(here) }),
+        None => Err("it did not come to an end".into()),
+    }
+}
+
+/// Another host with the same key as this one.
+fn copied<'a>(facts: &'a BTreeMap<HostName, HostFacts>, host: &HostName) -> Option<&'a HostName> {
+    let key = facts.get(host)?.mesh_key.as_ref()?;
+    let same = |(other, facts): &(&HostName, &HostFacts)| {
+        *other != host && facts.mesh_key.as_ref() == Some(key)
+    };
+    facts.iter().find(same).map(|(other, _)| other)
 }
 
 /// Why two hosts do not meet, by what both see, and what a person can do; `None` where they do.
@@ -116,11 +146,21 @@ pub fn stranger(
         }
     }
     let of = |peers: Option<&Peers>, host: &HostName| {
-        peers.and_then(|peers| peers.as_ref().ok()?.get(host).cloned())
+        peers.and_then(|seen| seen.as_ref().ok()?.peers.get(host).cloned())
     };
     let (there, back) = (of(sees, other), of(seen, one));
     if there.iter().chain(&back).any(Peer::meets) {
         return None;
+    }
+    for host in [one, other] {
+        if let Some(same) = copied(facts, host) {
+            return Some((
+                format!("{host} and {same} have the same key: one machine is a copy of the other"),
+                format!(
+                    "on the copy: rm {MESH_KEYS}/key && systemctl restart {MESH_UNIT}; then zoisite raise"
+                ),
+            ));
+        }
     }
     for (host, peer, stranger) in [(one, &there, other), (other, &back, one)] {
         let Some(peer) = peer else { continue };
@@ -156,14 +196,15 @@ pub fn stranger(
         ),
         (_, true, true) => (
             "both hear each other, and neither answers any more".to_owned(),
-            "are their clocks right? zoisite survey tells; else restart zoisite-mesh on one of them"
-                .to_owned(),
+            "restart zoisite-mesh on one of them".to_owned(),
         ),
         (_, true, false) | (_, false, true) => {
             let (deaf, speaks) = if heard(&there) { (other, one) } else { (one, other) };
             (
                 format!("{deaf} hears nothing of {speaks}, which hears it: one way is blocked"),
-                format!("a firewall in front of {deaf} lets no UDP in, or its router sends it elsewhere"),
+                format!(
+                    "a firewall in front of {deaf} lets no UDP in, or its router sends it elsewhere"
+                ),
             )
         }
         ([(host, endpoint), ..], false, false) => (
@@ -173,7 +214,20 @@ pub fn stranger(
             ),
         ),
     };
-    Some((what, mend))
+    let clock = |host: Option<&Peers>| host.and_then(|seen| Some(seen.as_ref().ok()?.ahead));
+    Some(match (clock(sees), clock(seen)) {
+        (Some(one_is), Some(other_is)) if one_is.abs_diff(other_is) > APART => {
+            let (late, early) = if one_is < other_is { (one, other) } else { (other, one) };
+            let by = one_is.abs_diff(other_is);
+            (
+                format!("{what}; the clock of {late} is {by} s behind that of {early}"),
+                format!(
+                    "set the clocks right first: one that was set back is not answered until it has passed what it told before. Then: {mend}"
+                ),
+            )
+        }
+        _ => (what, mend),
+    })
 }
 
 #[cfg(test)]
@@ -184,9 +238,10 @@ mod tests {
     fn what_a_host_says_of_its_peers_is_read() {
         let text = "@\tanswers\tegret\t1.25\t25\n@\tanswers\tibis\t-\t-\n\
                     @\tpeer\tegret\tE=\t203.0.113.7:51820\t1000\t92\t180\t1012\t0\t0\n\
-                    @\tpeer\tibis\tI=\t(none)\t0\t0\t148\t1012\t0\t148\n@\tunknown-peer\tcurlew\n@\tpaired\n";
-        let peers = read_pairs(text).unwrap();
-        let of = |name: &str| peers[&HostName::new(name).unwrap()].clone();
+                    @\tpeer\tibis\tI=\t(none)\t0\t0\t148\t1012\t0\t148\n@\tunknown-peer\tcurlew\n@\tpaired\t1012\n";
+        let seen = read_pairs(text, 1_000).unwrap();
+        assert_eq!(seen.ahead, 12);
+        let of = |name: &str| seen.peers[&HostName::new(name).unwrap()].clone();
         let egret = Peer {
             key: Some("E=".into()),
             endpoint: Some("203.0.113.7:51820".into()),
@@ -201,8 +256,8 @@ mod tests {
         assert!(of("egret").meets() && !of("ibis").meets());
         assert_eq!(of("ibis").handshake, None);
         assert_eq!(of("curlew").key, None);
-        assert_eq!(read_pairs("@\tunmeshed\tno wg\n"), Err("no wg".into()));
-        assert!(read_pairs("@\tanswers\tegret\t1\t0\n").is_err(), "it was cut");
+        assert_eq!(read_pairs("@\tunmeshed\tno wg\n", 0), Err("no wg".into()));
+        assert!(read_pairs("@\tanswers\tegret\t1\t0\n", 0).is_err(), "it was cut");
         // Without ping(8) an old handshake says nothing.
         let old = Peer { handshake: Some(600), ..Peer::default() };
         assert!(!old.meets() && Peer { handshake: Some(9), ..old }.meets());

@@ -60,5 +60,5 @@ pairs() {
     fi
     shift 2
   done
-  say paired
+  say paired "$now"
 }

@@ -292,7 +292,12 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
         );
     }
     if let Some(mesh) = &cluster.mesh {
-        let why = "hosts dial one another through it; a host with an endpoint is found there";
+        let why = match cluster.is_all_mesh() {
+            true => "hosts dial one another through it; a host with an endpoint is found there",
+            false => {
+                "hosts elsewhere and the others dial one another through it; a host with an endpoint is found there"
+            }
+        };
         let all = End::Hosts(cluster.hosts.iter().map(|host| host.name.clone()).collect());
         let from = vec![End::Anywhere];
         add(Service::Mesh, Protocol::Udp(mesh.port), from, &all, why, ALWAYS);
@@ -315,7 +320,8 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
             let why = "nodes and people reach the API there";
             let from = vec![nodes.clone(), End::Clients];
             let port = Protocol::Tcp(stable_port);
-            add(Service::StableAddress, port, from, &balancers, why, ALWAYS);
+            let shared = names(&cluster.shared_balancers());
+            add(Service::StableAddress, port, from, &shared, why, ALWAYS);
         }
         true => {
             let why = "the stable address leads there, by the site's own means";
@@ -343,7 +349,7 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
     let holders = cluster.floating_holders();
     if holders.len() > 1 {
         let why = "they agree on who holds the floating address";
-        let holders = names(holders);
+        let holders = names(&holders);
         add(Service::Vrrp, Protocol::Vrrp, vec![holders.clone()], &holders, why, ALWAYS);
     }
     let workers = names(&cluster.workers.hosts);

@@ -30,6 +30,8 @@ pub struct Link {
     /// Where it is found from outside, where that is another address: in a mesh.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub endpoint: Option<Endpoint>,
+    /// Whether it goes through the mesh.
+    pub meshed: bool,
 }
 
 impl Link {
@@ -65,6 +67,7 @@ pub fn links(cluster: &Cluster) -> Vec<Link> {
                         .unwrap_or(host.address),
                     port,
                     endpoint: None,
+                    meshed: cluster.meet_in_mesh(from, to),
                 });
             }
         }
@@ -84,8 +87,9 @@ fn mesh_links(cluster: &Cluster) -> BTreeSet<Link> {
         address: to.address,
         port: mesh.port,
         endpoint: to.endpoint.clone(),
+        meshed: false,
     };
-    pairs.filter(|(from, to)| from.name != to.name).map(link).collect()
+    pairs.filter(|(from, to)| cluster.meet_in_mesh(&from.name, &to.name)).map(link).collect()
 }
 
 /// Which of many paths are tried.

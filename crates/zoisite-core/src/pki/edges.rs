@@ -118,7 +118,8 @@ pub fn edges(cluster: &Cluster) -> Vec<Edge> {
     for member in &members {
         between_members(cluster, member, &members, &mut out);
     }
-    let (balancers, nodes) = (cluster.hosts_of(Role::Balancer), cluster.nodes());
+    let balancers: Vec<&Host> = cluster.dialled_balancers().collect();
+    let nodes = cluster.nodes();
     for api in &apis {
         for member in &members {
             let server = (host(member), Some(Profile::EtcdServer));

@@ -2,6 +2,7 @@ use super::issued::AuthorityCertificate;
 use super::ledger::Ledger;
 use super::profile::AuthorityKind;
 use super::standing::{Standing, TrustStage};
+use crate::text::digest;
 
 impl Ledger {
     /// The authorities of a kind, those that are gone included.
@@ -20,6 +21,14 @@ impl Ledger {
             Standing::Leaves => Some(TrustStage::Forget(authority.kind)),
             _ => None,
         })
+    }
+
+    /// What nodes are to believe of the cluster's authorities, and which one is to have let them in: another text at each
+    /// stage of a replacement.
+    pub fn trust_of_nodes(&self) -> String {
+        let signs = self.authority(AuthorityKind::Cluster).and_then(AuthorityCertificate::key_id);
+        let believed = self.bundle(AuthorityKind::Cluster).unwrap_or_default();
+        digest(&format!("{}\n{believed}", signs.unwrap_or_default()))
     }
 
     /// The kind of authority that is being replaced, if one is.

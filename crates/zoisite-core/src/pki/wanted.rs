@@ -208,9 +208,7 @@ fn names(cluster: &Cluster, profile: Profile, host: &Host) -> Vec<San> {
                 EndpointHost::Name(name) => San::Dns(name.clone()),
                 EndpointHost::Address(ip) => San::Ip(*ip),
             });
-            names.extend(
-                cluster.hosts_of(crate::cluster::Role::Balancer).iter().map(|b| San::Ip(b.address)),
-            );
+            names.extend(cluster.dialled_balancers().map(|host| San::Ip(host.address)));
             names
         }
         _ => Vec::new(),

@@ -26,7 +26,7 @@ pub use reply::{
     Piece, Reply, Unread,
 };
 pub(crate) use reply::{
-    architecture, fields, members as member_list, nature, status as member_status,
+    architecture, fields, key_request, members as member_list, nature, status as member_status,
 };
 
 /// Who holds a port, by the names of the program and its unit, each empty where it is not known.

@@ -155,6 +155,11 @@ impl Stretch {
         })
     }
 
+    /// Whether nothing is signed yet for any of the keys that the host makes.
+    pub fn awaits_signatures(&self) -> bool {
+        self.own_pairs().any(|(pair, _)| pair.key_sha256.is_empty())
+    }
+
     /// The script that goes before this stretch where the host makes keys: it makes those that it has not, and says what
     /// it asks for them. `None` where there are none.
     pub fn key_script(&self, generation: u64) -> Option<String> {

@@ -12,6 +12,13 @@ use crate::paths::Firewall;
 use crate::pki::{KeyRequest, Profile, signing_key};
 use crate::text::{digest, plain};
 
+/// What a host asks for a key that it made: where that is to stand, its checksum, the request in base64.
+pub(crate) fn key_request(path: &str, key_sha256: &str, request: &str) -> Option<KeyRequest> {
+    use base64::Engine as _;
+    let der = base64::engine::general_purpose::STANDARD.decode(request).ok()?;
+    Some(KeyRequest { profile: Profile::at(path)?, der, key_sha256: key_sha256.to_owned() })
+}
+
 /// The certificate with which a kubelet shows who it is.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Identity {
@@ -542,15 +549,8 @@ impl Reply {
             }
             ["left", what] => self.left.push(what.to_owned()),
             ["key", path, key_sha256, request] => {
-                use base64::Engine as _;
                 // What cannot be read is no request, and it is told that there is none.
-                let der = base64::engine::general_purpose::STANDARD.decode(request);
-                let profile = Profile::at(path);
-                self.requests.extend(profile.zip(der.ok()).map(|(profile, der)| KeyRequest {
-                    profile,
-                    der,
-                    key_sha256: key_sha256.to_owned(),
-                }));
+                self.requests.extend(key_request(path, key_sha256, request));
             }
             ["have", octets] => self.have = octets.parse().ok(),
             ["progress", _, what] => return Some(what.to_owned()),

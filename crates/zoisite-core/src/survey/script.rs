@@ -45,7 +45,8 @@ pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
     let holds = cluster.floating_holders().contains(&host.name);
     let floating = cluster.balancers.floating.filter(|_| holds);
     if let (Some(floating), Some(id)) = (floating, cluster.router_id()) {
-        let own = cluster.floating_holders().iter().filter_map(|name| cluster.host(name));
+        let holders = cluster.floating_holders();
+        let own = holders.iter().filter_map(|name| cluster.host(name));
         let own = own.filter_map(|host| host.address_beside(floating));
         let own: String = own.map(|address| format!(" {address}")).collect();
         let (_, group) = group(floating);

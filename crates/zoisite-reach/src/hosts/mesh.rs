@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use futures_util::future::join_all;
+use jiff::Timestamp;
 use zoisite_core::cluster::{Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::mesh::{Peers, pairs_script, read_pairs, renew_key_script};
@@ -22,7 +23,8 @@ impl Hosts {
         let named = others.iter().filter(|other| *other != host);
         let named = named.filter_map(|other| Some((other, self.address(other).ok()?)));
         let script = pairs_script(host, named);
-        Ok(read_pairs(&self.report(host, &script, "asking for its peers in the mesh").await?))
+        let text = self.report(host, &script, "asking for its peers in the mesh").await?;
+        Ok(read_pairs(&text, Timestamp::now().as_second()))
     }
 
     /// Has a host make another key. The others hear nothing of it until they are told that one.
@@ -36,8 +38,8 @@ impl Hosts {
 
     /// Whether others answer a host through the mesh.
     pub(super) async fn meets(&self, host: &HostName, others: &[HostName]) -> Result<(), String> {
-        let peers = self.peers(host, others).await.map_err(|trouble| trouble.answer)??;
-        let silent = |other: &&HostName| !peers.get(*other).is_some_and(|peer| peer.meets());
+        let seen = self.peers(host, others).await.map_err(|trouble| trouble.answer)??;
+        let silent = |other: &&HostName| !seen.meets(other);
         let silent: Vec<&str> = others.iter().filter(silent).map(HostName::as_str).collect();
         match silent.is_empty() {
             true => Ok(()),
@@ -146,9 +148,7 @@ type Each<'a, T> = BTreeMap<&'a HostName, T>;
 /// What a link through a mesh that stands is worth, by what its host sees; `None` where that one is not in it.
 fn met(link: &Link, seen: Option<&Result<Peers, Trouble>>) -> Outcome {
     match seen {
-        Some(Ok(Ok(peers))) if peers.get(&link.to).is_some_and(|peer| peer.meets()) => {
-            Outcome::Open
-        }
+        Some(Ok(Ok(seen))) if seen.meets(&link.to) => Outcome::Open,
         Some(Ok(Ok(_))) => Outcome::Silent,
         Some(Ok(Err(why))) => Outcome::Untried(why.clone()),
         Some(Err(trouble)) => Outcome::Untried(trouble.to_string()),

@@ -45,8 +45,8 @@ impl Hosts {
 
     /// Tries paths between hosts: those that are dialled serve their ports for as long as that takes, each host
     /// dials the others, and then the ports are closed again. `word` tells this trial from others; `progress`
-    /// hears how far it is. What is cut off in the midst is ended by the hosts themselves. Of a mesh only its own paths can
-    /// be tried where it does not stand yet: the others are left out.
+    /// hears how far it is. What is cut off in the midst is ended by the hosts themselves. Where a mesh does not
+    /// stand yet, what goes through it is left out.
     pub async fn try_paths(
         &self,
         (links, by): (&[Link], Vrrp),
@@ -60,7 +60,8 @@ impl Hosts {
             progress("hosts send one another what the mesh would");
             let (tried, stands) = self.try_mesh(&mesh, word).await;
             trials.extend(tried);
-            links.retain(|link| stands.contains(&link.from) && stands.contains(&link.to));
+            let stands = |link: &Link| stands.contains(&link.from) && stands.contains(&link.to);
+            links.retain(|link| !link.meshed || stands(link));
         }
         let (routers, links): (Vec<&Link>, Vec<&Link>) =
             links.into_iter().partition(|link| link.service == Service::Vrrp);

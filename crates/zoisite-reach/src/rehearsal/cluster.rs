@@ -13,6 +13,7 @@ use zoisite_core::holdings::{
 use zoisite_core::layout::{CNI_CONFIG, RUNTIME_UNIT};
 use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
 use zoisite_core::sequence::{ApiLook, ApiObserved, ApiWork, NodeFacts};
+use zoisite_core::token::JOINING;
 
 use super::state::{Papers, Process, SimFile, SimHost, SimUnit, World};
 use super::tls::As;
@@ -445,7 +446,7 @@ fn asks(host: &HostName, token: &str) -> Result<(NodeRequest, String), String> {
     let request = NodeRequest {
         name: format!("node-csr-{host}"),
         username: format!("system:bootstrap:{token}"),
-        groups: vec!["system:bootstrappers".into()],
+        groups: vec!["system:bootstrappers".into(), JOINING.into()],
         signer: KUBELET_CLIENT_SIGNER.into(),
         usages: vec!["digital signature".into(), "client auth".into()],
         pem,

@@ -117,9 +117,9 @@ impl<'a> RehearsedField<'a> {
     /// Where what is asked is answered: at the holder's balancer, in a mesh at the asking host's own. `None` while nobody
     /// holds the address, or where the site leads to them.
     fn place(&self, lost: Option<Duration>) -> Option<HostName> {
-        match self.cluster.mesh {
-            Some(_) => Some(self.from.clone()),
-            None => self.holds(lost),
+        match self.cluster.is_in_mesh(&self.from) {
+            true => Some(self.from.clone()),
+            false => self.holds(lost),
         }
     }
 
@@ -296,7 +296,7 @@ impl Ground for RehearsedField<'_> {
                 };
                 // In a mesh it is the asking host's own balancer that is gone.
                 let refused = *ask == Ask::Dial
-                    && self.cluster.mesh.is_some()
+                    && self.cluster.is_in_mesh(&self.from)
                     && self.gone(&self.from, self.cluster.front());
                 let (took, fault) = match () {
                     () if silent => (PATIENCE, Some(SILENT)),

@@ -239,8 +239,9 @@ fn planned(site: &Site, drill: Drill, stands: &Stands, patience: Duration) -> Co
     let all = workers.chain(cluster.control_plane.hosts.iter());
     let others = || all.clone().filter(node);
     // In a mesh nobody but the host itself asks its balancer.
-    let asks_itself =
-        cluster.mesh.is_some() && drill.kind == Kind::Balancer && drill.by == By::Stop;
+    let asks_itself = cluster.carried_by(&drill.host).is_some()
+        && drill.kind == Kind::Balancer
+        && drill.by == By::Stop;
     let from = match asks_itself {
         true => None,
         false => others().find(|host| !holds(host)).or_else(|| others().next()),

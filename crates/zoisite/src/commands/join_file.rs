@@ -8,18 +8,18 @@ use std::process::ExitCode;
 use clap::{Args, Subcommand};
 use futures_util::StreamExt as _;
 use jiff::{SignedDuration, Timestamp};
-use serde_json::json;
+use serde_json::{Value, json};
 use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::holdings::{HostHoldings, Part};
 use zoisite_core::item::{ComponentSums, KeyText, Pinned};
 use zoisite_core::join_file::windows::{self, Brought};
 use zoisite_core::join_file::{Addressed, Errand, Signer, join_file, scripts};
-use zoisite_core::pki::{AuthorityKind, Secret, SecretRef};
+use zoisite_core::pki::{AuthorityKind, Secret, SecretRef, TrustStage};
 use zoisite_core::script::{Identity, Observed};
 use zoisite_core::sequence::{ApiLook, Looks, PlanInput, PlanOptions, Sequence, Work, plan};
 use zoisite_core::token::{TOKENS_PATH, TokenRecord, TokenState, token_object, token_path};
 use zoisite_reach::{ApiClient, ApiResult};
-use zoisite_store::join_files::{Carried, carried, put_carried, signer, word, words};
+use zoisite_store::join_files::{Brings, Carried, carried, put_carried, signer, word, words};
 use zoisite_store::{FreshKeys, State, trust};
 
 use super::login::chosen_hosts;
@@ -230,19 +230,22 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
         false => BTreeSet::new(),
     };
     let facts = taken.facts()?;
+    let trust = prepared.ledger.trust_of_nodes();
+    // Who was let in by the authority that goes asks the other one.
+    let all_join =
+        args.anew || prepared.ledger.stage() == Some(TrustStage::SignBy(AuthorityKind::Cluster));
     let mut drafts = Vec::new();
     for host in hosts {
         let Some(holdings) = all.host(&host.name) else { continue };
         let arch = facts.get(&host.name).map(|facts| facts.arch.clone());
         let arch = arch.filter(|arch| !arch.is_empty()).unwrap_or_else(|| args.arch.clone());
-        let joins = args.anew || !nodes.contains(host.name.as_str());
+        let joins = all_join || !nodes.contains(host.name.as_str());
         let sequence = match args.raises() && host.is_linux() {
             true => steps(&prepared, holdings, &sums, (&arch, joins))?,
             false => Sequence::default(),
         };
         drafts.push(Draft { host, holdings: holdings.clone(), sequence, arch, joins });
     }
-    makes_no_keys(&drafts)?;
     let Some(out) = args.out.as_deref().filter(|_| !args.show_script) else {
         return show(site, state, &drafts, args, brought);
     };
@@ -258,7 +261,8 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
             true => {
                 let joining = drafts.iter().filter(|draft| draft.joins);
                 let joining = joining.map(|draft| draft.host.name.clone());
-                tokens(site, state, &names.iter().cloned().collect(), joining, args.ends)?
+                let all = names.iter().cloned().collect();
+                tokens(site, state, &all, (joining, token_object), args.ends)?
             }
             false => Tokens::new(),
         };
@@ -273,7 +277,7 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
             (&by, &words, &tokens),
             (run.generation, made, ends),
         )?;
-        keep(state, &drafts, args, &tokens, (run.generation, made, ends))?;
+        keep(state, &drafts, args, (&tokens, &trust), (run.generation, made, ends))?;
         for (file, text) in &files {
             write_private(&out.join(file), text.expose())?;
         }
@@ -289,6 +293,11 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
     state.end_run(run, &outcome, now())?;
     let (_, ends) = done?;
     tell(options, args, out, &drafts, (&by, ends));
+    for host in ask_first(&drafts) {
+        view::note(&format!(
+            "{host} makes its keys, and asks for them to be signed: zoisite letters read takes its letter in, and its next join file goes on"
+        ));
+    }
     if args.raises() {
         for found in found_of_told(site, state, &names)?.iter().filter(|found| keeps_out(found)) {
             let host = found.host.as_ref().map_or("", HostName::as_str);
@@ -400,34 +409,27 @@ fn steps(
     Ok(sequence)
 }
 
-/// A key that a host makes is asked about and answered: that takes more than one file.
-fn makes_no_keys(drafts: &[Draft<'_>]) -> Result<(), Failure> {
-    let makes = |draft: &&Draft<'_>| {
-        draft.sequence.steps.iter().any(|step| match &step.work {
-            Work::Act(stretch) => stretch.own_pairs().next().is_some(),
-            _ => false,
-        })
+/// Hosts that make keys of which nothing is signed yet: their file brings them so far that their letter asks for that.
+fn ask_first<'a>(drafts: &'a [Draft<'a>]) -> impl Iterator<Item = &'a HostName> {
+    let asks = |draft: &&Draft<'_>| {
+        draft
+            .sequence
+            .steps
+            .iter()
+            .any(|step| matches!(&step.work, Work::Act(stretch) if stretch.awaits_signatures()))
     };
-    let all: Vec<HostName> = drafts.iter().filter(makes).map(|d| d.host.name.clone()).collect();
-    match all.is_empty() {
-        true => Ok(()),
-        false => Err(Failure::new(
-            Kind::Usage,
-            format!(
-                "{} would make keys and have them signed, and nobody is there to answer",
-                view::few(&all)
-            ),
-            "certificates.keys-on-hosts is for hosts that are dialled: leave those of these hosts out of it",
-        )),
-    }
+    drafts.iter().filter(asks).map(|draft| &draft.host.name)
 }
 
-/// Tokens for hosts that have still to join, published; those of earlier join files of `hosts` are taken back.
+/// How a token is published: what it is good for.
+type TokenObject = fn(&TokenRecord, &Secret) -> Value;
+
+/// Tokens for hosts, published; those of earlier join files of `hosts` are taken back.
 pub fn tokens(
     site: &Site,
     state: &mut State,
     hosts: &BTreeSet<HostName>,
-    joining: impl Iterator<Item = HostName>,
+    (joining, object): (impl Iterator<Item = HostName>, TokenObject),
     seconds: i64,
 ) -> Result<Tokens, Failure> {
     let mut out = Tokens::new();
@@ -446,7 +448,7 @@ pub fn tokens(
         let made = trust::make_join_token(state, &recipients, hosts, 1, seconds, now(), false)?;
         out.insert(host, made);
     }
-    publish(site, state, &out, old)?;
+    publish(site, state, (&out, object), old)?;
     Ok(out)
 }
 
@@ -454,12 +456,12 @@ pub fn tokens(
 fn publish(
     site: &Site,
     state: &mut State,
-    made: &Tokens,
+    (made, object): (&Tokens, TokenObject),
     old: Vec<TokenRecord>,
 ) -> Result<(), Failure> {
     let published = with_api(site, state, async |api: &ApiClient| {
         let publish = made.values().map(|(record, token)| async move {
-            api.create(TOKENS_PATH, &token_object(record, token)).await.map(|_| ())
+            api.create(TOKENS_PATH, &object(record, token)).await.map(|_| ())
         });
         let gone = old.iter().map(|token| async move { api.delete(&token_path(&token.id)).await });
         all_done(publish).await?;
@@ -543,7 +545,7 @@ fn keep(
     state: &mut State,
     drafts: &[Draft<'_>],
     args: &WriteArgs,
-    tokens: &Tokens,
+    (tokens, trust): (&Tokens, &str),
     (number, made, ends): (u64, Timestamp, Timestamp),
 ) -> Result<(), Failure> {
     let mut known = carried(state)?;
@@ -551,10 +553,19 @@ fn keep(
         .iter()
         .map(|draft| {
             let host = draft.host.name.clone();
-            let letter = known.remove(&host).and_then(|carried| carried.letter);
+            let before = known.remove(&host);
+            let (letter, brought, holds) = match before {
+                Some(Carried { letter, brings, holds, .. }) => (letter, brings, holds),
+                None => (None, None, None),
+            };
             let token = tokens.get(&host).map(|(record, _)| record.id.clone());
+            let brings = match () {
+                () if args.raises() => Some(Brings { number, trust: trust.to_owned() }),
+                () if args.take_back => None,
+                () => brought,
+            };
             let errand = errand(args, draft).what().to_owned();
-            (host, Carried { number, errand, made, ends, token, letter })
+            (host, Carried { number, errand, made, ends, token, letter, brings, holds })
         })
         .collect();
     Ok(put_carried(state, all)?)

@@ -14,11 +14,13 @@ use serde_json::json;
 use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::holdings::{LETTERS, Part};
 use zoisite_core::join_file::Letter;
+use zoisite_core::pki::{KeyRequest, LedgerEntry, Profile};
 use zoisite_core::sequence::{Looks, differences};
 use zoisite_core::survey::SiteFinding;
 use zoisite_core::text::plain;
 use zoisite_reach::ApiClient;
 use zoisite_store::join_files::{Carried, Taken, carried, put_carried, word};
+use zoisite_store::trust::KeyDesk;
 use zoisite_store::{Met, State};
 
 use super::with_api;
@@ -26,7 +28,7 @@ use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::prepare;
 use crate::road::meet;
-use crate::site::{Site, now};
+use crate::site::{Site, Working, now};
 use crate::surveying::{found_of_told, keeps_out};
 use crate::view::letters::render;
 use crate::view::{self, Style};
@@ -190,7 +192,8 @@ fn read(
     letters.sort_by_key(|letter| std::cmp::Reverse(letter.told.count));
     let mut seen = BTreeSet::new();
     letters.retain(|letter| seen.insert(letter.host.clone()));
-    let taken = take(site, state, &letters, (&mut known, &newcomers))?;
+    let (taken, unsigned) = take(site, state, &letters, (&mut known, &newcomers))?;
+    let refused = refused.into_iter().chain(unsigned).reduce(Failure::and);
     for newcomer in taken.iter().filter(|host| newcomers.contains(*host)) {
         view::note(&format!("{newcomer} reported in: zoisite newcomers shows what it is like"));
     }
@@ -264,15 +267,16 @@ fn newcomers(site: &Site) -> BTreeSet<HostName> {
     site.cluster.newcomers().into_iter().map(|host| host.name).collect()
 }
 
-/// Records what letters tell: what hosts are like, which machines they are, what differs there. Returns whose they are.
+/// Records what letters tell: what hosts are like, which machines they are, what differs there; and signs what they ask
+/// for. Returns whose they are, and what was not signed.
 fn take(
     site: &Site,
     state: &mut State,
     letters: &[Letter],
     (known, newcomers): (&mut BTreeMap<HostName, Carried>, &BTreeSet<HostName>),
-) -> Result<Vec<HostName>, Failure> {
+) -> Result<(Vec<HostName>, Option<Failure>), Failure> {
     if letters.is_empty() {
-        return Ok(Vec::new());
+        return Ok((Vec::new(), None));
     }
     let mut looks = Looks::new();
     // Which machine it is counts from then on, as it has a name.
@@ -298,6 +302,7 @@ fn take(
         Some((host.name.clone(), Met { address: host.address, login }))
     });
     state.meet(met)?;
+    let unsigned = sign(site, state, letters)?;
     let mut scratch = site.scratch()?;
     let prepared = prepare(site, &mut scratch, Part::ALL)?;
     let all = prepared.out_of_reach(site, &mut scratch, None)?;
@@ -312,10 +317,49 @@ fn take(
             }
             _ => Vec::new(),
         };
-        carried.letter = Some(Taken { told: letter.told.clone(), read: now(), differs });
+        carried.take(Taken { told: letter.told.clone(), read: now(), differs });
         changed.push((letter.host.clone(), carried.clone()));
     }
     let hosts = changed.iter().map(|(host, _)| host.clone()).collect();
     put_carried(state, changed)?;
-    Ok(hosts)
+    Ok((hosts, unsigned))
+}
+
+/// Signs what hosts ask for keys that they made: their next join file brings it there. Returns what was refused.
+fn sign(site: &Site, state: &mut State, letters: &[Letter]) -> Result<Option<Failure>, Failure> {
+    let current = state.ledger()?;
+    let current: Vec<&LedgerEntry> = current.current().into_values().collect();
+    let mut refused = Vec::new();
+    for letter in letters {
+        // What was signed before is on its way.
+        let signed = |request: &&KeyRequest| {
+            current.iter().any(|entry| entry.key_sha256 == request.key_sha256)
+        };
+        let requests: Vec<KeyRequest> =
+            letter.requests.iter().filter(|request| !signed(request)).cloned().collect();
+        if requests.is_empty() {
+            continue;
+        }
+        let host = &letter.host;
+        let profiles: BTreeSet<Profile> = requests.iter().map(|request| request.profile).collect();
+        let mut own = site.state()?;
+        Working::lock(&mut own)?;
+        let mut desk = KeyDesk::new(own, site.strongbox()?, &site.cluster, profiles)?;
+        match desk.certify(host, &requests, now())? {
+            Ok(entries) => {
+                let what: Vec<String> =
+                    entries.iter().map(|entry| entry.profile.to_string()).collect();
+                view::note(&format!(
+                    "{host} made its keys, and they are signed: {}; zoisite join-file write {host} brings what was signed",
+                    what.join(", ")
+                ));
+            }
+            Err(why) => {
+                let asked = format!("signing for the keys that {host} made: {}", why.join("; "));
+                let mend = "nothing was signed for it; rm -r /var/lib/zoisite/keys there, and it makes others with its next join file";
+                refused.push(Failure::new(Kind::Run, asked, mend));
+            }
+        }
+    }
+    Ok(refused.into_iter().reduce(Failure::and))
 }

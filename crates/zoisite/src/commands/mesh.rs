@@ -107,7 +107,10 @@ async fn look(
     let reach: Hosts = road::hosts(site, &BTreeMap::new(), 0)?;
     let mut seen = BTreeMap::new();
     let mut troubles = Vec::new();
-    let ask = async |host: &HostName| reach.peers(host, hosts).await;
+    let ask = async |host: &HostName| {
+        let met = hosts.iter().filter(|other| site.cluster.meet_in_mesh(host, other));
+        reach.peers(host, &met.cloned().collect::<Vec<_>>()).await
+    };
     for (host, told) in of_each(asked, AT_ONCE, ask).await {
         match told {
             Ok(peers) => {
@@ -120,19 +123,20 @@ async fn look(
     Ok((seen, troubles))
 }
 
-/// Every pair of hosts of which one could be asked.
+/// Every pair of hosts that meets in the mesh and of which one could be asked.
 fn pairs<'a>(
     site: &Site,
     hosts: &'a [HostName],
     facts: &BTreeMap<HostName, HostFacts>,
     seen: &'a BTreeMap<HostName, Peers>,
 ) -> Vec<Pair<'a>> {
-    let of = |host: &HostName, other: &HostName| seen.get(host)?.as_ref().ok()?.get(other);
+    let of = |host: &HostName, other: &HostName| seen.get(host)?.as_ref().ok()?.peers.get(other);
     let mut out = Vec::new();
     for (at, one) in hosts.iter().enumerate() {
         for other in &hosts[at + 1..] {
             let (sees, seen) = (seen.get(one), seen.get(other));
-            if sees.is_none() && seen.is_none() {
+            let unasked = sees.is_none() && seen.is_none();
+            if unasked || !site.cluster.meet_in_mesh(one, other) {
                 continue;
             }
             let fault = stranger((&site.cluster, facts), (one, sees), (other, seen));

@@ -8,6 +8,7 @@ use zoisite_core::holdings::HostHoldings;
 use zoisite_core::item::KeyText;
 use zoisite_core::join_file::{Addressed, Errand, Presented, join_file};
 use zoisite_core::pki::{AuthorityKind, Secret};
+use zoisite_core::token::letter_token_object;
 use zoisite_store::join_files::{Carried, carried, put_carried, signer, words};
 use zoisite_store::{FreshKeys, State};
 
@@ -33,7 +34,7 @@ pub fn reports(
         let tokens = match state.begun()?.is_some_and(|begun| begun.formed.is_some()) {
             true => {
                 let all = names.iter().cloned();
-                tokens(site, state, &all.clone().collect(), all, seconds)?
+                tokens(site, state, &all.clone().collect(), (all, letter_token_object), seconds)?
             }
             false => Tokens::new(),
         };
@@ -63,8 +64,10 @@ pub fn reports(
             let letter = known.remove(&host.name).and_then(|carried| carried.letter);
             let token = token.map(|(record, _)| record.id.clone());
             let errand = errand.what().to_owned();
-            written
-                .push((host.name.clone(), Carried { number, errand, made, ends, token, letter }));
+            written.push((
+                host.name.clone(),
+                Carried { number, errand, made, ends, token, letter, brings: None, holds: None },
+            ));
         }
         put_carried(state, written)?;
         Ok::<_, Failure>(files)

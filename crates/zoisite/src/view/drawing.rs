@@ -151,9 +151,10 @@ pub fn addresses(cluster: &Cluster, style: Style) -> String {
                 let bits = planned.range.max_prefix_len() - planned.range.prefix_len();
                 format!("{} addresses inside the cluster", 1_u128 << bits.min(64))
             }
-            RangeUse::Mesh => "hosts dial one another in it".into(),
+            RangeUse::Mesh if cluster.is_all_mesh() => "hosts dial one another in it".into(),
+            RangeUse::Mesh => "hosts elsewhere are dialled in it".into(),
             RangeUse::ServiceAddresses => "kept for services that are reached from outside".into(),
-            RangeUse::Floating if cluster.mesh.is_some() => {
+            RangeUse::Floating if cluster.is_all_mesh() => {
                 "every balancer has it for itself".into()
             }
             RangeUse::Floating => "moves between the balancers".into(),

@@ -53,6 +53,7 @@ fn outcome(outcome: Outcome) -> &'static str {
         Outcome::Looked => "looked",
         Outcome::Done => "done",
         Outcome::Again => "done before",
+        Outcome::Asked => "asks for signatures",
         Outcome::Failed => "failed",
     }
 }
@@ -94,6 +95,16 @@ pub fn render(
             ));
             continue;
         };
+        let asks = |letter: &Taken| {
+            letter.told.outcome == Outcome::Asked && letter.told.number == carried.number
+        };
+        if carried.letter.as_ref().is_some_and(asks) {
+            out.push_str(&format!(
+                "\n{} {}: it goes on with what was signed for its keys\n  next  zoisite join-file write {host} --out DIR\n",
+                style.dim("·"),
+                style.bold(host.as_str())
+            ));
+        }
         if let Some(fault) = carried.fault() {
             out.push_str(&format!("\n{} {}: {fault}\n", style.bad("✗"), style.bold(host.as_str())));
         }

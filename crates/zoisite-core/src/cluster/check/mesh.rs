@@ -1,7 +1,11 @@
 //! The mesh that is laid over other networks.
 
+use std::net::IpAddr;
+
+use super::super::address::EndpointHost;
 use super::super::finding::Finding;
 use super::super::host::Host;
+use super::super::mesh::Mesh;
 use super::super::model::Role;
 use super::Check;
 
@@ -9,8 +13,8 @@ use super::Check;
 const NAMED: usize = 6;
 
 impl Check<'_> {
-    /// Every host has its addresses in the mesh and is logged in at elsewhere, of each pair one side can be found by the
-    /// other, and whoever dials the stable address has it for itself.
+    /// Hosts of the mesh have addresses in it and are logged in at elsewhere, of each pair that meets there one side can be
+    /// found by the other, and whoever dials the stable address has it for itself.
     pub(super) fn mesh(&mut self) {
         let cluster = self.cluster;
         let Some(mesh) = &cluster.mesh else {
@@ -24,8 +28,30 @@ impl Check<'_> {
             }
             return;
         };
+        self.mesh_addresses(mesh);
+        self.mesh_strangers();
+        self.mesh_endpoints();
+        match cluster.balancers.floating {
+            Some(stable) if cluster.is_all_mesh() => self.carried_by_each(mesh, stable),
+            Some(stable) => self.held_outside(mesh, stable),
+            None if cluster.control_plane.hosts.len() > 1 && cluster.balancers.hosts.is_empty() => {
+                let finding = Finding::warns(
+                    "mesh-stable",
+                    "nothing leads the stable address to another API server when one is lost",
+                )
+                .mend("balancers.floating = an address of mesh.range that no host has: every host then has it for itself, and forwards to an API server that is ready");
+                self.add(finding, "mesh.range", "in this mesh");
+            }
+            None => {}
+        }
+    }
+
+    fn mesh_addresses(&mut self, mesh: &Mesh) {
+        let cluster = self.cluster;
+        let (within, beside): (Vec<&Host>, Vec<&Host>) =
+            cluster.hosts.iter().partition(|host| cluster.is_in_mesh(&host.name));
         let outside = |host: &&Host| host.dialled().any(|own| mesh.range_of(own).is_none());
-        let outside: Vec<&Host> = cluster.hosts.iter().filter(outside).collect();
+        let outside: Vec<&Host> = within.iter().copied().filter(outside).collect();
         if !outside.is_empty() {
             let finding = Finding::blocks(
                 "mesh-address",
@@ -34,8 +60,23 @@ impl Check<'_> {
             .mend("hosts of a mesh dial one another in it: give each an address of the range, and put the one that it has outside into login.address");
             self.add(finding, "mesh.range", "this range");
         }
+        let inside = |host: &&Host| host.dialled().any(|own| mesh.range_of(own).is_some());
+        let inside: Vec<&Host> = beside.into_iter().filter(inside).collect();
+        if !inside.is_empty() {
+            let finding = Finding::blocks(
+                "mesh-address",
+                format!(
+                    "{} have addresses in mesh.range, and are not among mesh.hosts",
+                    some(&inside)
+                ),
+            )
+            .mend(
+                "name them there, or give them the addresses that they have in their own network",
+            );
+            self.add(finding, "mesh.hosts", "not named here");
+        }
         let nowhere = |host: &&Host| host.login.address.is_none() && !host.out_of_reach;
-        let nowhere: Vec<&Host> = cluster.hosts.iter().filter(nowhere).collect();
+        let nowhere: Vec<&Host> = within.into_iter().filter(nowhere).collect();
         if !nowhere.is_empty() {
             let finding = Finding::warns(
                 "mesh-login",
@@ -44,53 +85,95 @@ impl Check<'_> {
             .mend("an address in the mesh answers once the mesh stands: login.address says how you get there before, or your SSH configuration does");
             self.add(finding, "mesh.range", "not dialled at first");
         }
+    }
+
+    fn mesh_strangers(&mut self) {
+        let cluster = self.cluster;
         let hidden: Vec<&Host> =
             cluster.hosts.iter().filter(|host| host.endpoint.is_none()).collect();
         let strangers = |(at, one): (usize, &&Host)| {
             let one = one.name.clone();
-            let others = hidden[at + 1..].iter();
-            others.map(move |other| format!("{one} and {}", other.name)).collect::<Vec<_>>()
+            let others = hidden[at + 1..].iter().map(|other| &other.name);
+            let met = others.filter(|other| cluster.meet_in_mesh(&one, other));
+            met.map(|other| format!("{one} and {other}")).collect::<Vec<_>>()
         };
         let strangers: Vec<String> = hidden.iter().enumerate().flat_map(strangers).collect();
-        if !strangers.is_empty() {
-            let more = match strangers.len().saturating_sub(NAMED) {
-                0 => String::new(),
-                n => format!(", and {n} more pairs"),
-            };
-            let named = strangers[..strangers.len().min(NAMED)].join("; ");
-            let finding = Finding::blocks(
-                "mesh-strangers",
-                format!("nobody finds the other: {named}{more}"),
-            )
-            .mend("of each pair one host needs an endpoint that the other reaches: a port that its router forwards, or a host that is out in the open");
-            self.add(finding, "mesh.range", "in this mesh");
+        if strangers.is_empty() {
+            return;
         }
-        if let Some(stable) = cluster.carried_by_each() {
-            if mesh.range_of(stable).is_none() {
+        let more = match strangers.len().saturating_sub(NAMED) {
+            0 => String::new(),
+            n => format!(", and {n} more pairs"),
+        };
+        let named = strangers[..strangers.len().min(NAMED)].join("; ");
+        let finding =
+            Finding::blocks("mesh-strangers", format!("nobody finds the other: {named}{more}"))
+                .mend("of each pair one host needs an endpoint that the other reaches: a port that its router forwards, or a host that is out in the open");
+        self.add(finding, "mesh.range", "in this mesh");
+    }
+
+    /// What goes to a host beside the mesh goes into it: no endpoint may be there.
+    fn mesh_endpoints(&mut self) {
+        let cluster = self.cluster;
+        let beside = |host: &&Host| !cluster.is_in_mesh(&host.name);
+        let inward: Vec<IpAddr> =
+            cluster.hosts.iter().filter(beside).flat_map(Host::dialled).collect();
+        for host in &cluster.hosts {
+            let at = host.endpoint.as_ref().and_then(|endpoint| match endpoint.host {
+                EndpointHost::Address(at) => Some(at),
+                EndpointHost::Name(_) => None,
+            });
+            if let Some(at) = at.filter(|at| inward.contains(at)) {
                 let finding = Finding::blocks(
-                    "mesh-address",
-                    format!("the stable address {stable} is not in mesh.range"),
+                    "mesh-endpoint",
+                    format!("{} should be found at {at}, which others reach through the mesh itself", host.name),
                 )
-                .mend("every host of a mesh has it for itself, and forwards from there: choose one of the range that no host has");
-                self.add(finding, "balancers.floating", "outside");
+                .mend("an endpoint is an address outside: of the router that forwards the port; a host that is out in the open belongs into mesh.hosts, with an address of mesh.range");
+                self.add(finding, &format!("hosts.{}", host.name), "here");
             }
-            let mut without = cluster.nodes();
-            without.retain(|host| !cluster.holds(&host.name, Role::Balancer));
-            if !without.is_empty() {
-                let finding = Finding::blocks(
-                    "mesh-balancers",
-                    format!("{} would not reach the stable address", some(&without)),
-                )
-                .mend("in a mesh it does not move: every node forwards for itself; name all in balancers.hosts, or leave that out");
-                self.add(finding, "balancers.hosts", "not named here");
-            }
-        } else if cluster.control_plane.hosts.len() > 1 && cluster.balancers.hosts.is_empty() {
-            let finding = Finding::warns(
-                "mesh-stable",
-                "nothing leads the stable address to another API server when one is lost",
+        }
+    }
+
+    /// Every host dials the stable address at itself.
+    fn carried_by_each(&mut self, mesh: &Mesh, stable: IpAddr) {
+        let cluster = self.cluster;
+        if mesh.range_of(stable).is_none() {
+            let finding = Finding::blocks(
+                "mesh-address",
+                format!("the stable address {stable} is not in mesh.range"),
             )
-            .mend("balancers.floating = an address of mesh.range that no host has: every host then has it for itself, and forwards to an API server that is ready");
-            self.add(finding, "mesh.range", "in this mesh");
+            .mend("every host of a mesh has it for itself, and forwards from there: choose one of the range that no host has");
+            self.add(finding, "balancers.floating", "outside");
+        }
+        let mut without = cluster.nodes();
+        without.retain(|host| !cluster.holds(&host.name, Role::Balancer));
+        if !without.is_empty() {
+            let finding = Finding::blocks(
+                "mesh-balancers",
+                format!("{} would not reach the stable address", some(&without)),
+            )
+            .mend("in a mesh it does not move: every node forwards for itself; name all in balancers.hosts, or leave that out");
+            self.add(finding, "balancers.hosts", "not named here");
+        }
+    }
+
+    /// It moves between hosts of one network beside the mesh.
+    fn held_outside(&mut self, mesh: &Mesh, stable: IpAddr) {
+        if mesh.range_of(stable).is_some() {
+            let finding = Finding::blocks(
+                "mesh-address",
+                format!("the stable address {stable} is in mesh.range"),
+            )
+            .mend("hosts beside the mesh find it in their own network: choose one there that no host has");
+            self.add(finding, "balancers.floating", "inside");
+        }
+        if self.cluster.floating_holders().is_empty() {
+            let finding = Finding::blocks(
+                "mesh-balancers",
+                "nobody beside the mesh would hold the stable address",
+            )
+            .mend("name hosts in balancers.hosts that are not among mesh.hosts, or leave mesh.hosts out: all hosts are in the mesh then");
+            self.add(finding, "balancers.floating", "held by nobody");
         }
     }
 }

@@ -1,20 +1,15 @@
 //! Hosts that nobody dials.
 
 use super::super::finding::Finding;
-use super::super::model::Role;
 use super::Check;
 
 impl Check<'_> {
     /// What other hosts depend on is watched, changed step by step, and put right at once: that wants a host that can be
-    /// dialled. In a mesh in which every host has the stable address for itself, all are balancers, each its own.
+    /// dialled.
     pub(super) fn out_of_reach(&mut self) {
         let cluster = self.cluster;
-        let own_balancers = cluster.carried_by_each().is_some();
         for host in cluster.out_of_reach() {
-            let role = Role::DEPENDED_ON.into_iter().find(|role| {
-                cluster.holds(&host.name, *role) && !(own_balancers && *role == Role::Balancer)
-            });
-            let finding = match role {
+            let finding = match cluster.depended_on_as(&host.name) {
                 Some(role) => Finding::blocks(
                     "out-of-reach",
                     format!("{} is out of reach, and {role}", host.name),

@@ -5,7 +5,9 @@ use super::super::finding::Finding;
 use super::super::host::Host;
 use super::super::image::ImageSource;
 use super::super::model::{PodsBy, ServicesBy};
+use super::super::policy::KeysMade;
 use super::Check;
+use crate::pki::Profile;
 
 impl Check<'_> {
     /// A host that runs Windows is a worker that joins by a join file, and its pods have an overlay of their own.
@@ -116,6 +118,14 @@ impl Check<'_> {
                     "pin its version under [components]",
                 );
             }
+        }
+        let made_there = |profile| cluster.certificates.keys_made_of(profile) == KeysMade::OnHosts;
+        if made_there(Profile::KubeProxy) || made_there(Profile::KubeletServing) {
+            wants(
+                "certificates",
+                format!("{name} runs Windows, and hosts are to make the keys of nodes themselves"),
+                "keys for Windows are made here: profiles.kube-proxy = { keys-made = \"here\" } and profiles.kubelet-serving likewise, under [certificates]",
+            );
         }
         if matches!(cluster.components.sandbox, ImageSource::Archive(_)) {
             wants(

@@ -10,9 +10,10 @@ use super::super::address::{Endpoint, EndpointHost, Mac};
 use super::super::finding::Finding;
 use super::super::host::Host;
 use super::super::image::{ImageName, ImageSource};
+use super::super::mesh::Mesh;
 use super::super::model::{
     Balancers, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, FirstBoot, HostNames,
-    Mesh, Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror,
+    Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror,
     ServicesBy, Snapshots, TimeService, Vrrp,
 };
 use super::super::names::{ClusterName, HostName, NameError, Version, dns_name};
@@ -280,10 +281,14 @@ impl Parser {
     }
 
     /// `[mesh]`
-    pub(super) fn mesh(&mut self, table: &Section<'_>) -> Mesh {
+    pub(super) fn mesh(&mut self, table: &Section<'_>, hosts: &[Host]) -> Mesh {
         table.missing("range", "\"10.99.0.0/24\"", &mut self.findings);
         let mtu = self.number(table, "mtu", "bad-number", 1_280..=9_000);
         Mesh {
+            hosts: match table.has("hosts") {
+                true => self.role(Some(table), "hosts", "mesh.hosts", hosts).into_iter().collect(),
+                false => hosts.iter().map(|host| host.name.clone()).collect(),
+            },
             ranges: self.lists(Some(table), "range", range),
             port: self.port(Some(table), "port", 51_820),
             mtu: mtu.and_then(|n| u16::try_from(n).ok()).unwrap_or(1_420),

@@ -191,7 +191,20 @@ function Get-Identity([string]$Identity) {
     $null
 }
 
+# Whether a certificate was signed by this key (its identifier, RFC 5280 section 4.2.1.1).
+function Test-SignedBy($Certificate, [string]$Signs) {
+    $by = $Certificate.Extensions | Where-Object { $_.Oid.Value -eq '2.5.29.35' }
+    if (-not $by -or -not $Signs) { return $true }
+    ([BitConverter]::ToString($by.RawData) -replace '-', '') -like "*$Signs*"
+}
+
 function Invoke-Token($Act) {
+    $identity = Get-Identity $Act.identity
+    if ($identity -and -not (Test-SignedBy $identity $Act.signs)) {
+        # An authority gave it that goes.
+        Remove-Item -LiteralPath "$($Act.identity)\kubelet-client-current.pem" -Force
+        Set-Pending $Act.restarts
+    }
     if (Get-Identity $Act.identity) {
         if (-not (Test-Path -LiteralPath $Act.path)) { return $false }
         Remove-Item -LiteralPath $Act.path -Force

@@ -27,7 +27,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> BTreeMap<HostName, usize> {
     let mut met = BTreeMap::new();
     for (host, step) in told {
         let others: Vec<HostName> =
-            sought.iter().filter(|other| **other != host).cloned().collect();
+            sought.iter().filter(|other| cluster.meet_in_mesh(&host, other)).cloned().collect();
         if others.is_empty() {
             continue;
         }

@@ -112,7 +112,7 @@ pub(super) fn floating(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> 
     let known = |host: &HostName| facts.get(host).is_some_and(|facts| facts.cluster.is_none());
     let fresh = holders.iter().all(known);
     let mut out = Vec::new();
-    for host in holders {
+    for host in &holders {
         let (Some(seen), Some(address)) =
             (facts.get(host), cluster.host(host).and_then(|host| host.address_beside(floating)))
         else {

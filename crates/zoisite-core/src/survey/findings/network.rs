@@ -77,7 +77,8 @@ pub(super) fn segment(case: &Case<'_>) -> Vec<SiteFinding> {
         same.clone().next().is_none() || same.any(|seen| seen.net.trunc().contains(&address))
     };
     let nodes = cluster.nodes();
-    let far = nodes.iter().filter(|node| node.name != host.name);
+    let met = |node: &Host| cluster.meet_in_mesh(&host.name, &node.name);
+    let far = nodes.iter().filter(|node| node.name != host.name && !met(node));
     let far: Vec<String> = far
         .flat_map(|node| node.dialled().map(move |address| (node, address)))
         .filter(|(_, address)| !beside(*address))
@@ -90,7 +91,7 @@ pub(super) fn segment(case: &Case<'_>) -> Vec<SiteFinding> {
     vec![
         case.blocks("segment-differs", "other nodes are not in its own network, and pods cannot be routed through them")
             .seen(format!("its network is {}; beyond it: {}", nets.join(", "), shortened(&far)))
-            .mend("give all nodes addresses of one network (segment); or pods-by = \"manifests\" under [network], with a pod network of your own that tunnels"),
+            .mend("give all nodes addresses of one network (segment); or name those beyond it in [mesh] hosts (docs/mesh.md); or pods-by = \"manifests\" under [network], with a pod network of your own that tunnels"),
     ]
 }
 

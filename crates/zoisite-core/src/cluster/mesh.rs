@@ -1,0 +1,97 @@
+//! The mesh: which hosts reach each other through it, and what of the stable address they have for themselves.
+
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+
+use super::host::Host;
+use super::model::{Cluster, Role};
+use super::names::HostName;
+
+/// An encrypted network laid over others (WireGuard).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mesh {
+    /// The hosts that are elsewhere: everybody reaches them through the mesh alone, and they everybody. The others dial
+    /// each other directly. All hosts, where the file names none.
+    pub hosts: BTreeSet<HostName>,
+    /// The addresses of these hosts; one range of each family at most.
+    pub ranges: Vec<IpNet>,
+    /// UDP port at which every host listens.
+    pub port: u16,
+    /// The largest packet, in octets, that goes through it whole.
+    pub mtu: u16,
+}
+
+impl Mesh {
+    /// The range that an address is in.
+    pub fn range_of(&self, address: IpAddr) -> Option<&IpNet> {
+        self.ranges.iter().find(|range| range.contains(&address))
+    }
+}
+
+impl Cluster {
+    /// Whether others reach a host through the mesh alone.
+    pub fn is_in_mesh(&self, host: &HostName) -> bool {
+        self.mesh.as_ref().is_some_and(|mesh| mesh.hosts.contains(host))
+    }
+
+    /// Whether hosts dial one another through the mesh alone, all of them.
+    pub fn is_all_mesh(&self) -> bool {
+        self.mesh
+            .as_ref()
+            .is_some_and(|mesh| self.hosts.iter().all(|h| mesh.hosts.contains(&h.name)))
+    }
+
+    /// Whether two hosts reach each other through the mesh.
+    pub fn meet_in_mesh(&self, one: &HostName, other: &HostName) -> bool {
+        one != other && (self.is_in_mesh(one) || self.is_in_mesh(other))
+    }
+
+    /// The stable address that a host has for itself, whose own balancer forwards from there: an address cannot move
+    /// through a mesh.
+    pub fn carried_by(&self, host: &HostName) -> Option<IpAddr> {
+        self.balancers.floating.filter(|_| self.is_in_mesh(host))
+    }
+
+    /// The hosts that may hold the floating address; none where there is no such address, or it moves nowhere.
+    pub fn floating_holders(&self) -> Vec<HostName> {
+        if self.balancers.floating.is_none() {
+            return Vec::new();
+        }
+        let front = self.holders(self.front()).iter();
+        front.filter(|host| !self.is_in_mesh(host)).cloned().collect()
+    }
+
+    /// Adds to the balancers whoever forwards the stable address for itself. Where the file names no others, control
+    /// planes hold a floating address, with a balancer each.
+    pub(super) fn forward_for_themselves(&mut self) {
+        if self.balancers.floating.is_none() || self.mesh.is_none() {
+            return;
+        }
+        let named = !self.balancers.hosts.is_empty();
+        let all = self.is_all_mesh();
+        let forwards = |host: &HostName| match (all, self.is_in_mesh(host)) {
+            (true, _) => !named,
+            (false, true) => self.is_node(host),
+            (false, false) => !named && self.holds(host, Role::ControlPlane),
+        };
+        let mut hosts = self.balancers.hosts.clone();
+        let more = self.hosts.iter().map(|host| &host.name).filter(|host| forwards(host));
+        let more: Vec<HostName> = more.filter(|host| !hosts.contains(host)).cloned().collect();
+        hosts.extend(more);
+        self.balancers.hosts = hosts;
+    }
+
+    /// Balancers that others may dial at an address of their own: not those that forward for themselves alone.
+    pub fn dialled_balancers(&self) -> impl Iterator<Item = &Host> {
+        let all = self.hosts_of(Role::Balancer).into_iter();
+        all.filter(|host| self.carried_by(&host.name).is_none())
+    }
+
+    /// The balancers by which others find the API: where some forward for themselves alone, not these.
+    pub fn shared_balancers(&self) -> Vec<HostName> {
+        let all = self.holders(Role::Balancer).iter();
+        all.filter(|host| self.is_all_mesh() || self.carried_by(host).is_none()).cloned().collect()
+    }
+}
