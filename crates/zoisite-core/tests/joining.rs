@@ -4,8 +4,11 @@
 
 mod common;
 
+use std::collections::BTreeMap;
+
 use common::{SALTMARSH, Trust, at, host};
-use zoisite_core::cluster::{Cluster, read};
+use zoisite_core::cluster::{Cluster, HostName, read};
+use zoisite_core::holdings::HostFacts;
 use zoisite_core::joining::{
     Callers, Evidence, Joining, Passed, Stage, callers_script, read_callers,
 };
@@ -17,13 +20,19 @@ struct Scene {
     api: ApiObserved,
     tokens: Vec<TokenRecord>,
     trust: Trust,
+    facts: BTreeMap<HostName, HostFacts>,
 }
 
 impl Scene {
     fn new() -> Self {
-        let cluster = read(SALTMARSH).cluster.unwrap();
+        Self::of(SALTMARSH)
+    }
+
+    fn of(text: &str) -> Self {
+        let cluster = read(text).cluster.unwrap();
         let trust = Trust::new(&cluster, at("2026-11-28"));
-        Self { cluster, api: ApiObserved::default(), tokens: Vec::new(), trust }
+        let (tokens, facts) = (Vec::new(), BTreeMap::new());
+        Self { cluster, api: ApiObserved::default(), tokens, trust, facts }
     }
 
     fn token(&mut self, published: bool) {
@@ -48,8 +57,9 @@ impl Scene {
 
     fn look(&self, callers: Option<&Callers>, hours: i64) -> Joining {
         let now = at("2026-11-28") + jiff::SignedDuration::from_hours(hours);
-        let Self { cluster, api, tokens, trust } = self;
-        let evidence = Evidence { cluster, api, tokens, ledger: &trust.ledger, callers, now };
+        let Self { cluster, api, tokens, trust, facts } = self;
+        let ledger = &trust.ledger;
+        let evidence = Evidence { cluster, api, tokens, ledger, facts, callers, now };
         evidence.of(cluster.host(&host("tern-1")).unwrap())
     }
 }
@@ -61,7 +71,8 @@ fn stopped(joining: &Joining) -> (Stage, String) {
 }
 
 fn heard(who: &[&str]) -> Callers {
-    Callers { who: who.iter().map(|at| at.parse().unwrap()).collect(), seconds: 12 }
+    let who = who.iter().map(|at| at.parse().unwrap()).collect();
+    Callers { who, seconds: 12, ..Callers::default() }
 }
 
 #[test]
@@ -96,22 +107,40 @@ fn a_host_that_never_appears_is_told_apart_from_one_that_is_slow() {
     scene.api.nodes.get_mut("tern-1").unwrap().ready = true;
     let ready = scene.look(None, 0);
     assert!(ready.is_ready() && ready.stopped().is_none());
-    assert!(
-        ready.stages.iter().all(|(_, passed)| matches!(passed, Passed::Yes { .. })),
-        "{ready:?}"
-    );
+    // It is in no mesh.
+    let all = ready.stages.iter().filter(|(stage, _)| *stage != Stage::Mesh);
+    assert!(all.clone().all(|(_, passed)| matches!(passed, Passed::Yes { .. })), "{ready:?}");
+    assert_eq!(all.count() + 1, ready.stages.len());
+}
+
+#[test]
+fn of_one_in_a_mesh_is_told_whether_its_key_is_known_and_who_knocks() {
+    let mut scene = Scene::of(include_str!("../../../lab/clusters/mesh-away.toml"));
+    scene.token(true);
+    assert_eq!(scene.look(None, 0).stopped(), None, "nobody listened");
+    let mut heard = heard(&[]);
+    heard.knocks.insert("203.0.113.9".parse().unwrap());
+    let (stage, seen) = stopped(&scene.look(Some(&heard), 0));
+    assert_eq!(stage, Stage::Mesh);
+    assert_eq!(seen, "its key is not known; 203.0.113.9 knocks with a key that nobody knows");
+    let facts = HostFacts { mesh_key: Some("tern-1=".into()), ..HostFacts::default() };
+    scene.facts.insert(host("tern-1"), facts);
+    let (_, seen) = stopped(&scene.look(Some(&heard), 0));
+    assert!(seen.starts_with("nobody met it by its key, tern-1=, within 12 s; 203"), "{seen}");
+    heard.met.insert("tern-1=".into());
+    assert_eq!(stopped(&scene.look(Some(&heard), 0)).0, Stage::Dials, "it is met, and dials not");
 }
 
 #[test]
 fn hosts_say_who_dialled_them_or_why_they_cannot() {
-    let script = callers_script(&host("jetty-a"), 6443, 12);
-    assert!(script.contains("callers 12 6443"));
-    let who =
-        read_callers("@\tcaller\t10.77.0.101\n@\tcaller\tfd77::1\n@\tcounted\n@\tend\n").unwrap();
-    assert_eq!(who.len(), 2);
-    assert_eq!(read_callers("@\tuncounted\tthere is no nft\n").unwrap_err(), "there is no nft");
-    assert!(
-        read_callers("@\tcaller\t10.77.0.101\n").is_err(),
-        "what was cut off counts for nothing"
-    );
+    let ports = [6443, 6444].into();
+    let script = callers_script(&host("jetty-a"), &ports, Some(51_820), 12);
+    assert!(script.contains("callers 12 '6443, 6444' 51820 zoisite-mesh\n"), "{script}");
+    let text = "@\tcaller\t10.77.0.101\n@\tcaller\tfd77::1\n@\tmet\tkey=\n@\tknocks\t203.0.113.9\n";
+    let heard = read_callers(&format!("{text}@\tcounted\n@\tend\n"), 12).unwrap();
+    assert_eq!((heard.who.len(), heard.met.len(), heard.knocks.len()), (2, 1, 1));
+    assert_eq!(heard.seconds, 12);
+    let none = read_callers("@\tuncounted\tthere is no nft\n", 12);
+    assert_eq!(none.unwrap_err(), "there is no nft");
+    assert!(read_callers(text, 12).is_err(), "what was cut off counts for nothing");
 }

@@ -216,8 +216,8 @@ fn hosts_of_one_network_dial_each_other_and_those_elsewhere_through_the_mesh() {
     assert!(!pair("heron", "egret") && !pair("tern-1", "tern-1"));
     // The stable address moves in the office, and each host elsewhere has it for itself.
     assert_eq!(cluster.floating_holders(), [host("heron")]);
-    assert_eq!(cluster.balancers.hosts, ["heron", "tern-1", "tern-2"].map(host));
-    assert_eq!(cluster.shared_balancers(), [host("heron")]);
+    assert_eq!(cluster.balancers.hosts, ["tern-1", "tern-2"].map(host));
+    assert_eq!(cluster.shared_balancers(), []);
     assert!(cluster.is_depended_on(&host("heron")) && !cluster.is_depended_on(&host("tern-1")));
 
     let mut known = Known::of(&cluster);
@@ -245,12 +245,37 @@ fn hosts_of_one_network_dial_each_other_and_those_elsewhere_through_the_mesh() {
     assert!(!home.contains("route replace 10.99."), "{home}");
     let holds = |name: &str, part| all.host(&host(name)).unwrap().has(part);
     assert!(holds("heron", Part::Address) && !holds("tern-1", Part::Address));
-    assert!(holds("tern-1", Part::Balancer) && !holds("egret", Part::Balancer));
+    assert!(holds("tern-1", Part::Balancer) && !holds("heron", Part::Balancer));
     // Pods take the same way, whatever interface leads to the others of the office.
     let routes = text(&all, "egret", "/etc/zoisite/network/routes");
     let by = |via: &str| routes.lines().find(|line| line.contains(via)).unwrap().to_owned();
     assert!(by("via 10.99.0.101 ").contains("dev zoisite-mesh"), "{routes}");
     assert!(by("via 10.77.1.11 ").contains("dev host0"), "{routes}");
+}
+
+#[test]
+fn who_leaves_the_file_leaves_the_mesh_and_no_route_leads_through_it() {
+    let before = away();
+    let mut known = Known::of(&before);
+    keyed(&mut known, &["heron", "egret", "tern-1", "tern-2"]);
+    let mut after = before.clone();
+    after.hosts.retain(|one| ![host("tern-1"), host("egret")].contains(&one.name));
+    after.workers.hosts.retain(|one| ![host("tern-1"), host("egret")].contains(one));
+    let gone = |name: &str| (host(name), before.host(&host(name)).unwrap().address);
+    known.departed.extend([gone("tern-1"), gone("egret")]);
+    let all = held(&after, &trust(&after), &known);
+    let routes = text(&all, "heron", "/etc/zoisite/network/routes");
+    assert!(!routes.contains("10.99.0.101"), "{routes}");
+    // Those beside it run on until they are retired.
+    assert!(routes.contains("via 10.77.1.12") && routes.contains("via 10.99.0.102"), "{routes}");
+    assert!(!text(&all, "heron", PEERS).contains("tern-1"));
+    // Without a mesh its list goes, and it with it.
+    after.mesh = None;
+    after.hosts.retain(|one| one.name == host("heron"));
+    let all = held(&after, &trust(&after), &known);
+    let heron = all.host(&host("heron")).unwrap();
+    assert!(heron.items.iter().any(|item| matches!(item, Item::Absent(one) if one.path == PEERS)));
+    assert!(!text(&all, "heron", "/etc/zoisite/network/routes").contains("10.99."));
 }
 
 #[test]
@@ -277,12 +302,7 @@ fn what_cannot_be_beside_a_mesh_is_found() {
     one("10.77.9.1:", "10.77.1.11:", "mesh-endpoint", "heron should be found at 10.77.1.11");
     one("floating = \"10.77.1.5\"", "floating = \"10.99.0.5\"", "mesh-address", "is in mesh.range");
     one(", endpoint = \"10.77.9.1:51820\"", "", "mesh-strangers", "heron and tern-1");
-    one(
-        "floating =",
-        "hosts = [\"tern-1\"]\nfloating =",
-        "mesh-balancers",
-        "nobody beside the mesh",
-    );
+    one("hosts = [\"tern-1\"]", "hosts = [\"heron\"]", "mesh-balancers", "nobody beside the mesh");
     let nobody = read(&AWAY.replace("hosts = [\"tern-1\"]", "hosts = []"));
     assert!(
         nobody.findings.iter().any(|f| f.message.contains("mesh.hosts")),

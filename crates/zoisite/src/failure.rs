@@ -64,12 +64,12 @@ impl Failure {
     }
 
     /// What the file wants and a run leaves as it is.
-    pub fn held<'a>(held: impl IntoIterator<Item = &'a Held>) -> Self {
+    pub fn held<'a>(kind: Kind, held: impl IntoIterator<Item = &'a Held>) -> Self {
         let problem = |held: &Held| Problem {
             what: held.to_string(),
             notes: vec![("mend", held.mend.clone())],
         };
-        Self { kind: Kind::Run, problems: held.into_iter().map(problem).collect() }
+        Self { kind, problems: held.into_iter().map(problem).collect() }
     }
 
     /// Adds a note to the last problem.

@@ -542,7 +542,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         zoisite_core::script::offer_script(&heron.name, heron.address, "ab", "/x"),
         zoisite_core::script::withdraw_script(&heron.name),
         zoisite_core::script::sink_script(1),
-        zoisite_core::joining::callers_script(&heron.name, 6443, 1),
+        zoisite_core::joining::callers_script(&heron.name, &[6443].into(), Some(51820), 1),
         zoisite_core::mesh::renew_key_script(&heron.name, 1),
         zoisite_core::mesh::pairs_script(&heron.name, [(&heron.name, "10.99.0.11".into())]),
         zoisite_core::first_boot::heard_script(&heron.name),

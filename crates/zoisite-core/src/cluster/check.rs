@@ -665,7 +665,7 @@ impl Check<'_> {
         if api < 2 {
             return;
         }
-        let balancers = cluster.balancers.hosts.len();
+        let balancers = cluster.shared_balancers().len();
         if let Some(finding) =
             single(balancers, "balancer", "name a second one, and a floating address")
         {

@@ -63,24 +63,22 @@ impl Cluster {
         front.filter(|host| !self.is_in_mesh(host)).cloned().collect()
     }
 
-    /// Adds to the balancers whoever forwards the stable address for itself. Where the file names no others, control
-    /// planes hold a floating address, with a balancer each.
+    /// Adds to the balancers whoever forwards the stable address for itself.
     pub(super) fn forward_for_themselves(&mut self) {
         if self.balancers.floating.is_none() || self.mesh.is_none() {
             return;
         }
-        let named = !self.balancers.hosts.is_empty();
+        // Where the mesh is of all hosts and the file names balancers, these are meant to be all.
         let all = self.is_all_mesh();
-        let forwards = |host: &HostName| match (all, self.is_in_mesh(host)) {
-            (true, _) => !named,
-            (false, true) => self.is_node(host),
-            (false, false) => !named && self.holds(host, Role::ControlPlane),
+        let added = |host: &HostName| match all {
+            true => self.balancers.hosts.is_empty(),
+            false => {
+                self.is_in_mesh(host) && self.is_node(host) && !self.holds(host, Role::Balancer)
+            }
         };
-        let mut hosts = self.balancers.hosts.clone();
-        let more = self.hosts.iter().map(|host| &host.name).filter(|host| forwards(host));
-        let more: Vec<HostName> = more.filter(|host| !hosts.contains(host)).cloned().collect();
-        hosts.extend(more);
-        self.balancers.hosts = hosts;
+        let names = self.hosts.iter().map(|host| &host.name);
+        let more: Vec<HostName> = names.filter(|host| added(host)).cloned().collect();
+        self.balancers.hosts.extend(more);
     }
 
     /// Balancers that others may dial at an address of their own: not those that forward for themselves alone.

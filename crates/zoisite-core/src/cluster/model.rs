@@ -577,7 +577,7 @@ impl Cluster {
     /// The role of the hosts in front, which everything dials: balancers, or the control planes themselves where
     /// there are none.
     pub fn front(&self) -> Role {
-        match self.balancers.hosts.is_empty() {
+        match self.shared_balancers().is_empty() {
             true => Role::ControlPlane,
             false => Role::Balancer,
         }

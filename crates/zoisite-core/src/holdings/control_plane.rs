@@ -162,7 +162,8 @@ fn audit_policy() -> Value {
 
 /// Where an API server listens: at its own address; everywhere, where the floating address is to lead to it.
 fn listens_at(cluster: &Cluster, host: &Host) -> IpAddr {
-    match cluster.balancers.floating.filter(|_| cluster.front() == Role::ControlPlane) {
+    let leads_here = cluster.front() == Role::ControlPlane && !cluster.is_in_mesh(&host.name);
+    match cluster.balancers.floating.filter(|_| leads_here) {
         None => host.address,
         // Where hosts have both families, the address that floats may be of either.
         Some(floating) if host.address.is_ipv4() && floating.is_ipv4() => {

@@ -24,6 +24,8 @@ pub(crate) const MESH_PUBLIC: &str = "/var/lib/zoisite/mesh/public";
 /// Where a host keeps the key that it made, with its public half.
 pub(crate) const MESH_KEYS: &str = "/var/lib/zoisite/mesh";
 const FOLDER: &str = "/etc/zoisite/mesh";
+/// Whom a host meets: without this file the mesh goes.
+pub(super) const MESH_PEERS: &str = "/etc/zoisite/mesh/peers";
 const FINDING_UNIT: &str = "zoisite-mesh-find.service";
 const FINDING_TIMER: &str = "zoisite-mesh-find.timer";
 const FIND: &str = include_str!("mesh_find.sh");
@@ -49,7 +51,7 @@ pub(super) fn mesh(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
             restarts: Some(MESH_UNIT),
             reloads: true,
         }),
-        Workshop::reloaded(&at("peers"), peers(shop, mesh), MESH_UNIT),
+        Workshop::reloaded(MESH_PEERS, peers(shop, mesh), MESH_UNIT),
         Item::File(File {
             path: at("find"),
             owner: "root",
@@ -86,6 +88,7 @@ pub(super) fn mesh(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     ]);
     let unit = UnitFile::service(&what, "network-online.target")
         .with("Before", BEFORE)
+        .with("ConditionPathExists", MESH_PEERS)
         .section("Service", service)
         .at_boot();
     items.extend(Workshop::unit(MESH_UNIT, None, &unit));
@@ -165,9 +168,10 @@ done
 export WG_ENDPOINT_RESOLUTION_RETRIES=3
 {{ printf '[Interface]\\nPrivateKey = ' && cat \"$state/key\" \"$kept/peers\"; }} | wg syncconf \"$dev\" /dev/stdin
 ip link set \"$dev\" mtu {mtu} up
+routed='{routed} '
 for family in -4 -6; do
   ip $family route show dev \"$dev\" proto static 2>/dev/null | while read -r to _; do
-    case '{routed} ' in *\" $to \"*) ;; *) ip $family route delete \"$to\" dev \"$dev\" ;; esac
+    case $routed in *\" $to \"*) ;; *) ip $family route delete \"$to\" dev \"$dev\" ;; esac
   done
 done
 {addresses}# Routes through an interface that was taken away went with it.

@@ -4,6 +4,11 @@ set -u
 dev=zoisite-mesh
 kept=${0%/*}
 seen=/run/zoisite-mesh.seen
+# The cluster file has no mesh any more.
+if [ ! -e "$kept/peers" ]; then
+  systemctl disable --now zoisite-mesh.service zoisite-mesh-find.timer
+  exit
+fi
 tab=$(printf '\t')
 # a key: the name of its host, and where that should be found
 place_of() {

@@ -42,6 +42,7 @@ pub(crate) use etcd::cluster_token;
 pub use etcd::{initial_cluster, peer_urls};
 pub(crate) use etcd_paths::etcd_folder;
 pub use etcd_paths::{ETCD_CONFIG, ETCD_UNIT, EtcdPaths};
+use mesh::MESH_PEERS;
 pub use mesh::MESH_UNIT;
 pub(crate) use mesh::{MESH_DEVICE, MESH_KEYS, MESH_PUBLIC};
 pub use monitoring::{MONITORING_UNIT, Target, Watched, targets};
@@ -467,7 +468,9 @@ pub fn holdings(
                 let signs = (!control.contains(&host.name)).then_some(control_plane::SIGNING_KEY);
                 // One that held the floating address once cannot say any more that it could serve there.
                 let held = (!holders.contains(&host.name)).then_some(CAN_SERVE);
-                made.extend(last, signs.into_iter().chain(held).map(absent));
+                // Without a mesh in the file those that were in it meet nobody any more.
+                let met = cluster.mesh.is_none().then_some(MESH_PEERS);
+                made.extend(last, signs.into_iter().chain(held).chain(met).map(absent));
             }
         }
         (made, shop.errors)

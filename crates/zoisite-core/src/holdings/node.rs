@@ -238,6 +238,13 @@ fn settings(cluster: &Cluster) -> Vec<Sysctl> {
     all
 }
 
+/// Whether a host that is no longer in the file was reached through the mesh alone.
+fn met_elsewhere(shop: &Workshop<'_>, host: &HostName, address: IpAddr) -> bool {
+    let facts = shop.sources.facts.get(host);
+    let keyed = facts.is_some_and(|facts| facts.mesh_key.is_some());
+    keyed && shop.cluster.mesh.as_ref().is_none_or(|mesh| mesh.range_of(address).is_some())
+}
+
 /// Routes to the other nodes' pods, forwarding, masquerading: set by a small unit, so that the host's
 /// own network manager stays as it is.
 fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Item> {
@@ -251,8 +258,12 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
     let is_routed =
         |net: &&IpNet| shop.cluster.network.pods.iter().any(|range| range.contains(*net));
     for (other, nets) in routed.then_some(others).into_iter().flatten() {
-        // A host that was taken out of the file runs on, and its pods are dialled on.
-        let departed = || shop.sources.departed.get(other).copied();
+        // A host that was taken out of the file runs on, and its pods are dialled on; but for one that was reached through
+        // the mesh, of which it is no part any more.
+        let departed = || {
+            let via = shop.sources.departed.get(other).copied();
+            via.filter(|via| !met_elsewhere(shop, other, *via))
+        };
         for net in nets.iter().filter(is_routed) {
             let via = match shop.by_name.get(other) {
                 Some(host) => host.address_beside(net.addr()),

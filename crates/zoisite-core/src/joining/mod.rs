@@ -13,6 +13,7 @@ use serde::Serialize;
 pub use callers::{callers_script, read_callers};
 
 use crate::cluster::{Cluster, Host, HostName};
+use crate::holdings::HostFacts;
 use crate::pki::{Ledger, Profile};
 use crate::sequence::ApiObserved;
 use crate::token::{TokenRecord, TokenState};
@@ -23,6 +24,8 @@ use crate::token::{TokenRecord, TokenState};
 pub enum Stage {
     /// Somebody made a token that lets it in.
     Token,
+    /// It meets others in the mesh: where it is one of those that are reached through it alone.
+    Mesh,
     /// It dials the stable address.
     Dials,
     /// It asks for its certificate.
@@ -37,13 +40,21 @@ pub enum Stage {
 
 impl Stage {
     /// Every stage.
-    pub const ALL: [Self; 6] =
-        [Self::Token, Self::Dials, Self::Asks, Self::Signed, Self::Registered, Self::Ready];
+    pub const ALL: [Self; 7] = [
+        Self::Token,
+        Self::Mesh,
+        Self::Dials,
+        Self::Asks,
+        Self::Signed,
+        Self::Registered,
+        Self::Ready,
+    ];
 
     /// What it is, for people.
     pub fn title(self) -> &'static str {
         match self {
             Self::Token => "token",
+            Self::Mesh => "mesh",
             Self::Dials => "dials",
             Self::Asks => "asks",
             Self::Signed => "signed",
@@ -82,6 +93,15 @@ pub struct Joining {
     pub stages: Vec<(Stage, Passed)>,
 }
 
+impl Callers {
+    /// Takes in what another host heard meanwhile.
+    pub fn add(&mut self, other: Self) {
+        self.who.extend(other.who);
+        self.met.extend(other.met);
+        self.knocks.extend(other.knocks);
+    }
+}
+
 impl Joining {
     /// Where it is stopped; nothing of one whose node is Ready.
     pub fn stopped(&self) -> Option<(Stage, &str, &str)> {
@@ -97,11 +117,15 @@ impl Joining {
     }
 }
 
-/// Who dialled the stable address while somebody counted.
+/// Who was heard while somebody counted.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Callers {
-    /// From where.
+    /// From where the stable address was dialled.
     pub who: BTreeSet<IpAddr>,
+    /// Who was met in the mesh, by keys.
+    pub met: BTreeSet<String>,
+    /// From where something came to the mesh's port by a key that nobody knows.
+    pub knocks: BTreeSet<IpAddr>,
     /// For how many seconds was counted.
     pub seconds: u32,
 }
@@ -117,6 +141,8 @@ pub struct Evidence<'a> {
     pub tokens: &'a [TokenRecord],
     /// Every certificate that was issued.
     pub ledger: &'a Ledger,
+    /// What is known of hosts themselves.
+    pub facts: &'a BTreeMap<HostName, HostFacts>,
     /// Who dialled, where somebody counted.
     pub callers: Option<&'a Callers>,
     /// The time.
@@ -191,6 +217,9 @@ impl Evidence<'_> {
             },
         );
         let dials = matches!(stages[&Stage::Dials], Passed::Yes { .. });
+        if self.cluster.is_in_mesh(name) {
+            stages.insert(Stage::Mesh, self.mesh(name, dials));
+        }
         if dials && !past {
             let mend = "on the host: journalctl -u zoisite-kubelet says why: another authority, a token that ended, a clock that is off";
             stages.insert(
@@ -219,6 +248,45 @@ impl Evidence<'_> {
         }
         let stage = |stage: Stage| (stage, stages.remove(&stage).unwrap_or(Passed::Open));
         Joining { host: name.clone(), stages: Stage::ALL.map(stage).to_vec() }
+    }
+
+    /// Whether others meet a host in the mesh. What it sends by a key that nobody knows is not answered at all.
+    fn mesh(&self, host: &HostName, dials: bool) -> Passed {
+        let key = self.facts.get(host).and_then(|facts| facts.mesh_key.as_ref());
+        let Some(callers) = self.callers.filter(|_| !dials) else {
+            let seen = "it has dialled through it".to_owned();
+            return if dials { Passed::Yes { seen } } else { Passed::Open };
+        };
+        let knocks = match callers.knocks.len() {
+            0 => String::new(),
+            1..=4 => {
+                let from: Vec<String> = callers.knocks.iter().map(ToString::to_string).collect();
+                format!("; {} knocks with a key that nobody knows", from.join(", "))
+            }
+            n => format!("; {n} addresses knock with keys that nobody knows"),
+        };
+        match key {
+            Some(key) if callers.met.contains(key) => {
+                Passed::Yes { seen: format!("it was met by its key, {key}") }
+            }
+            Some(key) => Passed::No {
+                seen: format!(
+                    "nobody met it by its key, {key}, within {} s{knocks}",
+                    callers.seconds
+                ),
+                mend: "zoisite mesh tells why two do not meet; on its own screen stands its key"
+                    .into(),
+            },
+            None => Passed::No {
+                seen: format!("its key is not known{knocks}"),
+                mend: match self.cluster.is_out_of_reach(host) {
+                    true => format!(
+                        "its letter tells it: zoisite letters read {host}.letter, then zoisite raise"
+                    ),
+                    false => "zoisite raise has it make one, and tells the others".into(),
+                },
+            },
+        }
     }
 
     fn token(&self, token: &TokenRecord) -> Passed {

@@ -123,6 +123,14 @@ impl<'a> RehearsedField<'a> {
         }
     }
 
+    /// By what a host answers at the stable address.
+    fn front_of(&self, host: &HostName) -> Role {
+        match self.cluster.carried_by(host) {
+            Some(_) => Role::Balancer,
+            None => self.cluster.front(),
+        }
+    }
+
     /// Whether a role of a host is lost now.
     fn gone(&self, host: &HostName, role: Role) -> bool {
         self.takes(role, host) && since(&self.lost).is_some() && since(&self.mended).is_none()
@@ -139,7 +147,7 @@ impl<'a> RehearsedField<'a> {
         let Some(lost) = lost else { return Ok(()) };
         let servers = &self.cluster.control_plane.hosts;
         if let Some(place) = place
-            && self.gone(place, self.cluster.front())
+            && self.gone(place, self.front_of(place))
         {
             return Err(REFUSED.into());
         }
@@ -297,7 +305,7 @@ impl Ground for RehearsedField<'_> {
                 // In a mesh it is the asking host's own balancer that is gone.
                 let refused = *ask == Ask::Dial
                     && self.cluster.is_in_mesh(&self.from)
-                    && self.gone(&self.from, self.cluster.front());
+                    && self.gone(&self.from, Role::Balancer);
                 let (took, fault) = match () {
                     () if silent => (PATIENCE, Some(SILENT)),
                     () if refused => (ANSWER, Some(REFUSED)),

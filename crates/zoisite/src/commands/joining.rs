@@ -1,14 +1,14 @@
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::IpAddr;
 use std::process::ExitCode;
 
 use clap::Args;
 use serde_json::json;
 use zoisite_core::cluster::{Cluster, Host, HostName, Role};
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::holdings::Part;
+use zoisite_core::holdings::{HostFacts, Part};
 use zoisite_core::joining::{Callers, Evidence, Joining, Passed, Stage};
 use zoisite_core::script::Depth;
+use zoisite_core::token::TokenRecord;
 use zoisite_reach::Hosts;
 use zoisite_store::join_files::{Carried, carried};
 
@@ -53,14 +53,16 @@ pub fn run(options: &Options, args: &JoiningArgs) -> Result<ExitCode, Failure> {
     }
     let tokens = state.tokens()?;
     let carried = carried(&state)?;
-    let (joining, troubles) = block_on(look(&site, &hosts, (args.listen, &tokens)))??;
+    let facts = state.facts()?;
+    let (joining, troubles) = block_on(look(&site, &hosts, (args.listen, &tokens, &facts)))??;
     let ready = joining.iter().all(Joining::is_ready);
     if options.json {
         view::json(
             &json!({"ok": ready, "hosts": joining.iter().map(|one| told(one, &carried)).collect::<Vec<_>>(), "troubles": troubles}),
         );
     } else {
-        view::out(render(&joining, &carried, Style::stdout()).trim_end());
+        let mesh = site.cluster.mesh.is_some();
+        view::out(render(&joining, &carried, mesh, Style::stdout()).trim_end());
         for trouble in &troubles {
             view::note(&trouble.to_string());
         }
@@ -81,7 +83,7 @@ fn told(joining: &Joining, carried: &BTreeMap<HostName, Carried>) -> serde_json:
 async fn look(
     site: &Site,
     hosts: &[&Host],
-    (seconds, tokens): (u32, &[zoisite_core::token::TokenRecord]),
+    (seconds, tokens, facts): (u32, &[TokenRecord], &BTreeMap<HostName, HostFacts>),
 ) -> Result<(Vec<Joining>, Vec<Trouble>), Failure> {
     let work = async |reach: &mut Hosts,
                       prepared: &mut crate::prepared::Prepared,
@@ -100,6 +102,7 @@ async fn look(
             api,
             tokens,
             ledger: &prepared.ledger,
+            facts,
             callers,
             now: now(),
         };
@@ -113,43 +116,68 @@ async fn look(
         }
         view::say(&format!("counting who dials the stable address, for {seconds} s"));
         let (callers, troubles) = count_callers(site, reach, seconds).await;
-        let callers = (!callers.who.is_empty() || troubles.is_empty()).then_some(&callers);
+        let heard = !callers.who.is_empty() || !callers.met.is_empty();
+        let callers = (heard || troubles.is_empty()).then_some(&callers);
         Ok((hosts.iter().map(|host| evidence(callers).of(host)).collect(), troubles))
     };
     let how = (Part::ALL, Depth::Quick, 0);
     Ok(road::visit(site, how, work).await?.2)
 }
 
-/// Who dials the hosts in front, which everything reaches the API by.
+/// At which ports each host counts who dials it: those in front, which everything reaches the API by. Who has the stable
+/// address for itself dials API servers from there, and others in the mesh first.
+fn counted(cluster: &Cluster) -> BTreeMap<&HostName, BTreeSet<u16>> {
+    let control = &cluster.control_plane;
+    let mut out: BTreeMap<&HostName, BTreeSet<u16>> = BTreeMap::new();
+    for host in cluster.dialled_balancers() {
+        out.entry(&host.name).or_default().insert(control.address.port);
+    }
+    if cluster.front() == Role::ControlPlane || cluster.mesh.is_some() {
+        for host in &control.hosts {
+            out.entry(host).or_default().insert(control.port);
+        }
+    }
+    let found = cluster.hosts.iter().filter(|host| host.endpoint.is_some());
+    for host in found {
+        out.entry(&host.name).or_default();
+    }
+    out.retain(|host, _| !cluster.is_out_of_reach(host));
+    out
+}
+
+/// Who dials meanwhile, and who sends to the mesh.
 async fn count_callers(site: &Site, reach: &Hosts, seconds: u32) -> (Callers, Vec<Trouble>) {
-    let cluster: &Cluster = &site.cluster;
-    let front: &[HostName] = cluster.holders(cluster.front());
-    let port = match cluster.front() {
-        Role::Balancer => cluster.control_plane.address.port,
-        _ => cluster.control_plane.port,
-    };
-    let asked = front.iter().map(|host| reach.callers(host, port, seconds));
-    let mut who: BTreeSet<IpAddr> = BTreeSet::new();
+    let mesh = site.cluster.mesh.as_ref().map(|mesh| mesh.port);
+    let counted = counted(&site.cluster);
+    let asked = counted.iter().map(|(host, ports)| reach.callers(host, (ports, mesh), seconds));
+    let mut callers = Callers { seconds, ..Callers::default() };
     let mut troubles = Vec::new();
     for heard in futures_util::future::join_all(asked).await {
         match heard {
-            Ok(some) => who.extend(some),
+            Ok(some) => callers.add(some),
             Err(trouble) => troubles.push(trouble),
         }
     }
-    (Callers { who, seconds }, troubles)
+    (callers, troubles)
 }
 
-fn render(all: &[Joining], carried: &BTreeMap<HostName, Carried>, style: Style) -> String {
+fn render(
+    all: &[Joining],
+    carried: &BTreeMap<HostName, Carried>,
+    mesh: bool,
+    style: Style,
+) -> String {
     let mark = |passed: &Passed| match passed {
         Passed::Yes { .. } => style.good("✓"),
         Passed::No { .. } => style.bad("✗"),
         Passed::Open => style.dim("·"),
     };
-    let header: Vec<&str> = std::iter::once("host").chain(Stage::ALL.map(Stage::title)).collect();
+    let shown = |stage: &Stage| mesh || *stage != Stage::Mesh;
+    let titles = Stage::ALL.into_iter().filter(shown).map(Stage::title);
+    let header: Vec<&str> = std::iter::once("host").chain(titles).collect();
     let rows = all.iter().map(|one| {
         std::iter::once(one.host.to_string())
-            .chain(one.stages.iter().map(|(_, passed)| mark(passed)))
+            .chain(one.stages.iter().filter(|(at, _)| shown(at)).map(|(_, passed)| mark(passed)))
             .collect()
     });
     let mut out = table(&header, rows);

@@ -355,7 +355,7 @@ impl<'a> Run<'a> {
         };
         if first && sequence.is_empty() && arm.is_last() {
             forget_old_keys(state, &leg.prepared, looks)?;
-            let told = and_held(Ok(leg.tell_nothing(looks)), &held);
+            let told = and_held(site, Ok(leg.tell_nothing(looks)), &held);
             return and_left_out(told, found.troubles().into_iter()).map(Some);
         }
         let saves = sequence.saves();
@@ -418,7 +418,7 @@ impl<'a> Run<'a> {
             }
             Err(failure) => Err(failure),
         };
-        let told = and_held(told, &held);
+        let told = and_held(site, told, &held);
         and_left_out(told, found.troubles().into_iter()).map(Some)
     }
 
@@ -468,12 +468,16 @@ impl<'a> Run<'a> {
     }
 }
 
-/// What the file wants and was left as it is makes the run a failed one, whatever its steps said.
-fn and_held<T>(told: Result<T, Failure>, held: &[Held]) -> Result<T, Failure> {
+/// What the file wants and was left as it is makes the run a failed one, whatever its steps said; but where it waits for
+/// what is carried to hosts that nobody dials, which is a person's to do.
+fn and_held<T>(site: &Site, told: Result<T, Failure>, held: &[Held]) -> Result<T, Failure> {
     if held.is_empty() {
         return told;
     }
-    let held = Failure::held(held);
+    let away =
+        |held: &Held| held.host.as_ref().is_some_and(|host| site.cluster.is_out_of_reach(host));
+    let kind = if held.iter().all(away) { Kind::Findings } else { Kind::Run };
+    let held = Failure::held(kind, held);
     Err(match told {
         Ok(_) => held,
         Err(failure) => failure.and(held),
