@@ -204,7 +204,7 @@ fn its_file(errand: Errand<'_>) -> String {
 #[test]
 fn its_join_file_is_powershell_whole_and_says_nothing_secret() {
     let sequence = Sequence::default();
-    let join = Errand::Join { sequence: &sequence, arch: "amd64", from: None };
+    let join = Errand::Join { sequence: &sequence, arch: "amd64", from: None, by: None };
     for errand in [Errand::Look, join, Errand::TakeBack] {
         let text = its_file(errand);
         assert!(text.is_ascii() && !text.contains("PRIVATE KEY") && !text.contains("abcdef.0123"));
@@ -243,7 +243,7 @@ fn what_is_sealed_can_be_read_before_without_its_keys() {
     let to =
         Addressed { cluster: &cluster, identity: "cafe", host: tern, number: 0, made, ends: made };
     let sequence = Sequence::default();
-    let errand = Errand::Join { sequence: &sequence, arch: "amd64", from: None };
+    let errand = Errand::Join { sequence: &sequence, arch: "amd64", from: None, by: None };
     let none = ComponentSums::default();
     let brought =
         Brought { sums: &none, from: Some("https://files.saltmarsh.example"), authority: "" };

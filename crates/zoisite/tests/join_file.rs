@@ -255,19 +255,9 @@ fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
     lab.place.write("zoisite.toml", lab.place.read("zoisite.toml") + &table);
     let web = "http://10.77.0.254:8081";
     let from = format!("{web}/components");
-    let _ = lab
-        .zoisite(&[
-            "join-file",
-            "write",
-            "tern-2",
-            "--like",
-            "tern-1",
-            "--from",
-            &from,
-            "--out",
-            "web",
-        ])
-        .ended(0);
+    let write =
+        ["join-file", "write", "tern-2", "--like", "tern-1", "--from", &from, "--out", "web"];
+    let _ = lab.zoisite(&write).ended(0);
     let components = fs::canonicalize(lab.place.path("components")).unwrap();
     std::os::unix::fs::symlink(components, lab.place.path("web/components")).unwrap();
     let mut served = Command::new("busybox");
@@ -278,11 +268,19 @@ fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
     let _ = lab.zoisite(&told).ended(0);
     common::lab::lab("seed", &["tern-2", lab.place.path("seeds/tern-2.iso").to_str().unwrap()]);
     let end = Instant::now() + Duration::from_secs(900);
+    let mut asked = false;
     loop {
         let _ = lab.zoisite(&["raise"]).ended(0);
         let _ = lab.zoisite(&["letters", "fetch"]);
         let told = lab.zoisite(&["letters", "--json"]).ended(0).json();
-        let stages = told["letters"][1]["carried"]["letter"]["stages"].as_array().cloned();
+        let carried = &told["letters"][1]["carried"];
+        let letter = &carried["letter"];
+        // What was signed for the key that it made it fetches by itself.
+        if letter["outcome"] == "asked" && letter["number"] == carried["number"] {
+            let _ = lab.zoisite(&write).ended(0);
+            asked = true;
+        }
+        let stages = letter["stages"].as_array().cloned();
         let last = stages.and_then(|stages| stages.last().cloned()).unwrap_or_default();
         if last["stage"] == "Ready" && last["passed"] == true {
             break;
@@ -290,6 +288,7 @@ fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
         assert!(Instant::now() < end, "{told:#}");
         std::thread::sleep(Duration::from_secs(3));
     }
+    assert!(asked, "it made a key");
     served.kill().unwrap();
     served.wait().unwrap();
     let _ = lab.zoisite(&["status"]).ended(0).says("tern-2 is out of reach: its letter of");
@@ -464,6 +463,14 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     let _ = bring_back(&lab, "look").ended(0).says("lets it in").says("authority");
     let _ = lab.on("tern-1", "test ! -e /etc/zoisite").ended(0);
 
+    // It makes a key, and leaves with the cluster what it asks for it, before it has joined.
+    let asks = write(&["--with-components"], "stick").ended(0);
+    let _ = asks.complains("tern-1 makes its keys, and asks for them to be signed");
+    carry(&lab, "stick");
+    let asks = lab.on("tern-1", "sh /root/stick/tern-1.join --word /root/word --wait 20");
+    let _ = asks.ended(3).says("asks for them to be signed").says("is with the cluster");
+    let _ = lab.zoisite(&["letters", "fetch"]).ended(0).complains("they are signed: kube-proxy");
+
     // It is put right and joins. Cut at some places on the way, it goes on.
     let _ = write(&["--with-components"], "stick").ended(0).says("zoisite raise signs");
     carry(&lab, "stick");
@@ -541,7 +548,8 @@ fn pods_on_windows_are_reached_through_the_overlay(lab: &Lab) {
             "[components]\n",
             "[components]\nruntime = \"2.1.4\"\nrunc = \"1.3.0\"\nnetwork-plugins = \"1.8.0\"\n",
         )
-        .replace("sandbox = \"pause.tar\"\n", "");
+        .replace("sandbox = \"pause.tar\"\n", "")
+        .replace("keys-made = \"on-hosts\"", "keys-made = \"here\"");
     lab.place.write("zoisite.toml", file);
     let look = ["join-file", "write", "tern-9", "--look", "--out", "windows"];
     let _ = lab.zoisite(&look).ended(0);

@@ -583,7 +583,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     let mut joins = HostHoldings::new(&host.name);
     joins.node = Some(NodePaths { client: "/x".into(), signed_by: None, stable_name: None });
     let (sequence, word) = (Sequence::default(), make_word([7; 25]));
-    let errand = Errand::Join { sequence: &sequence, arch: "amd64", from: None };
+    let errand = Errand::Join { sequence: &sequence, arch: "amd64", from: None, by: None };
     let mut carried: Vec<String> = join_file::scripts(to, errand, &joins, KeyText::Masked)
         .unwrap()
         .into_iter()

@@ -1,34 +1,10 @@
 //! The mesh: which hosts reach each other through it, and what of the stable address they have for themselves.
 
-use std::collections::BTreeSet;
 use std::net::IpAddr;
-
-use ipnet::IpNet;
 
 use super::host::Host;
 use super::model::{Cluster, Role};
 use super::names::HostName;
-
-/// An encrypted network laid over others (WireGuard).
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Mesh {
-    /// The hosts that are elsewhere: everybody reaches them through the mesh alone, and they everybody. The others dial
-    /// each other directly. All hosts, where the file names none.
-    pub hosts: BTreeSet<HostName>,
-    /// The addresses of these hosts; one range of each family at most.
-    pub ranges: Vec<IpNet>,
-    /// UDP port at which every host listens.
-    pub port: u16,
-    /// The largest packet, in octets, that goes through it whole.
-    pub mtu: u16,
-}
-
-impl Mesh {
-    /// The range that an address is in.
-    pub fn range_of(&self, address: IpAddr) -> Option<&IpNet> {
-        self.ranges.iter().find(|range| range.contains(&address))
-    }
-}
 
 impl Cluster {
     /// Whether others reach a host through the mesh alone.
@@ -89,7 +65,8 @@ impl Cluster {
 
     /// The balancers by which others find the API: where some forward for themselves alone, not these.
     pub fn shared_balancers(&self) -> Vec<HostName> {
-        let all = self.holders(Role::Balancer).iter();
-        all.filter(|host| self.is_all_mesh() || self.carried_by(host).is_none()).cloned().collect()
+        let all = self.is_all_mesh();
+        let shared = |host: &&HostName| all || self.carried_by(host).is_none();
+        self.holders(Role::Balancer).iter().filter(shared).cloned().collect()
     }
 }

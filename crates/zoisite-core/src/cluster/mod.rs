@@ -37,13 +37,12 @@ pub use image::{ImageName, ImageSource};
 pub use inventory::{Inventory, inventory};
 pub use lan::{LanForm, LanText, lan};
 pub use losses::{Left, Loss, Lost, losses};
-pub use mesh::Mesh;
 pub(crate) use model::folder_of;
 pub use model::{
     Balancers, Cluster, Components, ControlPlane, DrillLimits, ETCD_QUOTA, Etcd, FirewallRules,
-    FirstBoot, HostNames, Monitoring, Names, Network, NodeSettings, PodsBy, Preparation, Programs,
-    Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots, TimeService, Vrrp,
-    Workers,
+    FirstBoot, HostNames, Mesh, Monitoring, Names, Network, NodeSettings, PodsBy, Preparation,
+    Programs, Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots, TimeService,
+    Vrrp, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
 #[cfg(test)]

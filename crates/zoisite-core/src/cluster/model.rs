@@ -9,7 +9,6 @@ use sha2::{Digest as _, Sha256};
 use super::address::{Endpoint, EndpointHost, Mac};
 use super::host::{Host, Login, Windows};
 use super::image::{ImageName, ImageSource};
-use super::mesh::Mesh;
 use super::names::{ClusterName, HostName, Version};
 use super::policy::Certificates;
 use super::words::words;
@@ -524,6 +523,27 @@ pub struct Monitoring {
     pub port: u16,
     /// From where it asks; from everywhere where nothing is named.
     pub from: Vec<IpNet>,
+}
+
+/// An encrypted network laid over others (WireGuard).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mesh {
+    /// The hosts that are elsewhere: everybody reaches them through the mesh alone, and they everybody. The others dial
+    /// each other directly. All hosts, where the file names none.
+    pub hosts: BTreeSet<HostName>,
+    /// The addresses of these hosts; one range of each family at most.
+    pub ranges: Vec<IpNet>,
+    /// UDP port at which every host listens.
+    pub port: u16,
+    /// The largest packet, in octets, that goes through it whole.
+    pub mtu: u16,
+}
+
+impl Mesh {
+    /// The range that an address is in.
+    pub fn range_of(&self, address: IpAddr) -> Option<&IpNet> {
+        self.ranges.iter().find(|range| range.contains(&address))
+    }
 }
 
 /// What machines are told at their first boot, besides what the rest of the file says.

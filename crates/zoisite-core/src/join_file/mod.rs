@@ -64,6 +64,8 @@ pub enum Errand<'a> {
         arch: &'a str,
         /// Where a folder of components can be fetched from, where none is carried along.
         from: Option<&'a str>,
+        /// By what it may leave its letter with the cluster, where it is not brought so far that it could by itself.
+        by: Option<Presented<'a>>,
     },
     /// Take everything back that was put there.
     TakeBack,
@@ -176,7 +178,7 @@ pub fn scripts(
     let mut out = Vec::new();
     match errand {
         Errand::Look | Errand::Report { .. } => {}
-        Errand::Join { sequence, arch, from } => {
+        Errand::Join { sequence, arch, from, .. } => {
             let node = holdings.node.as_ref();
             out.push(("act", acts(to, sequence, (arch, from, node), keys)?));
         }
@@ -191,13 +193,23 @@ pub fn scripts(
     out.push(("survey", Secret::new(survey_script(to.cluster, to.host))));
     if let Some(node) = &holdings.node {
         out.push(("stages", Secret::new(stages(to, &node.client))));
-        out.push(("post", Secret::new(post(to, (KUBELET_AUTHORITY, &node.client, TOKEN_PATH)))));
     }
-    if let Errand::Report { by: Some(by) } = errand {
-        out.push(("authority", Secret::new(by.authority.to_owned())));
-        out.push(("token", by.token.clone()));
+    let by = match errand {
+        Errand::Report { by } | Errand::Join { by, .. } => by,
+        Errand::Look | Errand::TakeBack => None,
+    };
+    match (by, &holdings.node) {
         // It keeps neither longer than this runs.
-        out.push(("post", Secret::new(post(to, ("", "", "")))));
+        (Some(by), _) => {
+            out.push(("authority", Secret::new(by.authority.to_owned())));
+            out.push(("token", by.token.clone()));
+            out.push(("post", Secret::new(post(to, ("", "", "")))));
+        }
+        (None, Some(node)) => {
+            let own = (KUBELET_AUTHORITY, node.client.as_str(), TOKEN_PATH);
+            out.push(("post", Secret::new(post(to, own))));
+        }
+        (None, None) => {}
     }
     Ok(out)
 }

@@ -13,7 +13,7 @@ use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::holdings::{HostHoldings, Part};
 use zoisite_core::item::{ComponentSums, KeyText, Pinned};
 use zoisite_core::join_file::windows::{self, Brought};
-use zoisite_core::join_file::{Addressed, Errand, Signer, join_file, scripts};
+use zoisite_core::join_file::{Addressed, Errand, Presented, Signer, join_file, scripts};
 use zoisite_core::pki::{AuthorityKind, Secret, SecretRef, TrustStage};
 use zoisite_core::script::{Identity, Observed};
 use zoisite_core::sequence::{ApiLook, Looks, PlanInput, PlanOptions, Sequence, Work, plan};
@@ -199,6 +199,14 @@ impl Draft<'_> {
         let ending = if self.host.is_linux() { "join" } else { "ps1" };
         format!("{}.{ending}", self.host.name)
     }
+
+    /// Whether it makes keys of which nothing is signed yet: its file brings it so far that its letter asks for that.
+    fn asks_first(&self) -> bool {
+        self.sequence
+            .steps
+            .iter()
+            .any(|step| matches!(&step.work, Work::Act(stretch) if stretch.awaits_signatures()))
+    }
 }
 
 fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
@@ -293,9 +301,10 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
     state.end_run(run, &outcome, now())?;
     let (_, ends) = done?;
     tell(options, args, out, &drafts, (&by, ends));
-    for host in ask_first(&drafts) {
+    for draft in drafts.iter().filter(|draft| draft.asks_first()) {
         view::note(&format!(
-            "{host} makes its keys, and asks for them to be signed: zoisite letters read takes its letter in, and its next join file goes on"
+            "{} makes its keys, and asks for them to be signed: zoisite letters read takes its letter in, and its next join file goes on",
+            draft.host.name
         ));
     }
     if args.raises() {
@@ -331,12 +340,13 @@ fn show(
             ends: made,
         };
         if let Some(windows) = &draft.holdings.windows {
-            let shown = windows::sealed(to, errand(args, draft), windows, brought, KeyText::Masked)
-                .map_err(|label| no_key(&host.name, &label))?;
+            let shown =
+                windows::sealed(to, errand(args, draft, None), windows, brought, KeyText::Masked)
+                    .map_err(|label| no_key(&host.name, &label))?;
             view::out(&format!("{shown:#}"));
             continue;
         }
-        let shown = scripts(to, errand(args, draft), &draft.holdings, KeyText::Masked)
+        let shown = scripts(to, errand(args, draft, None), &draft.holdings, KeyText::Masked)
             .map_err(|label| no_key(&host.name, &label))?;
         for (_, script) in shown {
             view::out(script.expose());
@@ -407,18 +417,6 @@ fn steps(
         return Err(Failure::troubles(&sequence.left_out));
     }
     Ok(sequence)
-}
-
-/// Hosts that make keys of which nothing is signed yet: their file brings them so far that their letter asks for that.
-fn ask_first<'a>(drafts: &'a [Draft<'a>]) -> impl Iterator<Item = &'a HostName> {
-    let asks = |draft: &&Draft<'_>| {
-        draft
-            .sequence
-            .steps
-            .iter()
-            .any(|step| matches!(&step.work, Work::Act(stretch) if stretch.awaits_signatures()))
-    };
-    drafts.iter().filter(asks).map(|draft| &draft.host.name)
 }
 
 /// How a token is published: what it is good for.
@@ -518,7 +516,9 @@ fn seal(
         let host = draft.host;
         let to =
             Addressed { cluster: &site.cluster, identity: &identity, host, number, made, ends };
-        let errand = errand(args, draft);
+        let token = tokens.get(&host.name).filter(|_| draft.asks_first());
+        let presents = token.map(|(_, token)| Presented { authority: brought.authority, token });
+        let errand = errand(args, draft, presents);
         let how = (KeyText::Opened(&open), &words[&host.name], by);
         let text = match &draft.holdings.windows {
             None => join_file(to, errand, &draft.holdings, how),
@@ -529,7 +529,7 @@ fn seal(
     drafts.iter().map(one).collect()
 }
 
-fn errand<'a>(args: &'a WriteArgs, draft: &'a Draft<'_>) -> Errand<'a> {
+fn errand<'a>(args: &'a WriteArgs, draft: &'a Draft<'_>, by: Option<Presented<'a>>) -> Errand<'a> {
     match (args.look, args.take_back) {
         (true, _) => Errand::Look,
         (_, true) => Errand::TakeBack,
@@ -537,6 +537,7 @@ fn errand<'a>(args: &'a WriteArgs, draft: &'a Draft<'_>) -> Errand<'a> {
             sequence: &draft.sequence,
             arch: &draft.arch,
             from: args.from.as_deref(),
+            by,
         },
     }
 }
@@ -564,7 +565,7 @@ fn keep(
                 () if args.take_back => None,
                 () => brought,
             };
-            let errand = errand(args, draft).what().to_owned();
+            let errand = errand(args, draft, None).what().to_owned();
             (host, Carried { number, errand, made, ends, token, letter, brings, holds })
         })
         .collect();
@@ -614,7 +615,7 @@ fn tell(
             .map(|draft| {
                 let file = out.join(draft.file());
                 json!({"host": draft.host.name, "file": file, "joins": draft.joins,
-                       "does": errand(args, draft).what(), "arch": draft.arch})
+                       "does": errand(args, draft, None).what(), "arch": draft.arch})
             })
             .collect();
         view::json(&json!({"files": files, "ends": ends, "signer": by.fingerprint()}));

@@ -14,13 +14,13 @@ use serde_json::json;
 use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::holdings::{LETTERS, Part};
 use zoisite_core::join_file::Letter;
-use zoisite_core::pki::{KeyRequest, LedgerEntry, Profile};
+use zoisite_core::pki::{KeyRequest, Profile};
 use zoisite_core::sequence::{Looks, differences};
 use zoisite_core::survey::SiteFinding;
 use zoisite_core::text::plain;
 use zoisite_reach::ApiClient;
 use zoisite_store::join_files::{Carried, Taken, carried, put_carried, word};
-use zoisite_store::trust::KeyDesk;
+use zoisite_store::trust::{KeyDesk, asked_for};
 use zoisite_store::{Met, State};
 
 use super::with_api;
@@ -327,13 +327,17 @@ fn take(
 
 /// Signs what hosts ask for keys that they made: their next join file brings it there. Returns what was refused.
 fn sign(site: &Site, state: &mut State, letters: &[Letter]) -> Result<Option<Failure>, Failure> {
-    let current = state.ledger()?;
-    let current: Vec<&LedgerEntry> = current.current().into_values().collect();
+    let ledger = state.ledger()?;
+    let (current, dues) = (ledger.current(), asked_for(&site.cluster, &ledger, now()));
     let mut refused = Vec::new();
     for letter in letters {
-        // What was signed before is on its way.
+        // What was signed before is on its way, unless it is due again.
         let signed = |request: &&KeyRequest| {
-            current.iter().any(|entry| entry.key_sha256 == request.key_sha256)
+            let of = (request.profile, letter.host.clone());
+            let due = dues
+                .iter()
+                .any(|due| due.wanted.profile == of.0 && due.wanted.host.as_ref() == Some(&of.1));
+            !due && current.get(&of).is_some_and(|entry| entry.key_sha256 == request.key_sha256)
         };
         let requests: Vec<KeyRequest> =
             letter.requests.iter().filter(|request| !signed(request)).cloned().collect();

@@ -5,8 +5,7 @@ use std::net::IpAddr;
 use super::super::address::EndpointHost;
 use super::super::finding::Finding;
 use super::super::host::Host;
-use super::super::mesh::Mesh;
-use super::super::model::Role;
+use super::super::model::{Mesh, Role};
 use super::Check;
 
 /// So many pairs that cannot meet are named.

@@ -10,10 +10,9 @@ use super::super::address::{Endpoint, EndpointHost, Mac};
 use super::super::finding::Finding;
 use super::super::host::Host;
 use super::super::image::{ImageName, ImageSource};
-use super::super::mesh::Mesh;
 use super::super::model::{
     Balancers, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, FirstBoot, HostNames,
-    Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror,
+    Mesh, Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror,
     ServicesBy, Snapshots, TimeService, Vrrp,
 };
 use super::super::names::{ClusterName, HostName, NameError, Version, dns_name};
