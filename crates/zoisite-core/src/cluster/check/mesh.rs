@@ -27,6 +27,11 @@ impl Check<'_> {
             }
             return;
         };
+        if mesh.hosts.is_empty() {
+            let finding = Finding::warns("mesh-nobody", "mesh.hosts names nobody")
+                .mend("name the hosts that are elsewhere, or take [mesh] out");
+            self.add(finding, "mesh.hosts", "for nobody");
+        }
         self.mesh_addresses(mesh);
         self.mesh_strangers();
         self.mesh_endpoints();
