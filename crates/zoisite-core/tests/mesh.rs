@@ -13,6 +13,7 @@ use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::holdings::{Holdings, HostFacts, Part, holdings, peer_urls};
 use zoisite_core::item::Item;
 use zoisite_core::mesh::{Peer, Peers, Seen, stranger};
+use zoisite_core::pki::{Profile, wanted};
 
 const LAB: &str = include_str!("../../../lab/clusters/mesh.toml");
 /// An office, and hosts elsewhere.
@@ -243,6 +244,15 @@ fn hosts_of_one_network_dial_each_other_and_those_elsewhere_through_the_mesh() {
     assert!(home.contains("ip address replace 10.77.1.5/32"), "{home}");
     assert!(home.contains("ip route replace 10.77.1.11 dev \"$dev\" src 10.99.0.101"), "{home}");
     assert!(!home.contains("route replace 10.99."), "{home}");
+    // Certificates name both addresses of who has two.
+    let named = |name: &str| {
+        let all = wanted(&cluster).into_iter();
+        let mut of = all.filter(|one| one.host == Some(host(name)));
+        let serving = of.find(|one| one.profile == Profile::KubeletServing).unwrap();
+        serving.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ")
+    };
+    assert!(named("tern-2").contains("10.99.0.102") && named("tern-2").contains("203.0.113.7"));
+    assert!(!named("egret").contains("10.99."), "{}", named("egret"));
     let holds = |name: &str, part| all.host(&host(name)).unwrap().has(part);
     assert!(holds("heron", Part::Address) && !holds("tern-1", Part::Address));
     assert!(holds("tern-1", Part::Balancer) && !holds("heron", Part::Balancer));

@@ -24,6 +24,12 @@ impl Cluster {
         one != other && (self.is_in_mesh(one) || self.is_in_mesh(other))
     }
 
+    /// The address that a host of the mesh has outside of it, where the file gives one: certificates name it too.
+    pub fn outside(&self, host: &Host) -> Option<IpAddr> {
+        let own: IpAddr = host.login.address.as_ref()?.parse().ok()?;
+        Some(own).filter(|own| self.is_in_mesh(&host.name) && !own.is_loopback())
+    }
+
     /// The stable address that a host has for itself, whose own balancer forwards from there: an address cannot move
     /// through a mesh.
     pub fn carried_by(&self, host: &HostName) -> Option<IpAddr> {

@@ -173,7 +173,7 @@ fn for_host(cluster: &Cluster, profile: Profile, host: &Host) -> Wanted {
 
 fn names(cluster: &Cluster, profile: Profile, host: &Host) -> Vec<San> {
     let own = || {
-        let addresses = host.addresses().map(San::Ip);
+        let addresses = host.addresses().chain(cluster.outside(host)).map(San::Ip);
         std::iter::once(San::Dns(host.name.to_string())).chain(addresses).collect::<Vec<_>>()
     };
     let loopback = [
