@@ -120,9 +120,8 @@ pub fn make_token(mut random: impl FnMut() -> [u8; 16]) -> (String, Secret) {
 /// The group whose members may ask for a node's certificate: those who show a token that lets hosts in.
 pub const JOINING: &str = "system:bootstrappers:zoisite:joining";
 
-/// The Secret that publishes a token that lets hosts in, as the API wants it. It holds the secret half: it is never shown
-/// (`auth-extra-groups`: what else whoever shows it belongs to, besides
-/// `system:bootstrappers`).
+/// The Secret that publishes a token that lets hosts in, as the API wants it. It holds the secret half: it is never shown.
+/// (`auth-extra-groups`: what else whoever shows it belongs to, besides `system:bootstrappers`.)
 pub fn token_object(record: &TokenRecord, token: &Secret) -> Value {
     let mut object = letter_token_object(record, token);
     object["stringData"]["auth-extra-groups"] = JOINING.into();

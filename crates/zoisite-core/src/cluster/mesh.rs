@@ -14,9 +14,7 @@ impl Cluster {
 
     /// Whether hosts dial one another through the mesh alone, all of them.
     pub fn is_all_mesh(&self) -> bool {
-        self.mesh
-            .as_ref()
-            .is_some_and(|mesh| self.hosts.iter().all(|h| mesh.hosts.contains(&h.name)))
+        self.mesh.is_some() && self.hosts.iter().all(|host| self.is_in_mesh(&host.name))
     }
 
     /// Whether two hosts reach each other through the mesh.

@@ -11,7 +11,6 @@ use std::net::{IpAddr, SocketAddr};
 use super::runtime::Layout;
 use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
 use crate::cluster::{Role, Vrrp};
-use crate::item::{Content, File, Item};
 use crate::paths::BALANCER_HEALTH;
 use crate::pki::AuthorityKind;
 
@@ -48,9 +47,12 @@ pub(super) fn address(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
         items.extend(shop.authority(AuthorityKind::Cluster, &authority, None));
         out.programs.push(layout.openssl().to_owned());
     }
-    items.push(script(CAN_SERVE, can_serve(shop, balances, &authority, layout.openssl())));
-    items.push(script(&at("state-is"), state_is()));
-    items.push(script(&at("interface-is"), interface_is(shop)));
+    items.push(Workshop::program(
+        CAN_SERVE,
+        can_serve(shop, balances, &authority, layout.openssl()),
+    ));
+    items.push(Workshop::program(&at("state-is"), state_is()));
+    items.push(Workshop::program(&at("interface-is"), interface_is(shop)));
     let config = at("keepalived.conf");
     items.push(Workshop::file(&config, keepalived(shop, floating), Some(ADDRESS_UNIT)));
     let program = layout.keepalived().to_owned();
@@ -85,18 +87,6 @@ pub(super) fn address(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     out.programs.push(program);
     out.address = Some(floating);
     out.extend(Part::Address, items);
-}
-
-/// A small program for all to read and root to write.
-fn script(path: &str, text: String) -> Item {
-    Item::File(File {
-        path: path.to_owned(),
-        owner: "root",
-        mode: 0o755,
-        content: Content::text(text),
-        restarts: None,
-        reloads: false,
-    })
 }
 
 fn can_serve(shop: &Workshop<'_>, balances: bool, authority: &str, openssl: &str) -> String {

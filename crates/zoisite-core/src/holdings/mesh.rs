@@ -52,14 +52,7 @@ pub(super) fn mesh(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
             reloads: true,
         }),
         Workshop::reloaded(MESH_PEERS, peers(shop, mesh), MESH_UNIT),
-        Item::File(File {
-            path: at("find"),
-            owner: "root",
-            mode: 0o755,
-            content: Content::text(format!("#!/bin/sh\n{WRITTEN}{FIND}")),
-            restarts: None,
-            reloads: false,
-        }),
+        Workshop::program(&at("find"), format!("#!/bin/sh\n{WRITTEN}{FIND}")),
     ];
     let what = format!("mesh of {} on {}", shop.cluster.name, shop.host.name);
     let gone = format!("-{IP} link delete {MESH_DEVICE}");

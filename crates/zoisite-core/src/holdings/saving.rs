@@ -2,7 +2,7 @@
 
 use super::etcd_paths::{EtcdPaths, etcd_folder};
 use super::{UnitFile, Workshop, unit::HARDENED};
-use crate::item::{Content, File, Item};
+use crate::item::Item;
 use crate::layout::UNITS;
 use crate::snapshot::{SAVE, SAVED_THERE};
 use crate::text::quote;
@@ -59,14 +59,7 @@ pub(super) fn saving(shop: &Workshop<'_>, paths: &EtcdPaths) -> Vec<Item> {
         .section("Install", [("WantedBy", "timers.target")]);
     let mut items = vec![
         Workshop::directory(SAVED_THERE, "root", 0o700),
-        Item::File(File {
-            path: PROGRAM.into(),
-            owner: "root",
-            mode: 0o755,
-            content: Content::text(program),
-            restarts: None,
-            reloads: false,
-        }),
+        Workshop::program(PROGRAM, program),
         Workshop::file(&format!("{UNITS}/{SAVING_UNIT}"), service.to_string(), None),
     ];
     items.extend(Workshop::unit(SAVING_TIMER, None, &timer));

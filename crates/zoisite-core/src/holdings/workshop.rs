@@ -89,6 +89,18 @@ impl Workshop<'_> {
         })
     }
 
+    /// A small program for all to read and root to write; whoever runs it next runs what it is then.
+    pub(super) fn program(path: &str, text: impl Into<Arc<str>>) -> Item {
+        Item::File(File {
+            path: path.to_owned(),
+            owner: "root",
+            mode: 0o755,
+            content: Content::text(text),
+            restarts: None,
+            reloads: false,
+        })
+    }
+
     /// The same, where the unit takes a change by a reload.
     pub(super) fn reloaded(path: &str, text: impl Into<Arc<str>>, unit: &'static str) -> Item {
         Item::File(File {
