@@ -228,4 +228,6 @@ fn only_public_keys_are_taken_and_what_a_machine_says_is_read() {
     let heard = read_heard("@\tboot\tb1\n@\tinstance\theron-1\n@\tstate\tdone\n@\tend\n");
     assert_eq!((heard.boot.as_str(), heard.instance.as_deref()), ("b1", Some("heron-1")));
     assert_eq!(read_heard("@\tboot\tb1\n").instance, None);
+    assert!(!heard.is_at_it() && read_heard("@\tboot\tb1\n@\tleaving\n").is_at_it());
+    assert!(read_heard("@\tinstance\theron-1\n@\tstate\trunning\n").is_at_it());
 }

@@ -135,7 +135,7 @@ fn of_one_in_a_mesh_is_told_whether_its_key_is_known_and_who_knocks() {
 fn hosts_say_who_dialled_them_or_why_they_cannot() {
     let ports = [6443, 6444].into();
     let script = callers_script(&host("jetty-a"), &ports, Some(51_820), 12);
-    assert!(script.contains("callers 12 '6443, 6444' 51820 zoisite-mesh\n"), "{script}");
+    assert!(script.contains("callers 12 '6443, 6444' 51820 zoisite-mesh 180\n"), "{script}");
     let text = "@\tcaller\t10.77.0.101\n@\tcaller\tfd77::1\n@\tmet\tkey=\n@\tknocks\t203.0.113.9\n";
     let heard = read_callers(&format!("{text}@\tcounted\n@\tend\n"), 12).unwrap();
     assert_eq!((heard.who.len(), heard.met.len(), heard.knocks.len()), (2, 1, 1));

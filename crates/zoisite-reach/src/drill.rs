@@ -255,24 +255,6 @@ async fn until(
     }
 }
 
-/// Waits until all of these hold.
-///
-/// # Errors
-/// What does not hold when the time is over.
-pub async fn until_all_hold(
-    reach: &dyn Reach,
-    conditions: &[Condition],
-    patience: Duration,
-    tell: &(dyn Fn(String) + Sync),
-) -> Result<(), Trouble> {
-    let tell = |stage: Stage| {
-        if let Stage::Waiting(what) = stage {
-            tell(what);
-        }
-    };
-    until(Instant::now() + patience, async || holds(reach, conditions).await, &tell).await
-}
-
 /// Whether all of these hold, soon.
 async fn holds(reach: &dyn Reach, conditions: &[Condition]) -> Result<(), Trouble> {
     let asked = conditions.iter().map(|condition| async move {

@@ -22,7 +22,7 @@ mod verify;
 
 pub use access::{Access, Stream};
 pub use api::{ApiClient, ApiError, ApiResult, FIELD_MANAGER, in_waves};
-pub use drill::{Conduct, Ground, Stage, Witnessed, conduct, until_all_hold};
+pub use drill::{Conduct, Ground, Stage, Witnessed, conduct};
 pub use hosts::{
     ANSWERS, Broken, Carrier, Connection, Deadlines, Field, Hope, Hosts, NotOpened, OpenSsh,
     Places, Process, Target, Upkeep, Upkept, answer,

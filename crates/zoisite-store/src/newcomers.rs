@@ -1,7 +1,9 @@
-//! Machines that get a name: what is known of them by their card is known by that name from then on.
+//! Machines without a name: what is known of them by their card is known by their name once they have one, or is forgotten.
+
+use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use zoisite_core::cluster::HostName;
+use zoisite_core::cluster::{Cluster, HostName, Mac};
 use zoisite_core::pki::SecretRef;
 use zoisite_core::token::TokenRecord;
 
@@ -17,6 +19,44 @@ use crate::{StoreError, Strongbox};
 /// When the store cannot be read.
 pub fn is_known(state: &State, newcomer: &HostName) -> Result<bool, StoreError> {
     state.holds_secret(&SecretRef::LoginKey(newcomer.clone()).kept_under().unwrap_or_default())
+}
+
+/// Newcomers of which something is kept, though the cluster file names them no more, nor a host with their card.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn left_out(state: &State, cluster: &Cluster) -> Result<BTreeSet<HostName>, StoreError> {
+    let mut known: BTreeSet<HostName> = told(state)?.into_keys().collect();
+    known.extend(carried(state)?.into_keys());
+    known.extend(state.surveyed()?.into_keys());
+    let named =
+        cluster.hosts.iter().flat_map(|host| [Some(host.name.clone()), host.newcomer_name()]);
+    let named: BTreeSet<HostName> =
+        named.flatten().chain(cluster.newcomers().into_iter().map(|host| host.name)).collect();
+    known.retain(|name| Mac::of_name(name.as_str()).is_some() && !named.contains(name));
+    Ok(known)
+}
+
+/// Forgets newcomers: their SSH keys, their words, what they were told and told of themselves. All in one transaction.
+/// Returns the tokens to be taken back.
+///
+/// # Errors
+/// When the store cannot be used; nothing is changed then.
+pub fn forget(
+    state: &mut State,
+    newcomers: &BTreeSet<HostName>,
+    now: Timestamp,
+) -> Result<Vec<TokenRecord>, StoreError> {
+    let for_one =
+        |token: &TokenRecord| matches!(&token.hosts[..], [one] if newcomers.contains(one));
+    let mut spent = state.tokens()?;
+    spent.retain(|token| token.gone.is_none() && for_one(token));
+    let mut changes = Vec::new();
+    for newcomer in newcomers {
+        changes.extend(state.own_of(newcomer, now)?);
+    }
+    state.write(changes)?;
+    Ok(spent)
 }
 
 /// Gives newcomers their names: the SSH key of each, its word, what it was told and told of itself, and its last letter are

@@ -463,6 +463,21 @@ impl State {
             let key = retired.serial.clone();
             changes.push(Change::put(CERTIFICATE, key, json(CERTIFICATE, &retired)?));
         }
+        changes.extend(self.own_of(host, now)?);
+        // What rests on it elsewhere may be still to follow.
+        self.read(RETIRED, host.as_str())?;
+        changes.push(Change::put(RETIRED, host.as_str(), json(RETIRED, &now)?));
+        self.write(changes)
+    }
+
+    /// The changes by which nothing is kept of a host any more: what it is like, its words and keys; tokens that were for it
+    /// alone count no more.
+    pub(crate) fn own_of(
+        &self,
+        host: &HostName,
+        now: Timestamp,
+    ) -> Result<Vec<Change>, StoreError> {
+        let mut changes = Vec::new();
         for token in self.tokens()? {
             if token.gone.is_none() && token.hosts == [host.clone()] {
                 changes.extend(token_changes(&TokenRecord { gone: Some(now), ..token })?);
@@ -474,16 +489,13 @@ impl State {
                 changes.push(Change::remove(SECRET, kept));
             }
         }
-        // What rests on it elsewhere may be still to follow.
-        self.read(RETIRED, host.as_str())?;
-        changes.push(Change::put(RETIRED, host.as_str(), json(RETIRED, &now)?));
         for kind in [HOST, PIN, SUBNETS, FACTS, OPENED, SURVEYED, TOLD, CARRIED] {
             // What is read may be replaced.
             if self.read(kind, host.as_str())?.is_some() {
                 changes.push(Change::remove(kind, host.as_str()));
             }
         }
-        self.write(changes)
+        Ok(changes)
     }
 
     /// Begins a run: its generation is later than that of every run before, on this workstation or,

@@ -28,6 +28,7 @@ mod supplies;
 mod surveying;
 mod view;
 mod watching;
+mod well;
 
 /// Keys in memory, and those that ssh's processes hold, are never written to a disk after a crash.
 fn leave_no_core() {

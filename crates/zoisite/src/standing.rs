@@ -6,11 +6,11 @@ use std::net::IpAddr;
 use jiff::Timestamp;
 use serde::Serialize;
 use zoisite_core::aim::is_of;
-use zoisite_core::cluster::{Cluster, HostName};
+use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::{HostHoldings, Part};
 use zoisite_core::item::ComponentSums;
 use zoisite_core::pki::{Ledger, LedgerEntry, Profile};
-use zoisite_core::script::{Depth, EtcdMember, EtcdStatus, Identity, Pace};
+use zoisite_core::script::{EtcdMember, EtcdStatus, Identity, Pace};
 use zoisite_core::sequence::{
     ApiLook, Condition, Difference, Gate, Look, Looks, NodeFacts, differences, listed_members,
     voters,
@@ -54,40 +54,6 @@ pub async fn as_it_stands(
     let seen = Seen { looks: &sighting.looks, api: &sighting.api, asked: &asked };
     let sums = site.sums_if_any()?;
     Ok(standing(site, (prepared, &prepared.ledger), &seen, &sums))
-}
-
-/// What of the cluster is not as it must be now.
-///
-/// # Errors
-/// As for [`as_it_stands`].
-pub async fn ailing_now(
-    site: &Site,
-    state: &mut State,
-    generation: u64,
-) -> Result<Vec<String>, Failure> {
-    let work = async |reach: &mut Hosts,
-                      prepared: &mut Prepared,
-                      _: &mut State,
-                      sighting: &mut Sighting| {
-        let stands = as_it_stands(site, state, (reach, prepared, sighting)).await?;
-        Ok(stands.ailing(&|_| false))
-    };
-    let how = (Part::ALL, Depth::Quick, generation);
-    Ok(road::visit(site, how, work).await?.2)
-}
-
-/// What holds of a cluster that is as it must be: its quorum, its API servers, the way to them from a host, and these
-/// nodes.
-pub fn all_well(cluster: &Cluster, nodes: &[HostName], from: &HostName) -> Vec<Condition> {
-    let mut all = vec![Condition::Quorum { members: cluster.etcd.members.clone() }];
-    let servers = cluster.control_plane.hosts.iter();
-    all.extend(servers.map(|host| Condition::Api { host: host.clone() }));
-    let stable = |from: &HostName, balancer| Condition::Stable { from: from.clone(), balancer };
-    let balancers = cluster.balancers.hosts.iter().filter(|host| !cluster.is_out_of_reach(host));
-    all.extend(balancers.map(|host| stable(host, true)));
-    all.push(stable(from, false));
-    all.extend(nodes.iter().map(|host| Condition::Ready { host: host.clone(), machine: None }));
-    all
 }
 
 /// Asks each API server, and the stable address, whether it is ready; nobody where no API server runs.

@@ -111,6 +111,13 @@ impl Mac {
     pub fn name(&self) -> String {
         format!("mac-{}", self.to_string().replace(':', ""))
     }
+
+    /// The one for which a machine is called so.
+    pub fn of_name(name: &str) -> Option<Self> {
+        let digits = name.strip_prefix("mac-")?.as_bytes();
+        let parts: Vec<_> = digits.chunks(2).map(String::from_utf8_lossy).collect();
+        Self::new(&parts.join(":")).ok().filter(|mac| mac.name() == name)
+    }
 }
 
 impl fmt::Display for Mac {

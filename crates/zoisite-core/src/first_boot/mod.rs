@@ -18,7 +18,8 @@ pub use changed::{Change, Telling, Way, changed};
 pub use host_key::HostKey;
 pub use seed::{FirstFile, JoinWord, Seed, SeedError, Told, public_key_lines};
 pub use telling::{
-    Heard, heard_script, in_order, locked_out, may_restart, read_heard, tell_script, way_of,
+    Heard, heard_last_script, heard_script, in_order, locked_out, may_restart, read_heard,
+    tell_script, way_of,
 };
 
 /// YAML whose long texts, such as keys, stay on one line.

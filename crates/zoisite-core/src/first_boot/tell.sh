@@ -1,7 +1,10 @@
 # Telling a machine that runs what it would be told at its first boot now (cloud-init, NoCloud), and what it heard last.
 seed=$root/var/lib/cloud/seed/nocloud
+# Until it starts anew, and no longer.
+leaving=$root/run/zoisite-starts-anew
 heard() {
   say boot "$(cat /proc/sys/kernel/random/boot_id)"
+  if [ -e "$leaving" ]; then say leaving; fi
   command -v cloud-init >/dev/null || return 0
   say instance "$(cat "$root/var/lib/cloud/data/instance-id" 2>/dev/null)"
   say state "$(cloud-init status 2>/dev/null | sed -n 's/^status: //p')"
@@ -47,6 +50,7 @@ hear_now() {
 }
 start_anew() {
   begin "start the machine anew"
+  attempt "noting that it starts anew" touch "$leaving"
   # Once this has been said.
   attempt "having it start anew" systemd-run -q --collect --on-active=1 --timer-property=AccuracySec=100ms systemctl reboot
   changed

@@ -15,10 +15,19 @@ const TELL: &str = include_str!("tell.sh");
 pub struct Heard {
     /// Which start of the machine this is.
     pub boot: String,
+    /// It was told to start anew, and has not done so yet.
+    pub leaving: bool,
     /// Which telling it heard last; nothing where it hears none.
     pub instance: Option<String>,
     /// How far it is with that, in cloud-init's words: `running`, `done`, `error`…
     pub state: Option<String>,
+}
+
+impl Heard {
+    /// Whether it is still hearing, or about to.
+    pub fn is_at_it(&self) -> bool {
+        self.leaving || matches!(self.state.as_deref(), Some("running" | "not started" | "not run"))
+    }
 }
 
 /// The script that asks a machine what it heard.
@@ -26,7 +35,13 @@ pub fn heard_script(host: &HostName) -> String {
     wrapped(&format!("zoisite: what {host} was told"), &acting(&[TELL]), "heard\n")
 }
 
-/// Reads its answer.
+/// The same in a run of its own: what an earlier run sent has been done when it answers, or never will be.
+pub fn heard_last_script(host: &HostName, generation: u64) -> String {
+    let body = format!("lock {generation}\nheard\n");
+    wrapped(&format!("zoisite: what {host} was told"), &acting(&[TELL]), &body)
+}
+
+/// Reads the answer to either.
 pub fn read_heard(text: &str) -> Heard {
     let mut heard = Heard::default();
     for line in text.lines() {
@@ -34,6 +49,7 @@ pub fn read_heard(text: &str) -> Heard {
         let some = |text: &str| Some(text.to_owned()).filter(|text| !text.is_empty());
         match fields[..] {
             ["boot", id] => heard.boot = id.to_owned(),
+            ["leaving"] => heard.leaving = true,
             ["instance", id] => heard.instance = some(id),
             ["state", word] => heard.state = some(word),
             _ => {}

@@ -13,7 +13,7 @@ use super::unit::NO_CORE;
 use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
 use crate::cluster::{Host, Mesh};
 use crate::item::{Content, File, Item};
-use crate::layout::{IP, UNITS, WIREGUARD, WIREGUARD_PROGRAM};
+use crate::layout::{IP, WIREGUARD, WIREGUARD_PROGRAM};
 
 /// Name of the unit that holds the mesh's interface.
 pub const MESH_UNIT: &str = "zoisite-mesh.service";
@@ -100,17 +100,10 @@ fn finding(program: &str) -> Vec<Item> {
         "Service",
         [("Type", "oneshot"), ("ExecStart", program), ("TimeoutStartSec", "60")],
     );
-    let timer = UnitFile::default()
-        .section("Unit", [("Description", format!("{what}, every half minute"))])
-        .section(
-            "Timer",
-            [("OnActiveSec", "30"), ("OnUnitInactiveSec", "30"), ("AccuracySec", "5")],
-        )
-        .section("Install", [("WantedBy", "timers.target")]);
-    let mut items =
-        vec![Workshop::file(&format!("{UNITS}/{FINDING_UNIT}"), service.to_string(), None)];
-    items.extend(Workshop::unit(FINDING_TIMER, None, &timer));
-    items
+    let when = [("OnActiveSec", "30"), ("OnUnitInactiveSec", "30"), ("AccuracySec", "5")];
+    let when = when.map(|(key, seconds)| (key, seconds.to_owned())).into();
+    let every = format!("{what}, every half minute");
+    Workshop::timed((FINDING_UNIT, &service), (FINDING_TIMER, every, when))
 }
 
 /// The script that gives the interface its key, its peers and its addresses, at each start and reload (wg(8)).

@@ -3,7 +3,6 @@
 use super::etcd_paths::{EtcdPaths, etcd_folder};
 use super::{UnitFile, Workshop, unit::HARDENED};
 use crate::item::Item;
-use crate::layout::UNITS;
 use crate::snapshot::{SAVE, SAVED_THERE};
 use crate::text::quote;
 
@@ -46,22 +45,14 @@ pub(super) fn saving(shop: &Workshop<'_>, paths: &EtcdPaths) -> Vec<Item> {
             .chain(HARDENED),
         );
     // Not all at the same moment, nor right after a start.
-    let timer = UnitFile::default()
-        .section("Unit", [("Description", "saves what the etcd member here holds, now and then")])
-        .section(
-            "Timer",
-            [
-                ("OnActiveSec", format!("{}s", every.min(1_800))),
-                ("OnUnitActiveSec", format!("{every}s")),
-                ("RandomizedDelaySec", format!("{}s", every / 10)),
-            ],
-        )
-        .section("Install", [("WantedBy", "timers.target")]);
-    let mut items = vec![
-        Workshop::directory(SAVED_THERE, "root", 0o700),
-        Workshop::program(PROGRAM, program),
-        Workshop::file(&format!("{UNITS}/{SAVING_UNIT}"), service.to_string(), None),
+    let when = vec![
+        ("OnActiveSec", format!("{}s", every.min(1_800))),
+        ("OnUnitActiveSec", format!("{every}s")),
+        ("RandomizedDelaySec", format!("{}s", every / 10)),
     ];
-    items.extend(Workshop::unit(SAVING_TIMER, None, &timer));
+    let what = "saves what the etcd member here holds, now and then".to_owned();
+    let mut items =
+        vec![Workshop::directory(SAVED_THERE, "root", 0o700), Workshop::program(PROGRAM, program)];
+    items.extend(Workshop::timed((SAVING_UNIT, &service), (SAVING_TIMER, what, when)));
     items
 }

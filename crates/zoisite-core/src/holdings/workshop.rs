@@ -101,7 +101,21 @@ impl Workshop<'_> {
         })
     }
 
-    /// The same, where the unit takes a change by a reload.
+    /// What a timer starts, and the timer, each with its name: it runs from the raise on.
+    pub(super) fn timed(
+        (unit, service): (&str, &UnitFile),
+        (timer, what, when): (&'static str, String, Vec<(&'static str, String)>),
+    ) -> Vec<Item> {
+        let file = UnitFile::default()
+            .section("Unit", [("Description", what)])
+            .section("Timer", when)
+            .section("Install", [("WantedBy", "timers.target")]);
+        let mut items = vec![Self::file(&format!("{UNITS}/{unit}"), service.to_string(), None)];
+        items.extend(Self::unit(timer, None, &file));
+        items
+    }
+
+    /// A file of which a unit takes a change by a reload.
     pub(super) fn reloaded(path: &str, text: impl Into<Arc<str>>, unit: &'static str) -> Item {
         Item::File(File {
             path: path.to_owned(),

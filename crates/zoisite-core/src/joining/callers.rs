@@ -4,6 +4,7 @@ use std::net::IpAddr;
 use super::Callers;
 use crate::cluster::HostName;
 use crate::holdings::MESH_DEVICE;
+use crate::mesh::STALE;
 use crate::script::{fields, wrapped_login};
 use crate::text::quote;
 
@@ -20,7 +21,7 @@ pub fn callers_script(
     let title = format!("count who dials {host}");
     let ports: Vec<String> = ports.iter().map(u16::to_string).collect();
     let ports = quote(&ports.join(", "));
-    let mesh = mesh.map_or(String::new(), |port| format!(" {port} {MESH_DEVICE}"));
+    let mesh = mesh.map_or(String::new(), |port| format!(" {port} {MESH_DEVICE} {STALE}"));
     wrapped_login(&title, CALLERS, &format!("callers {seconds} {ports}{mesh}\n"))
 }
 

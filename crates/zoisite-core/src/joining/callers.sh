@@ -7,11 +7,11 @@ heard() {
     sed 's/ \. /#/g' | tr -d ' ' | tr ',' '\n'
   echo
 }
-# the interface: who has agreed on keys, and who sends though nobody knows its key
+# the interface, seconds: who has agreed on keys not longer ago, and who sends though nobody knows its key
 meshed() {
   now=$(date +%s)
   wg show "$1" latest-handshakes 2>/dev/null | while read -r key at; do
-    if [ "$((now - at))" -lt 180 ]; then say met "$key"; fi
+    if [ "$((now - at))" -lt "$2" ]; then say met "$key"; fi
   done
   known=$(wg show "$1" endpoints 2>/dev/null | tr '\t' ' ')
   for who in knocks4 knocks6; do heard "$who"; done | while IFS='#' read -r who port; do
@@ -19,7 +19,8 @@ meshed() {
     if [ -n "$who" ]; then say knocks "$who"; fi
   done
 }
-# seconds; ports, with a comma and a space between; the port of the mesh and its interface, or nothing
+# seconds; ports, with a comma and a space between; the port of the mesh, its interface and after how many seconds it
+# should have agreed on keys again, or nothing
 callers() {
   if ! command -v nft >/dev/null; then
     say uncounted "there is no nft"
@@ -59,7 +60,7 @@ callers() {
   fi
   sleep "$1"
   for who in who4 who6; do heard "$who"; done | while read -r who; do if [ -n "$who" ]; then say caller "$who"; fi; done
-  if [ -n "${4:-}" ]; then meshed "$4"; fi
+  if [ -n "${4:-}" ]; then meshed "$4" "$5"; fi
   nft delete table inet "$callers" 2>/dev/null
   systemctl stop zoisite-callers.timer 2>/dev/null
   say counted

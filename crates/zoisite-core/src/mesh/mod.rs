@@ -12,7 +12,7 @@ const PAIRS: &str = include_str!("pairs.sh");
 const RENEW: &str = include_str!("renew.sh");
 /// Seconds after which a handshake says nothing any more: with traffic there is a new one every two minutes (the
 /// protocol's `REJECT_AFTER_TIME`).
-const STALE: u64 = 180;
+pub(crate) const STALE: u64 = 180;
 /// Clocks that are so many seconds apart are told of.
 const APART: u64 = 10;
 

@@ -5,7 +5,9 @@ use std::time::Duration;
 use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
-use zoisite_core::first_boot::{Carried, Heard, Way, heard_script, read_heard, tell_script};
+use zoisite_core::first_boot::{
+    Carried, Heard, Way, heard_last_script, heard_script, read_heard, tell_script,
+};
 use zoisite_core::sequence::StepOutcome;
 
 use super::Hosts;
@@ -13,6 +15,7 @@ use crate::reach::Progress;
 
 /// How often a machine that starts anew is asked whether it is back.
 const EVERY: Duration = Duration::from_secs(1);
+const LOOK_THERE: &str = "look there: cloud-init status --long; journalctl -u cloud-init; then run the same command again";
 
 impl Hosts {
     /// What a machine heard last.
@@ -22,6 +25,34 @@ impl Hosts {
     pub async fn heard(&self, host: &HostName) -> Result<Heard, Trouble> {
         let text = self.report(host, &heard_script(host), "asking what it was told").await?;
         Ok(read_heard(&text))
+    }
+
+    /// Waits until a machine that an earlier run told something answers, and is no longer hearing it or about to.
+    ///
+    /// # Errors
+    /// When that is not so in time.
+    pub async fn settled(
+        &self,
+        host: &HostName,
+        patience: Duration,
+        progress: Progress<'_>,
+    ) -> Result<(), Trouble> {
+        let attempted = "waiting until it has heard what it was told before";
+        let script = heard_last_script(host, self.generation);
+        let end = Instant::now() + patience;
+        loop {
+            let last = match self.report(host, &script, attempted).await {
+                Ok(text) if !read_heard(&text).is_at_it() => return Ok(()),
+                Ok(_) => "it is at it".to_owned(),
+                Err(trouble) => trouble.answer,
+            };
+            if Instant::now() >= end {
+                let trouble = Trouble::new(Some(host.clone()), attempted, last, Vec::new());
+                return Err(trouble.mend(LOOK_THERE));
+            }
+            progress(last);
+            tokio::time::sleep(EVERY).await;
+        }
     }
 
     /// Tells a machine something else and waits until it has heard it, also past its next start.
@@ -47,11 +78,7 @@ impl Hosts {
         while Instant::now() < end {
             if let Ok(heard) = self.heard(host).await {
                 let new = way == Way::InPlace || heard.boot != before;
-                let ended = heard
-                    .state
-                    .as_deref()
-                    .is_none_or(|state| !matches!(state, "running" | "not started" | "not run"));
-                match (new, ended, heard.instance.as_deref() == Some(instance)) {
+                match (new, !heard.is_at_it(), heard.instance.as_deref() == Some(instance)) {
                     (true, true, true) if heard.state.as_deref() == Some("error") => {
                         last = "cloud-init ended with an error".into();
                         break;
@@ -72,6 +99,6 @@ impl Hosts {
             tokio::time::sleep(EVERY).await;
         }
         let trouble = Trouble::new(Some(host.clone()), attempted, last, Vec::new());
-        Err(trouble.mend("look there: cloud-init status --long; journalctl -u cloud-init; then run the same command again"))
+        Err(trouble.mend(LOOK_THERE))
     }
 }

@@ -7,12 +7,13 @@ use std::time::Duration;
 use clap::Args;
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use serde_json::json;
-use zoisite_core::cluster::HostName;
+use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::drill::{
     By, Drill, Kind, Measured, NoDrill, Sight, Stands, Wanted, choose, picture,
 };
 use zoisite_core::holdings::Part;
 use zoisite_core::script::Depth;
+use zoisite_core::sequence::Condition;
 use zoisite_reach::{Conduct, Field, Ground, Hosts, Reach, RehearsedField, Stage, World, conduct};
 use zoisite_store::State;
 
@@ -23,7 +24,7 @@ use crate::options::Options;
 use crate::prepared::Prepared;
 use crate::road::{self, Sighting};
 use crate::site::{Site, begin_run, now};
-use crate::standing::{all_well, as_it_stands};
+use crate::standing::as_it_stands;
 use crate::view::looking::Doing;
 use crate::view::{self, Style};
 
@@ -261,8 +262,22 @@ fn planned(site: &Site, drill: Drill, stands: &Stands, patience: Duration) -> Co
     if drill.kind == Kind::Worker {
         sights.push(Sight::Pods);
     }
-    let whole = all_well(cluster, &nodes, &from);
+    let whole = whole(cluster, &nodes, &from);
     Conduct { drill, from, sights, whole, patience }
+}
+
+/// What holds of a cluster that is as it must be: its quorum, its API servers, the way to them from a host, and these
+/// nodes.
+fn whole(cluster: &Cluster, nodes: &[HostName], from: &HostName) -> Vec<Condition> {
+    let mut all = vec![Condition::Quorum { members: cluster.etcd.members.clone() }];
+    let servers = cluster.control_plane.hosts.iter();
+    all.extend(servers.map(|host| Condition::Api { host: host.clone() }));
+    let stable = |from: &HostName, balancer| Condition::Stable { from: from.clone(), balancer };
+    let balancers = cluster.balancers.hosts.iter().filter(|host| !cluster.is_out_of_reach(host));
+    all.extend(balancers.map(|host| stable(host, true)));
+    all.push(stable(from, false));
+    all.extend(nodes.iter().map(|host| Condition::Ready { host: host.clone(), machine: None }));
+    all
 }
 
 async fn on_hosts(

@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 use std::process::ExitCode;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use zoisite_core::cluster::HostName;
-use zoisite_core::sequence::{Refusal, Rule};
 use zoisite_reach::Reach as _;
+use zoisite_store::State;
 
 use super::block_on;
 use super::login::chosen_to_dial;
@@ -14,13 +14,12 @@ use super::raise::{RaiseArgs, carry_through, recorded};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
-use crate::site::{Site, Working};
-use crate::standing::ailing_now;
-use crate::view::{self, Style, count, names};
+use crate::site::Site;
+use crate::view::{self, Style, count, looking::Doing, names};
+use crate::well::until_well;
 
 /// For so long is waited until all is well after one host, before the next.
 const PATIENCE: Duration = Duration::from_secs(300);
-const BETWEEN_LOOKS: Duration = Duration::from_secs(2);
 
 /// Has these hosts make another key, and tells the others of each before the next goes.
 pub fn renew(
@@ -36,9 +35,17 @@ pub fn renew(
     site.raised_state()?;
     site.sums()?;
     let mut work = site.working()?;
+    // One host at a time is not met by the others for a moment: all is well before (rule S2).
+    let wait = |patience: Duration, state: &mut State| {
+        let doing = Doing::begin();
+        let tell = |what: String| doing.says(&what);
+        let well = block_on(until_well(site, state, (0, patience), &tell));
+        doing.end();
+        well?
+    };
     let mut patience = Duration::ZERO;
     for host in &chosen {
-        until_well(site, &mut work, patience)?;
+        wait(patience, &mut work.state)?;
         recorded(&mut work.state, &format!("mesh renew {host}"), |_, run| {
             block_on(make_another(site, host, run.generation))??;
             Ok(format!("{host} has another key"))
@@ -48,7 +55,7 @@ pub fn renew(
         carry_through(site, options, &RaiseArgs::of_the_mesh(), &mut work, &told)?;
         patience = PATIENCE;
     }
-    until_well(site, &mut work, patience)?;
+    wait(patience, &mut work.state)?;
     if !options.json {
         let (sign, hosts) = (Style::stdout().good("✓"), count(chosen.len(), "host"));
         view::out(&format!("{sign} another key on {hosts}, and all is well"));
@@ -75,26 +82,4 @@ async fn make_another(site: &Site, host: &HostName, generation: u64) -> Result<(
     let made = reach.renew_mesh_key(host).await;
     reach.close().await;
     made.map_err(|trouble| Failure::troubles([&trouble]))
-}
-
-/// One host at a time is not met by the others for a moment: all is well before (rule S2).
-fn until_well(site: &Site, work: &mut Working, patience: Duration) -> Result<(), Failure> {
-    let end = Instant::now() + patience;
-    loop {
-        let ailing = block_on(ailing_now(site, &mut work.state, 0))??;
-        if ailing.is_empty() {
-            return Ok(());
-        }
-        if Instant::now() >= end {
-            return Err(vec![Refusal {
-                rule: Rule::OneAtATime,
-                host: None,
-                found: format!("not all is well: {}", ailing.join("; ")),
-                mend: "zoisite mesh and zoisite status show it, zoisite raise mends it".into(),
-            }]
-            .into());
-        }
-        Working::lock(&mut work.state)?;
-        std::thread::sleep(BETWEEN_LOOKS);
-    }
 }

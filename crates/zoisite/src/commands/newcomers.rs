@@ -1,6 +1,6 @@
 //! Newcomers: machines that the cluster file knows by a card alone, until a person gives them a name.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
@@ -44,22 +44,31 @@ enum What {
         #[arg(value_name = "HOST")]
         hosts: Vec<String>,
     },
+    /// Forget machines that the cluster file names no more: their SSH keys, their words, and the tokens by which they report in
+    Forget {
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
 }
 
 pub fn run(options: &Options, args: &NewcomersArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     match &args.what {
         Some(What::Name { hosts }) => name(&site, options, hosts),
+        Some(What::Forget { yes }) => forget(&site, options, *yes),
         None => show(&site, options),
     }
 }
 
 fn show(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
     let (mut surveyed, mut files, mut named) = (BTreeMap::new(), BTreeMap::new(), Vec::new());
+    let mut left_out = BTreeSet::new();
     if let Some(state) = site.existing_state()? {
         surveyed = state.surveyed()?;
         files = carried(&state)?;
         named = to_be_named(&state, &site.cluster.hosts.iter().collect::<Vec<_>>())?;
+        left_out = newcomers::left_out(&state, &site.cluster)?;
     }
     let known = site.cluster.newcomers().into_iter().filter_map(|host| {
         Some(Newcomer {
@@ -81,7 +90,7 @@ fn show(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
             })
             .collect();
         let named: Vec<&HostName> = named.iter().map(|(_, host)| host).collect();
-        view::json(&json!({"newcomers": all, "to_be_named": named}));
+        view::json(&json!({"newcomers": all, "to_be_named": named, "left_out": left_out}));
         return Ok(ExitCode::SUCCESS);
     }
     if known.is_empty() {
@@ -91,6 +100,13 @@ fn show(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
     }
     for (_, host) in named {
         view::note(&format!("{host} was a newcomer: zoisite newcomers name {host}"));
+    }
+    if !left_out.is_empty() {
+        let names: Vec<HostName> = left_out.into_iter().collect();
+        let names = few(&names);
+        view::note(&format!(
+            "the file names {names} no more, of whom secrets are kept: zoisite newcomers forget"
+        ));
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -149,15 +165,50 @@ fn name(site: &Site, options: &Options, words: &[String]) -> Result<ExitCode, Fa
             view::out(&format!("zoisite join-file write {host} --out DIR, as for others."));
         }
     }
-    forget(site, state, &spent, &all)
+    take_back(site, state, &spent, all.iter().map(|(newcomer, _)| newcomer))
+}
+
+/// Forgets those that the file names no more.
+fn forget(site: &Site, options: &Options, yes: bool) -> Result<ExitCode, Failure> {
+    let mut work = site.briefly()?;
+    let state = &mut work.state;
+    let left_out = newcomers::left_out(state, &site.cluster)?;
+    let names: Vec<HostName> = left_out.iter().cloned().collect();
+    if names.is_empty() {
+        match options.json {
+            true => view::json(&json!({"forgotten": names})),
+            false => view::out("The cluster file names every newcomer of whom anything is kept."),
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
+    if !yes && !view::asked(&format!("Forget {}?", few(&names))) {
+        let mend = "answer yes at a terminal, or say --yes";
+        return Err(Failure::new(Kind::Refused, "nobody agreed, and nothing was forgotten", mend));
+    }
+    let run = begin_run(state, &format!("newcomers forget {}", few(&names)))?;
+    let done = newcomers::forget(state, &left_out, now()).map_err(Failure::from);
+    let outcome = match &done {
+        Ok(_) => format!("forgot {}", view::count(names.len(), "machine")),
+        Err(failure) => format!("failed: {}", failure.summary()),
+    };
+    state.end_run(run, &outcome, now())?;
+    let spent = done?;
+    match options.json {
+        true => view::json(&json!({"forgotten": names})),
+        false => view::out(&format!(
+            "{}: forgotten. What they write from now on is read by nobody.",
+            few(&names)
+        )),
+    }
+    take_back(site, state, &spent, left_out.iter())
 }
 
 /// Takes the tokens back by which they reported in, and what they left with the cluster.
-fn forget(
+fn take_back<'a>(
     site: &Site,
     state: &mut State,
     spent: &[TokenRecord],
-    all: &[(HostName, HostName)],
+    all: impl Iterator<Item = &'a HostName>,
 ) -> Result<ExitCode, Failure> {
     if spent.is_empty() {
         return Ok(ExitCode::SUCCESS);
@@ -166,7 +217,7 @@ fn forget(
         for token in spent {
             api.delete(&token_path(&token.id)).await?;
         }
-        for (newcomer, _) in all {
+        for newcomer in all {
             api.delete(&format!("/api/v1/namespaces/{LETTERS}/configmaps/{newcomer}")).await?;
         }
         Ok(())

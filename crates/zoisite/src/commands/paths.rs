@@ -11,7 +11,7 @@ use zoisite_core::paths::{
 use zoisite_core::survey::unneeded;
 use zoisite_reach::Reach as _;
 
-use super::login::chosen;
+use super::login::{chosen, chosen_to_dial};
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
@@ -130,7 +130,7 @@ pub fn run(options: &Options, args: &PathsArgs) -> Result<ExitCode, Failure> {
 
 fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, Failure> {
     let cluster = &site.cluster;
-    let hosts: BTreeSet<HostName> = chosen(site, &args.hosts)?.into_iter().collect();
+    let hosts: BTreeSet<HostName> = chosen_to_dial(site, &args.hosts)?.into_iter().collect();
     let wanted = |link: &Link| {
         let dialled = [&link.from, &link.to].iter().all(|host| !cluster.is_out_of_reach(host));
         let named = hosts.contains(&link.from) || hosts.contains(&link.to);
@@ -178,6 +178,10 @@ fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, 
     if options.json {
         view::json(&json!({"trials": trials, "blocked": blocked, "untried": untried(&trials),
             "sampling": sampling}));
+    } else if trials.is_empty() {
+        view::out(
+            "There is no path to try: none of these hosts that is dialled needs another one.",
+        );
     } else {
         let text = view::paths::tried(cluster, &trials, &blocked, &sampling, Style::stdout());
         view::out(text.trim_end());

@@ -357,8 +357,8 @@ fn put(folder: &Path, files: &[Carried]) -> Result<Vec<PathBuf>, Failure> {
 /// The distribution's program for such images.
 const IMAGE_PROGRAM: &str = "xorriso";
 
-/// So many are made at once: the program spends a tenth of a second waiting for itself.
-const IMAGES_AT_ONCE: usize = 16;
+/// So many are made at once: of the tenth of a second that the program takes, it waits for itself all but a few milliseconds.
+const IMAGES_AT_ONCE: usize = 48;
 
 fn image_program() -> Result<(), Failure> {
     match Command::new(IMAGE_PROGRAM).arg("--version").output() {

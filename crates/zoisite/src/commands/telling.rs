@@ -5,16 +5,14 @@ use std::process::ExitCode;
 use std::time::Duration;
 
 use clap::Args;
-use serde_json::json;
+use serde_json::{Value, json};
 use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::first_boot::{
     Carrier, Change, Heard, Seed, Telling, Way, carried, changed, in_order, locked_out,
     may_restart, way_of,
 };
-use zoisite_core::holdings::Part;
-use zoisite_core::script::Depth;
-use zoisite_reach::{Hosts, Reach as _, until_all_hold};
+use zoisite_reach::{Hosts, Reach as _};
 use zoisite_store::State;
 use zoisite_store::first_boot::{host_keys, put_told, told as told_before};
 
@@ -23,11 +21,13 @@ use super::login::hosts_to_dial;
 use super::seeding::{keys, told};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::prepared::Prepared;
-use crate::road::{self, Sighting};
-use crate::site::{Site, begin_run, now};
-use crate::standing::{ailing_now, all_well};
+use crate::road;
+use crate::site::{Site, Working, begin_run, now};
 use crate::view::{self, Style, count, looking::Doing};
+use crate::well::{ailing_now, until_well};
+
+/// The run that tells, in the history.
+const APPLY: &str = "first-boot apply";
 
 #[derive(Args, Debug)]
 pub struct ChangesArgs {
@@ -180,7 +180,7 @@ fn render(compared: &Compared, style: Style) -> String {
                     out.push_str(&format!("  {}\n", style.dim(what)));
                     for (sign, value) in [("-", before), ("+", now)] {
                         let value = value.as_ref().map(|value| match value {
-                            serde_json::Value::String(text) => text.clone(),
+                            Value::String(text) => text.clone(),
                             other => other.to_string(),
                         });
                         out.extend(value.map(|value| format!("    {sign} {value}\n")));
@@ -211,14 +211,21 @@ pub fn apply(options: &Options, args: &ApplyArgs) -> Result<ExitCode, Failure> {
     let mut work = site.working()?;
     site.recipients(&mut work.state)?;
     let seeds = seeds(&site, &mut work.state, &hosts)?;
-    let run = begin_run(&mut work.state, "first-boot apply")?;
+    let unheard = told_when_cut_off(&site, &work.state)?;
+    let run = begin_run(&mut work.state, APPLY)?;
     let stands = work.state.begun()?.is_some();
-    let done = block_on(tell_all(&site, args, &mut work.state, (seeds, stands), run.generation))?;
+    let state = &mut work.state;
+    let done = block_on(async {
+        if let Some(unheard) = unheard {
+            until_heard(&site, args, state, unheard, run.generation).await?;
+        }
+        tell_all(&site, args, state, (seeds, stands), run.generation).await
+    })?;
     let outcome = match &done {
         Ok(told) => format!("told {}", count(told.len(), "host")),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
-    work.state.end_run(run, &outcome, now())?;
+    state.end_run(run, &outcome, now())?;
     let told = done?;
     if options.json {
         view::json(&json!({"told": told}));
@@ -233,6 +240,47 @@ pub fn apply(options: &Options, args: &ApplyArgs) -> Result<ExitCode, Failure> {
         ));
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Whom the last run was telling something when it was cut off, and whether the cluster had to wait for it. A run that was cut
+/// off before it told anybody leaves it to the one before.
+fn told_when_cut_off(site: &Site, state: &State) -> Result<Option<(HostName, bool)>, Failure> {
+    let runs = state.runs()?;
+    let cluster = &site.cluster;
+    let dialled = |host: &HostName| cluster.host(host).is_some() && !cluster.is_out_of_reach(host);
+    let last = runs.iter().rev().filter(|run| run.command == APPLY);
+    for run in last.take_while(|run| run.ended.is_none()) {
+        let Some(last) = state.events(run.generation)?.pop() else { continue };
+        let event: Value = serde_json::from_str(&last.event).unwrap_or_default();
+        let host = event["step"].as_str().and_then(|name| HostName::new(name).ok());
+        let unheard = host.filter(|host| event["is"] == "begun" && dialled(host));
+        return Ok(unheard.map(|host| (host, event["restarts"] == true)));
+    }
+    Ok(None)
+}
+
+/// Waits for a machine that a run was telling something when it was cut off.
+async fn until_heard(
+    site: &Site,
+    args: &ApplyArgs,
+    state: &mut State,
+    (host, restarts): (HostName, bool),
+    generation: u64,
+) -> Result<(), Failure> {
+    view::say(&format!("the last run was cut off as it told {host}, which is waited for"));
+    let doing = Doing::begin();
+    let patience = Duration::from_secs(args.patience);
+    let tell = |what: String| doing.says(&format!("{host}: {what}"));
+    let reach = road::hosts(site, &BTreeMap::new(), generation)?;
+    let settled = reach.settled(&host, patience, &tell).await;
+    reach.close().await;
+    let back = match settled {
+        Err(trouble) => Err(Failure::troubles([&trouble])),
+        Ok(()) if restarts => until_well(site, state, (generation, patience), &tell).await,
+        Ok(()) => Ok(()),
+    };
+    doing.end();
+    back
 }
 
 async fn tell_all(
@@ -296,6 +344,7 @@ async fn one(
     compared: &Compared,
     (host, stands, generation): (&HostName, bool, u64),
 ) -> Result<(), Failure> {
+    Working::lock(state)?;
     let (seed, now_told) = &compared.seeds[host];
     let (changes, way, locked) = match &compared.standings[host] {
         Standing::Differs(before, changes) => {
@@ -314,6 +363,8 @@ async fn one(
     let files = carried(host, seed, &Carrier::Files)
         .map_err(|why| Failure::new(Kind::Run, why.to_string(), "report this, please"))?;
     put_told(state, [(host.clone(), now_told.clone())])?;
+    let note = |is: &str| json!({"step": host, "is": is, "what": "told", "restarts": restarts});
+    state.records().append(generation, now(), &note("begun").to_string())?;
     view::say(&match way {
         Way::InPlace => format!("telling {host} as it runs"),
         Way::Restart => format!("telling {host}, which starts anew"),
@@ -326,35 +377,10 @@ async fn one(
         .await
         .map_err(|trouble| Failure::troubles([&trouble]));
     let back = match heard {
-        Ok(()) if restarts => whole_again(site, state, host, (generation, patience)).await,
+        Ok(()) if restarts => until_well(site, state, (generation, patience), &tell).await,
         heard => heard,
     };
     doing.end();
-    back
-}
-
-/// Waits until the cluster is as it was, with that host in it.
-async fn whole_again(
-    site: &Site,
-    state: &mut State,
-    host: &HostName,
-    (generation, patience): (u64, Duration),
-) -> Result<(), Failure> {
-    let cluster = &site.cluster;
-    let nodes: Vec<HostName> = cluster.is_node(host).then(|| host.clone()).into_iter().collect();
-    let from = cluster.nodes().first().map_or(host, |node| &node.name).clone();
-    let conditions = all_well(cluster, &nodes, &from);
-    let work = async |reach: &mut Hosts,
-                      prepared: &mut Prepared,
-                      _: &mut State,
-                      sighting: &mut Sighting| {
-        sighting.met()?;
-        reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
-        let tell = |what: String| view::note(&what);
-        until_all_hold(reach, &conditions, patience, &tell)
-            .await
-            .map_err(|trouble| Failure::troubles([&trouble]))
-    };
-    let how = (Part::ALL, Depth::Quick, generation);
-    road::visit(site, how, work).await.map(|_| ())
+    back?;
+    Ok(state.records().append(generation, now(), &note("done").to_string())?)
 }

@@ -65,21 +65,25 @@ impl Done {
         }
     }
 
+    #[track_caller]
     pub fn ended(self, status: i32) -> Self {
         assert_eq!(self.status, status, "{self:?}");
         self
     }
 
+    #[track_caller]
     pub fn says(self, text: &str) -> Self {
         assert!(self.stdout.contains(text), "stdout has no '{text}': {self:?}");
         self
     }
 
+    #[track_caller]
     pub fn complains(self, text: &str) -> Self {
         assert!(self.stderr.contains(text), "stderr has no '{text}': {self:?}");
         self
     }
 
+    #[track_caller]
     pub fn json(&self) -> serde_json::Value {
         serde_json::from_str(&self.stdout).unwrap_or_else(|e| panic!("{e}: {self:?}"))
     }
