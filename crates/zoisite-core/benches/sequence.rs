@@ -63,6 +63,7 @@ fn sequence(c: &mut Criterion) {
                     accepted: &[],
                     identity: "0123456789abcdef",
                     begun: None,
+                    marked: false,
                     departed: &Default::default(),
                     now: at("2026-11-23"),
                 };

@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use zeroize::Zeroizing;
 use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::first_boot::{
-    Carrier, CarrierError, HostKey, Seed, SeedError, Telling, Told, Way, carried, in_order,
+    Carrier, CarrierError, Change, HostKey, Seed, SeedError, Telling, Told, Way, carried, in_order,
     locked_out, may_restart, public_key_lines, read_heard, way_of,
 };
 use zoisite_core::sequence::Rule;
@@ -103,6 +103,36 @@ fn nodes_have_no_swap_and_cards_are_found_by_what_is_known_of_them() {
     assert_eq!(plover.network["ethernets"]["ens3"]["addresses"], json!(["10.77.0.22/24"]));
     // Without a key that was made here nothing secret is told.
     assert!(!plover.user_data.expose().contains("ssh_keys"));
+}
+
+#[test]
+fn in_a_mesh_a_card_has_the_address_outside() {
+    let file = include_str!("../../../lab/clusters/mesh-away.toml");
+    let at = |networks: &str| {
+        let reading = read(&format!("{file}\n[first-boot]\nnetworks = {{ {networks} }}\n"));
+        reading.cluster.unwrap_or_else(|| panic!("{:?}", reading.findings))
+    };
+    let office = "\"10.77.1.0/24\" = \"10.77.1.254\"";
+    let card = |cluster: &Cluster, name: &str| {
+        seed(cluster, name, &[KEY], None).network["ethernets"]["cluster"].clone()
+    };
+    // Where one logs in may be a router that leads there: it is given an address where it stands.
+    let away = card(&at(office), "tern-1");
+    assert_eq!((&away["dhcp4"], away.get("addresses")), (&json!(true), None));
+    let both = at(&format!("{office}, \"10.77.2.0/24\" = \"10.77.2.254\""));
+    let away = card(&both, "tern-1");
+    assert_eq!(away["addresses"], json!(["10.77.2.101/24"]));
+    assert_eq!(away["routes"], json!([{"to": "0.0.0.0/0", "via": "10.77.2.254"}]));
+    assert_eq!(card(&both, "heron")["addresses"], json!(["10.77.1.11/24"]));
+    // Nobody dials it there: it may get another one as any machine may.
+    let moved = [Change {
+        what: "network.ethernets.cluster.addresses".into(),
+        before: None,
+        now: None,
+        way: Way::Restart,
+    }];
+    let may = |name: &str| may_restart(&both, &host(name), (&moved, &[]), true);
+    assert!(may("tern-1").is_ok() && may("heron").is_err());
 }
 
 #[test]

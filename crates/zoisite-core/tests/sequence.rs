@@ -98,6 +98,7 @@ impl Scene {
             accepted,
             identity: ID,
             begun: self.begun.as_ref(),
+            marked: false,
             departed: &Default::default(),
             now: at("2026-11-23"),
         };

@@ -24,6 +24,7 @@ pub(crate) const CERTIFICATE: &str = "certificate";
 pub(crate) const SECRET: &str = "secret";
 pub(crate) const META: &str = "meta";
 pub(crate) const SHARED: &str = "shared-secrets";
+const MARKED: &str = "marked";
 pub(crate) const SUBNETS: &str = "pod-subnet";
 pub(crate) const FACTS: &str = "host-facts";
 pub(crate) const PIN: &str = "pin";
@@ -319,6 +320,25 @@ impl State {
     /// When the record cannot be read.
     pub fn begun(&self) -> Result<Option<Begun>, StoreError> {
         self.json(META, "begun")
+    }
+
+    /// Whether hosts were given the cluster's mark, also by a run that began no quorum.
+    ///
+    /// # Errors
+    /// When the record cannot be read.
+    pub fn marked(&self) -> Result<bool, StoreError> {
+        Ok(self.json(META, MARKED)?.unwrap_or(false))
+    }
+
+    /// Records that hosts are given it.
+    ///
+    /// # Errors
+    /// When the store cannot be used.
+    pub fn put_marked(&mut self) -> Result<(), StoreError> {
+        match self.marked()? {
+            true => Ok(()),
+            false => self.put(META, MARKED, &true),
+        }
     }
 
     /// Records that the cluster begins, or that its quorum was proven.

@@ -51,6 +51,8 @@ pub struct Prepared {
     pub departed: BTreeMap<HostName, Met>,
     /// What is recorded of the cluster's beginning.
     pub begun: Option<Begun>,
+    /// Whether hosts were given the cluster's mark, also by a run that began no quorum.
+    pub marked: bool,
     /// Where this leg ends.
     pub aim: Aim,
     /// What is real of the quorum, once it was looked at.
@@ -143,6 +145,7 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
         nodes,
         departed,
         begun,
+        marked: state.marked()?,
         aim,
         real: Real::default(),
         cluster,
@@ -535,6 +538,10 @@ impl Prepared {
         if let Some(begun) = self.begins(site, looks) {
             draft.put_begun(&begun)?;
             self.begun = Some(begun);
+        }
+        if self.parts.iter().any(|part| *part != Part::Preparation) {
+            draft.put_marked()?;
+            self.marked = true;
         }
         site.keep(draft)
     }

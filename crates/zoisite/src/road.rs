@@ -146,6 +146,7 @@ impl Sighting {
             accepted,
             identity: &prepared.identity,
             begun: prepared.begun.as_ref(),
+            marked: prepared.marked,
             departed: &departed,
             now: now(),
         };

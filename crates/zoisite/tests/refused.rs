@@ -5,7 +5,8 @@
 
 mod common;
 
-use std::process::Stdio;
+use std::path::Path;
+use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use common::refused::{STANDING, Untouched};
@@ -129,6 +130,53 @@ fn a_lone_member_with_a_new_disk_begins_no_second_quorum() {
         }
     });
     stage.refuses("a new disk", &["--part", "etcd"], "S1 quorum first");
+}
+
+/// A part that comes before the quorum, or is tried before it, does not keep the whole from being raised.
+#[test]
+fn parts_alone_begin_no_cluster() {
+    let mesh = include_str!("../../../lab/clusters/mesh.toml");
+    for (file, part) in [
+        (mesh, "mesh"),
+        (SALTMARSH, "balancers"),
+        (SALTMARSH, "control-plane"),
+        (SALTMARSH, "nodes"),
+    ] {
+        let stage = Stage(Place::new());
+        stage.0.write("zoisite.toml", file);
+        let done = stage.raise(&["--part", part]);
+        assert_eq!(done.status == 0, part == "mesh", "nothing else stands without etcd: {done:?}");
+        let done = stage.raise(&[]).ended(0);
+        assert!(!done.stderr.contains("begun"), "{done:?}");
+    }
+}
+
+/// The store's copy is from before the quorum began, as of a run of other parts: what members hold is gone on with.
+#[test]
+fn a_store_that_knows_of_marks_alone_begins_no_second_quorum() {
+    let stage = Stage(Place::saltmarsh());
+    let _ = stage.raise(&["--part", "balancers"]);
+    let (store, older) = (stage.0.path("stage/store"), stage.0.path("older"));
+    let copy = |from: &Path, to: &Path| {
+        let _ = std::fs::remove_dir_all(to);
+        assert!(Command::new("cp").arg("-a").args([from, to]).status().unwrap().success());
+    };
+    copy(&store, &older);
+    let _ = stage.raise(&[]).ended(0);
+    let quorum = |stage: &Stage| {
+        let hosts: serde_json::Value = serde_json::from_str(&stage.hosts()).unwrap();
+        hosts["hosts"]["heron"]["data"]["cluster_id"].clone()
+    };
+    let before = quorum(&stage);
+    assert!(before.is_u64(), "{before}");
+    copy(&older, &store);
+    stage.edit_hosts(|world| {
+        for member in ["heron", "egret", "ibis"] {
+            world["hosts"][member]["process"] = serde_json::Value::Null;
+        }
+    });
+    let _ = stage.raise(&[]).ended(0);
+    assert_eq!(quorum(&stage), before);
 }
 
 /// A first run that is refused makes nothing but a store with its own line in the journal.

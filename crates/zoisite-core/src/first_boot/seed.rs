@@ -264,11 +264,14 @@ fn network(cluster: &Cluster, first: &FirstBoot, host: &Host) -> Value {
     if let Some(found) = found {
         card.insert("match".into(), found);
     }
-    if host.is_newcomer() {
+    let mut own = cluster.on_card(host);
+    // Where one logs in to a host of a mesh may be a router that leads there.
+    own.retain(|own| here(*own).is_some() || !cluster.is_in_mesh(&host.name));
+    if host.is_newcomer() || own.is_empty() {
         // Whoever gives addresses there gives it one, of either family.
         card.insert("dhcp4".into(), json!(true));
         card.insert("dhcp6".into(), json!(true));
-        return json!({"version": 2, "ethernets": {CARD: card}});
+        return json!({"version": 2, "ethernets": {name: card}});
     }
     card.insert("dhcp4".into(), json!(false));
     card.insert("dhcp6".into(), json!(false));
@@ -278,16 +281,16 @@ fn network(cluster: &Cluster, first: &FirstBoot, host: &Host) -> Value {
             .map_or(if address.is_ipv4() { 32 } else { 128 }, |(range, _)| range.prefix_len());
         format!("{address}/{prefix}")
     };
-    card.insert("addresses".into(), host.dialled().map(lies).collect());
+    card.insert("addresses".into(), own.iter().copied().map(lies).collect());
     let mut routes: Vec<Value> = Vec::new();
-    for address in host.dialled() {
+    for &address in &own {
         if let Some((_, Some(router))) = here(address) {
             let all = if address.is_ipv4() { "0.0.0.0/0" } else { "::/0" };
             routes.push(json!({"to": all, "via": router}));
         }
     }
     let reached =
-        |via: IpAddr| host.dialled().filter_map(here).any(|(range, _)| range.contains(&via));
+        |via: IpAddr| own.iter().copied().filter_map(here).any(|(range, _)| range.contains(&via));
     let more = first.routes.iter().filter(|(_, via)| reached(*via));
     routes.extend(more.map(|(to, via): &(IpNet, IpAddr)| json!({"to": to, "via": via})));
     if !routes.is_empty() {

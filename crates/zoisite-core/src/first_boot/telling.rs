@@ -126,7 +126,9 @@ pub fn may_restart(
         mend: mend.to_owned(),
     };
     let mut refusals = Vec::new();
-    if changes.iter().any(|change| change.what.ends_with(".addresses")) {
+    let moves = changes.iter().any(|change| change.what.ends_with(".addresses"));
+    // In a mesh the others dial it by its address there.
+    if moves && !cluster.is_in_mesh(host) {
         let found =
             format!("{host} would have another address, and the others dial it by the one it has");
         let mend = "retire it and add it again; or put the address in the file back";

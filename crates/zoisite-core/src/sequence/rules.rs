@@ -283,10 +283,11 @@ pub(super) fn no_older_quorum(
 }
 
 /// S1: nothing starts as if new while anything says that this cluster was begun: members of its first start
-/// that the file no longer names hold no data, and hosts that carry its mark know no more than the store.
+/// that the file no longer names hold no data, and hosts that carry its mark know no more than the store. Where that is known
+/// to have been given before there was a quorum (`marked`), by a run of other parts alone, it tells of one beside data only.
 pub(super) fn nothing_as_new(
     cluster: &Cluster,
-    begun: Option<&Begun>,
+    (begun, marked): (Option<&Begun>, bool),
     looks: &Looks,
     identity: &str,
 ) -> Vec<Refusal> {
@@ -297,7 +298,9 @@ pub(super) fn nothing_as_new(
         mend,
     };
     let Some(begun) = begun else {
-        let carries = |observed: &Observed| observed.carries() == Some(identity);
+        let carries = |observed: &Observed| {
+            observed.carries() == Some(identity) && (observed.etcd.data || !marked)
+        };
         let marked = looks.iter().filter(|(_, look)| look.as_ref().is_ok_and(carries));
         return marked
             .map(|(host, _)| {

@@ -236,6 +236,7 @@ impl Scene {
             accepted,
             identity: ID,
             begun: self.begun.as_ref(),
+            marked: false,
             departed: &self.departed,
             now: at("2026-11-23"),
         };

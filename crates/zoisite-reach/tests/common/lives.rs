@@ -355,6 +355,7 @@ impl Stage {
             accepted: &[],
             identity: ID,
             begun: self.begun.as_ref(),
+            marked: false,
             departed: &departed,
             now: now(),
         };

@@ -145,6 +145,7 @@ impl Stage {
             accepted,
             identity: ID,
             begun: self.begun.as_ref(),
+            marked: false,
             departed: &Default::default(),
             now: now(),
         };

@@ -409,6 +409,7 @@ fn steps(
         accepted: &[],
         identity: &prepared.identity,
         begun: prepared.begun.as_ref(),
+        marked: prepared.marked,
         departed: &departed,
         now: now(),
     };

@@ -8,14 +8,16 @@ use super::super::host::Host;
 use super::Check;
 
 impl Check<'_> {
-    /// Every address that a host gets is in a network that the table names, and every router can be reached from one.
+    /// Every address that a host gets there is in a network that the table names, and every router can be reached from one.
     pub(super) fn first_boot(&mut self) {
         let cluster = self.cluster;
         let Some(first) = &cluster.first_boot else { return };
         let within =
             |address: IpAddr| first.networks.iter().any(|(range, _)| range.contains(&address));
+        // One of a mesh is given an address where it stands, unless the file has one there.
+        let stands = cluster.hosts.iter().filter(|host| !cluster.is_in_mesh(&host.name));
         let outside = |host: &&Host| host.dialled().any(|address| !within(address));
-        let outside: Vec<&Host> = cluster.hosts.iter().filter(outside).collect();
+        let outside: Vec<&Host> = stands.filter(outside).collect();
         if let Some(one) = outside.first() {
             let more = match outside.len() {
                 1 => String::new(),

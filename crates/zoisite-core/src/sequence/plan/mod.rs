@@ -69,6 +69,8 @@ pub struct PlanInput<'a> {
     pub identity: &'a str,
     /// What is recorded of its beginning.
     pub begun: Option<&'a Begun>,
+    /// Whether a run is recorded that gave hosts the cluster's mark, also one that began no quorum.
+    pub marked: bool,
     /// Hosts that were met and are no longer in the cluster file: they are not touched.
     pub departed: &'a BTreeSet<HostName>,
     /// The time.
@@ -248,7 +250,8 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
     let members = input.holdings.hosts.iter().any(|host| host.etcd.is_some());
     let formation = formation(observed().map(|(_, seen)| seen), input.begun);
     if members && formation != Formation::Formed {
-        out.extend(rules::nothing_as_new(input.cluster, input.begun, input.looks, input.identity));
+        let known = (input.begun, input.marked);
+        out.extend(rules::nothing_as_new(input.cluster, known, input.looks, input.identity));
     }
     let mut etcd: BTreeMap<Version, BTreeSet<String>> = BTreeMap::new();
     let mut kubernetes = etcd.clone();
