@@ -10,7 +10,7 @@ use zoisite_core::token::TokenRecord;
 use crate::first_boot::told;
 use crate::join_files::carried;
 use crate::records::Change;
-use crate::state::{CARRIED, SECRET, SURVEYED, State, TOLD, json, sealed, token_changes};
+use crate::state::{CARRIED, SURVEYED, State, TOLD, json, sealed};
 use crate::{StoreError, Strongbox};
 
 /// Whether anything is known of a machine by its card.
@@ -47,12 +47,9 @@ pub fn forget(
     newcomers: &BTreeSet<HostName>,
     now: Timestamp,
 ) -> Result<Vec<TokenRecord>, StoreError> {
-    let for_one =
-        |token: &TokenRecord| matches!(&token.hosts[..], [one] if newcomers.contains(one));
-    let mut spent = state.tokens()?;
-    spent.retain(|token| token.gone.is_none() && for_one(token));
-    let mut changes = Vec::new();
+    let (mut changes, mut spent) = (Vec::new(), Vec::new());
     for newcomer in newcomers {
+        spent.extend(state.tokens_of(newcomer)?);
         changes.extend(state.own_of(newcomer, now)?);
     }
     state.write(changes)?;
@@ -98,7 +95,6 @@ fn named(
             return Err(StoreError::Named(host.clone()));
         }
         changes.push(sealed(&new, &secret, recipients)?);
-        changes.push(Change::remove(SECRET, old.kept_under().unwrap_or_default()));
     }
     let mut tellings = told(state)?;
     if let Some(known) = tellings.remove(newcomer) {
@@ -112,17 +108,7 @@ fn named(
     if let Some(known) = files.remove(newcomer) {
         changes.push(Change::put(CARRIED, host.as_str(), json(CARRIED, &known)?));
     }
-    let mut spent = Vec::new();
-    for token in state.tokens()? {
-        if token.gone.is_none() && token.hosts == [newcomer.clone()] {
-            changes.extend(token_changes(&TokenRecord { gone: Some(now), ..token.clone() })?);
-            spent.push(token);
-        }
-    }
-    for kind in [TOLD, SURVEYED, CARRIED] {
-        if state.read(kind, newcomer.as_str())?.is_some() {
-            changes.push(Change::remove(kind, newcomer.as_str()));
-        }
-    }
+    let spent = state.tokens_of(newcomer)?;
+    changes.extend(state.own_of(newcomer, now)?);
     Ok((changes, spent))
 }

@@ -490,6 +490,13 @@ impl State {
         self.write(changes)
     }
 
+    /// The tokens that are for one host alone, and not gone.
+    pub(crate) fn tokens_of(&self, host: &HostName) -> Result<Vec<TokenRecord>, StoreError> {
+        let mut tokens = self.tokens()?;
+        tokens.retain(|token| token.gone.is_none() && token.hosts == [host.clone()]);
+        Ok(tokens)
+    }
+
     /// The changes by which nothing is kept of a host any more: what it is like, its words and keys; tokens that were for it
     /// alone count no more.
     pub(crate) fn own_of(
@@ -498,10 +505,8 @@ impl State {
         now: Timestamp,
     ) -> Result<Vec<Change>, StoreError> {
         let mut changes = Vec::new();
-        for token in self.tokens()? {
-            if token.gone.is_none() && token.hosts == [host.clone()] {
-                changes.extend(token_changes(&TokenRecord { gone: Some(now), ..token })?);
-            }
+        for token in self.tokens_of(host)? {
+            changes.extend(token_changes(&TokenRecord { gone: Some(now), ..token })?);
         }
         for own in [SecretRef::LoginKey(host.clone()), SecretRef::HostWord(host.clone())] {
             let kept = own.kept_under().unwrap_or_default();

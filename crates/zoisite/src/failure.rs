@@ -44,6 +44,12 @@ impl Failure {
         Self { kind, problems: vec![Problem { what: what.into(), notes }] }
     }
 
+    /// A person was asked and did not say yes, or nobody could be asked: nothing was `done`.
+    pub fn nobody_agreed(done: &str) -> Self {
+        let mend = "answer yes at a terminal, or say --yes";
+        Self::new(Kind::Refused, format!("nobody agreed, and nothing was {done}"), mend)
+    }
+
     /// A failure that says nothing more: all was said before.
     pub fn told(kind: Kind) -> Self {
         Self { kind, problems: Vec::new() }

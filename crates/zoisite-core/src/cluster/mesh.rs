@@ -28,14 +28,6 @@ impl Cluster {
         Some(own).filter(|own| self.is_in_mesh(&host.name) && !own.is_loopback())
     }
 
-    /// The addresses that a host has on a card of its own, as far as the file says: in a mesh where it is outside of it.
-    pub fn on_card(&self, host: &Host) -> Vec<IpAddr> {
-        match self.is_in_mesh(&host.name) {
-            true => self.outside(host).into_iter().collect(),
-            false => host.dialled().collect(),
-        }
-    }
-
     /// The stable address that a host has for itself, whose own balancer forwards from there: an address cannot move
     /// through a mesh.
     pub fn carried_by(&self, host: &HostName) -> Option<IpAddr> {

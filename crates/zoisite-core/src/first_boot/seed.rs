@@ -264,9 +264,11 @@ fn network(cluster: &Cluster, first: &FirstBoot, host: &Host) -> Value {
     if let Some(found) = found {
         card.insert("match".into(), found);
     }
-    let mut own = cluster.on_card(host);
-    // Where one logs in to a host of a mesh may be a router that leads there.
-    own.retain(|own| here(*own).is_some() || !cluster.is_in_mesh(&host.name));
+    let own: Vec<IpAddr> = match cluster.is_in_mesh(&host.name) {
+        // Where one logs in to it may be a router that leads there.
+        true => cluster.outside(host).filter(|own| here(*own).is_some()).into_iter().collect(),
+        false => host.dialled().collect(),
+    };
     if host.is_newcomer() || own.is_empty() {
         // Whoever gives addresses there gives it one, of either family.
         card.insert("dhcp4".into(), json!(true));

@@ -301,8 +301,8 @@ pub(super) fn nothing_as_new(
         let carries = |observed: &Observed| {
             observed.carries() == Some(identity) && (observed.etcd.data || !marked)
         };
-        let marked = looks.iter().filter(|(_, look)| look.as_ref().is_ok_and(carries));
-        return marked
+        let carriers = looks.iter().filter(|(_, look)| look.as_ref().is_ok_and(carries));
+        return carriers
             .map(|(host, _)| {
                 refuse(
                     host,

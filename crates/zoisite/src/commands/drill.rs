@@ -333,11 +333,7 @@ fn agreed(args: &DrillArgs, what: &Conduct, expected: Option<&Measured>) -> Resu
     if args.yes || view::asked("Lose it?") {
         return Ok(());
     }
-    Err(Failure::new(
-        failure::Kind::Refused,
-        "nobody agreed, and nothing was lost",
-        "answer yes at a terminal, or say --yes",
-    ))
+    Err(Failure::nobody_agreed("lost"))
 }
 
 async fn carry_out(

@@ -14,11 +14,12 @@ use zoisite_store::join_files::carried;
 use zoisite_store::{State, newcomers};
 
 use super::login::chosen_hosts;
+use super::raise::recorded;
 use super::seeding::know;
 use super::{block_on, with_api};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::site::{Site, begin_run, now};
+use crate::site::{Site, now};
 use crate::view::newcomers::{Newcomer, offer, render};
 use crate::view::{self, Style, few};
 
@@ -141,14 +142,11 @@ fn name(site: &Site, options: &Options, words: &[String]) -> Result<ExitCode, Fa
     site.recipients(state)?;
     let strongbox = site.strongbox()?;
     let names: Vec<HostName> = all.iter().map(|(_, host)| host.clone()).collect();
-    let run = begin_run(state, &format!("newcomers name {}", few(&names)))?;
-    let done = newcomers::name(state, strongbox, &all, now()).map_err(Failure::from);
-    let outcome = match &done {
-        Ok(_) => format!("named {}", view::count(all.len(), "machine")),
-        Err(failure) => format!("failed: {}", failure.summary()),
-    };
-    state.end_run(run, &outcome, now())?;
-    let spent = done?;
+    let mut spent = Vec::new();
+    recorded(state, &format!("newcomers name {}", few(&names)), |state, _| {
+        spent = newcomers::name(state, strongbox, &all, now())?;
+        Ok(format!("named {}", view::count(all.len(), "machine")))
+    })?;
     let made = host_keys(state, strongbox, &names)?;
     block_on(know(site, &made))??;
     if options.json {
@@ -182,17 +180,13 @@ fn forget(site: &Site, options: &Options, yes: bool) -> Result<ExitCode, Failure
         return Ok(ExitCode::SUCCESS);
     }
     if !yes && !view::asked(&format!("Forget {}?", few(&names))) {
-        let mend = "answer yes at a terminal, or say --yes";
-        return Err(Failure::new(Kind::Refused, "nobody agreed, and nothing was forgotten", mend));
+        return Err(Failure::nobody_agreed("forgotten"));
     }
-    let run = begin_run(state, &format!("newcomers forget {}", few(&names)))?;
-    let done = newcomers::forget(state, &left_out, now()).map_err(Failure::from);
-    let outcome = match &done {
-        Ok(_) => format!("forgot {}", view::count(names.len(), "machine")),
-        Err(failure) => format!("failed: {}", failure.summary()),
-    };
-    state.end_run(run, &outcome, now())?;
-    let spent = done?;
+    let mut spent = Vec::new();
+    recorded(state, &format!("newcomers forget {}", few(&names)), |state, _| {
+        spent = newcomers::forget(state, &left_out, now())?;
+        Ok(format!("forgot {}", view::count(names.len(), "machine")))
+    })?;
     match options.json {
         true => view::json(&json!({"forgotten": names})),
         false => view::out(&format!(

@@ -69,8 +69,7 @@ pub fn run(site: &Site, options: &Options, args: &PutBackArgs) -> Result<ExitCod
     tell_loss(options, &snapshot, &seen, &begun);
     let question = format!("Begin another quorum with {}?", snapshot.name);
     if !args.yes && !view::asked(&question) {
-        let mend = "answer yes at a terminal, or say --yes";
-        return Err(Failure::new(Kind::Refused, "nobody agreed, and nothing was done", mend));
+        return Err(Failure::nobody_agreed("done"));
     }
     if let Some(path) = &args.from {
         SnapshotFolder::at(path).copy(&snapshot, &site.snapshots())?;

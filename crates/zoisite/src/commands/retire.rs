@@ -66,8 +66,7 @@ pub fn run(options: &Options, args: &RetireArgs) -> Result<ExitCode, Failure> {
     }
     view::say(&format!("Retire {names}: {}.", what(args)));
     if !args.yes && !view::asked(&format!("Retire {}?", count(hosts.len(), "host"))) {
-        let mend = "answer yes at a terminal, or say --yes";
-        return Err(Failure::new(Kind::Refused, "nobody agreed, and nothing was done", mend));
+        return Err(Failure::nobody_agreed("done"));
     }
     let command = format!("retire {names}");
     let state = &mut work.state;

@@ -138,8 +138,7 @@ fn agreed_to_lose(args: &TakeBackArgs, hosts: &[HostName]) -> Result<(), Failure
     if args.yes || view::asked(&question) {
         return Ok(());
     }
-    let mend = "answer yes at a terminal, or say --yes";
-    Err(Failure::new(Kind::Refused, "nobody agreed, and nothing was done", mend))
+    Err(Failure::nobody_agreed("done"))
 }
 
 /// Deletes what etcd wrote and what members saved, where a mark says that it is this cluster's (rule S3).
@@ -291,11 +290,7 @@ pub(super) async fn take_back(
     }
     let question = format!("Take all of it back on {}?", count(wanted.len(), "host"));
     if !args.yes && !view::asked(&question) {
-        return Err(Failure::new(
-            Kind::Refused,
-            "nobody agreed, and nothing was done",
-            "answer yes at a terminal, or say --yes",
-        ));
+        return Err(Failure::nobody_agreed("done"));
     }
     // Who depends on others goes first.
     let order = |host: &HostName| match () {

@@ -307,11 +307,7 @@ async fn tell_all(
         in_order(&site.cluster, &mut order);
         view::say(text.trim_end());
         if !args.yes && !view::asked("Tell them, one after another?") {
-            return Err(Failure::new(
-                Kind::Refused,
-                "nobody agreed, and nothing was told",
-                "answer yes at a terminal, or say --yes",
-            ));
+            return Err(Failure::nobody_agreed("told"));
         }
         for (done, host) in order.iter().enumerate() {
             one(site, args, state, &reach, &compared, (host, stands, generation)).await.map_err(
