@@ -45,6 +45,13 @@ need_packages() {
   DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
 }
 
+# One at a time builds or takes away what is cached under this name; the lock goes with the script that took it.
+lock_cache() {
+  mkdir -p "$CACHE"
+  exec 9>"$CACHE/.$1.lock"
+  flock 9
+}
+
 # Waits until a command succeeds: seconds, what is waited for, command.
 wait_until() {
   local end=$((SECONDS + $1)) what=$2
@@ -66,6 +73,8 @@ zoisite() {
 }
 
 host_dir() { printf '%s/hosts/%s' "$LAB" "$1"; }
+# Where a lab that was kept lies: what hosts wrote on their disks, and what the administrator held.
+kept_dir() { printf '%s/kept/%s' "$CACHE" "$1"; }
 all_hosts() { ls "$LAB/hosts" 2>/dev/null || true; }
 # The machine's side of a host's link. systemd-nspawn names it; the kernel allows 15 characters.
 link_of() { cat "$(host_dir "$1")/link" 2>/dev/null; }

@@ -3,7 +3,8 @@
 
 #![allow(missing_docs, clippy::unwrap_used, reason = "a benchmark")]
 
-#[path = "../tests/common/mod.rs"]
+#[path = "../tests/all/common/mod.rs"]
+#[allow(dead_code, reason = "a benchmark uses a part of it")]
 mod common;
 
 use criterion::{Criterion, criterion_group, criterion_main};

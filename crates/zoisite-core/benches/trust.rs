@@ -3,7 +3,8 @@
 
 #![allow(missing_docs, clippy::unwrap_used, reason = "a benchmark")]
 
-#[path = "../tests/common/mod.rs"]
+#[path = "../tests/all/common/mod.rs"]
+#[allow(dead_code, reason = "a benchmark uses a part of it")]
 mod common;
 
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};

@@ -10,6 +10,7 @@ use crate::commands::{
 };
 use crate::failure::Failure;
 use crate::options::Options;
+use crate::view;
 
 /// From one cluster file to a highly available Kubernetes cluster on machines you own
 ///
@@ -73,6 +74,9 @@ pub enum Command {
 /// Runs a command.
 pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
     let Cli { options, command } = cli;
+    if options.events {
+        view::events::tell_them();
+    }
     match command {
         Command::New(args) => new::run(&args),
         Command::Check(args) => check::run(&options, &args),

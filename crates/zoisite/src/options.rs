@@ -26,4 +26,7 @@ pub struct Options {
     /// Answer in JSON, for programs
     #[arg(long, global = true)]
     pub json: bool,
+    /// Tell what a command does, each event as a line of JSON on the standard error stream, for programs that watch
+    #[arg(long, global = true)]
+    pub events: bool,
 }

@@ -8,6 +8,7 @@ use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 use jiff::{SignedDuration, Timestamp};
+use serde_json::json;
 use zoisite_core::cluster::{Cluster, HostName, Reading, read};
 use zoisite_core::holdings::{ApiObject, Placeholders, RegistryLogin, registry_secrets};
 use zoisite_core::pki::{Ledger, Proof, Secret, SecretRef, edges, prove};
@@ -21,7 +22,7 @@ use zoisite_supply::Ways;
 use crate::asked;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::view;
+use crate::view::{self, events};
 
 /// The largest cluster file that is read, in bytes: 5,000 hosts of a line each need a tenth of it.
 const LARGEST: u64 = 4 * 1_024 * 1_024;
@@ -575,7 +576,15 @@ fn lock(records: &mut dyn Records) -> Result<(), StoreError> {
 /// Begins a run in the journal, in the name of who runs this program.
 pub fn begin_run(state: &mut State, command: &str) -> Result<RunRecord, StoreError> {
     let who = lock_holder();
-    state.begin_run(command, &format!("{} on {}", who.user, who.host), now())
+    let run = state.begin_run(command, &format!("{} on {}", who.user, who.host), now())?;
+    events::tell(&json!({"run": run.generation, "is": "begun", "command": command}));
+    Ok(run)
+}
+
+/// How a run ended, in the history and for a program that watches.
+pub fn end_run(state: &mut State, run: RunRecord, outcome: &str) -> Result<(), StoreError> {
+    events::tell(&json!({"run": run.generation, "is": "ended", "outcome": outcome}));
+    state.end_run(run, outcome, now())
 }
 
 /// This process, as the holder of a lock.

@@ -262,7 +262,8 @@ async fn try_admit(
     seen: &mut Admission,
     progress: Progress<'_>,
 ) -> Result<bool, WorkError> {
-    // A node object may be there from before: what counts is that its kubelet reports anew.
+    // What counts is that its kubelet reports anew: a node object may be there from before, and a kubelet that died after it
+    // asked has no use for what was signed, and asks once more.
     let reported = |why: &'static str| async move { renewed(api, host).await.map_err(failed(why)) };
     if seen.before.is_none() {
         seen.before = Some(reported("asking when the node reported last").await?);
@@ -286,8 +287,7 @@ async fn try_admit(
     }
     let path = format!("/api/v1/nodes/{host}");
     let found = api.get(&path).await.map_err(failed("asking for the node"))?;
-    Ok(found.is_some()
-        && (seen.signed || seen.before != Some(reported("asking whether the node reports").await?)))
+    Ok(found.is_some() && seen.before != Some(reported("asking whether the node reports").await?))
 }
 
 /// When a node's kubelet last renewed its lease, as the API words it.

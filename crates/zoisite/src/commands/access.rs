@@ -15,7 +15,7 @@ use crate::failure::{Failure, Kind};
 use crate::handing::hand_to;
 use crate::kubeconfig::{Merge, own_kubeconfig, yaml};
 use crate::options::Options;
-use crate::site::{Private, Site, Working, begin_run, now};
+use crate::site::{Private, Site, Working, begin_run, end_run, now};
 use crate::view::{self, table::table};
 
 /// Show who may do what; give a named person a kubeconfig at the stable address, or take rights back
@@ -251,7 +251,7 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
         let role = may.role();
         with_api(site, state, async |api| bind(api, subject, Some(role)).await.map(|_| ()))
             .inspect_err(|failure| {
-                let _ = state.end_run(record.clone(), &failure.summary(), now());
+                let _ = end_run(state, record.clone(), &failure.summary());
             })?;
     }
     let (entry, key) = signed(site, state, record, &wanted)?;
@@ -371,7 +371,7 @@ fn take_back(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, F
         Ok(()) => "rights are gone".to_owned(),
         Err(failure) => failure.summary(),
     };
-    state.end_run(record, &outcome, now())?;
+    end_run(state, record, &outcome)?;
     done?;
     view::out(&match had {
         true => format!("{whom} has no rights of their own in the cluster any more, from now on."),

@@ -18,7 +18,7 @@ use super::block_on;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
-use crate::site::{Site, begin_run, now};
+use crate::site::{Site, begin_run, end_run, now};
 use crate::view::looking::of_each;
 use crate::view::{self, Style, count, names};
 
@@ -41,7 +41,7 @@ pub fn run(options: &Options) -> Result<ExitCode, Failure> {
     adopt(&mut work.state, site.strongbox()?, &adopted)?;
     let run = begin_run(&mut work.state, "copy adopt")?;
     let certificates = count(adopted.ledger.entries.len(), "certificate");
-    work.state.end_run(run, &format!("{certificates} found on hosts"), now())?;
+    end_run(&mut work.state, run, &format!("{certificates} found on hosts"))?;
     if options.json {
         view::json(&json!({
             "cluster": adopted.begun.identity,

@@ -23,7 +23,7 @@ use crate::interrupt::Interrupts;
 use crate::options::Options;
 use crate::prepared::Prepared;
 use crate::road::{self, Sighting};
-use crate::site::{Site, begin_run, now};
+use crate::site::{Site, begin_run, end_run, now};
 use crate::standing::as_it_stands;
 use crate::view::looking::Doing;
 use crate::view::{self, Style};
@@ -109,7 +109,7 @@ pub fn run(options: &Options, args: &DrillArgs) -> Result<ExitCode, Failure> {
         Ok((measured, _)) => format!("{}: {}", measured.drill.title(), gap(measured)),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
-    work.state.end_run(run, &outcome, now())?;
+    end_run(&mut work.state, run, &outcome)?;
     let (measured, expected) = measured?;
     let earlier = work.state.drills()?;
     work.state.put_drill(&measured)?;

@@ -17,7 +17,7 @@ use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;
 use crate::road::{self, Sighting};
-use crate::site::{Site, begin_run, now};
+use crate::site::{Site, begin_run, end_run};
 use crate::view::{self, Style, count};
 
 /// Brings the newest that a host saved, where none here is as new, or all of them.
@@ -31,7 +31,7 @@ pub fn run(site: &Site, options: &Options, all: bool, trial: bool) -> Result<Exi
         Ok((brought, _)) => format!("{} brought", count(brought.len(), "snapshot")),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
-    work.state.end_run(run, &outcome, now())?;
+    end_run(&mut work.state, run, &outcome)?;
     let (mut brought, troubles) = fetched?;
     if let Some(programs) = &programs {
         for one in &mut brought {
@@ -153,7 +153,7 @@ async fn bring(
     let host: &HostName = &one.taken.from;
     let scratch = site.snapshots().scratch().map_err(Failure::from)?;
     let path = scratch.path().join("stream");
-    let tell = |what: String| view::note(&format!("{host}: {what}"));
+    let tell = |what: String| view::doing(Some(host), &what);
     let came = reach.fetch(host, &one.stream(), &path, &tell).await;
     came.map_err(|trouble| Brought::Not(Box::new(trouble)))?;
     let place = site.snapshot_place(state)?;

@@ -27,7 +27,7 @@ use super::{node_names, with_api};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::{Prepared, prepare};
-use crate::site::{Site, begin_run, now, private_folder, write_private};
+use crate::site::{Site, begin_run, end_run, now, private_folder, write_private};
 use crate::surveying::{found_of_told, keeps_out};
 use crate::view::{self, count};
 
@@ -298,7 +298,7 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
         Ok((files, _)) => format!("wrote {}", count(*files, "join file")),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
-    state.end_run(run, &outcome, now())?;
+    end_run(state, run, &outcome)?;
     let (_, ends) = done?;
     tell(options, args, out, &drafts, (&by, ends));
     for draft in drafts.iter().filter(|draft| draft.asks_first()) {

@@ -65,7 +65,6 @@ pub(super) struct Leg<'a> {
     pub patience: Duration,
     /// How many hosts may fail to join.
     pub may_fail: usize,
-    pub events: bool,
 }
 
 /// What came of a leg's steps.
@@ -143,7 +142,7 @@ impl Leg<'_> {
         let mut phases = Phases::default();
         phases.add("look", self.looked.0, self.looked.1);
         let mut stopped = Ok(());
-        let told = Told::fitting(self.json, self.events);
+        let told = Told::fitting(self.json);
         let how = (told, self.may_fail);
         let engine = road::carry_out(reach, sequence, how, interrupts, |event, engine| {
             if let RunEvent::Ended { phase, at, took, .. } = event {

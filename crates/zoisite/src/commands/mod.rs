@@ -63,7 +63,7 @@ use zoisite_store::{FreshKeys, RunRecord, State, trust};
 
 use crate::failure::{Failure, Kind};
 use crate::road;
-use crate::site::{Site, now};
+use crate::site::{Site, end_run, now};
 use crate::view;
 
 /// Drives a future to its end.
@@ -167,7 +167,7 @@ fn signed(
         Ok((entry, _)) => format!("until {}", view::minute(entry.not_after)),
         Err(failure) => failure.summary(),
     };
-    state.end_run(run, &outcome, now())?;
+    end_run(state, run, &outcome)?;
     issued
 }
 

@@ -17,7 +17,7 @@ use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::person;
 use crate::road;
-use crate::site::{Site, begin_run, now};
+use crate::site::{Site, begin_run, end_run};
 use crate::view;
 
 /// Let yourself into hosts that still ask for a password: your key, and root without one
@@ -115,7 +115,7 @@ async fn open(
         let mut done = done?;
         let well = done.values().filter(|result| result.is_ok()).count();
         let outcome = format!("opened {} of {}", well, view::count(closed.len(), "host"));
-        work.state.end_run(run, &outcome, now())?;
+        end_run(&mut work.state, run, &outcome)?;
         for way in ways.iter_mut().filter(|way| stopped_at(way, &[Stage::Login, Stage::Root])) {
             match done.remove(&way.host) {
                 Some(Ok(now)) => {
@@ -312,7 +312,7 @@ async fn undo(
     reach.close().await;
     closed.sort();
     let outcome = format!("closed {} of {}", closed.len(), view::count(wanted.len(), "host"));
-    work.state.end_run(run, &outcome, now())?;
+    end_run(&mut work.state, run, &outcome)?;
     if options.json {
         view::json(&serde_json::json!({"closed": closed, "troubles": troubles}));
     } else if !closed.is_empty() {

@@ -22,7 +22,7 @@ use crate::interrupt::Interrupts;
 use crate::options::Options;
 use crate::prepared::{Prepared, prepare};
 use crate::road::{self, Sighting};
-use crate::site::{Site, Working, begin_run, now};
+use crate::site::{Site, Working, begin_run, end_run, now};
 use crate::view::{self, Style, count};
 
 /// Bring every host to what the cluster file says, in a safe order
@@ -48,9 +48,6 @@ pub struct RaiseArgs {
     /// How many hosts may fail to join before no other is begun
     #[arg(long, value_name = "NUMBER", default_value_t = 3)]
     may_fail: usize,
-    /// Tell each event as a line of JSON on the standard error stream, for programs that watch
-    #[arg(long)]
-    events: bool,
     /// Change who is a member of the quorum without asking
     #[arg(long)]
     yes: bool,
@@ -99,7 +96,6 @@ impl RaiseArgs {
             patience: 300,
             deep: false,
             may_fail: 3,
-            events: false,
             yes: false,
             unproven: false,
             rehearse: false,
@@ -160,7 +156,7 @@ pub(super) fn recorded(
         }
         Err(failure) => format!("failed: {}", failure.summary()),
     };
-    let ended = state.end_run(run, &outcome, now());
+    let ended = end_run(state, run, &outcome);
     result?;
     ended?;
     Ok(ExitCode::SUCCESS)
@@ -315,7 +311,6 @@ impl<'a> Run<'a> {
             looked,
             patience: Duration::from_secs(args.patience.into()),
             may_fail: args.may_fail,
-            events: args.events,
         };
         let looks = &found.looks;
         let rehearsed;
@@ -360,6 +355,7 @@ impl<'a> Run<'a> {
         }
         let saves = sequence.saves();
         let line = json!({"step": "leg", "is": "begun", "what": arm.to_string()}).to_string();
+        view::events::tell_line(&line);
         let _ = state.records().append(generation, now(), &line);
         let told = match sequence.is_empty() {
             // A leg before it did all there was.

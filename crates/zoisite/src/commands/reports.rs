@@ -14,7 +14,7 @@ use zoisite_store::{FreshKeys, State};
 
 use super::join_file::{Tokens, tokens};
 use crate::failure::{Failure, Kind};
-use crate::site::{Site, begin_run, now};
+use crate::site::{Site, begin_run, end_run, now};
 use crate::view;
 
 /// Join files by which newcomers report in, for their seeds: with a token each where the cluster stands, so that their letters
@@ -76,6 +76,6 @@ pub fn reports(
         Ok(files) => format!("wrote {}", view::count(files.len(), "join file")),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
-    state.end_run(run, &outcome, now())?;
+    end_run(state, run, &outcome)?;
     done
 }

@@ -158,7 +158,7 @@ fn tell(host: &HostName) -> impl Fn(String) + Send + Sync + use<> {
         if let Ok(mut said) = said.lock()
             && *said != what
         {
-            view::note(&format!("{host}: {what}"));
+            view::doing(Some(&host), &what);
             *said = what;
         }
     }

@@ -18,7 +18,7 @@ use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;
 use crate::road::{self, Sighting};
-use crate::site::{Private, Site, begin_run, now};
+use crate::site::{Private, Site, begin_run, end_run, now};
 use crate::snapshots::told;
 use crate::view::{self, Style, count, table::ranked};
 
@@ -140,7 +140,7 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
                 Ok((one, _)) => format!("{} is not good", one.name),
                 Err(failure) => format!("failed: {}", failure.summary()),
             };
-            work.state.end_run(run, &outcome, now())?;
+            end_run(&mut work.state, run, &outcome)?;
             tell_trial(options, &tried?.1)
         }
         Some(What::Open { name, out, from }) => {
@@ -170,7 +170,7 @@ fn take(site: &Site, options: &Options, trial: bool) -> Result<ExitCode, Failure
         Ok(()) => "a snapshot was taken".to_owned(),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
-    work.state.end_run(run, &outcome, now())?;
+    end_run(&mut work.state, run, &outcome)?;
     saved?;
     let folder = site.snapshots();
     let mut snapshot = chosen(&folder, None)?;
@@ -235,7 +235,7 @@ async fn save(site: &Site, state: &mut State, generation: u64) -> Result<(), Fai
         let place = site.snapshot_place(state)?;
         reach.set_access(road::etcd_access(site, state, &prepared.ledger)?);
         reach.set_contents(Arc::new(site.no_contents().saving_to(place)));
-        let quiet = |what: String| view::note(&what);
+        let quiet = |what: String| view::doing(None, &what);
         let saved = reach.save(&through, "asked for", &quiet).await.ended();
         saved.map_err(|trouble| Failure::troubles([&trouble]))
     };

@@ -9,7 +9,7 @@ use zoisite_store::key_of;
 use crate::asked;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
-use crate::site::{Site, begin_run, now};
+use crate::site::{Site, begin_run, end_run};
 use crate::view::{self, Style, count, table::ranked};
 
 /// Who can open the strongbox: authorities' keys, secrets, snapshots
@@ -210,7 +210,7 @@ fn changed(
         Ok(sealed) => format!("{} sealed anew", count(*sealed, "secret")),
         Err(error) => format!("failed: {error}"),
     };
-    work.state.end_run(run, &outcome, now())?;
+    end_run(&mut work.state, run, &outcome)?;
     let sealed = sealed?;
     if options.json {
         view::json(&json!({"people": people.len(), "sealed": sealed}));

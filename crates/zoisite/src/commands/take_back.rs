@@ -16,7 +16,7 @@ use super::login::chosen_to_dial;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
-use crate::site::{Site, begin_run, now};
+use crate::site::{Site, begin_run, end_run};
 use crate::view::looking::{Doing, of_each};
 use crate::view::{self, count, names};
 
@@ -99,7 +99,7 @@ pub fn run(options: &Options, args: &TakeBackArgs) -> Result<ExitCode, Failure> 
         Ok(done) => format!("took back {} of {}", done.back.len(), count(hosts.len(), "host")),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
-    work.state.end_run(run, &outcome, now())?;
+    end_run(&mut work.state, run, &outcome)?;
     let Done { back, left, troubles } = done?;
     if options.json {
         view::json(&json!({"back": back, "left": left, "troubles": troubles}));
@@ -145,7 +145,7 @@ fn agreed_to_lose(args: &TakeBackArgs, hosts: &[HostName]) -> Result<(), Failure
 async fn wipe(site: &Site, identity: &str, reach: &Hosts, hosts: &[HostName]) -> Vec<Trouble> {
     let outcomes = of_each(hosts, AT_ONCE, async |host| {
         let stretch = wipe_stretch(site, host, identity);
-        reach.act(&stretch, &|what| view::note(&format!("{host}: {what}"))).await
+        reach.act(&stretch, &|what| view::doing(Some(host), &what)).await
     });
     outcomes.await.into_iter().filter_map(|(_, outcome)| outcome.ended().err()).collect()
 }

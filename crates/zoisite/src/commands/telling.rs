@@ -22,7 +22,7 @@ use super::seeding::{keys, told};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
-use crate::site::{Site, Working, begin_run, now};
+use crate::site::{Site, Working, begin_run, end_run, now};
 use crate::view::{self, Style, count, looking::Doing};
 use crate::well::{ailing_now, until_well};
 
@@ -225,7 +225,7 @@ pub fn apply(options: &Options, args: &ApplyArgs) -> Result<ExitCode, Failure> {
         Ok(told) => format!("told {}", count(told.len(), "host")),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
-    state.end_run(run, &outcome, now())?;
+    end_run(&mut work.state, run, &outcome)?;
     let told = done?;
     if options.json {
         view::json(&json!({"told": told}));

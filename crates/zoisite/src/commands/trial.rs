@@ -168,7 +168,7 @@ async fn tried_on(
                 files.push((file.clone(), sha256.to_owned()));
             }
             reach.set_contents(Arc::new(site.no_contents().bringing(opened)));
-            let tell = |what: String| view::note(&format!("{host}: {what}"));
+            let tell = |what: String| view::doing(Some(host), &what);
             let tried = reach.try_there(host, &snapshot.taken, &files, &tell).await;
             tried.map_err(|trouble| Failure::troubles([&trouble]))
         };

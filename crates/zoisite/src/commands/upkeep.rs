@@ -14,7 +14,7 @@ use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;
 use crate::road::{self, Sighting};
-use crate::site::{Site, begin_run, now};
+use crate::site::{Site, begin_run, end_run};
 use crate::view::{self, Style, bytes, table::ranked};
 
 /// Have etcd's members write their databases anew, one at a time, and take alarms back
@@ -37,7 +37,7 @@ pub fn run(options: &Options, _: &UpkeepArgs) -> Result<ExitCode, Failure> {
         }
         Err(failure) => format!("failed: {}", failure.summary()),
     };
-    work.state.end_run(run, &outcome, now())?;
+    end_run(&mut work.state, run, &outcome)?;
     let done = done?;
     if options.json {
         let members: Vec<_> = done

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::io::IsTerminal as _;
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use futures_util::StreamExt as _;
@@ -61,25 +62,34 @@ impl Looking {
 }
 
 /// What is being done, on a terminal: one line that changes in its place.
-pub struct Doing(Option<ProgressBar>);
+pub struct Doing {
+    bar: Option<ProgressBar>,
+    /// What was told last to a program that watches.
+    told: Mutex<String>,
+}
 
 impl Doing {
     /// Begins to tell.
     pub fn begin() -> Self {
-        let bar = std::io::stderr().is_terminal().then(spinner);
-        Self(bar)
+        let lively = std::io::stderr().is_terminal() && !super::events::are_told();
+        Self { bar: lively.then(spinner), told: Mutex::default() }
     }
 
     /// What is done now.
     pub fn says(&self, text: &str) {
-        if let Some(bar) = &self.0 {
+        if let Some(bar) = &self.bar {
             bar.set_message(super::tame(text).into_owned());
+        }
+        let mut told = self.told.lock().unwrap_or_else(PoisonError::into_inner);
+        if super::events::are_told() && *told != text {
+            text.clone_into(&mut told);
+            super::events::tell(&serde_json::json!({"is": "doing", "what": text}));
         }
     }
 
     /// Nothing of it stays on the screen.
     pub fn end(self) {
-        if let Some(bar) = self.0 {
+        if let Some(bar) = self.bar {
             bar.finish_and_clear();
         }
     }

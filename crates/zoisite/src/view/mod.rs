@@ -3,6 +3,7 @@
 pub mod drawing;
 pub mod drill;
 pub mod ends;
+pub mod events;
 pub mod fetching;
 pub mod findings;
 pub mod legs;
@@ -21,6 +22,8 @@ pub mod table;
 pub mod topology;
 
 use std::io::Write as _;
+
+use zoisite_core::cluster::HostName;
 
 pub use style::Style;
 
@@ -79,6 +82,17 @@ pub fn say(text: &str) {
 /// Says something beside the matter, on the standard error stream.
 pub fn note(text: &str) {
     say(&format!("note: {text}"));
+}
+
+/// Says what is being done, on a host if it is on one.
+pub fn doing(host: Option<&HostName>, what: &str) {
+    match (events::are_told(), host) {
+        (true, _) => {
+            events::tell(&serde_json::json!({"is": "doing", "host": host, "what": what}));
+        }
+        (false, Some(host)) => note(&format!("{host}: {what}")),
+        (false, None) => note(what),
+    }
 }
 
 /// Asks a person at a terminal; without one the answer is no.
@@ -184,7 +198,7 @@ pub fn names<T: std::fmt::Display>(names: &[T]) -> String {
 }
 
 /// What is said of a host that was met and is no longer in the cluster file.
-pub fn departed(host: &zoisite_core::cluster::HostName, address: std::net::IpAddr) -> String {
+pub fn departed(host: &HostName, address: std::net::IpAddr) -> String {
     format!(
         "{host} ({address}) is no longer in the cluster file: it runs on, and nothing is done with it (zoisite retire {host})"
     )

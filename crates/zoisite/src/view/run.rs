@@ -21,8 +21,8 @@ pub enum Told {
 
 impl Told {
     /// Whom the options name.
-    pub fn fitting(json: bool, events: bool) -> Self {
-        match (events, json) {
+    pub fn fitting(json: bool) -> Self {
+        match (super::events::are_told(), json) {
             (true, _) => Self::Events,
             (false, true) => Self::End,
             (false, false) => Self::Person,
@@ -62,7 +62,7 @@ impl Watch {
         match self {
             Self::Live(live) => live.event(event, engine),
             Self::Plain(plain) => plain.event(event, engine),
-            Self::Events => super::say(&serde_json::json!(event).to_string()),
+            Self::Events => super::events::tell(event),
             Self::Silent => {}
         }
     }

@@ -1,0 +1,8 @@
+//! The store, from the outside. One test program, so that it is linked once.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::print_stderr, reason = "what was counted is worth reading")]
+
+mod joining;
+mod own_keys;
+mod trust;

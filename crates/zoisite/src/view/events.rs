@@ -1,0 +1,34 @@
+//! What a command does, as lines of JSON on the standard error stream, where a program watches (`--events`).
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use serde::Serialize;
+
+/// The option is one of the whole process, and what it concerns is written from many places.
+static TOLD: AtomicBool = AtomicBool::new(false);
+
+/// From now on events are told.
+pub fn tell_them() {
+    TOLD.store(true, Ordering::Relaxed);
+}
+
+/// Whether a program watches.
+pub fn are_told() -> bool {
+    TOLD.load(Ordering::Relaxed)
+}
+
+/// Tells an event, where a program watches.
+pub fn tell(event: &impl Serialize) {
+    if are_told()
+        && let Ok(line) = serde_json::to_string(event)
+    {
+        super::say(&line);
+    }
+}
+
+/// The same of one that is a line of JSON already.
+pub fn tell_line(line: &str) {
+    if are_told() {
+        super::say(line);
+    }
+}
