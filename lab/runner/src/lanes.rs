@@ -115,7 +115,10 @@ impl Lanes {
                 let (queue, ended) = (&queue, &ended);
                 scope.spawn(move || {
                     let mut holds = String::new();
-                    while let Some(scene) = locked(queue).next(lane, &holds, end) {
+                    loop {
+                        // The lock is let go of before the test begins.
+                        let next = locked(queue).next(lane, &holds, end);
+                        let Some(scene) = next else { break };
                         let one = self.one(lane, &scene);
                         holds =
                             if one.passed() { scene.row.cluster.clone() } else { String::new() };

@@ -22,7 +22,7 @@ use table::{Durations, Plan, Program, Table};
 #[derive(Debug, Parser)]
 struct Args {
     /// A test program with its package's folder, as FOLDER=PROGRAM; may be repeated
-    #[arg(long = "program", value_name = "FOLDER=PROGRAM", required = true)]
+    #[arg(long = "program", value_name = "FOLDER=PROGRAM", required_unless_present = "page")]
     programs: Vec<String>,
     /// The table of scenes
     #[arg(long, value_name = "FILE", default_value = "lab/scenes.toml")]
@@ -48,6 +48,9 @@ struct Args {
     /// Print what would run, and end
     #[arg(long)]
     list: bool,
+    /// Print the page of the documentation, and end
+    #[arg(long)]
+    page: bool,
 }
 
 fn main() -> ExitCode {
@@ -74,6 +77,10 @@ fn run(args: &Args) -> Result<bool, String> {
         std::fs::read_to_string(path).map_err(|error| format!("{}: {error}", path.display()))
     };
     let table = Table::parse(&read(&args.table)?)?;
+    if args.page {
+        say(table.page().trim_end());
+        return Ok(true);
+    }
     let programs = args.programs.iter().map(|text| Program::parse(text));
     let programs = programs.collect::<Result<Vec<Program>, String>>()?;
     let mut scenes = Vec::new();

@@ -5,7 +5,7 @@ use std::time::Instant;
 use sha2::{Digest as _, Sha256};
 
 /// What a fixed piece of hashing takes on a quiet machine, in seconds.
-const QUIET: f64 = 0.25;
+const QUIET: f64 = 0.85;
 
 /// How many times slower than a quiet machine this one is, at least 1. (The tests measure it alike where nobody tells them:
 /// `crates/zoisite/tests/all/common/waits.rs`.)

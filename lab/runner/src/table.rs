@@ -96,6 +96,26 @@ impl Table {
         Ok(table)
     }
 
+    /// The page of the documentation that says what each proves.
+    pub fn page(&self) -> String {
+        let mut out = String::from(
+            "# Tests that need the lab\n\n\
+             What each proves that cheaper tests (unit, rehearsal, the program on files) do not. A cluster that several share \
+             is raised once for each program; *its own* means that the test raises what it needs, or nothing. This page is \
+             written by `cargo run -p zoisite-lab-runner -- --page` from `lab/scenes.toml`.\n\n\
+             | tests whose names begin so | cluster | run | prove |\n|---|---|---|---|\n",
+        );
+        for row in &self.scene {
+            let cluster = if row.cluster.is_empty() { "its own" } else { row.cluster.as_str() };
+            let every = match row.every {
+                1 => "each".to_owned(),
+                n => format!("every {n}, and when touched"),
+            };
+            out.push_str(&format!("| `{}` | {cluster} | {every} | {} |\n", row.name, row.proves));
+        }
+        out
+    }
+
     /// Every test with its row. One without is an error, and so is a row that no test has.
     pub fn known(&self, found: Vec<(String, Program)>) -> Result<Vec<Scene>, String> {
         let mut wrong = Vec::new();
@@ -321,6 +341,15 @@ proves = "passwords"
         // What runs in every run is planned however long it takes.
         let slow = plan(1, &[], 10, &Durations::default());
         assert_eq!(names(&slow), ["drill::every_loss"]);
+    }
+
+    #[test]
+    fn the_page_of_the_documentation_is_that_of_the_table() {
+        let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+        let table = std::fs::read_to_string(root.join("lab/scenes.toml")).unwrap();
+        let page = std::fs::read_to_string(root.join("docs/lab-tests.md")).unwrap();
+        let written = Table::parse(&table).unwrap().page();
+        assert!(page == written, "write it again: cargo run -p zoisite-lab-runner -- --page");
     }
 
     #[test]

@@ -6,11 +6,11 @@ drill_begins() {
   rm -rf "$drill"
   attempt "making $drill" mkdir -p -m 0700 "$drill"
 }
-# seconds; how it is mended comes by standard input
+# seconds, how it is mended. (Not by standard input: in a pipeline a failure would not end the script, and what no timer
+# gives back would be lost.)
 mends_itself() {
   {
-    printf '# Gives back what a drill took; the host runs it by itself.\n'
-    cat
+    printf '# Gives back what a drill took; the host runs it by itself.\n%s\n' "$2"
     printf 'rm -rf %s\n' "$drill"
   } | new_file "$drill/mend" || fail "writing $drill/mend" "it cannot be written"
   # One that was left by a drill of before is nobody's any more.
@@ -33,9 +33,8 @@ lose_unit() {
   drill_begins
   [ "$(systemctl is-active "$1")" = active ] || fail "stopping $1" "it does not run"
   # Where it takes longer to stop than the drill lasts, it stops first: a start in the midst would cancel that.
-  # shellcheck disable=SC2016
-  printf 'while [ "$(systemctl is-active %s)" = deactivating ]; do sleep 0.2; done\nsystemctl start --no-block %s\n' "$1" "$1" |
-    mends_itself "$2"
+  mends_itself "$2" "while [ \"\$(systemctl is-active $1)\" = deactivating ]; do sleep 0.2; done
+systemctl start --no-block $1"
   say progress "$step" lost
   out=$(systemctl stop "$1" 2>&1) || not_lost "stopping $1" "$out"
   changed
@@ -54,7 +53,8 @@ lose_network() {
     rules inet 'hook prerouting' 'hook postrouting' "$@" >"$drill/rules"
   fi
   attempt "checking the rules" nft -c -f "$drill/rules"
-  printf 'nft delete table netdev zoisite_drill 2>/dev/null\nnft delete table inet zoisite_drill 2>/dev/null\n' | mends_itself "$3"
+  mends_itself "$3" 'nft delete table netdev zoisite_drill 2>/dev/null
+nft delete table inet zoisite_drill 2>/dev/null'
   say progress "$step" lost
   out=$(nft -f "$drill/rules" 2>&1) || not_lost "cutting the host off" "$out"
   changed

@@ -12,6 +12,8 @@ use super::state::{Fault, Member, Papers, Peer, Process, SimHost, World};
 use super::tls::As;
 use crate::quorum::HAS_ITS_VOTE;
 
+/// What a learner says to nearly everything that it is asked: it answers of its own state alone.
+pub(super) const NOT_FOR_LEARNERS: &str = "etcdserver: rpc not supported for learner";
 /// What etcd says of a learner that has not caught up.
 pub(super) const NOT_IN_SYNC: &str =
     "etcdserver: can only promote a learner member which is in sync with leader";
@@ -337,7 +339,7 @@ impl World {
     }
 
     /// Whether a member has a vote, by its own word: a learner serves nobody.
-    fn takes_part(&self, host: &HostName) -> bool {
+    pub(super) fn takes_part(&self, host: &HostName) -> bool {
         let member = self.hosts.get(host).and_then(SimHost::member);
         member.is_some_and(|(member, _)| member.votes(member.id))
     }
@@ -423,7 +425,7 @@ impl World {
     /// Where no majority is reached.
     pub fn write(&mut self, via: &HostName, key: &str, value: &str) -> Result<(), String> {
         if !self.takes_part(via) {
-            return Err("etcdserver: rpc not supported for learner".into());
+            return Err(NOT_FOR_LEARNERS.into());
         }
         let (leader, follow) = self.leading(via)?;
         let (held, all) = (self.held(&leader), self.acknowledged.len());
@@ -544,6 +546,9 @@ impl World {
     /// # Errors
     /// Where no majority is reached.
     pub fn read(&self, via: &HostName, key: &str) -> Result<Option<&str>, String> {
+        if !self.takes_part(via) {
+            return Err(NOT_FOR_LEARNERS.into());
+        }
         let leader = self.led_by(via).ok_or("etcdserver: request timed out")?;
         let log = &self.acknowledged[..self.held(&leader).min(self.acknowledged.len())];
         let found = log.iter().rev().find(|(known, _)| known == key);

@@ -87,6 +87,20 @@ impl World {
         self.faults.iter().filter_map(slow).sum()
     }
 
+    /// How long something takes this time.
+    pub(super) fn lasts(&mut self, usual: Duration) -> Duration {
+        let seed = self.faults.iter().find_map(|fault| match fault {
+            Fault::Pace(seed) => Some(*seed),
+            _ => None,
+        });
+        let Some(seed) = seed else { return usual };
+        self.paced += 1;
+        // Halves up to eight of them.
+        let drawn = zoisite_core::text::digest(&format!("{seed} {}", self.paced));
+        let halves = 1 + u32::from(drawn.as_bytes()[0] % 8);
+        usual * halves / 2
+    }
+
     /// Whether nobody hears that the operation that was begun last is done.
     pub(super) fn answer_is_lost(&self, number: u64) -> bool {
         self.faults.contains(&Fault::AnswerLost { operation: number })

@@ -86,8 +86,11 @@ impl Rehearsal {
 
     /// Lets virtual time pass, then lets the world say whether the host still answers.
     async fn reach(&self, host: &HostName, takes: Duration) -> Result<(), Trouble> {
-        let slowed = self.world().slowed(host);
-        tokio::time::sleep(takes + slowed).await;
+        let takes = {
+            let mut world = self.world();
+            world.lasts(takes) + world.slowed(host)
+        };
+        tokio::time::sleep(takes).await;
         self.world().passes();
         let unreachable = self.world().unreachable(host);
         match unreachable {
@@ -97,6 +100,15 @@ impl Rehearsal {
                 Err(Trouble::new(Some(host.clone()), "logging in over ssh", why, Vec::new()))
             }
         }
+    }
+
+    /// The host's lock: whatever acts there still is waited for; and its generation: an older run does nothing more.
+    async fn one_hand(&self, host: &HostName) -> Result<(), Outcome> {
+        while self.world().acts(host) {
+            tokio::time::sleep(Duration::from_secs(1)).await;
+            self.world().left_go_on();
+        }
+        self.world().take_generation(host, self.generation).map_err(Outcome::Newer)
     }
 
     /// Counts an operation; does not return when the program is killed at this point.
@@ -131,7 +143,8 @@ impl Rehearsal {
             self.world().leave(host, (left, pace), &keys);
         }
         let number = self.operation(host, &text).await?;
-        tokio::time::sleep(takes(operation)).await;
+        let lasts = self.world().lasts(takes(operation));
+        tokio::time::sleep(lasts).await;
         if let Some(why) = self.world().unreachable(host) {
             let answer = format!("the connection is gone ({why})");
             return Err(Outcome::Failed { attempted: text, answer, evidence: Vec::new() });
@@ -270,13 +283,8 @@ impl Reach for Rehearsal {
         if let Err(trouble) = self.reach(host, Duration::from_millis(20)).await {
             return StepOutcome::Failed(trouble);
         }
-        // The host's lock: whatever acts there still is waited for.
-        while self.world().acts(host) {
-            tokio::time::sleep(Duration::from_secs(1)).await;
-            self.world().left_go_on();
-        }
-        if let Err(newer) = self.world().take_generation(host, self.generation) {
-            return Self::fail(host, Outcome::Newer(newer));
+        if let Err(outcome) = self.one_hand(host).await {
+            return Self::fail(host, outcome);
         }
         let stretch = &match self.with_own_keys(stretch, progress).await {
             Ok(stretch) => stretch,
@@ -303,6 +311,10 @@ impl Reach for Rehearsal {
         for percent in [0, 25, 50, 75] {
             if let Err(trouble) = self.reach(host, Duration::from_millis(90)).await {
                 return StepOutcome::Failed(trouble);
+            }
+            // Each piece of it is a script of its own.
+            if let Err(outcome) = self.one_hand(host).await {
+                return Self::fail(host, outcome);
             }
             progress(format!("{} {percent} %", component.pinned));
         }

@@ -60,6 +60,8 @@ pub enum Fault {
     },
     /// Whatever goes to a host and back takes so much longer.
     Slow(HostName, Duration),
+    /// Whatever takes time takes another time each time it is done: from half as long to four times, drawn from this number.
+    Pace(u64),
     /// Two hosts do not reach each other.
     Cut(HostName, HostName),
     /// A host's disk is full.
@@ -154,6 +156,9 @@ pub struct World {
     #[serde(skip)]
     pub(super) faults: Vec<Fault>,
     pub(super) operations: u64,
+    /// How many times something took a time that was drawn.
+    #[serde(skip)]
+    pub(super) paced: u64,
     /// At which operation a quorum was proven last.
     #[serde(default)]
     pub(super) proved: u64,

@@ -11,7 +11,7 @@ use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{EtcdMember, Operation, Outcome};
 use zoisite_core::text::digest;
 
-use super::etcd::Config;
+use super::etcd::{Config, NOT_FOR_LEARNERS};
 use super::state::{Fault, Member, SimFile, SimHost, World, usual_arch};
 use crate::quorum::MemberAnswer;
 
@@ -292,6 +292,7 @@ impl World {
             | Fault::AnswerLost { .. }
             | Fault::Refuses { .. }
             | Fault::Slow(..)
+            | Fault::Pace(..)
             | Fault::Cut(..)
             | Fault::DiskDead(_)
             | Fault::ClockAhead(..)
@@ -547,6 +548,9 @@ impl World {
         let sim = self.hosts.get(host).filter(|sim| sim.process.is_some());
         let member =
             sim.and_then(|sim| sim.data.as_ref()).ok_or_else(|| trouble("Connection refused"))?;
+        if !self.takes_part(host) {
+            return Err(trouble(NOT_FOR_LEARNERS));
+        }
         let leader = self.leader(host).ok_or_else(|| trouble("context deadline exceeded"))?;
         let members = member.peers.iter().map(|peer| (peer.id, peer.name.clone())).collect();
         Ok((
@@ -557,7 +561,10 @@ impl World {
 
     /// All members, as the quorum's own list has them.
     pub(super) fn members_seen_by(&self, host: &HostName) -> Option<Vec<EtcdMember>> {
-        // As its leader has it: etcd gives no list that may be out of date (a linearizable read).
+        // As its leader has it: etcd gives no list that may be out of date (a linearizable read), and a learner gives none.
+        if !self.takes_part(host) {
+            return None;
+        }
         let member = self.hosts.get(&self.led_by(host)?)?.data.as_ref()?;
         let listed = member.peers.iter().map(|peer| EtcdMember {
             id: format!("{:016x}", peer.id),

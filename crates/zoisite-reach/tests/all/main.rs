@@ -6,6 +6,7 @@
 
 mod at_rest;
 mod contract;
+mod drill;
 mod items;
 mod lives;
 mod login;

@@ -70,6 +70,34 @@ fn a_learner_that_never_catches_up_is_taken_back_and_the_run_ends() {
 }
 
 #[test]
+fn one_raise_brings_a_member_back_beside_a_learner() {
+    let mut beside = 0;
+    for at in 0..40 {
+        let mut stage = Stage::raised(&HOSTS[..3]);
+        stage.want(&HOSTS);
+        let operation = stage.world().operations() + at;
+        // The script that had been started goes on: the learner comes up.
+        stage.world().fault(Fault::LeftRunning { operation, pace: 1 });
+        let _ = stage.raise();
+        if stage.world().learners() == 0 {
+            continue;
+        }
+        // One that votes does not come up by itself.
+        let egret = host("egret");
+        stage.world().power(&egret, false);
+        let unit = Some(zoisite_core::holdings::ETCD_UNIT);
+        stage.world().fault(Fault::Refuses { host: egret.clone(), unit, times: 1 });
+        stage.world().power(&egret, true);
+        assert!(!stage.world().serves(&egret));
+        let ended = stage.raise();
+        assert_eq!(ended, Ended::Reached, "killed {at} operations later: {:?}", stage.troubles);
+        assert!(stage.taken.contains(&Arm::Mend), "{:?}", stage.taken);
+        beside += 1;
+    }
+    assert!(beside > 2, "{beside}");
+}
+
+#[test]
 fn a_vote_that_was_given_unheard_is_not_taken_back() {
     let mut unheard = 0;
     for at in 0..60 {
@@ -249,6 +277,8 @@ enum Mishap {
     Full(Index),
     /// Whatever goes to a host takes seconds.
     Slow(Index),
+    /// From now on whatever takes time takes another time each time.
+    Pace(u64),
     /// A program that was begun earlier comes to its hosts only now.
     Late,
     Off(Index),
@@ -295,6 +325,7 @@ fn mishap() -> impl Strategy<Value = Mishap> {
         1 => (any::<Index>(), -5_000..5_000_i64).prop_map(|(i, days)| Mishap::Clock(i, days)),
         1 => any::<Index>().prop_map(Mishap::Full),
         1 => any::<Index>().prop_map(Mishap::Slow),
+        2 => any::<u64>().prop_map(Mishap::Pace),
         1 => Just(Mishap::Late),
         1 => any::<Index>().prop_map(Mishap::Off),
         1 => any::<Index>().prop_map(Mishap::On),
@@ -338,6 +369,7 @@ fn live_through(stage: &mut Stage, mishaps: &[Mishap]) -> Option<String> {
             Mishap::Slow(i) => {
                 stage.world().fault(Fault::Slow(at(i), std::time::Duration::from_secs(7)));
             }
+            Mishap::Pace(seed) => stage.world().fault(Fault::Pace(*seed)),
             Mishap::Late => {
                 let newest = std::mem::replace(&mut stage.runs, 0);
                 stage.raise();

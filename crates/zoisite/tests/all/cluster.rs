@@ -18,12 +18,12 @@ impl Lab {
     }
 
     fn every_proof_holds(&self) {
-        let done = self.zoisite(&["verify", "--json"]);
-        assert_eq!(done.status, 0, "{done:?}");
+        let done = self.zoisite(&["verify", "--patience", &patience(120), "--json"]);
         let proofs = done.json();
-        assert_eq!(proofs["ok"], true);
+        let tried = proofs["tried"].as_array().unwrap();
+        let failed: Vec<&Value> = tried.iter().filter(|proof| !proof["fault"].is_null()).collect();
+        assert!(done.status == 0 && failed.is_empty(), "{failed:#?} {}", done.stderr);
         for check in ["pod runs", "service address", "DNS", "logs", "cleaned up"] {
-            let tried = proofs["tried"].as_array().unwrap();
             assert!(tried.iter().any(|t| t["check"] == check), "{check} was tried: {proofs:#}");
         }
         let _ = self.zoisite(&["status"]).ended(0).says("nodes: all Ready");
@@ -63,10 +63,10 @@ impl Lab {
         let tokens = tokens["tokens"].as_array().unwrap().clone();
         assert!(!tokens.is_empty());
         for token in &tokens {
-            // A batch that a person took back was for no host.
-            let batch = token["hosts"].as_array().unwrap().is_empty();
-            let state = if batch { "revoked" } else { "used-up" };
-            assert_eq!(token["state"], state, "{token:#}");
+            // One that a killed run had made was taken back by the next; a batch by a person.
+            let state = token["state"].as_str().unwrap();
+            assert!(["used-up", "revoked"].contains(&state), "{token:#}");
+            assert_eq!(state == "used-up", token["used"] != json!([]), "{token:#}");
             let pattern = format!("{}\\.[a-z0-9]{{16}}", token["id"].as_str().unwrap());
             let found = search(&["-rlaE", &pattern]);
             assert_eq!(found.stdout, "", "the token is on a disk");

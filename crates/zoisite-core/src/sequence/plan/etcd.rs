@@ -308,7 +308,14 @@ fn gate(
     why: String,
     needs: Vec<usize>,
 ) -> usize {
-    let members: Vec<HostName> = members.iter().map(|m| m.host().clone()).collect();
+    // A learner answers nobody who asks for what all agree on; whether it gets its vote is a leg of its own.
+    let (listed, dialled) = (draft.input.real.listed(), &draft.input.aim.etcd.members);
+    let learns = |host: &HostName| {
+        let is_its = |url| listed.iter().any(|one| one.learner && one.is_of(host, url));
+        dialled.get(host).is_some_and(is_its)
+    };
+    let members: Vec<HostName> =
+        members.iter().map(|m| m.host()).filter(|host| !learns(host)).cloned().collect();
     quorum(draft, members, id, why, needs)
 }
 

@@ -36,9 +36,9 @@ const ON_THE_WAY: [&str; 7] = [
 fn through_kills(lab: &Lab) {
     issued_a_month_ago(lab);
     lab.killed_at(&["raise"], &ON_THE_WAY);
-    let raised = lab.zoisite(&["raise", "--patience", &patience(300)]).ended(0);
-    let _ = raised.says("floating address 10.77.0.5: held by");
+    let _ = lab.zoisite(&["raise", "--patience", &patience(300)]).ended(0);
     lab.must_converge();
+    let _ = lab.zoisite(&["status"]).ended(0).says("floating address 10.77.0.5: held by");
     let _ = lab.zoisite(&["history"]).ended(0).says("was cut off");
 }
 
