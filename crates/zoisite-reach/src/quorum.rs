@@ -9,6 +9,15 @@ use zoisite_core::sequence::{MemberWork, Proven};
 /// Why a learner that was to go again stays.
 pub(crate) const HAS_ITS_VOTE: &str = "it has its vote by now, and stays";
 
+/// What a learner says to nearly everything that it is asked: it answers of its own state alone (etcd's
+/// `ErrGRPCNotSupportedForLearner`).
+pub(crate) const NOT_FOR_LEARNERS: &str = "etcdserver: rpc not supported for learner";
+
+/// Whether it is a learner that was asked what it does not answer.
+pub(crate) fn is_a_learners<T>(answer: &Result<T, Trouble>) -> bool {
+    answer.as_ref().is_err_and(|trouble| trouble.answer.contains(NOT_FOR_LEARNERS))
+}
+
 /// What one member says of itself and of the others.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct MemberAnswer {

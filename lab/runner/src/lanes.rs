@@ -65,16 +65,18 @@ impl Ended {
 /// Networks for so many labs; their labs and networks are taken away in the end.
 pub struct Lanes {
     count: usize,
+    /// How much slower than on a quiet machine a host boots.
+    boot: f64,
     lab: PathBuf,
     scratch: PathBuf,
 }
 
 impl Lanes {
-    pub fn make(count: usize) -> Result<Self, String> {
+    pub fn make(count: usize, boot: f64) -> Result<Self, String> {
         let lab = std::env::current_dir().map_err(|error| error.to_string())?.join("lab");
         let scratch = std::env::temp_dir().join(format!("zoisite-lanes-{}", std::process::id()));
         std::fs::create_dir_all(&scratch).map_err(|error| error.to_string())?;
-        let lanes = Self { count, lab, scratch };
+        let lanes = Self { count, boot, lab, scratch };
         lanes.clean();
         for lane in 1..=count {
             let name = network(lane);
@@ -151,7 +153,7 @@ impl Lanes {
 
     /// One test in a lane; what it printed is shown once it has ended.
     fn one(&self, lane: usize, scene: &Scene) -> Ended {
-        let slowness = speed::measured();
+        let slowness = speed::measured().max(self.boot);
         let log = self.scratch.join(format!("lane-{lane}"));
         let late = self.scratch.join(format!("late-{lane}"));
         let _ = std::fs::remove_file(&late);

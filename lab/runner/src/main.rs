@@ -27,12 +27,18 @@ struct Args {
     /// The table of scenes
     #[arg(long, value_name = "FILE", default_value = "lab/scenes.toml")]
     table: PathBuf,
+    /// The program, by which one host is booted to measure the machine; without it hashing alone is measured
+    #[arg(long, value_name = "PROGRAM")]
+    zoisite: Option<PathBuf>,
     /// How many labs there are beside each other
     #[arg(long, value_name = "NUMBER", default_value_t = 2)]
     lanes: usize,
-    /// How long all of it may take, in seconds
+    /// How long it should take, in seconds: so much is planned of what is not in every run
     #[arg(long, value_name = "SECONDS", default_value_t = 1_500)]
     budget: u64,
+    /// After how many seconds nothing more is begun [default: twice the budget]
+    #[arg(long, value_name = "SECONDS")]
+    until: Option<u64>,
     /// The number of this run: which of those in turn are due
     #[arg(long, value_name = "NUMBER", default_value_t = 0)]
     turn: u64,
@@ -91,7 +97,11 @@ fn run(args: &Args) -> Result<bool, String> {
     let changed = args.changed.as_ref().map(read).transpose()?.unwrap_or_default();
     let changed: Vec<&str> = changed.lines().collect();
     let mut durations = Durations::read(&args.durations);
-    let slowness = speed::measured();
+    let boot = match (&args.zoisite, args.list) {
+        (Some(zoisite), false) => Some(speed::boot(zoisite)?),
+        _ => None,
+    };
+    let slowness = speed::measured().max(boot.unwrap_or(1.0));
     let plan = Plan::of(
         scenes,
         table::Choice {
@@ -104,6 +114,9 @@ fn run(args: &Args) -> Result<bool, String> {
         &durations,
     );
     say(&format!("this machine counts as {slowness:.1} times slower than a quiet one"));
+    if let Some(boot) = boot {
+        say(&format!("  by one host's boot {boot:.1} times"));
+    }
     for scene in &plan.chosen {
         say(&format!("  runs   {} ({}; {} s)", scene.name, scene.why, scene.seconds));
     }
@@ -114,8 +127,8 @@ fn run(args: &Args) -> Result<bool, String> {
         return Ok(true);
     }
     let began = Instant::now();
-    let end = began + Duration::from_secs(args.budget);
-    let lanes = Lanes::make(args.lanes)?;
+    let end = began + Duration::from_secs(args.until.unwrap_or(2 * args.budget));
+    let lanes = Lanes::make(args.lanes, boot.unwrap_or(1.0))?;
     let ended = lanes.run(&plan.chosen, end);
     for one in ended.iter().filter(|one| one.passed()) {
         durations.learn(&one.name, one.took);

@@ -96,15 +96,11 @@ impl Real {
 
     /// Everybody who votes, as etcd's own list has it; nobody where no member gave that.
     pub fn voters(&self) -> Vec<&Member> {
-        self.listed().iter().filter(|member| !member.learner).collect()
-    }
-
-    /// Every member, those without a vote too, as etcd's own list has them; nobody where no member gave that.
-    pub fn listed(&self) -> &[Member] {
-        match &self.quorum {
+        let listed: &[Member] = match &self.quorum {
             Quorum::Listed(list) => list,
             Quorum::Unbegun | Quorum::Unseen => &[],
-        }
+        };
+        listed.iter().filter(|member| !member.learner).collect()
     }
 
     /// A host, silent where nobody looked.

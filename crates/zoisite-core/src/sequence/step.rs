@@ -27,6 +27,9 @@ pub enum Condition {
     Quorum {
         /// The members.
         members: Vec<HostName>,
+        /// Some of them may be learners: who says so is left out. (Which ones, nobody knows where the quorum is lost: its
+        /// list is not to be had then.)
+        learners: bool,
     },
     /// The API server of a host is ready at its own address.
     Api {

@@ -362,7 +362,7 @@ fn a_leg_proves_the_quorum_before_and_after_and_api_servers_hear_of_it_first() {
     let Work::Gate(gate) = &after.work else { panic!("a gate") };
     assert_eq!(
         gate.condition,
-        Condition::Quorum { members: ["heron", "egret"].map(host).to_vec() }
+        Condition::Quorum { members: ["heron", "egret"].map(host).to_vec(), learners: false }
     );
 }
 

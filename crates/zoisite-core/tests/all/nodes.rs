@@ -1,5 +1,7 @@
 //! Control plane, balancers and nodes: holdings, plans, requests, budgets, on data alone.
 
+#![allow(clippy::disallowed_methods, reason = "kubelets and hosts make their own keys")]
+
 use std::collections::BTreeSet;
 
 use crate::common::scene::{Scene, index, needs};

@@ -12,8 +12,8 @@ use zoisite_core::item::{Absent, Item};
 use zoisite_core::pki::{edges, prove};
 use zoisite_core::script::{AddressFacts, EtcdMember, Identity, Observed, Operation, Reply};
 use zoisite_core::sequence::{
-    ApiLook, ApiWork, Begun, Command, Engine, Event, Rule, Sequence, Step, StepOutcome, Work,
-    contradictions,
+    ApiLook, ApiWork, Begun, Command, Condition, Engine, Event, Rule, Sequence, Step, StepOutcome,
+    Work, contradictions,
 };
 
 const CONFIG: &str = "/etc/zoisite/etcd/etcd.yaml";
@@ -40,6 +40,39 @@ fn ids(sequence: &Sequence) -> Vec<&str> {
 
 fn step<'s>(sequence: &'s Sequence, id: &str) -> &'s Step {
     &sequence.steps[index(sequence, id)]
+}
+
+/// A learner answers nobody who asks what all agree on, and which one it is may not be known.
+#[test]
+fn a_gate_before_which_a_member_is_brought_back_lets_learners_be_among_those_asked() {
+    let mut scene = Scene::standing();
+    // On the way from one member to three: ibis was let in, and has no vote yet.
+    for look in scene.looks.values_mut().flatten() {
+        let listed = look.etcd.members.iter_mut().flatten();
+        listed.filter(|member| member.name == "ibis").for_each(|member| member.learner = true);
+    }
+    // A run was killed, and a member with it.
+    scene.edit("ibis", |o| o.etcd.members = None);
+    scene.edit("egret", |o| {
+        o.found.units.get_mut(ETCD_UNIT).unwrap().active = "failed".into();
+        (o.etcd.status, o.etcd.members) = (None, None);
+    });
+    let (aim, real) = scene.next(true);
+    let aim = leg(aim);
+    assert_eq!(aim.arm, Arm::Mend);
+    let sequence = scene.plan_to(&aim, &real, &[]).unwrap();
+    let Work::Gate(gate) = &sequence.steps[index(&sequence, "quorum")].work else {
+        panic!("{:?}", ids(&sequence));
+    };
+    assert!(matches!(gate.condition, Condition::Quorum { learners: true, .. }), "{gate:?}");
+    // Anywhere else whoever is asked has to have a vote.
+    let mut scene = changed_after("etcd = \"3.6.16\"", "etcd = \"3.6.17\"");
+    scene.edit("heron", |o| o.etcd.status = None);
+    let sequence = scene.plan().unwrap();
+    let Work::Gate(gate) = &sequence.steps[index(&sequence, "quorum")].work else {
+        panic!("{:?}", ids(&sequence));
+    };
+    assert!(matches!(gate.condition, Condition::Quorum { learners: false, .. }), "{gate:?}");
 }
 
 #[test]

@@ -9,7 +9,7 @@ use zoisite_core::sequence::{MemberWork, Proven, StepOutcome};
 
 use super::Hosts;
 use crate::etcd::{CALL, EtcdClient};
-use crate::quorum::{HAS_ITS_VOTE, MemberAnswer, judge, not_changed};
+use crate::quorum::{HAS_ITS_VOTE, MemberAnswer, is_a_learners, judge, not_changed};
 use crate::reach::Progress;
 use crate::save;
 
@@ -42,10 +42,11 @@ impl Hosts {
         EtcdClient::connect(access, &name, way, deadline).await
     }
 
-    /// Every one of these answers, and all say the same.
+    /// Every one of these answers, and all say the same. Where learners may be among them, they are left out.
     pub(super) async fn agreeing(
         &self,
         members: &[HostName],
+        learners: bool,
     ) -> Result<(Vec<(HostName, EtcdClient, MemberAnswer)>, Proven), Trouble> {
         let mut clients = Vec::new();
         let connecting = members.iter().map(|host| async move {
@@ -53,7 +54,8 @@ impl Hosts {
             let answer = client.answer().await.map_err(failed(host, "asking the member"))?;
             Ok::<_, Trouble>((host.clone(), client, answer))
         });
-        for result in futures_util::future::join_all(connecting).await {
+        let answers = futures_util::future::join_all(connecting).await.into_iter();
+        for result in answers.filter(|answer| !(learners && is_a_learners(answer))) {
             clients.push(result?);
         }
         let answers: Vec<_> =
@@ -63,8 +65,12 @@ impl Hosts {
     }
 
     /// One attempt at proving a quorum.
-    pub(super) async fn attempt(&self, members: &[HostName]) -> Result<Proven, Trouble> {
-        let (clients, mut proven) = self.agreeing(members).await?;
+    pub(super) async fn attempt(
+        &self,
+        members: &[HostName],
+        learners: bool,
+    ) -> Result<Proven, Trouble> {
+        let (clients, mut proven) = self.agreeing(members, learners).await?;
         let key = format!("/zoisite/proof/{}", self.generation);
         let value = format!("{:?}", self.began.elapsed());
         let Some((writer, client, _)) = clients.first() else { return Ok(proven) };

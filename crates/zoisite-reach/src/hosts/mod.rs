@@ -523,8 +523,8 @@ impl Reach for Hosts {
         }
         loop {
             let attempt = match &gate.condition {
-                Condition::Quorum { members } => {
-                    self.attempt(members).await.map(StepOutcome::Proven)
+                Condition::Quorum { members, learners } => {
+                    self.attempt(members, *learners).await.map(StepOutcome::Proven)
                 }
                 other => self.attempt_api(other, &mut readiness).await,
             };

@@ -48,7 +48,7 @@ impl Hosts {
         let mut out = Upkeep::default();
         let mut turns = Vec::new();
         let mut full = false;
-        for (host, client, answer) in self.agreeing(voters).await?.0 {
+        for (host, client, answer) in self.agreeing(voters, false).await?.0 {
             let database = client.database().await.map_err(failed(&host, "asking the member"))?;
             if let Some(spoiled) = database.alarms.iter().find(|alarm| alarm.contains("CORRUPT")) {
                 return Err(failed(&host, "looking for alarms")(spoiled.clone()).mend(
@@ -102,14 +102,14 @@ impl Hosts {
             }
             out.room = true;
         }
-        self.attempt(voters).await?;
+        self.attempt(voters, false).await?;
         Ok(out)
     }
 
     async fn until_all_agree(&self, voters: &[HostName]) -> Result<(), Trouble> {
         let end = Instant::now() + Duration::from_secs(120);
         loop {
-            match self.agreeing(voters).await {
+            match self.agreeing(voters, false).await {
                 Ok(_) => return Ok(()),
                 Err(trouble) if Instant::now() >= end => return Err(trouble),
                 Err(_) => tokio::time::sleep(Duration::from_millis(500)).await,

@@ -10,10 +10,8 @@ use zoisite_core::sequence::MemberWork;
 
 use super::state::{Fault, Member, Papers, Peer, Process, SimHost, World};
 use super::tls::As;
-use crate::quorum::HAS_ITS_VOTE;
+use crate::quorum::{HAS_ITS_VOTE, NOT_FOR_LEARNERS};
 
-/// What a learner says to nearly everything that it is asked: it answers of its own state alone.
-pub(super) const NOT_FOR_LEARNERS: &str = "etcdserver: rpc not supported for learner";
 /// What etcd says of a learner that has not caught up.
 pub(super) const NOT_IN_SYNC: &str =
     "etcdserver: can only promote a learner member which is in sync with leader";

@@ -42,7 +42,7 @@ pub use self::seen::Sighted;
 pub use self::state::{Fault, World};
 pub use self::windows::WindowsMachine;
 use crate::access::Access;
-use crate::quorum::{judge, not_changed};
+use crate::quorum::{is_a_learners, judge, not_changed};
 use crate::reach::{Contents, Progress, Reach};
 use crate::save;
 
@@ -190,9 +190,13 @@ impl Rehearsal {
     fn holds(&self, condition: &Condition) -> Result<StepOutcome, Trouble> {
         let mut world = self.world();
         let (host, held) = match condition {
-            Condition::Quorum { members } => {
-                let answers =
-                    members.iter().map(|host| world.answer(host)).collect::<Result<Vec<_>, _>>()?;
+            Condition::Quorum { members, learners } => {
+                let asked = members.iter().map(|host| world.answer(host));
+                let answers = asked
+                    .filter(|answer| !(*learners && is_a_learners(answer)))
+                    .collect::<Result<Vec<_>, _>>()?;
+                let members: Vec<HostName> = answers.iter().map(|(host, _)| host.clone()).collect();
+                let members = &members;
                 let mut proven = judge(&answers)?;
                 let failed = |host: &HostName, what: &str, why: String| {
                     Trouble::new(Some(host.clone()), what, why, Vec::new())
@@ -332,7 +336,7 @@ impl Reach for Rehearsal {
         loop {
             self.wait(200).await;
             let asked = match &gate.condition {
-                Condition::Quorum { members } => members.first(),
+                Condition::Quorum { members, .. } => members.first(),
                 Condition::Api { host }
                 | Condition::Registry { host }
                 | Condition::Ready { host, .. }

@@ -11,9 +11,9 @@ use zoisite_core::pki::{Secret, SecretRef};
 use zoisite_core::script::{EtcdMember, Operation, Outcome};
 use zoisite_core::text::digest;
 
-use super::etcd::{Config, NOT_FOR_LEARNERS};
+use super::etcd::Config;
 use super::state::{Fault, Member, SimFile, SimHost, World, usual_arch};
-use crate::quorum::MemberAnswer;
+use crate::quorum::{MemberAnswer, NOT_FOR_LEARNERS};
 
 /// For how many moments a unit that was started is on its way up.
 const WARMING: u8 = 4;

@@ -269,7 +269,8 @@ fn planned(site: &Site, drill: Drill, stands: &Stands, patience: Duration) -> Co
 /// What holds of a cluster that is as it must be: its quorum, its API servers, the way to them from a host, and these
 /// nodes.
 fn whole(cluster: &Cluster, nodes: &[HostName], from: &HostName) -> Vec<Condition> {
-    let mut all = vec![Condition::Quorum { members: cluster.etcd.members.clone() }];
+    let mut all =
+        vec![Condition::Quorum { members: cluster.etcd.members.clone(), learners: false }];
     let servers = cluster.control_plane.hosts.iter();
     all.extend(servers.map(|host| Condition::Api { host: host.clone() }));
     let stable = |from: &HostName, balancer| Condition::Stable { from: from.clone(), balancer };

@@ -1,6 +1,5 @@
 //! Changes of a cluster that stands, on real hosts: refused without a trace, or carried out within the
-//! rules. Needs root and the scripts in `lab/`; run with
-//! `cargo test -p zoisite --test changes -- --ignored --test-threads=1`.
+//! rules.
 
 use std::os::unix::fs::symlink;
 

@@ -1,5 +1,4 @@
-//! The whole road on real hosts: from bare machines to nodes that carry pods. Needs root and the scripts
-//! in `lab/`; run with `cargo test -p zoisite --test cluster -- --ignored --test-threads=1`.
+//! The whole road on real hosts: from bare machines to nodes that carry pods.
 
 use std::process::Command;
 use std::time::Duration;

@@ -1,5 +1,4 @@
-//! Real systemd hosts, real sshd, real etcd. Needs root and the scripts in `lab/`; run with
-//! `cargo test -p zoisite --test lab -- --ignored --test-threads=1`.
+//! Real systemd hosts, real sshd, real etcd.
 
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};

@@ -1,6 +1,5 @@
 //! Who is a member of the quorum changes: by editing the file and `raise`, on simulated hosts and, under load and
-//! while programs are killed, on real ones. The latter need root and the scripts in `lab/`; run them with
-//! `cargo test -p zoisite --test members -- --ignored --test-threads=1`.
+//! while programs are killed, on real ones.
 
 use std::collections::BTreeSet;
 use std::process::{Command, Stdio};

@@ -1,5 +1,4 @@
-//! The cluster's own registry, and one that the site has: on real hosts, with real pulls. Needs root and the scripts
-//! in `lab/`; run with `cargo test -p zoisite --test registry -- --ignored --test-threads=1`.
+//! The cluster's own registry, and one that the site has: on real hosts, with real pulls.
 
 use std::fs::Permissions;
 use std::os::unix::fs::PermissionsExt as _;

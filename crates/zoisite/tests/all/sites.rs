@@ -101,15 +101,6 @@ fn hosts_of_odd_sites_are_raised_like_others() {
     let _ = zoisite(&["raise"]).ended(0).says("nothing differs on 3 hosts");
 }
 
-/// Runs a command on a host without logging in: sudo asks for a password there, and writes commands down.
-fn within_host(lab_: &Lab, host: &str, command: &str) -> String {
-    let leader = lab("leader", &[host]);
-    let mut enter = Command::new("nsenter");
-    enter.args(["-t", &leader, "-m", "-u", "-i", "-n", "-p", "--", "sh", "-c", command]);
-    assert!(lab_.folder.join("hosts").join(host).exists());
-    crate::common::Done::of(&mut enter).ended(0).stdout
-}
-
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_password_for_sudo_is_asked_once_and_seen_by_nobody() {
@@ -138,18 +129,11 @@ fn a_password_for_sudo_is_asked_once_and_seen_by_nobody() {
     assert!(!terminal.shown().contains("high-tide"));
     for host in ["heron", "egret", "ibis"] {
         // From within: /run and /tmp are file systems of the host's own.
-        let found = within_host(
-            &lab_,
-            host,
-            "grep -rlsa high-tide /etc /var/log /var/lib /home /root /run /tmp; true",
-        );
-        assert_eq!(found, "", "{host}");
+        let search = "grep -rlsa high-tide /etc /var/log /var/lib /home /root /run /tmp; true";
+        assert_eq!(lab_.on(host, search).ended(0).stdout, "", "{host}");
         // And the search finds it where it stands.
-        let planted = within_host(
-            &lab_,
-            host,
-            "echo high-tide >/run/planted; grep -rlsa high-tide /run; rm /run/planted",
-        );
+        let plant = "echo high-tide >/run/planted; grep -rlsa high-tide /run; rm /run/planted";
+        let planted = lab_.on(host, plant).ended(0).stdout;
         assert_eq!(planted.trim(), "/run/planted", "{host}");
     }
     for (file, _) in lab_.place.files() {

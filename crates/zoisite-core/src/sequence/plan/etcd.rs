@@ -308,14 +308,7 @@ fn gate(
     why: String,
     needs: Vec<usize>,
 ) -> usize {
-    // A learner answers nobody who asks for what all agree on; whether it gets its vote is a leg of its own.
-    let (listed, dialled) = (draft.input.real.listed(), &draft.input.aim.etcd.members);
-    let learns = |host: &HostName| {
-        let is_its = |url| listed.iter().any(|one| one.learner && one.is_of(host, url));
-        dialled.get(host).is_some_and(is_its)
-    };
-    let members: Vec<HostName> =
-        members.iter().map(|m| m.host()).filter(|host| !learns(host)).cloned().collect();
+    let members: Vec<HostName> = members.iter().map(|m| m.host().clone()).collect();
     quorum(draft, members, id, why, needs)
 }
 
@@ -331,7 +324,10 @@ pub(super) fn quorum(
         1 => "the member answers, and carries a write and a read".to_owned(),
         n => format!("{n} members agree; a key written through one is read through each other"),
     };
-    draft.gate((Phase::Quorum, id.to_owned()), what, why, Condition::Quorum { members }, needs)
+    // Whether a learner gets its vote is a leg of its own: it keeps nobody from being brought back.
+    let learners = draft.input.aim.arm == Arm::Mend;
+    let condition = Condition::Quorum { members, learners };
+    draft.gate((Phase::Quorum, id.to_owned()), what, why, condition, needs)
 }
 
 pub(super) fn mark_formed(draft: &mut Draft<'_>, member: &Member<'_>, gate: usize) {

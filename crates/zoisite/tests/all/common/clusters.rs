@@ -1,16 +1,19 @@
-//! Clusters that scenes share: each is raised once, and kept.
+//! Clusters that scenes share.
 
 use super::lab::{Lab, Standing};
 use super::waits::patience;
 
 /// One host that does everything.
-pub static ONE: Standing = Standing { cluster: "single", hosts: 1, raise: from_nothing };
+pub static ONE: Standing =
+    Standing { cluster: "single", hosts: 1, kept: true, raise: from_nothing };
 
 /// Three hosts that do everything, and hold the stable address among themselves. The runs that raise it are killed.
-pub static THREE: Standing = Standing { cluster: "floating", hosts: 3, raise: through_kills };
+pub static THREE: Standing =
+    Standing { cluster: "floating", hosts: 3, kept: true, raise: through_kills };
 
 /// Eleven hosts, each kind of them by itself.
-pub static ELEVEN: Standing = Standing { cluster: "saltmarsh", hosts: 11, raise: all_kinds };
+pub static ELEVEN: Standing =
+    Standing { cluster: "saltmarsh", hosts: 11, kept: false, raise: all_kinds };
 
 /// What was issued is a month old: a year's certificates may end before now, and their authorities still hold.
 fn issued_a_month_ago(lab: &Lab) {

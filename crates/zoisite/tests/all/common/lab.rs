@@ -4,7 +4,7 @@ use std::io::{BufRead as _, Seek as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use sha2::Digest as _;
 
@@ -69,6 +69,9 @@ pub struct Standing {
     /// Its name, which is that of its file.
     pub cluster: &'static str,
     pub hosts: usize,
+    /// Whether it is kept, and each test that does not get it from another one gets a clone. Where most tests give it back
+    /// and it is large, raising it again is cheaper.
+    pub kept: bool,
     /// How it is raised; nothing is left to do afterwards.
     pub raise: fn(&Lab),
 }
@@ -178,8 +181,7 @@ impl Lab {
         Self { place, folder: lab("where", &[]).into(), part, hosts, after, _one: one }
     }
 
-    /// A cluster that scenes share, with nothing to do: the one that the scene before gave back, else a clone of the kept
-    /// one; where none is kept, it is raised first.
+    /// A cluster that scenes share, with nothing to do: the one that the scene before gave back, else another one.
     pub fn standing(cluster: &'static Standing) -> Self {
         let one = one_at_a_time();
         let folder = PathBuf::from(lab("where", &[])).join("scene");
@@ -190,16 +192,10 @@ impl Lab {
         let _ = std::fs::remove_file(&mark);
         if !given_back {
             lab("down", &[]);
-            {
-                // Another lane may be raising the same one.
-                let lock = cache().join(format!(".{kept}.lock"));
-                let lock = std::fs::File::create(lock).unwrap();
-                lock.lock().unwrap();
-                if !cache().join("kept").join(&kept).exists() {
-                    Self::raise_and_keep(cluster, &kept);
-                }
+            match cluster.kept {
+                true => Self::clone_of(cluster, &kept),
+                false => Self::raise(cluster),
             }
-            lab("up", &["--from", &kept]);
         }
         let place = Place::at(folder.join("place"));
         let file = place.read("zoisite.toml");
@@ -209,14 +205,29 @@ impl Lab {
         lab
     }
 
-    fn raise_and_keep(cluster: &Standing, kept: &str) {
+    /// A clone of the kept one; where none is kept, it is raised and kept first.
+    fn clone_of(cluster: &Standing, kept: &str) {
+        {
+            // Another lane may be raising the same one.
+            let lock = std::fs::File::create(cache().join(format!(".{kept}.lock"))).unwrap();
+            lock.lock().unwrap();
+            if !cache().join("kept").join(kept).exists() {
+                Self::raise(cluster);
+                let file = file_of(cluster.cluster);
+                let place = PathBuf::from(lab("where", &[])).join("scene/place");
+                lab("keep", &[kept, file.to_str().unwrap(), place.to_str().unwrap()]);
+            }
+        }
+        lab("up", &["--from", kept]);
+    }
+
+    fn raise(cluster: &Standing) {
         let file = file_of(cluster.cluster);
         lab_given("up", &[file.to_str().unwrap()], &[("ZOISITE_LAB_PROGRAMS", "yes")]);
         let place = Place::at(PathBuf::from(lab("where", &[])).join("scene/place"));
         place.write("zoisite.toml", std::fs::read(&file).unwrap());
         let raised = Self::in_place(place, (None, cluster.hosts), After::Nothing, None);
         (cluster.raise)(&raised);
-        lab("keep", &[kept, file.to_str().unwrap(), raised.place.folder().to_str().unwrap()]);
     }
 
     /// The next scene gets the cluster as this one got it.
@@ -298,47 +309,45 @@ impl Lab {
         let _ = Done::of(Command::new("ip").args(words)).ended(0);
     }
 
-    /// Runs a command on a host, as root.
+    /// Runs a command on a host, as root. It is entered from this machine: a login costs more of the processor than most of
+    /// what is asked there, and one that fails would be taken for an answer.
     #[track_caller]
     pub fn on(&self, host: &str, command: &str) -> Done {
-        self.on_given(host, command, Stdio::null)
+        self.on_given(host, command, Stdio::null())
     }
 
-    /// Runs a command on a host, as root, with a text for its input: sudo writes commands into the journal.
+    /// The same, with a text for its input.
     #[track_caller]
     pub fn on_with(&self, host: &str, command: &str, input: impl AsRef<[u8]>) -> Done {
         let mut file = tempfile::tempfile().unwrap();
         file.write_all(input.as_ref()).unwrap();
-        self.on_given(host, command, || {
-            file.rewind().unwrap();
-            file.try_clone().unwrap().into()
-        })
+        file.rewind().unwrap();
+        self.on_given(host, command, file)
     }
 
-    /// ssh's own failures are none of the command's answers: a host that is not reached does not say that nothing is there.
     #[track_caller]
-    fn on_given(&self, host: &str, command: &str, mut input: impl FnMut() -> Stdio) -> Done {
-        let end = within(120);
-        loop {
-            let mut ssh = Command::new("ssh");
-            ssh.arg("-F")
-                .arg(self.folder.join("ssh_config"))
-                .args([host, "sudo", "sh", "-c"])
-                .arg(format!("'{}'", command.replace('\'', r"'\''")));
-            let done = Done::of_given(&mut ssh, input());
-            if done.status != 255 {
-                return done;
-            }
-            // As long as no connection was made, nothing was done.
-            let unmade = ["Connection timed out", "Connection refused", "No route to host"];
-            let unmade =
-                [&unmade[..], &["kex_exchange_identification", "banner exchange"]].concat();
-            assert!(unmade.iter().any(|why| done.stderr.contains(why)), "{host}: {done:?}");
-            if Instant::now() > end {
-                late(format!("{host} lets nobody in: {done:?}"));
-            }
-            std::thread::sleep(Duration::from_secs(1));
-        }
+    fn on_given(&self, host: &str, command: &str, input: impl Into<Stdio>) -> Done {
+        let mut enter = Command::new("nsenter");
+        enter.args(["-t", &self.leader(host), "-m", "-u", "-i", "-n", "-p", "--", "env", "-i"]);
+        enter.args([
+            "PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin",
+            "HOME=/root",
+        ]);
+        let done = Done::of_given(enter.args(["sh", "-c", command]), input);
+        assert!(!done.stderr.starts_with("nsenter: "), "{host} is not entered: {done:?}");
+        done
+    }
+
+    /// A host's first process, as this machine numbers it.
+    #[track_caller]
+    fn leader(&self, host: &str) -> String {
+        let pid = std::fs::read_to_string(self.folder.join("hosts").join(host).join("pid"));
+        let pid = pid.unwrap_or_else(|error| panic!("there is no host {host}: {error}"));
+        let pid = pid.trim();
+        let children = std::fs::read_to_string(format!("/proc/{pid}/task/{pid}/children"));
+        let leader = children.unwrap_or_default().split(' ').next().unwrap_or_default().to_owned();
+        assert!(!leader.is_empty(), "{host} is off: nothing can be asked there");
+        leader
     }
 
     /// Runs etcdctl on a host with its health client's certificate.

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use sha2::{Digest as _, Sha256};
 
 /// How often a condition is looked at: a look at hosts takes a second of the processor that it waits for.
-pub const BETWEEN_LOOKS: Duration = Duration::from_secs(1);
+pub const BETWEEN_LOOKS: Duration = Duration::from_secs(2);
 
 /// What ends a test when a deadline passed.
 #[derive(Debug)]
