@@ -248,8 +248,8 @@ fn what_is_in_the_way_of_preparing_is_told_and_the_next_run_goes_on() {
     waiting.until("has the package database");
     let _ = lab_.on("heron", "pkill perl").ended(0);
     let _ = holder.wait();
-    // And this very run is cut in the midst of installing: the next one goes on from there.
-    waiting.until("Unpacking");
+    // And this very run is cut in the midst of it: the next one goes on from there.
+    waiting.until("Get:");
     assert!(waiting.said().contains("perl (process"), "{}", waiting.said());
     waiting.kill();
     let _ = prepare().ended(0);
@@ -258,7 +258,7 @@ fn what_is_in_the_way_of_preparing_is_told_and_the_next_run_goes_on() {
     // A power cut in the midst of it, on the host itself.
     let _ = lab_.zoisite(&["take-back", "--whole-cluster", "--yes"]).ended(0);
     let mut cut = lab_.begin(&["raise", "--part", "preparation"]);
-    cut.until("Unpacking");
+    cut.until("Get:");
     lab("off", &["heron"]);
     cut.kill();
     lab("on", &["heron"]);
