@@ -123,7 +123,7 @@ fn grows(lab: &Lab) {
 
 /// Where a worker's retiring is killed: while its pods leave, and while what was put there is taken back.
 const DRAINS_AND_TAKES_BACK: [&str; 2] =
-    ["\"host\":\"tern-2\"", "no pod is left then \"host\":\"tern-2\""];
+    ["\"command\":\"retire tern-2\"", "no pod is left then \"command\":\"retire tern-2\""];
 
 /// `UNIT and its process`, a unit each.
 fn unit_lines(shown: &str) -> std::collections::BTreeSet<&str> {
@@ -178,7 +178,7 @@ fn workers_members_balancers_and_the_dead_are_retired() {
     let retire = ["retire", "ibis", "--wipe", "--yes"];
     let load = under_load(&lab_, || {
         // Its pods leave; another one learns, and gets its vote.
-        let events = ["\"host\":\"ibis\"", "tern-1/etcd-learn", "tern-1/etcd-promote"];
+        let events = ["\"command\":\"retire ibis\"", "tern-1/etcd-learn", "tern-1/etcd-promote"];
         lab_.killed_at(&retire, &events);
         let _ = lab_.zoisite(&retire).ended(0).says("Retired ibis");
     });

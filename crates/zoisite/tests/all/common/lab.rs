@@ -6,8 +6,7 @@ use std::process::{Child, Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Instant;
 
-use sha2::Digest as _;
-
+use super::served::sha256;
 use super::waits::{BETWEEN_LOOKS, late, within};
 use super::{Done, Place};
 
@@ -86,18 +85,14 @@ struct Shared {
 
 /// What raises a cluster: the program, the cluster files and scripts of the lab. A kept cluster is of one of them alone.
 fn checksum_of_what_raises() -> String {
-    let sum = |path: &Path| {
-        let done = Done::of(Command::new("sha256sum").arg(path)).ended(0);
-        done.stdout.split_whitespace().next().unwrap().to_owned()
-    };
-    let mut sums = sum(Path::new(env!("CARGO_BIN_EXE_zoisite")));
+    let mut files = vec![PathBuf::from(env!("CARGO_BIN_EXE_zoisite"))];
     for folder in ["lab", "lab/clusters"] {
         let entries = std::fs::read_dir(project().join(folder)).unwrap();
-        let mut files: Vec<PathBuf> = entries.map(|entry| entry.unwrap().path()).collect();
-        files.sort();
-        sums.extend(files.iter().filter(|path| path.is_file()).map(|path| sum(path)));
+        files.extend(entries.map(|entry| entry.unwrap().path()).filter(|path| path.is_file()));
     }
-    sha2::Sha256::digest(sums).iter().take(8).map(|octet| format!("{octet:02x}")).collect()
+    files.sort();
+    let sums = Done::of(Command::new("sha256sum").args(files)).ended(0).stdout;
+    sha256(sums.as_bytes())[..16].to_owned()
 }
 
 fn file_of(cluster: &str) -> PathBuf {
