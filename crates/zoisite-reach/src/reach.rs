@@ -2,7 +2,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use zoisite_core::cluster::{Cluster, Endpoint, HostName};
+use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::components::Shelved;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{ApiObject, HostHoldings};
@@ -188,9 +188,6 @@ pub trait Reach: Send + Sync {
         into: &std::path::Path,
         progress: Progress<'_>,
     ) -> Result<(), Trouble>;
-
-    /// Dials addresses from a host, each for a few seconds: why one is not reached, `None` where it is.
-    async fn probe(&self, from: &HostName, targets: &[Endpoint]) -> Vec<Option<String>>;
 
     /// The last lines that units of a host have logged; nothing where they cannot be had.
     async fn evidence(&self, host: &HostName, units: &[&str]) -> Vec<String>;

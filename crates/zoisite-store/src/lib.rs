@@ -49,6 +49,35 @@ pub(crate) fn put_in_place(
     sync_folder(folder_of(path))
 }
 
+/// A new file beside `path`, which takes its name once it is whole; `mode` is who may read it. What runs that were
+/// killed left of the same file is removed.
+///
+/// # Errors
+/// When nothing can be written there.
+pub fn begin_file(path: &std::path::Path, mode: u32) -> std::io::Result<tempfile::NamedTempFile> {
+    use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+    let folder = folder_of(path);
+    let prefix = format!(".half-{}-", path.file_name().unwrap_or_default().to_string_lossy());
+    for left in std::fs::read_dir(folder)?.flatten() {
+        let half = left.file_name().to_string_lossy().starts_with(&prefix);
+        // Whoever writes one holds its lock.
+        if half && std::fs::File::open(left.path()).is_ok_and(|file| file.try_lock().is_ok()) {
+            let _ = std::fs::remove_file(left.path());
+        }
+    }
+    loop {
+        let permissions = std::fs::Permissions::from_mode(mode);
+        let mut builder = tempfile::Builder::new();
+        let file = builder.prefix(&prefix).permissions(permissions).tempfile_in(folder)?;
+        // Some file systems have no locks: there it is left to whoever looks.
+        let _ = file.as_file().try_lock();
+        // Another run may have taken it for one that was left, before it was locked.
+        if file.as_file().metadata()?.nlink() > 0 {
+            return Ok(file);
+        }
+    }
+}
+
 /// The folder that a file is in.
 pub fn folder_of(file: &std::path::Path) -> &std::path::Path {
     match file.parent() {

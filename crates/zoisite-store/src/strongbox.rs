@@ -181,7 +181,7 @@ impl Strongbox {
         // (An SSH key is never a new one.)
         let Some(text) = self.text() else { return Ok(false) };
         // Whole or not at all, and never over one that another program made meanwhile.
-        let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed("making"))?;
+        let mut file = crate::begin_file(path, 0o600).map_err(failed("making"))?;
         file.write_all(text.as_bytes())
             .and_then(|()| file.as_file().sync_all())
             .map_err(failed("writing"))?;

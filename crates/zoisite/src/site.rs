@@ -530,8 +530,7 @@ impl Private {
         if path.is_dir() {
             return Err(failed(std::io::ErrorKind::IsADirectory.into()));
         }
-        let folder = zoisite_store::folder_of(path);
-        let file = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
+        let file = zoisite_store::begin_file(path, 0o600).map_err(failed)?;
         Ok(Self { path: path.to_owned(), file })
     }
 

@@ -287,10 +287,7 @@ pub fn here() -> Platform {
 /// Writes a file all at once.
 pub fn write_whole(path: &Path, text: &str) -> std::io::Result<()> {
     use std::io::Write as _;
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
-    let mut file = tempfile::Builder::new()
-        .permissions(std::os::unix::fs::PermissionsExt::from_mode(0o644))
-        .tempfile_in(folder.unwrap_or(Path::new(".")))?;
+    let mut file = zoisite_store::begin_file(path, 0o644)?;
     file.write_all(text.as_bytes())?;
     file.as_file().sync_all()?;
     file.persist(path).map(|_| ()).map_err(|error| error.error)

@@ -71,8 +71,8 @@ pub enum Machine {
     Seen {
         /// It holds a member's data.
         data: bool,
-        /// Its member was proven once, or nothing says that it was ever configured for this cluster: without data it
-        /// must not start as if new.
+        /// Its member was proven once, or serves by etcd's own list, or nothing says that it was ever configured for
+        /// this cluster: without data it must not start as if new.
         spent: bool,
     },
 }

@@ -73,6 +73,10 @@ pub struct EtcdMember {
     pub peer_urls: Vec<String>,
     /// Whether it does not vote yet.
     pub learner: bool,
+    /// Whether it ever served: it tells the others its client URLs (`clientURLs`) once it does. Of members that begin
+    /// together the list has the names before.
+    #[serde(default)]
+    pub served: bool,
 }
 
 /// A member's own status (etcd's `StatusResponse`).
@@ -455,6 +459,10 @@ pub(crate) fn members(json: &str) -> Option<Vec<EtcdMember>> {
             name: member.get("name").and_then(|v| v.as_str()).unwrap_or_default().into(),
             peer_urls: urls.map(ToOwned::to_owned).collect(),
             learner: member.get("isLearner").and_then(|v| v.as_bool()).unwrap_or(false),
+            served: member
+                .get("clientURLs")
+                .and_then(|v| v.as_array())
+                .is_some_and(|u| !u.is_empty()),
         });
     }
     all.sort_by(|a, b| a.name.cmp(&b.name));

@@ -65,14 +65,20 @@ pub(super) fn health(observed: &Observed, alone: bool) -> Health {
 
 /// The real state of the quorum, and of the hosts that are, were or are to be members.
 pub fn real(looks: &Looks, begun: Option<&Begun>) -> Real {
-    let machine = |observed: &Observed| {
-        let etcd = &observed.etcd;
-        Machine::Seen { data: etcd.data, spent: etcd.formed.is_some() || etcd.owner.is_none() }
+    let listed = listed_members(looks, begun);
+    // A run that was cut off after a vote, and before the host was told of it: the list knows.
+    let served = |host: &HostName| {
+        listed.into_iter().flatten().any(|member| member.name == host.as_str() && member.served)
     };
-    let machines = looks
-        .iter()
-        .map(|(host, look)| (host.clone(), look.as_ref().map_or(Machine::Silent, machine)));
-    let quorum = match (listed_members(looks, begun), formation(looks.values().flatten(), begun)) {
+    let machine = |host: &HostName, observed: &Observed| {
+        let etcd = &observed.etcd;
+        let spent = etcd.formed.is_some() || etcd.owner.is_none() || served(host);
+        Machine::Seen { data: etcd.data, spent }
+    };
+    let machines = looks.iter().map(|(host, look)| {
+        (host.clone(), look.as_ref().map_or(Machine::Silent, |seen| machine(host, seen)))
+    });
+    let quorum = match (listed, formation(looks.values().flatten(), begun)) {
         (_, Formation::Fresh | Formation::Forming) => Quorum::Unbegun,
         (None, Formation::Formed) => Quorum::Unseen,
         (Some(listed), Formation::Formed) => {

@@ -6,6 +6,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use crate::aim::{Machine, Real};
 use crate::cluster::{Cluster, HostName, Version};
 use crate::holdings::{CLUSTER_MARK, EtcdPaths};
 use crate::script::Observed;
@@ -239,16 +240,14 @@ pub(super) fn no_foreign_data(
 /// vote without remembering what it voted for.
 ///
 /// A member that was configured for the first start and never served (the quorum formed without it)
-/// has the owner's mark and not the mark of a proven quorum: that one may start.
+/// has the owner's mark and not the mark of a proven quorum, and no client URLs in etcd's list: that one may start.
 pub(super) fn quorum_first(
     host: &HostName,
     etcd: &EtcdPaths,
-    observed: &Observed,
+    real: &Real,
     formed: bool,
 ) -> Result<(), Refusal> {
-    let facts = &observed.etcd;
-    let never_served = facts.owner.is_some() && facts.formed.is_none();
-    if !formed || facts.data || never_served {
+    if !formed || real.machine(host) != (Machine::Seen { data: false, spent: true }) {
         return Ok(());
     }
     Err(Refusal {

@@ -358,6 +358,7 @@ fn members_are_counted_from_etcds_own_list() {
         name: "gull".into(),
         peer_urls: vec!["https://10.77.0.99:2380".into()],
         learner: false,
+        served: true,
     };
     for name in ["heron", "egret", "ibis"] {
         let stranger = stranger.clone();

@@ -246,6 +246,12 @@ impl Hosts {
         Err(Trouble::new(Some(host.clone()), attempted, answer, Vec::new()))
     }
 
+    /// Dials addresses from a host, each for a few seconds: why one is not reached, `None` where it is.
+    pub async fn probe(&self, from: &HostName, targets: &[Endpoint]) -> Vec<Option<String>> {
+        let said = self.lines_of(from, &probe_script(targets), "dialling").await;
+        read_probe(targets.len(), &said)
+    }
+
     /// Runs a script on a host that is short, harmless, and done twice without harm; what it prints.
     async fn lines_of(&self, host: &HostName, script: &str, attempted: &str) -> Vec<String> {
         let mut lines = Vec::new();
@@ -611,11 +617,6 @@ impl Reach for Hosts {
         progress: Progress<'_>,
     ) -> Result<(), Trouble> {
         self.take(host, path, into, progress).await
-    }
-
-    async fn probe(&self, from: &HostName, targets: &[Endpoint]) -> Vec<Option<String>> {
-        let said = self.lines_of(from, &probe_script(targets), "dialling").await;
-        read_probe(targets.len(), &said)
     }
 
     async fn evidence(&self, host: &HostName, units: &[&str]) -> Vec<String> {

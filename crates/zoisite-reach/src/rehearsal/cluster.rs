@@ -15,7 +15,7 @@ use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
 use zoisite_core::sequence::{ApiLook, ApiObserved, ApiWork, NodeFacts};
 use zoisite_core::token::JOINING;
 
-use super::state::{Papers, Process, SimFile, SimHost, SimUnit, World};
+use super::state::{Papers, Process, SimFile, SimHost, SimRequest, SimUnit, World};
 use super::tls::As;
 use crate::reach::Contents;
 
@@ -126,7 +126,7 @@ impl World {
         let flag = |name: &str| sim.flag(unit, name).unwrap_or_default();
         let serves = |member: &HostName, other: &SimHost, process: &Process| {
             self.serves(member)
-                && !self.cut(host, member)
+                && !self.blocked(host, member)
                 && self.api_and_etcd((host, sim), (member, other, process)).is_ok()
         };
         flag("etcd-servers").split(',').any(|url| {
@@ -150,7 +150,7 @@ impl World {
         let known = known && !sim.files.contains_key(CLIENT);
         let mut why = "no API server is ready".to_owned();
         for (name, server) in &self.hosts {
-            if self.api_ready(name).is_err() || self.cut(host, name) {
+            if self.api_ready(name).is_err() || self.blocked(host, name) {
                 continue;
             }
             let shown = sim.sees_as_api(server, self.clock(host)).and_then(|()| {
@@ -318,7 +318,7 @@ impl World {
                 .map(ApiObject::title)
                 .collect(),
             tokens: self.api.tokens.keys().cloned().collect(),
-            requests: Vec::new(),
+            requests: self.api.requests.iter().map(|asked| asked.request.clone()).collect(),
             waiting: BTreeMap::new(),
             uncompared: BTreeMap::new(),
             dns: String::new(),
@@ -352,6 +352,12 @@ impl World {
             ApiWork::Publish { host } => {
                 // Those of runs that were cut off go first.
                 self.unpublish(&contents.retire_tokens(host, false)?);
+                // What was asked for with them waits for nobody any more.
+                let subject = subject(host);
+                self.api.requests.retain(|asked| {
+                    asked.request.token().is_none()
+                        || asked.request.subject().as_ref() != Some(&subject)
+                });
                 let (record, token) = contents.join_token(host)?;
                 self.api.tokens.insert(record.id, token.expose().to_owned());
                 Ok(1)
@@ -372,7 +378,12 @@ impl World {
             ApiWork::Close { host } | ApiWork::Drain { host, .. } => {
                 Ok(usize::from(self.api.nodes.contains_key(host)))
             }
-            ApiWork::Renew { .. } | ApiWork::Deny { .. } | ApiWork::Believe { .. } => Ok(1),
+            ApiWork::Deny { request, .. } => {
+                self.api.requests.retain(|asked| asked.request.name != *request);
+                Ok(1)
+            }
+            // No certificate comes to its end within a rehearsal.
+            ApiWork::Renew { .. } | ApiWork::Believe { .. } => Ok(1),
         }
     }
 
@@ -382,8 +393,82 @@ impl World {
         before - self.api.tokens.len()
     }
 
-    /// A kubelet that runs with the certificate that it once got registers; one with a published token asks for one
-    /// first, and what it asks for is checked and signed as on real hosts.
+    /// Kubelets that run without a certificate ask for one, with the token that they were given; it waits for its answer.
+    pub(super) fn kubelets_ask(&mut self) {
+        let asks_already = |host: &HostName| {
+            let by = |asked: &SimRequest| asked.by.as_ref().is_some_and(|(by, _)| by == host);
+            self.api.requests.iter().any(by)
+        };
+        let ask: Vec<(HostName, String)> = self
+            .hosts
+            .iter()
+            .filter(|(host, sim)| {
+                sim.up
+                    && sim.started(KUBELET_UNIT)
+                    && sim.files.contains_key(TOKEN_PATH)
+                    && !asks_already(host)
+            })
+            .filter_map(|(host, sim)| {
+                let token = sim.files.get(TOKEN_PATH)?.text.trim();
+                let (id, _) = self.api.tokens.iter().find(|(_, published)| *published == token)?;
+                Some((host.clone(), id.clone()))
+            })
+            .collect();
+        for (host, id) in ask {
+            if self.stable(None).is_ok() && self.is_let_in(&host).is_err() {
+                self.ask_for(&host, &id, true);
+            }
+        }
+    }
+
+    /// A stranger asks in a host's name: with another host's token, where one is published.
+    pub(super) fn forge(&mut self, host: &HostName) {
+        let its = self.hosts.get(host).and_then(|sim| sim.files.get(TOKEN_PATH));
+        let its = its.map(|file| file.text.trim().to_owned());
+        let stolen = self.api.tokens.iter().find(|(_, published)| Some(*published) != its.as_ref());
+        let id = stolen.map_or_else(|| "stolen".to_owned(), |(id, _)| id.clone());
+        self.ask_for(host, &id, false);
+    }
+
+    fn ask_for(&mut self, host: &HostName, token: &str, itself: bool) {
+        self.api.asked += 1;
+        match asks(host, token, self.api.asked) {
+            Ok((request, key)) => {
+                let by = itself.then(|| (host.clone(), key));
+                self.api.requests.push(SimRequest { request, by });
+            }
+            Err(why) => self.break_rule(format!("{host} cannot ask: {why}")),
+        }
+    }
+
+    /// What is asked for in a host's name is checked, and signed or refused, as on real hosts; whether its own was signed.
+    fn answer_requests(&mut self, host: &HostName, contents: &dyn Contents) -> bool {
+        let subject = subject(host);
+        let all = std::mem::take(&mut self.api.requests);
+        let (asked, others): (Vec<_>, Vec<_>) = all.into_iter().partition(|asked| {
+            asked.request.token().is_some() && asked.request.subject().as_ref() == Some(&subject)
+        });
+        self.api.requests = others;
+        let mut signed_its_own = false;
+        for asked in asked {
+            match (contents.sign(host, &asked.request), asked.by) {
+                (Err(_), _) => {}
+                (Ok(_), None) => {
+                    self.break_rule(format!("a stranger was let in as {host}"));
+                }
+                (Ok(signed), Some((host, key))) => {
+                    let pair = SimFile::new(format!("{signed}{key}"), "root", 0o600);
+                    if let Some(sim) = self.hosts.get_mut(&host) {
+                        sim.files.insert(CLIENT.into(), pair);
+                        signed_its_own = true;
+                    }
+                }
+            }
+        }
+        signed_its_own
+    }
+
+    /// A kubelet that runs with the certificate that it once got registers; what one without asks for is answered first.
     fn admit(&mut self, node: &NodeWanted, contents: &dyn Contents) -> Result<(), String> {
         self.stable(None)?;
         let Some(sim) = self.hosts.get(&node.host) else { return Err("no such host".into()) };
@@ -392,14 +477,9 @@ impl World {
             return Err(waiting());
         }
         if self.is_let_in(&node.host).is_err() {
-            let token = sim.files.get(TOKEN_PATH).map(|file| file.text.trim()).unwrap_or_default();
-            let known = self.api.tokens.iter().find(|(_, published)| *published == token);
-            let (id, _) = known.ok_or_else(waiting)?;
-            let (request, key) = asks(&node.host, id)?;
-            let signed = contents.sign(&node.host, &request).map_err(|why| why.join("; "))?;
-            let pair = SimFile::new(format!("{signed}{key}"), "root", 0o600);
-            if let Some(sim) = self.hosts.get_mut(&node.host) {
-                sim.files.insert(CLIENT.into(), pair);
+            self.kubelets_ask();
+            if !self.answer_requests(&node.host, contents) {
+                return Err(waiting());
             }
             self.is_let_in(&node.host)?;
         }
@@ -419,6 +499,11 @@ impl World {
         Ok(())
     }
 
+    /// How many requests for kubelets' certificates nobody answered yet.
+    pub fn requests_that_wait(&self) -> usize {
+        self.api.requests.len()
+    }
+
     /// Join tokens that are published.
     pub fn published_tokens(&self) -> BTreeSet<String> {
         self.api.tokens.keys().cloned().collect()
@@ -435,16 +520,21 @@ impl World {
     }
 }
 
+/// The name by which the API knows a host's kubelet.
+fn subject(host: &HostName) -> String {
+    format!("system:node:{host}")
+}
+
 /// What a kubelet asks for with a join token (the platform's TLS bootstrapping), and the key that it made.
-fn asks(host: &HostName, token: &str) -> Result<(NodeRequest, String), String> {
+fn asks(host: &HostName, token: &str, number: u64) -> Result<(NodeRequest, String), String> {
     let said = |error: rcgen::Error| format!("making a request: {error}");
     let key = rcgen::KeyPair::generate().map_err(said)?;
     let mut asked = rcgen::CertificateParams::default();
     asked.distinguished_name.push(rcgen::DnType::OrganizationName, "system:nodes");
-    asked.distinguished_name.push(rcgen::DnType::CommonName, format!("system:node:{host}"));
+    asked.distinguished_name.push(rcgen::DnType::CommonName, subject(host));
     let pem = asked.serialize_request(&key).and_then(|request| request.pem()).map_err(said)?;
     let request = NodeRequest {
-        name: format!("node-csr-{host}"),
+        name: format!("node-csr-{number}"),
         username: format!("system:bootstrap:{token}"),
         groups: vec!["system:bootstrappers".into(), JOINING.into()],
         signer: KUBELET_CLIENT_SIGNER.into(),

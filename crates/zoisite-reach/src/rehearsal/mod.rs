@@ -27,7 +27,7 @@ use std::time::Duration;
 use async_trait::async_trait;
 use tokio::sync::Notify;
 use tokio::time::Instant;
-use zoisite_core::cluster::{Cluster, Endpoint, HostName};
+use zoisite_core::cluster::{Cluster, HostName};
 use zoisite_core::components::Shelved;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{ApiObject, HostHoldings};
@@ -366,7 +366,9 @@ impl Reach for Rehearsal {
 
     async fn ask(&self, objects: &[ApiObject], shelf: &[Shelved]) -> ApiLook {
         tokio::time::sleep(Duration::from_millis(80)).await;
-        self.world().ask(objects, shelf)
+        let mut world = self.world();
+        world.kubelets_ask();
+        world.ask(objects, shelf)
     }
 
     async fn fill(
@@ -540,25 +542,6 @@ impl Reach for Rehearsal {
         let text = self.world().text(host, path).map(ToOwned::to_owned);
         let text = text.ok_or_else(|| trouble("there is no such file".to_owned()))?;
         std::fs::write(into, text).map_err(|e| trouble(format!("{}: {e}", into.display())))
-    }
-
-    async fn probe(&self, from: &HostName, targets: &[Endpoint]) -> Vec<Option<String>> {
-        if let Err(trouble) = self.reach(from, Duration::from_millis(60)).await {
-            return vec![Some(trouble.answer); targets.len()];
-        }
-        let world = self.world();
-        let dial = |target: &Endpoint| {
-            let name = target.host.to_string();
-            let named = |(host, sim): (&HostName, &state::SimHost)| {
-                (host.as_str() == name || sim.address.to_string() == name).then_some(sim.up)
-            };
-            match world.hosts.iter().find_map(named) {
-                Some(true) => None,
-                Some(false) => Some("No route to host".to_owned()),
-                None => Some("nobody has this address".to_owned()),
-            }
-        };
-        targets.iter().map(dial).collect()
     }
 
     async fn evidence(&self, _: &HostName, _: &[&str]) -> Vec<String> {

@@ -199,7 +199,7 @@ impl SimHost {
             name: member.name.clone(),
             url: member.peer_urls.first().cloned().unwrap_or_default(),
             learner: member.learner,
-            started: !member.name.is_empty(),
+            started: member.served,
         };
         self.data = Some(Member {
             id: number(&own.id),

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::ApiObject;
 use zoisite_core::item::Found;
-use zoisite_core::pki::{Secret, SecretRef};
+use zoisite_core::pki::{NodeRequest, Secret, SecretRef};
 use zoisite_core::script::{Observed, Operation};
 use zoisite_core::sequence::NodeFacts;
 
@@ -72,6 +72,17 @@ pub enum Fault {
     ClockAhead(HostName, i64),
     /// What others write does not come through to a member, who hears them well enough otherwise.
     Lags(HostName),
+    /// The first host dials the second in vain: a firewall lets nothing new through that way. Members of a quorum need one
+    /// of both ways alone: each sends over connections that either has begun.
+    Blocked(HostName, HostName),
+    /// Just before the operation of this number a stranger asks for a host's certificate in its name, with a token that was
+    /// made for another host.
+    Forged {
+        /// Number of the operation.
+        operation: u64,
+        /// The host in whose name it asks.
+        host: HostName,
+    },
 }
 
 /// A file on a simulated host.
@@ -211,6 +222,20 @@ pub(super) struct SimApi {
     pub(super) nodes: BTreeMap<HostName, NodeFacts>,
     /// Published tokens: the whole text, by id.
     pub(super) tokens: BTreeMap<String, String>,
+    /// Requests for kubelets' certificates that nobody answered yet.
+    #[serde(default)]
+    pub(super) requests: Vec<SimRequest>,
+    /// How many requests there ever were, by which each has a name of its own.
+    #[serde(default)]
+    pub(super) asked: u64,
+}
+
+/// A request for a kubelet's certificate that waits.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(super) struct SimRequest {
+    pub request: NodeRequest,
+    /// The host that asks, and the key that it made; none where a stranger asks in its name.
+    pub by: Option<(HostName, String)>,
 }
 
 /// Where a process finds what it shows of itself, and whom it trusts.

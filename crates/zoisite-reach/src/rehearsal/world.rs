@@ -242,11 +242,18 @@ impl World {
         }
     }
 
-    pub(super) fn cut(&self, a: &HostName, b: &HostName) -> bool {
+    /// Whether what one host dials at another does not come through.
+    pub(super) fn blocked(&self, from: &HostName, to: &HostName) -> bool {
         self.faults.iter().any(|fault| match fault {
-            Fault::Cut(x, y) => (x, y) == (a, b) || (x, y) == (b, a),
+            Fault::Cut(x, y) => (x, y) == (from, to) || (x, y) == (to, from),
+            Fault::Blocked(x, y) => (x, y) == (from, to),
             _ => false,
         })
+    }
+
+    /// Whether two hosts reach each other in neither way.
+    pub(super) fn cut(&self, a: &HostName, b: &HostName) -> bool {
+        self.blocked(a, b) && self.blocked(b, a)
     }
 
     /// Counts an operation. `Err(None)` means that the program is killed here.
@@ -258,13 +265,15 @@ impl World {
         let number = self.operations;
         self.operations += 1;
         for fault in self.faults.clone() {
-            if let Fault::Power { operation, host, on } = fault
-                && operation == number
-            {
-                self.power(&host, on);
-                if let Some(sim) = self.hosts.get_mut(&host).filter(|_| !on) {
-                    sim.lost = self.operations;
+            match fault {
+                Fault::Power { operation, host, on } if operation == number => {
+                    self.power(&host, on);
+                    if let Some(sim) = self.hosts.get_mut(&host).filter(|_| !on) {
+                        sim.lost = self.operations;
+                    }
                 }
+                Fault::Forged { operation, host } if operation == number => self.forge(&host),
+                _ => {}
             }
         }
         self.left_go_on();
@@ -294,6 +303,8 @@ impl World {
             | Fault::Slow(..)
             | Fault::Pace(..)
             | Fault::Cut(..)
+            | Fault::Blocked(..)
+            | Fault::Forged { .. }
             | Fault::DiskDead(_)
             | Fault::ClockAhead(..)
             | Fault::Lags(_) => false,
@@ -498,7 +509,7 @@ impl World {
     /// What the members that a configuration names know of all members, where one of them runs and is reached.
     fn known_to_others(&self, host: &HostName, config: &Config) -> Option<Member> {
         let others = self.hosts.iter().filter(|(name, sim)| {
-            *name != host && sim.up && !self.cut(host, name) && sim.process.is_some()
+            *name != host && sim.up && !self.blocked(host, name) && sim.process.is_some()
         });
         let mut known = others.filter(|(_, sim)| {
             sim.process.as_ref().is_some_and(|process| config.names(&process.listens))
@@ -571,6 +582,7 @@ impl World {
             name: peer.name.clone(),
             peer_urls: vec![peer.url.clone()],
             learner: peer.learner,
+            served: peer.started,
         });
         Some(listed.collect())
     }

@@ -66,7 +66,7 @@ impl Simulated {
     }
 
     fn reach(&self, generation: u64) -> Rehearsal {
-        Rehearsal::new(self.0.clone(), Arc::new(TestContents(keys())), generation)
+        Rehearsal::new(self.0.clone(), Arc::new(TestContents::of(keys())), generation)
     }
 }
 

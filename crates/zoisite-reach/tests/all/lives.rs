@@ -245,7 +245,7 @@ impl Stage {
         on_virtual_time(async {
             let mut before = None;
             loop {
-                let contents = Arc::new(TestContents(self.issued));
+                let contents = Arc::new(TestContents::of(self.issued));
                 let reach = Rehearsal::new(world.clone(), contents, self.runs);
                 match self.leg(&reach, before.as_ref()).await {
                     Ok(arm) => before = Some(arm),

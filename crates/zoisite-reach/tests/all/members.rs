@@ -9,7 +9,7 @@ use proptest::prelude::*;
 use proptest::sample::Index;
 use proptest::strategy::ValueTree as _;
 use proptest::test_runner::{FailurePersistence, FileFailurePersistence, RngSeed, TestRunner};
-use zoisite_core::aim::Arm;
+use zoisite_core::aim::{Arm, Why};
 use zoisite_core::cluster::HostName;
 use zoisite_reach::Fault;
 
@@ -185,6 +185,28 @@ fn what_a_member_shows_is_put_right_before_another_one_comes() {
 }
 
 #[test]
+fn one_whose_vote_nobody_heard_of_and_whose_data_is_gone_comes_back_as_a_new_one() {
+    let mut taken_out = 0;
+    for at in 40..110 {
+        let mut stage = Stage::raised(&["heron"]);
+        stage.world().write_all_the_while();
+        stage.want(&["heron", "egret", "curlew"]);
+        // It has its vote, and the host did not hear of it yet: nothing on it says that it ever served.
+        let operation = stage.world().operations() + at;
+        stage.world().fault(Fault::AnswerLost { operation });
+        stage.raise();
+        stage.world().mend();
+        if !stage.world().lose_data_that_others_hold(&host("curlew"), true) {
+            continue;
+        }
+        stage.must_converge(&format!("{at} operations later"));
+        let lost = |arm: &Arm| matches!(arm, Arm::Remove { why: Why::Lost, .. });
+        taken_out += usize::from(stage.taken.iter().any(lost));
+    }
+    assert!(taken_out > 0);
+}
+
+#[test]
 fn a_bare_machine_where_a_leaving_member_was_keeps_nobody_out() {
     for at in (0..80).step_by(8) {
         let mut stage = Stage::raised(&["heron", "egret", "ibis"]);
@@ -287,6 +309,8 @@ enum Mishap {
     Dip(u64, u64, Index),
     /// Two hosts do not hear each other any more.
     Cut(Index, Index),
+    /// From now on the first host dials the second in vain.
+    Block(Index, Index),
     /// All links are whole again.
     Mend,
     /// A disk is replaced, or loses the data alone, where the others can bear that.
@@ -331,6 +355,7 @@ fn mishap() -> impl Strategy<Value = Mishap> {
         1 => any::<Index>().prop_map(Mishap::On),
         1 => (0..80_u64, 1..80_u64, any::<Index>()).prop_map(|(n, m, i)| Mishap::Dip(n, m, i)),
         1 => any::<(Index, Index)>().prop_map(|(a, b)| Mishap::Cut(a, b)),
+        1 => any::<(Index, Index)>().prop_map(|(from, to)| Mishap::Block(from, to)),
         1 => Just(Mishap::Mend),
         1 => any::<(Index, bool)>().prop_map(|(i, alone)| Mishap::Lose(i, alone)),
         1 => any::<Index>().prop_map(Mishap::Edit),
@@ -384,7 +409,10 @@ fn live_through(stage: &mut Stage, mishaps: &[Mishap]) -> Option<String> {
                 }
             }
             Mishap::Cut(a, b) if at(a) != at(b) => stage.world().fault(Fault::Cut(at(a), at(b))),
-            Mishap::Cut(..) => {}
+            Mishap::Block(from, to) if at(from) != at(to) => {
+                stage.world().fault(Fault::Blocked(at(from), at(to)));
+            }
+            Mishap::Cut(..) | Mishap::Block(..) => {}
             Mishap::Mend => stage.world().mend(),
             // What a quorum cannot bear is no fault of this program.
             Mishap::Lose(i, alone) => {
@@ -465,8 +493,7 @@ fn seed() -> RngSeed {
 }
 
 /// Lives through a schedule, and comes to what the file says once all is mended.
-fn lives_through(mishaps: &[Mishap]) -> Result<(), TestCaseError> {
-    let mut stage = Stage::raised(&["heron"]);
+fn lives_through(mut stage: Stage, mishaps: &[Mishap]) -> Result<(), TestCaseError> {
     if let Some(broken) = live_through(&mut stage, mishaps) {
         prop_assert!(false, "{broken}");
     }
@@ -474,7 +501,6 @@ fn lives_through(mishaps: &[Mishap]) -> Result<(), TestCaseError> {
     Ok(())
 }
 
-// The same twice, for two cores.
 proptest! {
     #![proptest_config(ProptestConfig { cases: cases(250), rng_seed: seed(), failure_persistence: regressions(), ..ProptestConfig::default() })]
 
@@ -482,13 +508,19 @@ proptest! {
     fn whatever_happens_between_memberships_nothing_acknowledged_is_lost(
         mishaps in proptest::collection::vec(mishap(), 1..16),
     ) {
-        lives_through(&mishaps)?;
+        lives_through(Stage::raised(&["heron"]), &mishaps)?;
     }
 
     #[test]
     fn whatever_happens_in_long_lives_nothing_acknowledged_is_lost(
         mishaps in proptest::collection::vec(mishap(), 8..24),
     ) {
-        lives_through(&mishaps)?;
+        lives_through(Stage::raised(&["heron"]), &mishaps)?;
+    }
+    #[test]
+    fn whatever_happens_from_the_first_start_on_nothing_acknowledged_is_lost(
+        mishaps in proptest::collection::vec(mishap(), 1..16),
+    ) {
+        lives_through(Stage::new(&HOSTS[..3]), &mishaps)?;
     }
 }

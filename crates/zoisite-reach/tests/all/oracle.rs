@@ -95,7 +95,7 @@ impl Model {
     }
 
     fn reach(&self) -> Rehearsal {
-        Rehearsal::new(self.world.clone(), Arc::new(TestContents(issued())), 1)
+        Rehearsal::new(self.world.clone(), Arc::new(TestContents::of(issued())), 1)
     }
 
     fn act(&self, name: &HostName, operations: Vec<Operation>) {

@@ -50,6 +50,35 @@ fn s7_the_whole_cluster_killed_anywhere_the_next_run_converges() {
 }
 
 #[test]
+fn a_request_in_another_hosts_name_is_refused_whenever_it_is_made() {
+    let mut whole = Stage::whole();
+    whole.must_converge("from nothing");
+    let operations = whole.world().operations();
+    let (mut waited, mut let_in) = (0, 0);
+    for operation in (operations - 120..operations).step_by(13) {
+        for signs_anything in [false, true] {
+            let mut stage = Stage::whole();
+            stage.signs_anything = signs_anything;
+            let forged = Fault::Forged { operation, host: host("tern-2") };
+            stage.world().fault(forged);
+            // This run leaves it to the next one, and what kubelets asked for meanwhile.
+            stage.world().fault(Fault::Killed { operation: operation + 4 });
+            stage.raise();
+            waited += stage.world().requests_that_wait();
+            if signs_anything {
+                stage.raise();
+                let_in += stage.world().broken().len();
+                continue;
+            }
+            stage.must_converge(&format!("forged at operation {operation}"));
+            assert_eq!(stage.world().requests_that_wait(), 0, "{operation}");
+        }
+    }
+    assert!(waited > 5, "{waited}");
+    assert!(let_in > 0, "one that is signed unseen lets a stranger in");
+}
+
+#[test]
 fn s2_api_servers_that_must_restart_do_so_one_at_a_time() {
     let mut stage = Stage::whole();
     stage.must_converge("from nothing");
@@ -322,7 +351,7 @@ fn copied(stage: &Stage) -> Stage {
         api: &api,
         objects: &stage.objects,
         shelf: &[],
-        keys: &|secret| TestContents(issued()).secret(secret),
+        keys: &|secret| TestContents::of(issued()).secret(secret),
     };
     copy.world = Arc::new(Mutex::new(World::as_seen(sighted, now())));
     copy.runs = stage.runs;
@@ -528,6 +557,18 @@ enum Mishap {
     Dip(u64, u64, Index),
     /// Somebody changes a file of a host.
     Edit(Index, Index),
+    /// So many operations later, one is done and nobody hears of it; what is left of its script goes on.
+    Unheard(u64),
+    /// This program is killed after so many operations, and the script that it had started goes on.
+    Leave(u64, u32),
+    /// From now on whatever takes time takes another time each time.
+    Pace(u64),
+    /// From now on the first host dials the second in vain.
+    Block(Index, Index),
+    /// All links are whole again.
+    Mend,
+    /// So many operations later a stranger asks for a host's certificate.
+    Forge(u64, Index),
     Raise,
 }
 
@@ -539,6 +580,12 @@ fn mishap(operations: u64) -> impl Strategy<Value = Mishap> {
         any::<Index>().prop_map(Mishap::On),
         (0..operations, 1..operations, any::<Index>()).prop_map(|(n, m, i)| Mishap::Dip(n, m, i)),
         any::<(Index, Index)>().prop_map(|(host, file)| Mishap::Edit(host, file)),
+        (0..operations).prop_map(Mishap::Unheard),
+        (0..operations, 1..30_u32).prop_map(|(n, pace)| Mishap::Leave(n, pace)),
+        any::<u64>().prop_map(Mishap::Pace),
+        any::<(Index, Index)>().prop_map(|(from, to)| Mishap::Block(from, to)),
+        Just(Mishap::Mend),
+        (0..operations, any::<Index>()).prop_map(|(n, i)| Mishap::Forge(n, i)),
         Just(Mishap::Raise),
         Just(Mishap::Raise),
     ]
@@ -576,6 +623,23 @@ fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
                 let files: Vec<_> = changed.files().collect();
                 let edited = |text: &str| format!("{text}# somebody was here\n");
                 stage.world().edit(&changed.host, &j.get(&files).path, edited);
+            }
+            Mishap::Unheard(n) => stage.world().fault(Fault::AnswerLost { operation: now + n }),
+            Mishap::Leave(n, pace) => {
+                let (operation, pace) = (now + n, *pace);
+                stage.world().fault(Fault::LeftRunning { operation, pace });
+            }
+            Mishap::Pace(seed) => stage.world().fault(Fault::Pace(*seed)),
+            Mishap::Block(from, to) => {
+                let [from, to] = [from, to].map(|i| i.get(&hosts).host.clone());
+                if from != to {
+                    stage.world().fault(Fault::Blocked(from, to));
+                }
+            }
+            Mishap::Mend => stage.world().mend(),
+            Mishap::Forge(n, i) => {
+                let (operation, host) = (now + n, i.get(&hosts).host.clone());
+                stage.world().fault(Fault::Forged { operation, host });
             }
             Mishap::Raise => {
                 stage.raise();

@@ -41,7 +41,17 @@ pub fn on_virtual_time<T>(future: impl Future<Output = T>) -> T {
 pub type Keys = Vec<(SecretRef, Secret)>;
 
 /// The strongbox of a test.
-pub struct TestContents(pub &'static Issued);
+pub struct TestContents {
+    pub issued: &'static Issued,
+    /// Whatever is asked for is signed, whoever asks: what must not be.
+    pub signs_anything: bool,
+}
+
+impl TestContents {
+    pub fn of(issued: &'static Issued) -> Self {
+        Self { issued, signs_anything: false }
+    }
+}
 
 /// The join token that a host is given, whichever run it is.
 pub fn join_token(host: &HostName) -> (TokenRecord, Secret) {
@@ -59,7 +69,7 @@ impl Contents for TestContents {
         if let SecretRef::JoinToken(host) = secret {
             return self.join_token(host).ok().map(|(_, token)| token);
         }
-        self.0.key(secret)
+        self.issued.key(secret)
     }
 
     fn component(&self, _: &Component, _: &str, _: &str) -> Result<std::path::PathBuf, String> {
@@ -79,10 +89,13 @@ impl Contents for TestContents {
     }
 
     fn sign(&self, host: &HostName, request: &NodeRequest) -> Result<String, Vec<String>> {
-        let Issued { cluster, ledger, .. } = self.0;
+        if self.signs_anything {
+            return Ok(String::new());
+        }
+        let Issued { cluster, ledger, .. } = self.issued;
         let wanted = kubelet_client(cluster, host);
         let checked = check_request(request, &wanted, Asker::Token(&join_token(host).0.id))?;
-        let key = self.0.key(&SecretRef::Authority(AuthorityKind::Cluster)).unwrap();
+        let key = self.issued.key(&SecretRef::Authority(AuthorityKind::Cluster)).unwrap();
         let certificate = ledger.authority(AuthorityKind::Cluster).unwrap().clone();
         let authority = Authority::open(certificate, &key).unwrap();
         Ok(authority.sign(&checked, &wanted, &FreshKeys, now()).unwrap().pem)

@@ -40,6 +40,8 @@ pub struct Stage {
     pub nodes: Vec<NodeWanted>,
     /// What failed in the last raise.
     pub troubles: Vec<String>,
+    /// Whether requests are signed unseen.
+    pub signs_anything: bool,
 }
 
 /// How a raise on the stage ended.
@@ -88,6 +90,7 @@ impl Stage {
             runs: 0,
             begun: None,
             troubles: Vec::new(),
+            signs_anything: false,
             objects,
             nodes,
         }
@@ -104,7 +107,9 @@ impl Stage {
     }
 
     pub fn reach(&self, generation: u64) -> Rehearsal {
-        Rehearsal::new(self.world.clone(), Arc::new(TestContents(issued())), generation)
+        let signs_anything = self.signs_anything;
+        let contents = TestContents { issued: issued(), signs_anything };
+        Rehearsal::new(self.world.clone(), Arc::new(contents), generation)
     }
 
     pub async fn looks(&self, reach: &Rehearsal) -> Looks {

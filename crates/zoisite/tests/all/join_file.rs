@@ -310,7 +310,7 @@ fn cut_after(lines: usize) -> String {
         "setsid sh /root/stick/tern-1.join --word /root/word >/root/cut 2>&1 & pid=$!; \
          until [ $(grep -c . /root/cut) -ge {lines} ]; do \
          if ! kill -0 $pid; then echo ended; cat /root/cut; exit 1; fi; sleep 0.05; done; \
-         kill -0 $pid && kill -KILL -- -$pid && echo cut in the midst of it"
+         kill -0 $pid && kill -s KILL -- -$pid && echo cut in the midst of it"
     )
 }
 

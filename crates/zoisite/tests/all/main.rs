@@ -14,6 +14,7 @@ mod common;
 mod company;
 mod components;
 mod copy;
+mod cut;
 mod drill;
 mod first_boot;
 mod join_file;

@@ -260,7 +260,8 @@ fn what_is_in_the_way_of_preparing_is_told_and_the_next_run_goes_on() {
     let mut cut = lab_.begin(&["raise", "--part", "preparation"]);
     cut.until("Get:");
     lab("off", &["heron"]);
-    cut.kill();
+    let (status, said) = cut.end();
+    assert_eq!(status, 1, "it tells that its host is lost: {said}");
     lab("on", &["heron"]);
     let _ = prepare().ended(0);
     let _ = lab_.zoisite(&["sequence", "--part", "preparation"]).ended(0).says("nothing differs");

@@ -77,7 +77,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
             r.rule == rules::Rule::QuorumFirst && r.host.as_ref() == Some(share.host())
         };
         let formed = formed && !draft.none.refusals.iter().any(told);
-        let forbidden = rules::quorum_first(share.host(), paths, observed, formed);
+        let forbidden = rules::quorum_first(share.host(), paths, input.real, formed);
         draft.none.refusals.extend(forbidden.err());
         let health = health(observed, input.cluster.etcd.members.len() == 1);
         members.push(Member { share, paths, health });

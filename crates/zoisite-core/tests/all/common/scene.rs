@@ -153,6 +153,7 @@ impl Scene {
             peer_urls: vec![if name.as_str() == "heron" { heron.to_owned() } else { url }],
             name: name.to_string(),
             learner: false,
+            served: true,
         };
         wanted.into_iter().map(member).collect()
     }
