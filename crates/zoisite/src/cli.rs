@@ -71,6 +71,46 @@ pub enum Command {
     Completions(manual::CompletionsArgs),
 }
 
+/// What a newcomer needs first, in this order.
+const FIRST: [&str; 9] =
+    ["new", "check", "login", "survey", "components", "sequence", "raise", "verify", "status"];
+
+/// Commands by the stage of a cluster's life.
+const STAGES: [(&str, &[&str]); 9] = [
+    ("Plan", &["new", "check", "drawing", "lan"]),
+    ("Reach hosts", &["login", "open", "first-boot", "newcomers"]),
+    ("Before the first raise", &["survey", "paths", "components"]),
+    ("Deploy", &["sequence", "raise", "verify", "files", "demo"]),
+    ("Operate", &["status", "history", "access", "monitoring", "mesh", "drill"]),
+    ("Maintain", &["pki", "snapshot", "upkeep", "at-rest", "copy", "strongbox"]),
+    ("Offline hosts", &["join-file", "letters", "joining", "tokens"]),
+    ("Remove", &["retire", "take-back"]),
+    ("The program itself", &["manual", "completions", "help"]),
+];
+
+/// The program's arguments; its help shows commands by stage.
+pub fn program() -> clap::Command {
+    let command = Cli::command();
+    let map = map(&command);
+    command.help_template(format!(
+        "{{about-with-newline}}\n{{usage-heading}} {{usage}}\n\n{map}\nOptions of every command:\n{{options}}{{after-help}}"
+    ))
+}
+
+fn map(command: &clap::Command) -> String {
+    let mut out = format!("Commands; begin with {}:\n", FIRST.join(", "));
+    for (stage, names) in STAGES {
+        out.push_str(&format!("\n{stage}:\n"));
+        for name in names {
+            let about = command.find_subcommand(name).and_then(|one| one.get_about());
+            let about =
+                about.map_or_else(|| "Show the help of a command".to_owned(), ToString::to_string);
+            out.push_str(&format!("  {name:<12} {about}\n"));
+        }
+    }
+    view::wrapped(&out, &console::Term::stdout())
+}
+
 /// Runs a command.
 pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
     let Cli { options, command } = cli;
@@ -113,7 +153,25 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Monitoring(args) => monitoring::run(&options, &args),
         Command::History(args) => history::run(&options, &args),
         Command::Demo(args) => demo::run(&options, &args),
-        Command::Manual(args) => manual::manual(&args, Cli::command()),
-        Command::Completions(args) => manual::completions(&args, Cli::command()),
+        Command::Manual(args) => manual::manual(&args, program()),
+        Command::Completions(args) => manual::completions(&args, program()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use super::*;
+
+    #[test]
+    fn the_map_has_every_command_once() {
+        let mut command = program();
+        command.build();
+        let all: BTreeSet<&str> = command.get_subcommands().map(|one| one.get_name()).collect();
+        let shown: Vec<&str> = STAGES.iter().flat_map(|(_, names)| names.iter().copied()).collect();
+        assert_eq!(shown.iter().copied().collect::<BTreeSet<_>>(), all);
+        assert_eq!(shown.len(), all.len());
+        assert!(FIRST.iter().all(|name| all.contains(name)));
     }
 }

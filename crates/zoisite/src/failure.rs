@@ -121,6 +121,7 @@ impl Failure {
                 let _ = writeln!(out, "  {label:<9} {text}");
             }
         }
+        let out = crate::view::wrapped(&out, &console::Term::stderr());
         eprint!("{}", crate::view::tame(&out));
     }
 

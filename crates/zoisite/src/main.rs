@@ -5,7 +5,7 @@
 use std::io::Write as _;
 use std::process::ExitCode;
 
-use clap::Parser as _;
+use clap::FromArgMatches as _;
 
 mod asked;
 mod cli;
@@ -13,6 +13,7 @@ mod commands;
 mod contents;
 mod failure;
 mod forecast;
+mod guesses;
 mod handing;
 mod interrupt;
 mod kubeconfig;
@@ -51,8 +52,16 @@ fn main() -> ExitCode {
             Err(_) => ExitCode::FAILURE,
         };
     }
-    let cli = cli::Cli::parse();
-    match cli::run(cli) {
+    let cli =
+        cli::program().try_get_matches().and_then(|matches| cli::Cli::from_arg_matches(&matches));
+    let ended = match cli {
+        Ok(cli) => cli::run(cli),
+        Err(error) => match guesses::answer(&error) {
+            Some(failure) => Err(failure),
+            None => error.exit(),
+        },
+    };
+    match ended {
         Ok(code) => code,
         Err(failure) => {
             failure.print();

@@ -162,8 +162,8 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// What runs in every run is planned whatever it takes. Of the others those come that a change touches, then those whose
-    /// turn it is, as long as there is time.
+    /// What runs in every run is planned whatever it takes. Of the others those come whose turn it is, so that everything runs
+    /// within three runs, then those that a change touches, as long as there is time.
     pub fn of(scenes: Vec<Scene>, choice: Choice<'_>, durations: &Durations) -> Self {
         let mut plan = Self { chosen: Vec::new(), left: Vec::new() };
         let mut ranked: Vec<(u8, Scene)> = Vec::new();
@@ -184,10 +184,10 @@ impl Plan {
                     continue;
                 }
                 () if row.every == 1 => (0, "in every run".to_owned()),
+                () if due => (1, "its turn".to_owned()),
                 () if touched.is_some() => {
-                    (1, format!("{} was changed", touched.copied().unwrap_or_default()))
+                    (2, format!("{} was changed", touched.copied().unwrap_or_default()))
                 }
-                () if due => (2, "its turn".to_owned()),
                 () => {
                     let why = format!("each {} runs", row.every);
                     plan.left.push((scene.name, why));
@@ -329,20 +329,17 @@ proves = "passwords"
     }
 
     #[test]
-    fn what_a_change_touches_runs_before_what_is_due_and_nothing_beyond_the_time() {
+    fn what_a_change_touches_runs_after_what_is_due_and_nothing_beyond_the_time() {
         // Turn 1: registry::images (third row) is due, the mesh (second row) is not.
         let due = plan(1, &[], 10_000, &Durations::default());
         assert_eq!(names(&due), ["drill::every_loss", "registry::images"]);
         let changed = ["crates/zoisite-core/src/mesh/keys.rs", "README.md"];
         let both = plan(1, &changed, 10_000, &Durations::default());
-        assert_eq!(names(&both), ["drill::every_loss", "mesh::three", "registry::images"]);
+        assert_eq!(names(&both), ["drill::every_loss", "registry::images", "mesh::three"]);
         let short = plan(1, &changed, 165, &Durations::default());
-        assert_eq!(names(&short), ["drill::every_loss", "mesh::three"]);
+        assert_eq!(names(&short), ["drill::every_loss", "registry::images"]);
         assert!(
-            short
-                .left
-                .iter()
-                .any(|(name, why)| name == "registry::images" && why.contains("no time"))
+            short.left.iter().any(|(name, why)| name == "mesh::three" && why.contains("no time"))
         );
         // What runs in every run is planned however long it takes.
         let slow = plan(1, &[], 10, &Durations::default());

@@ -13,7 +13,7 @@ hear() {
   shift 4
   systemctl stop "$timer.timer" 2>/dev/null
   nft delete table inet zoisite_routers 2>/dev/null
-  if ! systemd-run --quiet --collect --unit="$timer" --on-active="$seconds" /bin/sh -c \
+  if ! systemd-run --quiet --collect --service-type=oneshot --unit="$timer" --on-active="$seconds" /bin/sh -c \
     "nft delete table inet zoisite_routers; [ $mac = - ] || ip maddress del $mac dev $dev" 2>/dev/null; then
     say unheard "no timer could be set that ends it"
     return
@@ -67,7 +67,7 @@ told() {
     nft list set inet zoisite_routers "$who" 2>/dev/null | tr -d '\n' | sed -n 's/.*elements = {\([^}]*\)}.*/\1/p' | tr -d ' ' | tr ',' '\n'
     echo
   done | while read -r who; do if [ -n "$who" ]; then say router "$who"; fi; done
-  # What would have ended it does so now.
+  # What would have ended it does so now, and is waited for (it is a oneshot).
   systemctl start "$timer.service" 2>/dev/null
   systemctl stop "$timer.timer" 2>/dev/null
 }

@@ -493,14 +493,20 @@ fn key_is_unknown(said: &str) -> bool {
     said.contains("Host key verification failed") && !is_changed_key(said)
 }
 
-/// How the key that a host has no more is taken out, where ssh says in which line of which file it stands.
+/// How the key that a host has no more is taken out: by the name that ssh looked it up by, as the lines of other hosts
+/// move when one is taken out.
 fn changed_key_mend(said: &str) -> Option<String> {
     let (_, place) = said.split_once("Offending ")?;
     let place = place.lines().next()?.split_once(" in ")?.1.trim();
-    let (file, line) = place.rsplit_once(':')?;
-    let line: u32 = line.parse().ok()?;
+    let (file, _) = place.rsplit_once(':')?;
+    let (_, name) = said.split_once("Host key for ")?;
+    let (name, _) = name.split_once(" has changed")?;
+    let [file, name] = [file, name].map(|word| match word.contains(['[', ' ', '*', '\'']) {
+        true => format!("'{}'", word.replace('\'', r"'\''")),
+        false => word.to_owned(),
+    });
     Some(format!(
-        "if the machine was set up anew on purpose, take its old key out, then accept the new one: sed -i {line}d {file}"
+        "if the machine was set up anew on purpose, take its old key out, then accept the new one: ssh-keygen -f {file} -R {name}"
     ))
 }
 
@@ -726,6 +732,30 @@ mod tests {
         ] {
             assert_eq!(hope(said), wanted, "{said}");
         }
+    }
+
+    #[test]
+    fn what_is_printed_for_two_changed_keys_takes_these_two_out_and_no_other() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("known_hosts");
+        let key =
+            "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJGTS2Dv4HyHCvEoW2nGGbyBM7CLDgHBRSIgsJsXT0aq";
+        let names = ["10.77.0.11", "[10.77.0.12]:2222", "10.77.0.13"];
+        std::fs::write(&file, names.map(|name| format!("{name} {key}\n")).concat()).unwrap();
+        for (line, name) in names.iter().enumerate().take(2) {
+            let said = format!(
+                "WARNING: REMOTE HOST IDENTIFICATION HAS CHANGED!\nOffending ED25519 key in {}:{}\n\
+                 Host key for {name} has changed and you have requested strict checking.\n",
+                file.display(),
+                line + 1
+            );
+            let mend = changed_key_mend(&said).unwrap();
+            let typed = mend.split_once("new one: ").unwrap().1;
+            let done = std::process::Command::new("sh").args(["-c", typed]).output().unwrap();
+            assert!(done.status.success(), "{typed}: {done:?}");
+        }
+        let left = std::fs::read_to_string(&file).unwrap();
+        assert_eq!(left, format!("10.77.0.13 {key}\n"));
     }
 
     #[test]

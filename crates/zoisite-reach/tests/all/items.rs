@@ -5,6 +5,7 @@
 use std::os::unix::fs::{MetadataExt as _, symlink};
 
 use crate::scratch::{Host, SHELLS, UNIT};
+use crate::simulated::turn;
 use zoisite_core::cluster::{HostName, read};
 use zoisite_core::item::{
     Differs, File, Item, KeyText, NoSwap, Package, Pair, ReadBy, Routes, Rules, Unit,
@@ -186,7 +187,7 @@ fn rules_of_a_firewall_that_nobody_keeps_are_those_of_before_again() {
 fn killed_at_any_write_it_goes_on_and_is_taken_back_whole() {
     for shell in SHELLS {
         // Every step ends with a sync: the shell is killed at one of them, an earlier one each time.
-        for at in [23, 17, 13, 10, 8, 7, 6, 5, 4, 3, 2, 1] {
+        for at in [23, 17, 13, 10, 8, 7, 6, 5, 4, 3, 2, 1].into_iter().skip(turn(2)).step_by(2) {
             let host = Host::new(shell);
             let items = host.items();
             let before = host.tree();

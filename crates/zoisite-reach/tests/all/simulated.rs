@@ -38,6 +38,12 @@ pub fn on_virtual_time<T>(future: impl Future<Output = T>) -> T {
     runtime.enable_time().start_paused(true).build().unwrap().block_on(future)
 }
 
+/// Which of `n` parts of a long list it is the turn of: another one at each commit in CI, all of them within `n` commits.
+pub fn turn(n: usize) -> usize {
+    let asked = std::env::var("ZOISITE_SEED").ok().and_then(|seed| seed.parse::<usize>().ok());
+    asked.unwrap_or(0) % n
+}
+
 pub type Keys = Vec<(SecretRef, Secret)>;
 
 /// The strongbox of a test.

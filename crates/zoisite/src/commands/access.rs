@@ -287,7 +287,7 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
             hand_to(&command, "the kubeconfig", &yaml(&config)?)?;
             view::note(&format!("handed to: {command}"));
         }
-        Place::Output => view::out(&yaml(&config)?),
+        Place::Output => view::verbatim(&yaml(&config)?),
     }
     let end = view::minute(entry.not_after);
     view::note(&match (&bound, group) {

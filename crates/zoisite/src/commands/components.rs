@@ -203,7 +203,9 @@ fn list(options: &Options, args: &ListArgs) -> Result<ExitCode, Failure> {
     let here: u64 = rows.iter().filter_map(|row| row.octets).sum();
     view::out(&match missing {
         0 => format!("\n{}, all here and pinned: {}", count(rows.len(), "file"), size(here)),
-        n => format!("\n{} of {} to come: zoisite components fetch", n, count(rows.len(), "file")),
+        n => {
+            format!("\n{n} of {} missing here: zoisite components fetch", count(rows.len(), "file"))
+        }
     });
     tell_foreign_images(&site, &images)?;
     Ok(ExitCode::SUCCESS)

@@ -127,7 +127,7 @@ pub fn run(options: &Options, args: &JoinFileArgs) -> Result<ExitCode, Failure> 
             if options.json {
                 view::json(&json!({"host": host, "word": word.expose()}));
             } else {
-                view::out(word.expose());
+                view::verbatim(word.expose());
             }
             view::note(&format!(
                 "whoever has it and a join file of {host} can read the keys in it: carry both by different ways"
@@ -349,7 +349,7 @@ fn show(
         let shown = scripts(to, errand(args, draft, None), &draft.holdings, KeyText::Masked)
             .map_err(|label| no_key(&host.name, &label))?;
         for (_, script) in shown {
-            view::out(script.expose());
+            view::verbatim(script.expose());
         }
     }
     Ok(ExitCode::SUCCESS)

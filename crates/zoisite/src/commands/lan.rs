@@ -85,7 +85,7 @@ pub fn run(options: &Options, args: &LanArgs) -> Result<ExitCode, Failure> {
         left_out.extend(text.left_out.iter().map(|why| format!("{}: {why}", form.file())));
     }
     match &args.out {
-        None => texts.iter().for_each(|(_, text)| view::out(text.text.trim_end())),
+        None => texts.iter().for_each(|(_, text)| view::verbatim(text.text.trim_end())),
         Some(folder) => {
             let failed = |error: std::io::Error| Failure::file("writing to", folder, &error);
             std::fs::create_dir_all(folder).map_err(failed)?;

@@ -37,6 +37,6 @@ pub fn manual(args: &ManualArgs, program: Command) -> Result<ExitCode, Failure> 
 pub fn completions(args: &CompletionsArgs, mut program: Command) -> Result<ExitCode, Failure> {
     let mut text = Vec::new();
     clap_complete::generate(args.shell, &mut program, "zoisite", &mut text);
-    view::out(&String::from_utf8_lossy(&text));
+    view::verbatim(&String::from_utf8_lossy(&text));
     Ok(ExitCode::SUCCESS)
 }

@@ -86,7 +86,7 @@ pub fn run(args: &NewArgs) -> Result<ExitCode, Failure> {
         ssh_config: config.as_deref(),
     });
     if args.out.as_os_str() == "-" {
-        view::out(&text);
+        view::verbatim(&text);
         return Ok(ExitCode::SUCCESS);
     }
     write(args, &text)?;

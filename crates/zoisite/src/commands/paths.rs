@@ -223,7 +223,7 @@ fn print_rules(site: &Site, options: &Options, args: &RulesArgs) -> Result<ExitC
             texts.insert(name.to_string(), json!({"words": firewall, "text": text}));
             continue;
         }
-        view::out(&text);
+        view::verbatim(&text);
         if administrators.is_empty() {
             view::note(&format!(
                 "{name}: SSH is open to everybody: --administrators RANGE narrows it"

@@ -319,20 +319,16 @@ fn expiring(site: &Site, options: &Options, within: i64) -> Result<ExitCode, Fai
         .collect();
     if options.json {
         view::json(&json!({"expiring": all.iter().map(as_json).collect::<Vec<_>>()}));
-    } else if all.is_empty() {
-        let days = within / 86_400;
-        let style = Style::stdout();
-        view::out(&format!(
-            "{} nothing ends within {}",
-            style.good("✓"),
-            match days {
-                0 => "that time".to_owned(),
-                days => count(usize::try_from(days).unwrap_or(0), "day"),
-            }
-        ));
     } else {
-        view::out(&view::ends::lines(&all, now, Style::stdout()));
-        view::out(&view::ends::summed(&all, now));
+        let days = usize::try_from(within / 86_400).unwrap_or(0);
+        let within = if days == 0 { "that time".to_owned() } else { count(days, "day") };
+        let style = Style::stdout();
+        if all.is_empty() {
+            view::out(&format!("{} nothing ends within {within}", style.good("✓")));
+        } else {
+            view::out(&view::ends::lines(&all, now, style));
+            view::out(&format!("ends within {within}: {}", view::ends::summed(&all, now)));
+        }
     }
     match all.is_empty() {
         true => Ok(ExitCode::SUCCESS),

@@ -103,14 +103,14 @@ fn show_script(site: &Site, sequence: &Sequence, host: &str) -> Result<ExitCode,
                     shown += 1;
                 }
                 if let Ok(script) = stretch.script(0, KeyText::Masked) {
-                    view::out(&format!("#!/bin/sh\n# step {}\n{}", step.id, script.expose()));
+                    view::verbatim(&format!("#!/bin/sh\n# step {}\n{}", step.id, script.expose()));
                     shown += 1;
                 }
             }
             Work::Upload { components, .. } => {
                 for (component, sha256) in components {
                     let what = (sha256.as_str(), size_here(site, component));
-                    view::out(&zoisite_core::script::upload_script(
+                    view::verbatim(&zoisite_core::script::upload_script(
                         &host, component, what, 0, None,
                     ));
                     shown += 1;

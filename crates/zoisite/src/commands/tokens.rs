@@ -172,7 +172,7 @@ fn issue(
         (None, None) if options.json => {
             view::json(&json!({"id": record.id, "token": token.expose(), "ends": record.ends}));
         }
-        (None, None) => view::out(token.expose()),
+        (None, None) => view::verbatim(token.expose()),
     }
     view::note(&format!(
         "for {}, until {}; it is published, and whoever has it may ask for a node's certificate",

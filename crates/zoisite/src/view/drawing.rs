@@ -157,6 +157,9 @@ pub fn addresses(cluster: &Cluster, style: Style) -> String {
             RangeUse::Floating if cluster.is_all_mesh() => {
                 "every balancer has it for itself".into()
             }
+            RangeUse::Floating if cluster.balancers.hosts.is_empty() => {
+                "moves between the control planes".into()
+            }
             RangeUse::Floating => "moves between the balancers".into(),
             RangeUse::Stable => "what everything dials".into(),
             RangeUse::Resolver => "a name server of the site".into(),

@@ -102,8 +102,8 @@ pub fn summed(endings: &[Ending], now: Timestamp) -> String {
     let all: usize = leaves.clone().map(|one| one.holders.len()).sum();
     let due = leaves.filter(|one| !state(one, now).is_empty()).map(|one| one.holders.len()).sum();
     let due = match due {
-        0 => "none is due".to_owned(),
-        due => format!("{} due: zoisite raise issues them anew", count(due, "certificate")),
+        0 => "none is to be renewed yet".to_owned(),
+        due => format!("{due} to be renewed now: zoisite raise"),
     };
     format!("{}, {due}", count(all, "certificate"))
 }

@@ -54,13 +54,58 @@ pub fn tame(text: &str) -> std::borrow::Cow<'_, str> {
     out.into()
 }
 
-/// Writes to standard output. A reader that has gone away is no error.
+/// Writes to standard output, on a terminal in lines that fit. A reader that has gone away is no error.
 pub fn out(text: &str) {
+    verbatim(&wrapped(text, &console::Term::stdout()));
+}
+
+/// Writes what is copied from there, such as a file, to standard output: its lines stay whole.
+pub fn verbatim(text: &str) {
     let mut stdout = std::io::stdout().lock();
     let _ = stdout.write_all(tame(text).as_bytes());
     if !text.ends_with('\n') {
         let _ = stdout.write_all(b"\n");
     }
+}
+
+/// Lines that are longer than a terminal is wide continue below, parted between words, and deeper than they began.
+/// Elsewhere lines have no end.
+pub fn wrapped(text: &str, term: &console::Term) -> String {
+    match term.size_checked() {
+        Some((_, width)) => folded(text, width.into()),
+        None => text.to_owned(),
+    }
+}
+
+fn folded(text: &str, width: usize) -> String {
+    use console::measure_text_width;
+    let mut out = String::with_capacity(text.len());
+    for line in text.split_inclusive('\n') {
+        if measure_text_width(line.trim_end_matches('\n')) <= width {
+            out.push_str(line);
+            continue;
+        }
+        let deep = line.len() - line.trim_start().len() + 2;
+        // A label and its text: what follows stands below the text.
+        let label = line.trim_start().find("  ").map(|at| {
+            let rest = &line.trim_start()[at..];
+            deep - 2 + at + rest.len() - rest.trim_start().len()
+        });
+        let deep = label.filter(|deep| *deep < width / 3).unwrap_or(deep).min(width / 2);
+        let mut used = 0;
+        for word in line.split_inclusive(' ') {
+            let long = measure_text_width(word.trim_end());
+            if used > deep && used + long > width {
+                out.truncate(out.trim_end_matches(' ').len());
+                out.push('\n');
+                out.push_str(&" ".repeat(deep));
+                used = deep;
+            }
+            out.push_str(word);
+            used += measure_text_width(word.trim_end_matches('\n'));
+        }
+    }
+    out
 }
 
 /// Begins a terminal's screen anew.
@@ -70,13 +115,13 @@ pub fn anew() {
 
 /// Writes JSON to standard output, for programs.
 pub fn json(value: &impl serde::Serialize) {
-    out(&serde_json::to_string_pretty(value).unwrap_or_else(|error| format!("\"{error}\"")));
+    verbatim(&serde_json::to_string_pretty(value).unwrap_or_else(|error| format!("\"{error}\"")));
 }
 
 /// A line on the standard error stream.
 pub fn say(text: &str) {
     let mut stderr = std::io::stderr().lock();
-    let _ = writeln!(stderr, "{}", tame(text));
+    let _ = writeln!(stderr, "{}", tame(&wrapped(text, &console::Term::stderr())));
 }
 
 /// Says something beside the matter, on the standard error stream.
@@ -215,6 +260,20 @@ mod tests {
         assert_eq!(tame("a\u{1b}[33mb\u{1b}[0m\n"), "a\u{1b}[33mb\u{1b}[0m\n");
         assert_eq!(tame("\u{1b}]0;x\u{7}\u{1b}[2J\u{1b}[1;31m\u{1b}"), "·]0;x··[2J\u{1b}[1;31m·");
         assert_eq!(tame("\u{9b}2J\r"), "·2J·");
+    }
+
+    #[test]
+    fn long_lines_are_parted_between_words_and_go_on_deeper() {
+        let text =
+            "short\n  mend      bring the others back first, then type the same command again\n";
+        assert_eq!(
+            folded(text, 40),
+            "short\n  mend      bring the others back first,\n            then type the same command\n            again\n"
+        );
+        assert_eq!(folded("one two three", 9), "one two\n  three");
+        // A word that is longer than a line is not parted, and colours take no room.
+        assert_eq!(folded("\u{1b}[31mone\u{1b}[0m two", 7), "\u{1b}[31mone\u{1b}[0m two");
+        assert_eq!(folded("/a/very/long/path/to/it and", 12), "/a/very/long/path/to/it\n  and");
     }
 
     #[test]

@@ -144,10 +144,24 @@ pub fn tried(
             names(&sampling.stand_in)
         );
     }
-    let not = trials.iter().filter(|trial| trial.outcome != Outcome::Open).count();
-    let last = match not {
-        0 => format!("{} {} tried, all open", style.good("✓"), are(trials.len())),
-        n => format!("{} {} of {} not open", style.bad("✗"), n, are(trials.len())),
+    let of = |is: fn(&Outcome) -> bool| trials.iter().filter(|one| is(&one.outcome)).count();
+    let untried = of(|outcome| matches!(outcome, Outcome::Untried(_)));
+    let closed = of(|outcome| !matches!(outcome, Outcome::Open | Outcome::Untried(_)));
+    let all = are(trials.len());
+    let not = |n: usize| format!("{n} not tried");
+    let last = match (closed, untried) {
+        (0, 0) => format!("{} {all} tried, all open", style.good("✓")),
+        (0, n) if n == trials.len() => {
+            format!("{} none of {} could be tried", style.bad("✗"), count(n, "path"))
+        }
+        (0, n) => format!(
+            "{} {} of {}: the others are open",
+            style.bad("✗"),
+            not(n),
+            count(trials.len(), "path")
+        ),
+        (n, 0) => format!("{} {n} of {all} not open", style.bad("✗")),
+        (n, left) => format!("{} {n} of {all} not open, {}", style.bad("✗"), not(left)),
     };
     let _ = writeln!(out, "\n{last}");
     out

@@ -383,6 +383,12 @@ pub fn comes_to((hosts, silent): (usize, usize), findings: &[SiteFinding], style
             let hosts = count(hosts, "host");
             format!("{} nothing is in the way of a raise on {hosts}{warned}", style.good("✓"))
         }
+        (0, silent) if silent == hosts => {
+            format!(
+                "{} no host answered: what is in the way of a raise is not known",
+                style.bad("✗")
+            )
+        }
         (0, _) => format!("{} nothing blocks those that answered{away}{warned}", style.warn("!")),
         (n, _) => format!("{} {} in the way of a raise{away}{warned}", style.bad("✗"), count_of(n)),
     }

@@ -65,7 +65,7 @@ impl Scene {
 fn everything_comes_is_pinned_and_does_not_come_again() {
     let scene = Scene::new();
     let list = ["components", "list", "--arch", "amd64", "--arch", "arm64"];
-    let _ = scene.run(&list).ended(0).says("missing").says("22 of 22 files to come");
+    let _ = scene.run(&list).ended(0).says("missing").says("22 of 22 files missing here");
     let fetch = ["components", "fetch", "--arch", "amd64", "--arch", "arm64"];
     let _ = scene.run(&fetch).ended(0).says("18 brought");
     let _ = scene.run(&list).ended(0).says("22 files, all here and pinned");
