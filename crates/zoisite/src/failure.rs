@@ -4,9 +4,12 @@ use std::fmt::Write as _;
 use std::process::ExitCode;
 
 use zoisite_core::aim::Held;
+use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::sequence::{Refusal, Unplannable};
 use zoisite_store::StoreError;
+
+use crate::view::{alike, names};
 
 /// What kind of failure it is, and so which exit status.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -28,6 +31,9 @@ pub struct Problem {
     pub what: String,
     /// Further lines: a label and its text.
     pub notes: Vec<(&'static str, String)>,
+    /// Of a host's trouble whose cause is known: the host, and what it was kept from and why. What several hosts share is
+    /// told once.
+    pub of: Option<(HostName, String)>,
 }
 
 /// Why a command did not do what was asked; every problem is told.
@@ -41,7 +47,7 @@ impl Failure {
     /// One problem with its mend.
     pub fn new(kind: Kind, what: impl Into<String>, mend: impl Into<String>) -> Self {
         let notes = vec![("mend", mend.into())];
-        Self { kind, problems: vec![Problem { what: what.into(), notes }] }
+        Self { kind, problems: vec![Problem { what: what.into(), notes, of: None }] }
     }
 
     /// A person was asked and did not say yes, or nobody could be asked: nothing was `done`.
@@ -74,6 +80,7 @@ impl Failure {
         let problem = |held: &Held| Problem {
             what: held.to_string(),
             notes: vec![("mend", held.mend.clone())],
+            of: None,
         };
         Self { kind, problems: held.into_iter().map(problem).collect() }
     }
@@ -115,10 +122,19 @@ impl Failure {
     #[expect(clippy::print_stderr, reason = "this is where errors go")]
     pub fn print(&self) {
         let mut out = String::new();
-        for problem in &self.problems {
-            let _ = writeln!(out, "error: {}", problem.what);
-            for (label, text) in &problem.notes {
+        let same = |a: &Problem, b: &Problem| match (&a.of, &b.of) {
+            (Some((_, one)), Some((_, other))) => one == other,
+            _ => false,
+        };
+        for some in alike(&self.problems, same) {
+            let _ = writeln!(out, "error: {}", some[0].what);
+            for (label, text) in &some[0].notes {
                 let _ = writeln!(out, "  {label:<9} {text}");
+            }
+            let others = some[1..].iter().filter_map(|one| one.of.as_ref());
+            let others: Vec<&HostName> = others.map(|(host, _)| host).collect();
+            if !others.is_empty() {
+                let _ = writeln!(out, "  {:<9} {}", "alike", names(&others));
             }
         }
         let out = crate::view::wrapped(&out, &console::Term::stderr());
@@ -143,7 +159,9 @@ fn trouble(trouble: &Trouble) -> Problem {
     let seen = &trouble.evidence[trouble.evidence.len().saturating_sub(4)..];
     notes.extend(seen.iter().map(|line| ("evidence", line.clone())));
     notes.push(("mend", trouble.mend.clone()));
-    Problem { what: format!("{host}{} failed", trouble.attempted), notes }
+    let cause = trouble.cause.as_ref().map(|cause| format!("{}: {cause}", trouble.attempted));
+    let of = trouble.host.clone().zip(cause);
+    Problem { what: format!("{host}{} failed", trouble.attempted), notes, of }
 }
 
 fn refusal(refusal: &Refusal) -> Problem {
@@ -153,6 +171,7 @@ fn refusal(refusal: &Refusal) -> Problem {
             ("rule", format!("{} (docs/safety.md)", refusal.rule)),
             ("mend", refusal.mend.clone()),
         ],
+        of: None,
     }
 }
 
@@ -204,6 +223,6 @@ impl From<StoreError> for Failure {
         if matches!(error, StoreError::Locked { .. }) {
             notes.insert(0, ("rule", "S11 one hand (docs/safety.md)".into()));
         }
-        Self { kind, problems: vec![Problem { what: error.to_string(), notes }] }
+        Self { kind, problems: vec![Problem { what: error.to_string(), notes, of: None }] }
     }
 }

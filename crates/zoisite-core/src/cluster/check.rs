@@ -666,9 +666,11 @@ impl Check<'_> {
             return;
         }
         let balancers = cluster.shared_balancers().len();
-        if let Some(finding) =
-            single(balancers, "balancer", "name a second one, and a floating address")
-        {
+        if let Some(finding) = single(
+            balancers,
+            "balancer",
+            "name a second one, and an unused address of their network as balancers.floating",
+        ) {
             self.add(finding, "balancers.hosts", "single point of failure");
         }
         let owner = cluster.hosts.iter().find(|h| Some(h.address) == cluster.stable_ip());
@@ -677,7 +679,7 @@ impl Check<'_> {
                 "single-point-of-failure",
                 format!("the stable address is {}'s own: its loss stops the API", host.name),
             )
-            .mend("dial a floating address, or a name that your own balancer answers");
+            .mend("name an unused address of the hosts' network as balancers.floating, and dial it here; or a name that your own balancer answers");
             self.add(finding, "control-plane.address", "single point of failure");
         }
     }

@@ -59,6 +59,9 @@ pub struct Draft<'a> {
     pub etcd: &'a str,
     /// The stable address, where somebody named one.
     pub stable: Option<&'a Endpoint>,
+    /// An unused address of the hosts' network that balancers, or control planes, are to hold: the stable one, where
+    /// nobody named another.
+    pub floating: Option<IpAddr>,
     /// SSH client configuration that leads to the hosts, if not one's own.
     pub ssh_config: Option<&'a str>,
 }
@@ -187,7 +190,7 @@ pub fn draft(draft: &Draft<'_>) -> String {
     cluster_and_hosts(draft, &mut out);
     etcd(&assigned, &mut out);
     control_plane(draft, &assigned, &mut out);
-    balancers(&assigned, &mut out);
+    balancers(draft.floating, &assigned, &mut out);
     workers(&assigned, draft.hosts.len(), &mut out);
     network(draft.hosts, &mut out);
     the_rest(draft, &mut out);
@@ -248,14 +251,17 @@ fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
     let Draft { cluster, hosts, .. } = draft;
     let owner = assigned.balancers.first().or(assigned.control_plane.first());
     let owner = hosts.iter().find(|host| Some(&&host.name) == owner);
-    let stable = match (draft.stable, owner) {
-        (Some(named), _) => named.to_string(),
-        (None, Some(owner)) => {
-            Endpoint { host: EndpointHost::Address(owner.address), port: 6443 }.to_string()
-        }
-        (None, None) => format!("api.{cluster}.internal:6443"),
+    let at = |address| Endpoint { host: EndpointHost::Address(address), port: 6443 }.to_string();
+    let stable = match (draft.stable, draft.floating, owner) {
+        (Some(named), ..) => named.to_string(),
+        (None, Some(floating), _) => at(floating),
+        (None, None, Some(owner)) => at(owner.address),
+        (None, None, None) => format!("api.{cluster}.internal:6443"),
     };
     let leads = match (draft.stable, hosts.len(), assigned.balancers.len()) {
+        (None, ..) if draft.floating.is_some() => {
+            "# The stable address that everything dials: the floating one, which moves when its holder is lost."
+        }
         (Some(_), ..) => {
             "# The stable address that everything dials: it must lead to the balancers, or to the control\n\
              # plane where there are none. zoisite lan writes what your DNS needs for that."
@@ -263,12 +269,14 @@ fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
         (None, 1, _) => "# The stable address that everything dials. With one host, its own.",
         (None, _, 0) => {
             "# The stable address that everything dials: one host's own, which works at once and is lost with\n\
-             # it. Better, before you raise: a name in your DNS that leads to every control-plane host, such as\n\
+             # it. Better, before you raise: an unused address of the hosts' network under [balancers] floating,\n\
+             # and here; or a name in your DNS that leads to every control-plane host, such as\n\
              # \"api.saltmarsh.example:6443\" (zoisite lan writes the records), or to a balancer of your own."
         }
         _ => {
             "# The stable address that everything dials: one balancer's own, which works at once and is lost\n\
-             # with it. Better, before you raise: a name in your DNS that leads to both balancers, such as\n\
+             # with it. Better, before you raise: an unused address of their network under [balancers] floating,\n\
+             # and here; or a name in your DNS that leads to both balancers, such as\n\
              # \"api.saltmarsh.example:6443\" (zoisite lan writes the records)."
         }
     };
@@ -287,29 +295,35 @@ fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
     );
 }
 
-fn balancers(assigned: &Assigned<'_>, o: &mut String) {
+fn balancers(floating: Option<IpAddr>, assigned: &Assigned<'_>, o: &mut String) {
     const KEYS: &str = "\
         # router-id = 77                 # of VRRP, 1 to 255; else it follows from the name and the address\n\
         # vrrp = \"unicast\"             # or \"multicast\"\n\
         # forward = { 80 = 30080 }       # a port here, to the node port of a service on every worker\n\
         # settings = { \"timeout client\" = \"2h\" }   # keywords of HAProxy's section 'defaults'";
-    let _ = match assigned.balancers.as_slice() {
-        [] => writeln!(
-            o,
-            "\n# [balancers]                    # without hosts, control planes hold the address, or the site's own leads to them\n\
-             # hosts = [\"jetty-a\", \"jetty-b\"]\n\
-             # floating = \"10.77.0.5\"         # an unused address of the hosts' network, held by one of them at a time\n\
-             {KEYS}"
-        ),
-        some => writeln!(
-            o,
-            "\n[balancers]\n\
-             hosts = [{}]\n\
-             # floating = \"10.77.0.5\"         # an unused address of their network, held by one of them at a time\n\
-             {KEYS}",
-            list(some)
+    let (hosts, free) = match assigned.balancers.as_slice() {
+        [] => ("# hosts = [\"jetty-a\", \"jetty-b\"]".to_owned(), "the hosts'"),
+        some => (format!("hosts = [{}]", list(some)), "their"),
+    };
+    let floating = match floating {
+        Some(address) => {
+            format!("floating = \"{address}\"         # held by one of them at a time")
+        }
+        None => format!(
+            "# floating = \"10.77.0.5\"         # an unused address of {free} network, held by one of them at a time"
         ),
     };
+    let title = match assigned.balancers.is_empty() && floating.starts_with('#') {
+        true => "# [balancers]                    ",
+        false => "[balancers]",
+    };
+    let without = match assigned.balancers.is_empty() {
+        true => {
+            " # without hosts, control planes hold the address, or the site's own leads to them"
+        }
+        false => "",
+    };
+    let _ = writeln!(o, "\n{title}{without}\n{hosts}\n{floating}\n{KEYS}");
 }
 
 fn workers(assigned: &Assigned<'_>, hosts: usize, o: &mut String) {
@@ -533,6 +547,7 @@ mod tests {
                 kubernetes,
                 etcd,
                 stable: None,
+                floating: None,
                 ssh_config: None,
             };
             let text = draft(&new);

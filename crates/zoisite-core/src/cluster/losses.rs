@@ -14,8 +14,10 @@ use super::names::HostName;
 pub enum Lost {
     /// Any one of hosts that are alike: what is said holds for each of them.
     OneOf(Vec<HostName>),
-    /// The two hosts whose loss is the worst.
-    WorstPair(HostName, HostName),
+    /// Any two of hosts that are alike.
+    TwoOf(Vec<HostName>),
+    /// Any one of some, and any one of others.
+    OneOfEach(Vec<HostName>, Vec<HostName>),
     /// All that stands in one rack.
     Rack(String),
     /// All that stands at one site.
@@ -48,8 +50,9 @@ pub struct Loss {
     pub silent: Option<String>,
 }
 
-/// The loss table of a cluster: a row for each kind of host that may be lost, one for the worst pair, and one
-/// for each rack and site that the file names.
+/// The loss table of a cluster: a row for each kind of host that may be lost, one for each kind of pair that the cluster
+/// does not survive though it survives either alone (for the worst pair, where it survives all), and one for each rack and
+/// site that the file names.
 ///
 /// A host in several layers is one loss of all of them. A cluster answers while a majority of its members, an
 /// API server, and what its stable address leads to are left; balancers and names that the site brings itself
@@ -62,7 +65,7 @@ pub fn losses(cluster: &Cluster) -> Vec<Loss> {
         let gone = kind.iter().take(1).copied().collect();
         rows.push(table.row(Lost::OneOf(kind.iter().map(|host| (*host).clone()).collect()), &gone));
     }
-    rows.extend(table.worst_pair(&kinds));
+    rows.extend(table.worst_pairs(&kinds));
     let mut racks: BTreeMap<String, BTreeSet<&HostName>> = BTreeMap::new();
     let mut sites: BTreeMap<String, BTreeSet<&HostName>> = BTreeMap::new();
     for Host { name, place, .. } in &cluster.hosts {
@@ -157,18 +160,32 @@ impl<'a> Table<'a> {
     }
 
     /// Of hosts that are alike two stand for all, so that large clusters are as quick as small ones.
-    fn worst_pair(&self, kinds: &[Vec<&'a HostName>]) -> Option<Loss> {
-        let some: Vec<&HostName> =
-            kinds.iter().flat_map(|kind| kind.iter().take(2)).copied().collect();
-        let pairs = some
-            .iter()
-            .enumerate()
-            .flat_map(|(i, one)| some[i + 1..].iter().map(move |other| (*one, *other)));
-        pairs
-            .map(|(one, other)| {
-                let lost = Lost::WorstPair(one.clone(), other.clone());
-                self.row(lost, &BTreeSet::from([one, other]))
-            })
-            .min_by_key(Self::margin)
+    fn worst_pairs(&self, kinds: &[Vec<&'a HostName>]) -> Vec<Loss> {
+        let named = |kind: &[&HostName]| kind.iter().map(|host| (*host).clone()).collect();
+        let mut pairs: Vec<(bool, Loss)> = Vec::new();
+        for (at, kind) in kinds.iter().enumerate() {
+            if let [one, other, ..] = kind.as_slice() {
+                let loss = self.row(Lost::TwoOf(named(kind)), &BTreeSet::from([*one, *other]));
+                pairs.push((self.survives_without(one), loss));
+            }
+            for others in &kinds[at + 1..] {
+                let (one, other) = (kind[0], others[0]);
+                let lost = Lost::OneOfEach(named(kind), named(others));
+                let loss = self.row(lost, &BTreeSet::from([one, other]));
+                pairs.push((self.survives_without(one) && self.survives_without(other), loss));
+            }
+        }
+        let silent = |(either, loss): &(bool, Loss)| *either && loss.silent.is_some();
+        match pairs.iter().any(silent) {
+            true => pairs.into_iter().filter(silent).map(|(_, loss)| loss).collect(),
+            false => {
+                let worst = pairs.into_iter().map(|(_, loss)| loss).min_by_key(Self::margin);
+                worst.into_iter().collect()
+            }
+        }
+    }
+
+    fn survives_without(&self, host: &'a HostName) -> bool {
+        self.row(Lost::OneOf(Vec::new()), &BTreeSet::from([host])).silent.is_none()
     }
 }

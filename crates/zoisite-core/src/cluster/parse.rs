@@ -57,7 +57,7 @@ fn syntax(error: &toml::de::Error) -> Finding {
         Some(span) => finding.at(span, "here"),
         None => finding,
     }
-    .mend("TOML is described in docs/cluster-file.md, with an example of every key")
+    .mend("in TOML text stands in quotes, a list in [ ], and a table begins with its [name]; zoisite new writes a file to compare with")
 }
 
 struct Parser {

@@ -20,16 +20,18 @@ fn of(text: &str) -> Cluster {
 }
 
 #[test]
-fn each_kind_of_host_is_a_row_and_two_members_are_the_worst_pair() {
+fn each_kind_of_host_is_a_row_and_so_is_each_kind_of_pair_that_is_too_much() {
     let rows = losses(&saltmarsh());
-    assert_eq!(rows.len(), 5, "{rows:#?}");
+    assert_eq!(rows.len(), 6, "{rows:#?}");
     assert!(rows[..4].iter().all(|row| row.silent.is_none()), "{rows:#?}");
     let jetty = row(&rows, "jetty-a");
     assert_eq!(jetty.balancers.map(|left| (left.left, left.of)), Some((1, 2)));
     assert_eq!(row(&rows, "heron").members.left, 2);
-    let Lost::WorstPair(one, other) = &rows[4].lost else { panic!("{rows:#?}") };
-    assert_eq!((one.as_str(), other.as_str()), ("heron", "egret"));
+    let members = ["heron", "egret", "ibis"].map(host).to_vec();
+    assert_eq!(rows[4].lost, Lost::TwoOf(members));
     assert_eq!(rows[4].silent.as_deref(), Some("1 of 3 members are no majority"));
+    assert_eq!(rows[5].lost, Lost::TwoOf(["jetty-a", "jetty-b"].map(host).to_vec()));
+    assert_eq!(rows[5].silent.as_deref(), Some("no balancer"));
 }
 
 #[test]
@@ -82,7 +84,7 @@ fn the_table_is_as_short_and_as_quick_for_thousands_of_workers() {
         .replace("10.90.0.0/16", "10.128.0.0/9")
         .replace("10.91.0.0/20", "10.80.0.0/20");
     let rows = losses(&of(&text));
-    assert_eq!(rows.len(), 5);
+    assert_eq!(rows.len(), 6);
     assert_eq!(row(&rows, "tern-4000").workers.left, 3_999);
 }
 

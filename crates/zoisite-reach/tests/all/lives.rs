@@ -319,7 +319,10 @@ impl Stage {
         };
         let aim = match next_aim(&self.cluster, &urls, &kept, &now_real, true) {
             Next::Leg(aim) => *aim,
-            Next::Refused { .. } => return Err(Ended::Refused),
+            Next::Refused { found, mend } => {
+                self.troubles = vec![format!("{found}; {mend}")];
+                return Err(Ended::Refused);
+            }
         };
         if before == Some(&aim.arm) {
             return Err(Ended::Failed);
@@ -358,7 +361,12 @@ impl Stage {
         };
         let mut sequence = match plan(input, PlanOptions { patience: 60 }) {
             Ok(sequence) => sequence,
-            Err(_) => return Err(Ended::Refused),
+            Err(none) => {
+                let refusals = none.refusals.iter().map(ToString::to_string);
+                self.troubles =
+                    refusals.chain(none.troubles.iter().map(ToString::to_string)).collect();
+                return Err(Ended::Refused);
+            }
         };
         self.spoil(&mut sequence);
         let arm = aim.arm.clone();
@@ -448,6 +456,30 @@ impl Stage {
         }
     }
 
+    /// Where the file dropped members in the midst of their first start, and they hold data of it, a person does what the
+    /// refusal says: they are named again until the quorum stands.
+    fn first_start_is_ended(&mut self) {
+        let first = self.begun.as_ref().filter(|begun| begun.formed.is_none());
+        let Some(first) = first.map(|begun| begun.members.keys().cloned().collect()) else {
+            return;
+        };
+        if self.raise() != Ended::Refused {
+            return;
+        }
+        assert!(
+            self.troubles.iter().all(|why| why.contains("this cluster's first start")),
+            "{:?}",
+            self.troubles
+        );
+        let wanted = std::mem::replace(&mut self.cluster.etcd.members, first);
+        for _ in 0..4 {
+            if self.raise() == Ended::Reached {
+                break;
+            }
+        }
+        self.cluster.etcd.members = wanted;
+    }
+
     /// Once all is mended, raises come to what the file says, and everything that was acknowledged is there.
     pub fn must_converge(&mut self, when: &str) {
         self.world().mend();
@@ -466,6 +498,7 @@ impl Stage {
         {
             self.put_back(&from.snapshot);
         }
+        self.first_start_is_ended();
         let mut ended = Vec::new();
         for _ in 0..6 {
             ended.push(self.raise());

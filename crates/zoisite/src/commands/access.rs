@@ -5,6 +5,7 @@ use std::process::ExitCode;
 use clap::{Args, ValueEnum};
 use jiff::Timestamp;
 use serde_json::{Value, json};
+use zoisite_core::cluster::Cluster;
 use zoisite_core::holdings::{ApiObject, person_kubeconfig};
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, person};
 use zoisite_reach::{ApiClient, ApiResult};
@@ -289,6 +290,7 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
         }
         Place::Output => view::verbatim(&yaml(&config)?),
     }
+    tell_unknown_name(&site.cluster);
     let end = view::minute(entry.not_after);
     view::note(&match (&bound, group) {
         _ if args.break_glass => {
@@ -306,6 +308,19 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
         (None, None) => format!("{name} until {end}"),
     });
     Ok(ExitCode::SUCCESS)
+}
+
+/// A kubeconfig dials the stable address by its name, which this machine may not know.
+fn tell_unknown_name(cluster: &Cluster) {
+    use std::net::ToSocketAddrs as _;
+    let stable = &cluster.control_plane.address;
+    let known = || (stable.host.to_string(), stable.port).to_socket_addrs().is_ok();
+    if cluster.stable_ip().is_none() && !known() {
+        view::note(&format!(
+            "this machine finds no address for {}: until it does, kubectl does not reach the cluster from here",
+            stable.host
+        ));
+    }
 }
 
 /// Rights of a group are rights of everybody in it: who that is, is shown, and asked.

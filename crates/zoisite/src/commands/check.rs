@@ -18,16 +18,22 @@ use crate::view::{self, Style, count};
 /// Reports every mistake at once, each where it stands in the file, with the mend. Ends with status 3
 /// when something blocks, or with --strict when something warns.
 #[derive(Args, Debug)]
-#[command(
-    after_help = "Examples:\n  zoisite check\n  zoisite --cluster saltmarsh.toml check --json"
-)]
+#[command(after_help = "Examples:\n  zoisite check\n  zoisite check saltmarsh.toml --json")]
 pub struct CheckArgs {
+    /// The cluster file, instead of the one that --cluster names
+    #[arg(value_name = "FILE")]
+    file: Option<PathBuf>,
     /// Let warnings count as findings too
     #[arg(long)]
     strict: bool,
 }
 
 pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
+    let mut options = options.clone();
+    if let Some(file) = &args.file {
+        options.cluster.clone_from(file);
+    }
+    let options = &options;
     let text = read_text(&options.cluster)?;
     let mut reading = read(&text);
     if let Some(cluster) = &reading.cluster {

@@ -65,6 +65,8 @@ pub(super) struct Leg<'a> {
     pub patience: Duration,
     /// How many hosts may fail to join.
     pub may_fail: usize,
+    /// Hosts are simulated ones: nothing can be done with them afterwards.
+    pub rehearsed: bool,
 }
 
 /// What came of a leg's steps.
@@ -290,9 +292,12 @@ impl Leg<'_> {
             ));
         }
         view::out(&format!("time    {} in all\n        {}", seconds(total), phases.render()));
-        view::out(
-            "next    zoisite verify proves that it works; zoisite access NAME lets a person in",
-        );
+        view::out(match self.rehearsed {
+            true => "next    zoisite raise does the same on the hosts of the cluster file",
+            false => {
+                "next    zoisite verify proves that it works; zoisite access NAME lets a person in"
+            }
+        });
     }
 }
 

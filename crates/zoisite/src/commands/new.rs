@@ -1,6 +1,6 @@
 use std::fs;
 use std::io::{Read as _, Write as _};
-use std::net::ToSocketAddrs as _;
+use std::net::{IpAddr, ToSocketAddrs as _};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -25,7 +25,7 @@ const ETCD: &str = "3.6.16";
 /// comes out works as it is; every key that exists stands in it. Edit it then.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite new saltmarsh 10.77.0.11-13\n  zoisite new saltmarsh heron=10.77.0.11 egret=10.77.0.12 'tern-{1..40}=10.77.0.{101..140}'\n  zoisite new saltmarsh --table hosts.csv --stable api.saltmarsh.example:6443\n  zoisite new saltmarsh --ssh-hosts ~/.ssh/config 'heron' 'tern-*'\n  cut -f 2 leases.txt | zoisite new saltmarsh - --out saltmarsh.toml"
+    after_help = "Examples:\n  zoisite new saltmarsh 10.77.0.11-15 --floating 10.77.0.5\n  zoisite new saltmarsh heron=10.77.0.11 egret=10.77.0.12 'tern-{1..40}=10.77.0.{101..140}'\n  zoisite new saltmarsh --table hosts.csv --stable api.saltmarsh.example:6443\n  zoisite new saltmarsh --ssh-hosts ~/.ssh/config 'heron' 'tern-*'\n  cut -f 2 leases.txt | zoisite new saltmarsh - --out saltmarsh.toml"
 )]
 pub struct NewArgs {
     /// Name of the cluster
@@ -44,6 +44,9 @@ pub struct NewArgs {
     /// The stable address that everything dials, NAME:PORT or ADDRESS:PORT
     #[arg(long, value_name = "ADDRESS")]
     stable: Option<String>,
+    /// An unused address of the hosts' network: balancers, or control planes, hold it together, and everything dials it
+    #[arg(long, value_name = "ADDRESS")]
+    floating: Option<IpAddr>,
     /// File to write; '-' writes to standard output
     #[arg(long, short, value_name = "FILE", default_value = "zoisite.toml")]
     out: PathBuf,
@@ -83,6 +86,7 @@ pub fn run(args: &NewArgs) -> Result<ExitCode, Failure> {
         kubernetes: KUBERNETES,
         etcd: ETCD,
         stable: stable.as_ref(),
+        floating: args.floating,
         ssh_config: config.as_deref(),
     });
     if args.out.as_os_str() == "-" {
@@ -97,6 +101,16 @@ pub fn run(args: &NewArgs) -> Result<ExitCode, Failure> {
         }
         // Roles that somebody decided may not fit together.
         None => view::findings::print(&args.out, &text, &reading.findings),
+    }
+    let alone = reading.cluster.as_ref().is_some_and(|cluster| {
+        let stable = cluster.stable_ip();
+        cluster.control_plane.hosts.len() > 1
+            && cluster.hosts.iter().any(|host| Some(host.address) == stable)
+    });
+    if alone {
+        view::note(
+            "one host's own address is dialled by everything, and is lost with it: --floating ADDRESS names one that moves",
+        );
     }
     view::out(&format!(
         "\nWrote {} with {}. Read it, edit it, then: zoisite check",

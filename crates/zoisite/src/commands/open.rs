@@ -191,7 +191,13 @@ impl Doors {
         let closed = [Stage::Login, Stage::Root];
         match &way.stopped {
             Some(Stopped { stage, trouble }) if closed.contains(stage) => {
-                let mut trouble = trouble.clone().mend(
+                let afresh = match stage {
+                    Stage::Login => "logging in afresh by the key that was placed",
+                    _ => "becoming root without a password, by the rule that was placed",
+                };
+                let attempted = format!("{afresh} {PASSWORD_WAS_RIGHT}");
+                let trouble = Trouble { attempted, ..trouble.clone() };
+                let mut trouble = trouble.mend(
                     "the server of SSH or sudo does not heed what was placed, and it was taken back: look at sshd -T and sudo -l there",
                 );
                 match self.told.close_again(host, &opened).await {
@@ -212,8 +218,14 @@ impl Doors {
     }
 }
 
+/// How a step ends, in words, that came after the password was taken.
+const PASSWORD_WAS_RIGHT: &str = "(the password was right)";
+
 /// Whether a host refused the password itself.
 fn refuses(trouble: &Trouble) -> bool {
+    if trouble.attempted.ends_with(PASSWORD_WAS_RIGHT) {
+        return false;
+    }
     let words = ["Permission denied", "becoming root with the password"];
     words.iter().any(|word| trouble.answer.contains(word) || trouble.attempted.contains(word))
 }
@@ -380,4 +392,20 @@ fn ask_password(names: &[&str]) -> Result<Secret, Failure> {
         return Err(Failure::new(Kind::Usage, "no password was given", "nothing was done"));
     }
     Ok(answer)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_key_that_is_refused_after_the_password_was_taken_is_not_the_passwords_fault() {
+        let said = |attempted: &str| {
+            refuses(&Trouble::new(None, attempted, "Permission denied (publickey).", Vec::new()))
+        };
+        assert!(said("logging in"));
+        assert!(!said(&format!(
+            "logging in afresh by the key that was placed {PASSWORD_WAS_RIGHT}"
+        )));
+    }
 }

@@ -311,6 +311,7 @@ impl<'a> Run<'a> {
             looked,
             patience: Duration::from_secs(args.patience.into()),
             may_fail: args.may_fail,
+            rehearsed: matches!(ground, Ground::World(_)),
         };
         let looks = &found.looks;
         let rehearsed;

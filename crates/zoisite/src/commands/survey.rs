@@ -172,6 +172,11 @@ fn text(report: &Report, args: &SurveyArgs, style: Style) -> String {
     if !told.is_empty() {
         parts.push(told);
     }
+    // What is in the way comes before what is only another one than elsewhere, or than before.
+    let found = view::survey::found(findings, troubles, style);
+    if !found.is_empty() {
+        parts.push(found.trim_start_matches('\n').to_owned());
+    }
     if !differences.is_empty() {
         parts.push(view::survey::differing(differences, style));
     }
@@ -181,10 +186,6 @@ fn text(report: &Report, args: &SurveyArgs, style: Style) -> String {
     }
     if args.names {
         parts.push(view::survey::naming(&report.names, style));
-    }
-    let found = view::survey::found(findings, troubles, style);
-    if !found.is_empty() {
-        parts.push(found.trim_start_matches('\n').to_owned());
     }
     let silent = troubles.len();
     let last = view::survey::comes_to((facts.len() + silent, silent), findings, style);

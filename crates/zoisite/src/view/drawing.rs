@@ -4,7 +4,8 @@ use std::fmt::Write as _;
 
 use ipnet::IpNet;
 use zoisite_core::cluster::{
-    Cluster, Fewest, Left, Loss, Lost, Need, PlannedRange, RangeUse, Topology, address_plan,
+    Cluster, Fewest, HostName, Left, Loss, Lost, Need, PlannedRange, RangeUse, Topology,
+    address_plan,
 };
 
 use super::table::{ranked, table};
@@ -82,7 +83,17 @@ fn lost(row: &Loss) -> String {
             [one] => one.to_string(),
             hosts => format!("one of {}", few(hosts)),
         },
-        Lost::WorstPair(one, other) => format!("two at once, at worst: {one}, {other}"),
+        Lost::TwoOf(hosts) => match hosts.as_slice() {
+            [one, other] => format!("{one} and {other}"),
+            hosts => format!("any two of {}", few(hosts)),
+        },
+        Lost::OneOfEach(some, others) => {
+            let one_of = |hosts: &[HostName]| match hosts {
+                [one] => one.to_string(),
+                hosts => format!("one of {}", few(hosts)),
+            };
+            format!("{} and {}", one_of(some), one_of(others))
+        }
         Lost::Rack(rack) => format!("the rack {rack}"),
         Lost::Site(site) => format!("the site {site}"),
     }
@@ -115,7 +126,7 @@ pub fn what(what: &RangeUse) -> &'static str {
     }
 }
 
-/// The mark of a range on the map: the rarer, the more it hides what it shares a place with.
+/// The mark of a range on the map.
 fn mark(what: &RangeUse) -> char {
     match what {
         RangeUse::Taken => 'x',
@@ -187,7 +198,8 @@ fn gauge(used: u64, of: u64) -> String {
     (0..PARTS).map(|part| if part < full { '█' } else { '░' }).collect()
 }
 
-/// One line for each stretch of addresses that holds ranges near one another: each cell is an equal part of it.
+/// A line for each stretch of addresses that holds ranges near one another, and more where several share a place: each cell
+/// is an equal part of it.
 fn maps(plan: &[PlannedRange]) -> Vec<String> {
     const CELLS_BITS: u8 = 6;
     let mut spans: Vec<IpNet> = Vec::new();
@@ -211,7 +223,7 @@ fn maps(plan: &[PlannedRange]) -> Vec<String> {
             let shown = inside.iter().map(|planned| planned.range).reduce(around).unwrap_or(span);
             let cell_bits = shown.max_prefix_len().min(shown.prefix_len() + CELLS_BITS);
             let cells = 1_usize << (cell_bits - shown.prefix_len());
-            let mut line = vec!['·'; cells];
+            let mut lines = vec![vec!['·'; cells]];
             let mut ordered = inside;
             ordered.sort_by_key(|planned| planned.range.prefix_len());
             for planned in ordered {
@@ -219,13 +231,18 @@ fn maps(plan: &[PlannedRange]) -> Vec<String> {
                     cell(&shown, cell_bits, &planned.range.network()),
                     cell(&shown, cell_bits, &planned.range.broadcast()),
                 );
-                for at in line.iter_mut().take(last + 1).skip(first) {
-                    *at = mark(&planned.what);
-                }
+                // What shares a place with others stands below them.
+                let free =
+                    |line: &Vec<char>| line[first..=last].iter().all(|at| " ·".contains(*at));
+                let at = lines.iter().position(free).unwrap_or_else(|| {
+                    lines.push(vec![' '; cells]);
+                    lines.len() - 1
+                });
+                lines[at][first..=last].fill(mark(&planned.what));
             }
-            let line: String = line.into_iter().collect();
-            let each = format!("each mark a /{cell_bits}");
-            format!("  {shown}, {each}\n  {line}\n")
+            let line = |line: Vec<char>| format!("  {}\n", String::from_iter(line).trim_end());
+            let lines: String = lines.into_iter().map(line).collect();
+            format!("  {shown}, each mark a /{cell_bits}\n{lines}")
         })
         .collect()
 }

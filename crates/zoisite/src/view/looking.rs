@@ -21,7 +21,8 @@ pub struct Looking {
     all: usize,
     missing: BTreeSet<HostName>,
     began: Instant,
-    said: Option<Instant>,
+    /// What was said last, and when.
+    said: Option<(Instant, String)>,
     bar: Option<ProgressBar>,
 }
 
@@ -47,9 +48,16 @@ impl Looking {
         if std::io::stderr().is_terminal() {
             let bar = self.bar.get_or_insert_with(spinner);
             bar.set_message(super::tame(&text).into_owned());
-        } else if self.said.unwrap_or(self.began).elapsed() >= SELDOM {
-            self.said = Some(Instant::now());
+            return;
+        }
+        let (last, before) = match &self.said {
+            Some((last, before)) => (*last, before.as_str()),
+            None => (self.began, ""),
+        };
+        // The same once more tells nothing.
+        if last.elapsed() >= SELDOM && text != before {
             say(&text);
+            self.said = Some((Instant::now(), text));
         }
     }
 

@@ -17,13 +17,14 @@ fn the_drawing_is_shown_and_told_to_programs() {
     let _ = place
         .run(&["drawing"])
         .ended(0)
-        .says("two at once, at worst: heron, egret")
+        .says("any two of heron, egret, ibis")
+        .says("jetty-a and jetty-b ")
         .says("✗ silent: 1 of 3 members are no majority")
         .says("as drawn it survives the loss of any one of its 11 hosts")
         .says("6 of 256 nodes, a /24 each; 250 left")
         .says("What machines need at least");
     let told = place.run(&["drawing", "losses", "--survive", "1", "--json"]).ended(0).json();
-    assert_eq!(told["losses"].as_array().unwrap().len(), 5, "{told:#}");
+    assert_eq!(told["losses"].as_array().unwrap().len(), 6, "{told:#}");
     assert_eq!(told["survive"]["change"], serde_json::Value::Null, "{told:#}");
     assert!(told.get("sizes").is_none(), "{told:#}");
     let _ = place.run(&["drawing", "--survive", "9"]).ended(2);
@@ -209,4 +210,23 @@ fn hosts_that_are_not_there_are_told_by_the_stage_at_which_they_stop() {
     let _ = place.run(&args).ended(3).says("4 of 4 hosts do not let you in");
     let _ = place.run(&["open", "--undo"]).ended(0).says("Nothing was placed on any host.");
     let _ = place.run(&["login", "gull"]).ended(2).complains("the cluster file has no host gull");
+}
+
+#[test]
+fn a_new_file_with_an_address_that_moves_survives_the_loss_of_any_one_host() {
+    for hosts in ["10.77.0.11-13", "10.77.0.11-15", "10.77.0.11-19"] {
+        let place = Place::new();
+        let alone = place.run(&["new", "saltmarsh", hosts]).ended(0);
+        let _ = alone.complains("--floating ADDRESS names one that moves");
+        let _ = place.run(&["check"]).ended(0).says("balancers.floating");
+        let words = ["new", "saltmarsh", hosts, "--floating", "10.77.0.5", "--force"];
+        let new = place.run(&words).ended(0).says("it survives the loss of any one");
+        assert!(!new.stderr.contains("--floating"), "{new:?}");
+        let checked = place.run(&["--cluster", "gone.toml", "check", "zoisite.toml"]).ended(0);
+        assert!(!checked.stdout.contains("single-point-of-failure"), "{hosts}: {checked:?}");
+        assert!(place.read("zoisite.toml").contains("\naddress = \"10.77.0.5:6443\""));
+    }
+    let place = Place::new();
+    let _ = place.run(&["new", "saltmarsh", "10.77.0.11-13", "--floating", "gull"]).ended(2);
+    assert!(!place.path("zoisite.toml").exists());
 }

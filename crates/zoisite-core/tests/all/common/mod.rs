@@ -57,7 +57,15 @@ pub fn two_families() -> String {
 /// A new file for these hosts, of which nobody named the stable address.
 pub fn drafted(cluster: &ClusterName, hosts: &[DraftHost]) -> String {
     let (kubernetes, etcd) = ("1.36.3", "3.6.16");
-    draft(&Draft { cluster, hosts, kubernetes, etcd, stable: None, ssh_config: None })
+    draft(&Draft {
+        cluster,
+        hosts,
+        kubernetes,
+        etcd,
+        stable: None,
+        floating: None,
+        ssh_config: None,
+    })
 }
 
 pub fn at(day: &str) -> Timestamp {
