@@ -21,7 +21,7 @@ use crate::view;
     name = "zoisite",
     version,
     arg_required_else_help = true,
-    after_help = "Example: a cluster from nothing\n  zoisite new saltmarsh 10.77.0.11-13 --out zoisite.toml\n  zoisite check\n  zoisite raise\n  zoisite verify\n\n\
+    after_help = "Example: a cluster from nothing\n  zoisite new saltmarsh 10.77.0.11-15 --floating 10.77.0.5\n  zoisite components fetch\n  zoisite raise\n  zoisite verify\n\n\
                   Exit status: 0 done, 1 a run failed, 2 wrong usage or invalid file, 3 findings, 4 refused by a safety rule."
 )]
 pub struct Cli {
