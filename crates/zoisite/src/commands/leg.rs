@@ -102,6 +102,9 @@ impl Leg<'_> {
         let reached = looks.values().filter(|look| look.is_ok()).count();
         if self.json {
             view::json(&json!({"changed": 0, "steps": 0}));
+        } else if reached == 0 {
+            let style = Style::stdout();
+            view::out(&format!("{} no host could be looked at: nothing was done", style.bad("✗")));
         } else {
             view::out(&format!(
                 "{} nothing differs on {}: nothing was done (looked in {})",
