@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::aim::{Machine, Real};
 use crate::cluster::{Cluster, HostName, Version};
 use crate::holdings::{CLUSTER_MARK, EtcdPaths};
-use crate::script::Observed;
+use crate::script::{EtcdStatus, Observed};
 use crate::sequence::{Begun, Looks};
 
 /// A rule that no schedule, crash or fault may break.
@@ -282,7 +282,7 @@ pub(super) fn no_older_quorum(
 }
 
 /// S1: nothing starts as if new while anything says that this cluster was begun: members of its first start
-/// that the file no longer names hold no data, and hosts that carry its mark know no more than the store. Where that is known
+/// that the file no longer names hold no data, those that it names hold none of a start with others, and hosts that carry its mark know no more than the store. Where that is known
 /// to have been given before there was a quorum (`marked`), by a run of other parts alone, it tells of one beside data only.
 pub(super) fn nothing_as_new(
     cluster: &Cluster,
@@ -311,6 +311,27 @@ pub(super) fn nothing_as_new(
             })
             .collect();
     };
+    // Those that began with data of other members than the file names now wait for these for ever.
+    let first: BTreeSet<&HostName> = begun.members.keys().collect();
+    let others = first != cluster.etcd.members.iter().collect();
+    let waits = |host: &&HostName| {
+        let waits = |seen: &Observed| {
+            seen.etcd.data && !seen.etcd.status.as_ref().is_some_and(EtcdStatus::has_leader)
+        };
+        others && looks.get(*host).is_some_and(|look| look.as_ref().is_ok_and(waits))
+    };
+    let kept = first.iter().copied().filter(|host| cluster.etcd.members.contains(host));
+    let waiting = kept.filter(waits).map(|host| {
+        let names: Vec<&str> = first.iter().map(|host| host.as_str()).collect();
+        refuse(
+            host,
+            format!("it holds data of this cluster's first start, which was that of {}", names.join(", ")),
+            format!(
+                "name these in etcd.members until the quorum stands; or, when nothing of that start is needed: ssh {host} sudo mv {folder}/data {folder}/data.aside",
+                folder = cluster.etcd.folder
+            ),
+        )
+    });
     begun
         .dropped(cluster)
         .filter_map(|host| {
@@ -332,6 +353,7 @@ pub(super) fn nothing_as_new(
                 )),
             }
         })
+        .chain(waiting)
         .collect()
 }
 

@@ -207,6 +207,26 @@ fn one_whose_vote_nobody_heard_of_and_whose_data_is_gone_comes_back_as_a_new_one
 }
 
 #[test]
+fn a_first_start_in_whose_midst_the_file_names_others_is_told_and_goes_on_once_they_are_named() {
+    let (mut waits, mut dropped) = (0, 0);
+    for at in 40..90 {
+        let mut stage = Stage::new(&HOSTS[..3]);
+        // Some have data of it, and some have none yet.
+        let operation = stage.world().operations() + at;
+        stage.world().fault(Fault::LeftRunning { operation, pace: 1 });
+        stage.raise();
+        stage.want(&["ibis"]);
+        if stage.raise() == Ended::Refused {
+            let told = |words: &str| stage.troubles.iter().any(|why| why.contains(words));
+            waits += usize::from(told("which was that of egret, heron, ibis"));
+            dropped += usize::from(told("no longer names it a member"));
+        }
+        stage.must_converge(&format!("killed {at} operations later"));
+    }
+    assert!(waits > 0 && dropped > 0, "{waits} {dropped}");
+}
+
+#[test]
 fn a_bare_machine_where_a_leaving_member_was_keeps_nobody_out() {
     for at in (0..80).step_by(8) {
         let mut stage = Stage::raised(&["heron", "egret", "ibis"]);
