@@ -301,9 +301,17 @@ fn balancers(floating: Option<IpAddr>, assigned: &Assigned<'_>, o: &mut String) 
         # vrrp = \"unicast\"             # or \"multicast\"\n\
         # forward = { 80 = 30080 }       # a port here, to the node port of a service on every worker\n\
         # settings = { \"timeout client\" = \"2h\" }   # keywords of HAProxy's section 'defaults'";
-    let (hosts, free) = match assigned.balancers.as_slice() {
-        [] => ("# hosts = [\"jetty-a\", \"jetty-b\"]".to_owned(), "the hosts'"),
-        some => (format!("hosts = [{}]", list(some)), "their"),
+    let title = match assigned.balancers.is_empty() && floating.is_none() {
+        true => "# [balancers]                    ",
+        false => "[balancers]",
+    };
+    let (without, hosts, free) = match assigned.balancers.as_slice() {
+        [] => (
+            " # without hosts, control planes hold the address, or the site's own leads to them",
+            "# hosts = [\"jetty-a\", \"jetty-b\"]".to_owned(),
+            "the hosts'",
+        ),
+        some => ("", format!("hosts = [{}]", list(some)), "their"),
     };
     let floating = match floating {
         Some(address) => {
@@ -312,16 +320,6 @@ fn balancers(floating: Option<IpAddr>, assigned: &Assigned<'_>, o: &mut String) 
         None => format!(
             "# floating = \"10.77.0.5\"         # an unused address of {free} network, held by one of them at a time"
         ),
-    };
-    let title = match assigned.balancers.is_empty() && floating.starts_with('#') {
-        true => "# [balancers]                    ",
-        false => "[balancers]",
-    };
-    let without = match assigned.balancers.is_empty() {
-        true => {
-            " # without hosts, control planes hold the address, or the site's own leads to them"
-        }
-        false => "",
     };
     let _ = writeln!(o, "\n{title}{without}\n{hosts}\n{floating}\n{KEYS}");
 }

@@ -34,6 +34,12 @@ impl NodeRequest {
         self.username.strip_prefix("system:bootstrap:")
     }
 
+    /// Whether it was made with a join token, for this host's certificate.
+    pub fn joins(&self, host: &HostName) -> bool {
+        let subject = self.subject();
+        self.token().is_some() && subject.is_some_and(|it| it == format!("system:node:{host}"))
+    }
+
     /// Common name of the subject that it asks for, if it can be read.
     pub fn subject(&self) -> Option<String> {
         let request = CertificateSigningRequestParams::from_pem(&self.pem).ok()?;

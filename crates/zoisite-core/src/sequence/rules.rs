@@ -311,6 +311,12 @@ pub(super) fn nothing_as_new(
             })
             .collect();
     };
+    let folder = &cluster.etcd.folder;
+    let or_aside = |host: &HostName| {
+        format!(
+            "or, when nothing of that start is needed: ssh {host} sudo mv {folder}/data {folder}/data.aside"
+        )
+    };
     // Those that began with data of other members than the file names now wait for these for ever.
     let first: BTreeSet<&HostName> = begun.members.keys().collect();
     let others = first != cluster.etcd.members.iter().collect();
@@ -325,20 +331,17 @@ pub(super) fn nothing_as_new(
         let names: Vec<&str> = first.iter().map(|host| host.as_str()).collect();
         refuse(
             host,
-            format!("it holds data of this cluster's first start, which was that of {}", names.join(", ")),
             format!(
-                "name these in etcd.members until the quorum stands; or, when nothing of that start is needed: ssh {host} sudo mv {folder}/data {folder}/data.aside",
-                folder = cluster.etcd.folder
+                "it holds data of this cluster's first start, which was that of {}",
+                names.join(", ")
             ),
+            format!("name these in etcd.members until the quorum stands; {}", or_aside(host)),
         )
     });
     begun
         .dropped(cluster)
         .filter_map(|host| {
-            let mend = format!(
-                "name {host} in etcd.members again; or, when nothing of that start is needed: ssh {host} sudo mv {folder}/data {folder}/data.aside",
-                folder = cluster.etcd.folder
-            );
+            let mend = format!("name {host} in etcd.members again; {}", or_aside(host));
             match looks.get(host) {
                 Some(Ok(observed)) if !observed.etcd.data => None,
                 Some(Ok(_)) => Some(refuse(

@@ -175,7 +175,7 @@ async fn publish(
         unpublish(api, &id).await?;
     }
     let stale = requests(api).await.map_err(failed("listing requests"))?;
-    for request in stale.iter().filter(|request| asks_for(request, host)) {
+    for request in stale.iter().filter(|request| request.joins(host)) {
         let why = "its token was taken back: the host is let in anew";
         deny(api, &request.name, why).await.map_err(failed("refusing a stale request"))?;
     }
@@ -186,12 +186,6 @@ async fn publish(
         Err(error) if error.code == 409 => Ok(0),
         Err(error) => Err(failed(attempted())(error)),
     }
-}
-
-/// Whether a request was made with a token, for a host's certificate.
-fn asks_for(request: &NodeRequest, host: &HostName) -> bool {
-    request.token().is_some()
-        && request.subject().is_some_and(|subject| subject == format!("system:node:{host}"))
 }
 
 async fn retract(
@@ -272,11 +266,8 @@ async fn try_admit(
         Signer::Run => requests(api).await.map_err(failed("listing requests"))?,
         Signer::InCluster => Vec::new(),
     };
-    let subject = format!("system:node:{host}");
     // What the node itself asked for before its certificate ended is of a key that nobody waits for any more.
-    let joins =
-        |open: &&NodeRequest| open.subject().as_ref() == Some(&subject) && open.token().is_some();
-    for request in open.iter().filter(joins) {
+    for request in open.iter().filter(|open| open.joins(host)) {
         progress(format!("checking the request {}", request.name));
         match answer(api, contents, host, request).await? {
             Ok(()) => seen.signed = true,
@@ -585,8 +576,8 @@ mod tests {
         let host = HostName::new("tern-1").unwrap_or_else(|e| panic!("{e}"));
         let request =
             |username: &str| NodeRequest { username: username.into(), ..NodeRequest::default() };
-        assert!(!asks_for(&request("system:node:tern-1"), &host));
-        assert!(!asks_for(&request("system:bootstrap:abcdef"), &host), "it names nobody");
+        assert!(!request("system:node:tern-1").joins(&host));
+        assert!(!request("system:bootstrap:abcdef").joins(&host), "it names nobody");
     }
 
     /// Requests as an API server keeps them, with its rule that what is approved cannot be denied.

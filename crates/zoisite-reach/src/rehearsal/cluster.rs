@@ -353,11 +353,7 @@ impl World {
                 // Those of runs that were cut off go first.
                 self.unpublish(&contents.retire_tokens(host, false)?);
                 // What was asked for with them waits for nobody any more.
-                let subject = subject(host);
-                self.api.requests.retain(|asked| {
-                    asked.request.token().is_none()
-                        || asked.request.subject().as_ref() != Some(&subject)
-                });
+                self.api.requests.retain(|asked| !asked.request.joins(host));
                 let (record, token) = contents.join_token(host)?;
                 self.api.tokens.insert(record.id, token.expose().to_owned());
                 Ok(1)
@@ -402,12 +398,7 @@ impl World {
         let ask: Vec<(HostName, String)> = self
             .hosts
             .iter()
-            .filter(|(host, sim)| {
-                sim.up
-                    && sim.started(KUBELET_UNIT)
-                    && sim.files.contains_key(TOKEN_PATH)
-                    && !asks_already(host)
-            })
+            .filter(|(host, sim)| sim.up && sim.started(KUBELET_UNIT) && !asks_already(host))
             .filter_map(|(host, sim)| {
                 let token = sim.files.get(TOKEN_PATH)?.text.trim();
                 let (id, _) = self.api.tokens.iter().find(|(_, published)| *published == token)?;
@@ -443,11 +434,9 @@ impl World {
 
     /// What is asked for in a host's name is checked, and signed or refused, as on real hosts; whether its own was signed.
     fn answer_requests(&mut self, host: &HostName, contents: &dyn Contents) -> bool {
-        let subject = subject(host);
         let all = std::mem::take(&mut self.api.requests);
-        let (asked, others): (Vec<_>, Vec<_>) = all.into_iter().partition(|asked| {
-            asked.request.token().is_some() && asked.request.subject().as_ref() == Some(&subject)
-        });
+        let (asked, others): (Vec<_>, Vec<_>) =
+            all.into_iter().partition(|asked| asked.request.joins(host));
         self.api.requests = others;
         let mut signed_its_own = false;
         for asked in asked {
@@ -520,18 +509,13 @@ impl World {
     }
 }
 
-/// The name by which the API knows a host's kubelet.
-fn subject(host: &HostName) -> String {
-    format!("system:node:{host}")
-}
-
 /// What a kubelet asks for with a join token (the platform's TLS bootstrapping), and the key that it made.
 fn asks(host: &HostName, token: &str, number: u64) -> Result<(NodeRequest, String), String> {
     let said = |error: rcgen::Error| format!("making a request: {error}");
     let key = rcgen::KeyPair::generate().map_err(said)?;
     let mut asked = rcgen::CertificateParams::default();
     asked.distinguished_name.push(rcgen::DnType::OrganizationName, "system:nodes");
-    asked.distinguished_name.push(rcgen::DnType::CommonName, subject(host));
+    asked.distinguished_name.push(rcgen::DnType::CommonName, format!("system:node:{host}"));
     let pem = asked.serialize_request(&key).and_then(|request| request.pem()).map_err(said)?;
     let request = NodeRequest {
         name: format!("node-csr-{number}"),

@@ -77,23 +77,21 @@ fn lost_place(row: &Loss) -> bool {
     matches!(row.lost, Lost::Site(_) | Lost::Rack(_)) && row.silent.is_some()
 }
 
+fn one_of(hosts: &[HostName]) -> String {
+    match hosts {
+        [one] => one.to_string(),
+        hosts => format!("one of {}", few(hosts)),
+    }
+}
+
 fn lost(row: &Loss) -> String {
     match &row.lost {
-        Lost::OneOf(hosts) => match hosts.as_slice() {
-            [one] => one.to_string(),
-            hosts => format!("one of {}", few(hosts)),
-        },
+        Lost::OneOf(hosts) => one_of(hosts),
         Lost::TwoOf(hosts) => match hosts.as_slice() {
             [one, other] => format!("{one} and {other}"),
             hosts => format!("any two of {}", few(hosts)),
         },
-        Lost::OneOfEach(some, others) => {
-            let one_of = |hosts: &[HostName]| match hosts {
-                [one] => one.to_string(),
-                hosts => format!("one of {}", few(hosts)),
-            };
-            format!("{} and {}", one_of(some), one_of(others))
-        }
+        Lost::OneOfEach(some, others) => format!("{} and {}", one_of(some), one_of(others)),
         Lost::Rack(rack) => format!("the rack {rack}"),
         Lost::Site(site) => format!("the site {site}"),
     }

@@ -92,18 +92,13 @@ fn folded(text: &str, width: usize) -> String {
             deep - 2 + at + rest.len() - rest.trim_start().len()
         });
         let deep = label.filter(|deep| *deep < width / 3).unwrap_or(deep).min(width / 2);
-        let mut used = 0;
-        for word in line.split_inclusive(' ') {
-            let long = measure_text_width(word.trim_end());
-            if used > deep && used + long > width {
-                out.truncate(out.trim_end_matches(' ').len());
-                out.push('\n');
-                out.push_str(&" ".repeat(deep));
-                used = deep;
-            }
-            out.push_str(word);
-            used += measure_text_width(word.trim_end_matches('\n'));
-        }
+        let (body, indent) = (line.trim(), line.len() - line.trim_start().len());
+        let parts = table::parted(body, width.saturating_sub(indent), width - deep);
+        let parts: Vec<&str> = parts.iter().map(|part| part.trim_end()).collect();
+        let further = format!("\n{}", " ".repeat(deep));
+        out.push_str(&" ".repeat(indent));
+        out.push_str(&parts.join(&further));
+        out.push_str(&line[line.trim_end_matches('\n').len()..]);
     }
     out
 }

@@ -69,10 +69,17 @@ fn fitted(columns: &[Column<'_>], rows: &[Vec<String>], width: usize) -> String 
     out
 }
 
-/// A text in lines of at most so many columns, parted between words.
+/// A text in lines of at most so many columns, parted between words; a word that is longer is cut.
 fn folded(text: &str, room: usize) -> Vec<String> {
+    parted(text, room, room).iter().map(|line| truncate_str(line, room, "…").into_owned()).collect()
+}
+
+/// A text parted between words, into a first line of at most so many columns and further ones of at most so many others; a
+/// word that is longer has a line of its own.
+pub fn parted(text: &str, first: usize, further: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for word in text.split(' ') {
+        let room = if lines.len() == 1 { first } else { further };
         let Some(line) = lines.last_mut() else { break };
         let fits = measure_text_width(line) + 1 + measure_text_width(word) <= room;
         if line.is_empty() {
@@ -84,7 +91,7 @@ fn folded(text: &str, room: usize) -> Vec<String> {
             lines.push(word.to_owned());
         }
     }
-    lines.iter().map(|line| truncate_str(line, room, "…").into_owned()).collect()
+    lines
 }
 
 #[cfg(test)]
