@@ -414,6 +414,10 @@ impl World {
 
     /// A stranger asks in a host's name: with another host's token, where one is published.
     pub(super) fn forge(&mut self, host: &HostName) {
+        // Where no API answers there is nothing to ask.
+        if self.stable(None).is_err() {
+            return;
+        }
         let its = self.hosts.get(host).and_then(|sim| sim.files.get(TOKEN_PATH));
         let its = its.map(|file| file.text.trim().to_owned());
         let stolen = self.api.tokens.iter().find(|(_, published)| Some(*published) != its.as_ref());

@@ -650,6 +650,10 @@ fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
     for host in &hosts {
         stage.world().power(&host.host, true);
     }
+    // What a stranger asked for is seen where the API answers when a raise begins: it has to be there again.
+    if stage.world().requests_that_wait() > 0 {
+        stage.raise();
+    }
     stage.must_converge(&format!("{mishaps:?}"));
 }
 
