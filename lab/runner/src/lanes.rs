@@ -54,6 +54,8 @@ pub struct Ended {
     pub cluster: String,
     pub outcome: Outcome,
     pub took: Duration,
+    /// Where it did not pass, the line that says so.
+    pub why: String,
 }
 
 impl Ended {
@@ -147,6 +149,7 @@ impl Lanes {
             cluster: scene.row.cluster,
             outcome: Outcome::NotRun,
             took: Duration::ZERO,
+            why: "there was no time left to begin it".to_owned(),
         }));
         ended
     }
@@ -187,7 +190,10 @@ impl Lanes {
             text.lines().chain(trouble.lines()).map(|line| format!("   {lane}| {line}")).collect();
         let head = format!("== {}: {outcome} after {} s", scene.name, took.as_secs());
         say(&format!("{head}\n{}", lines.join("\n")));
-        Ended { name: scene.name.clone(), cluster: scene.row.cluster.clone(), outcome, took }
+        let passed = outcome == Outcome::Passed;
+        let why = if passed { String::new() } else { verdict(&text).unwrap_or(trouble) };
+        let (name, cluster) = (scene.name.clone(), scene.row.cluster.clone());
+        Ended { name, cluster, outcome, took, why }
     }
 
     fn started(
@@ -250,6 +256,14 @@ fn ends(child: &mut Child, limit: Duration) -> Option<bool> {
             Err(_) => return Some(false),
         }
     }
+}
+
+/// What a test that failed says of it: from where it panicked to the stack's trace, as far as one reads at a glance.
+fn verdict(text: &str) -> Option<String> {
+    let lines = text.lines().skip_while(|line| !line.contains("panicked at"));
+    let lines = lines.take_while(|line| !line.starts_with("stack backtrace"));
+    let said: Vec<String> = lines.take(6).map(|line| line.chars().take(600).collect()).collect();
+    (!said.is_empty()).then(|| said.join("\n"))
 }
 
 /// Ends a test with all that it started.
@@ -354,6 +368,14 @@ mod tests {
         assert_eq!(queue.next(1, "", end).unwrap().name, "short");
         assert!(queue.next(1, "", end).is_none());
         assert_eq!(queue.all.len(), 1, "it is told as not run");
+    }
+
+    #[test]
+    fn of_a_test_that_failed_its_own_words_are_told_and_not_the_trace() {
+        let text = "running 1 test\nthread 'x' (7) panicked at a.rs:3:5:\negret is off\nstack backtrace:\n   0: x\n";
+        let said = verdict(text).unwrap();
+        assert_eq!(said, "thread 'x' (7) panicked at a.rs:3:5:\negret is off");
+        assert_eq!(verdict("it was ended"), None);
     }
 
     #[test]

@@ -4,11 +4,11 @@
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use crate::lives::{BUGS, Bug, Ended, HOSTS, Stage};
-use crate::simulated::host;
+use crate::simulated::{by_chance, host};
 use proptest::prelude::*;
 use proptest::sample::Index;
 use proptest::strategy::ValueTree as _;
-use proptest::test_runner::{FailurePersistence, FileFailurePersistence, RngSeed, TestRunner};
+use proptest::test_runner::{FailurePersistence, FileFailurePersistence, TestRunner};
 use zoisite_core::aim::{Arm, Why};
 use zoisite_core::cluster::HostName;
 use zoisite_reach::Fault;
@@ -495,21 +495,10 @@ fn every_planted_bug_is_found() {
     eprintln!("seeds until each was found: {found:?}");
 }
 
-/// How many schedules to try; the environment may ask for more.
-fn cases(usual: u32) -> u32 {
-    std::env::var("ZOISITE_SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
-}
-
 /// Lives that failed once are lived through at each run, whatever the seed.
 fn regressions() -> Option<Box<dyn FailurePersistence>> {
     let file = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/members.regressions");
     Some(Box::new(FileFailurePersistence::Direct(file)))
-}
-
-/// The same lives each time; CI asks for others at each commit.
-fn seed() -> RngSeed {
-    let asked = std::env::var("ZOISITE_SEED").ok().and_then(|n| n.parse().ok());
-    RngSeed::Fixed(asked.unwrap_or(1))
 }
 
 /// Lives through a schedule, and comes to what the file says once all is mended.
@@ -522,7 +511,7 @@ fn lives_through(mut stage: Stage, mishaps: &[Mishap]) -> Result<(), TestCaseErr
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: cases(250), rng_seed: seed(), failure_persistence: regressions(), ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { failure_persistence: regressions(), ..by_chance(250) })]
 
     #[test]
     fn whatever_happens_between_memberships_nothing_acknowledged_is_lost(

@@ -10,7 +10,7 @@ use std::process::{Child, Command, Output, Stdio};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
-use crate::simulated::{Issued, TestContents, host, now, on_virtual_time};
+use crate::simulated::{Issued, TestContents, asked, host, now, on_virtual_time};
 use zoisite_core::aim::EtcdAim;
 use zoisite_core::cluster::HostName;
 use zoisite_core::components::NodeImages;
@@ -121,12 +121,15 @@ impl Model {
     }
 
     fn members(&self) -> Vec<(String, String, bool)> {
-        let serves = HOSTS.map(host).into_iter().find(|name| self.world().serves(name));
-        let Some(name) = serves else { return Vec::new() };
         let all: Vec<String> = urls().into_values().collect();
-        let look = held(&name, &all, true);
-        let seen = on_virtual_time(async { self.reach().observe(&look, Depth::Quick).await });
-        let listed = seen.unwrap().etcd.members.unwrap_or_default();
+        // (A learner gives no list.)
+        let listed = HOSTS.map(host).into_iter().filter(|name| self.world().serves(name));
+        let mut listed = listed.filter_map(|name| {
+            let look = held(&name, &all, true);
+            let seen = on_virtual_time(async { self.reach().observe(&look, Depth::Quick).await });
+            seen.unwrap().etcd.members
+        });
+        let listed = listed.next().unwrap_or_default();
         listed.into_iter().map(|one| (one.id, one.peer_urls[0].clone(), one.learner)).collect()
     }
 
@@ -432,6 +435,8 @@ impl Dice {
 struct Both {
     model: Model,
     real: Real,
+    /// Hosts without power.
+    off: BTreeSet<HostName>,
     story: String,
 }
 
@@ -513,6 +518,10 @@ impl Both {
         {
             return;
         }
+        // It is let in while its host is off, and begins once that is back.
+        if self.off.contains(name) {
+            self.power(name, true);
+        }
         let holdings = held(name, &members, false);
         let paths = holdings.etcd.clone().unwrap();
         self.model.act(
@@ -548,6 +557,10 @@ impl Both {
 
     fn power(&mut self, name: &HostName, on: bool) {
         let placed = self.real.placed(name);
+        match on {
+            true => self.off.remove(name),
+            false => self.off.insert(name.clone()),
+        };
         self.model.world().power(name, on);
         match on {
             true if placed => self.real.start(name),
@@ -563,12 +576,11 @@ impl Both {
 #[test]
 #[ignore = "needs the lab: etcd"]
 fn real_members_answer_as_rehearsed_ones_do() {
-    let asked = |name: &str, usual: u64| {
-        std::env::var(name).ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
-    };
-    let (seed, turns) = (asked("ZOISITE_SEED", 7), asked("ZOISITE_TURNS", 18));
+    let seed = asked("ZOISITE_SEED").unwrap_or(7);
+    let turns = asked("ZOISITE_TURNS").unwrap_or(18);
     let mut dice = Dice(0x9e37_79b9_7f4a_7c15 ^ seed);
-    let mut both = Both { model: Model::new(), real: Real::new(), story: String::new() };
+    let mut both =
+        Both { model: Model::new(), real: Real::new(), off: BTreeSet::new(), story: String::new() };
     // Three begin together.
     let first: Vec<String> = HOSTS[..3].iter().map(|name| urls()[&host(name)].clone()).collect();
     for name in HOSTS[..3].iter().map(|name| host(name)) {
@@ -652,7 +664,10 @@ fn real_members_answer_as_rehearsed_ones_do() {
         };
         *counts.entry(what).or_default() += 1;
     }
-    assert_eq!(both.model.world().broken(), [""; 0], "{}", both.story);
+    // (Nothing is saved here before a member goes: what the members answer is compared, not what this program does.)
+    let broken = both.model.world().broken().to_vec();
+    let broken: Vec<&String> = broken.iter().filter(|one| !one.starts_with("S10:")).collect();
+    assert!(broken.is_empty(), "{broken:?}: {}", both.story);
     let compared: u64 = counts.values().sum();
     assert!(compared * 3 >= turns * 2, "{compared} of {turns} turns were compared: {}", both.story);
     eprintln!("{}{counts:?}", both.story);

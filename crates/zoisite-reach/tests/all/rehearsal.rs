@@ -11,7 +11,7 @@ use zoisite_core::sequence::Rule;
 use zoisite_core::survey::{Mender, judge};
 use zoisite_reach::{Contents as _, Fault, Reach as _, Sighted, World};
 
-use crate::simulated::{TestContents, host, now, on_virtual_time};
+use crate::simulated::{TestContents, by_chance, host, now, on_virtual_time};
 use crate::staged::{CONFIG, Ended, Stage, issued};
 
 #[test]
@@ -590,16 +590,6 @@ fn mishap(operations: u64) -> impl Strategy<Value = Mishap> {
     ]
 }
 
-/// How many schedules to try; the environment may ask for more.
-fn cases(usual: u32) -> ProptestConfig {
-    let asked = std::env::var("ZOISITE_SEEDS").ok().and_then(|n| n.parse().ok());
-    ProptestConfig {
-        cases: asked.unwrap_or(usual),
-        failure_persistence: None,
-        ..ProptestConfig::default()
-    }
-}
-
 /// Whatever happens in whatever order, no rule is broken, and once all is mended one raise converges.
 fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
     let hosts = stage.holdings.hosts.clone();
@@ -658,7 +648,7 @@ fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
 }
 
 proptest! {
-    #![proptest_config(cases(300))]
+    #![proptest_config(by_chance(300))]
     #[test]
     fn any_schedule_of_mishaps_converges_and_breaks_no_rule(
         mishaps in proptest::collection::vec(mishap(90), 0..14),
@@ -668,7 +658,7 @@ proptest! {
 }
 
 proptest! {
-    #![proptest_config(cases(60))]
+    #![proptest_config(by_chance(60))]
     #[test]
     fn any_schedule_of_mishaps_on_the_whole_cluster_converges_and_breaks_no_rule(
         mishaps in proptest::collection::vec(mishap(600), 0..10),

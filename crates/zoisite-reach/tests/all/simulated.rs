@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use ipnet::IpNet;
 use jiff::Timestamp;
+use proptest::test_runner::{Config as ProptestConfig, RngSeed};
 use zoisite_core::aim::EtcdAim;
 use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::components::NodeImages;
@@ -38,10 +39,26 @@ pub fn on_virtual_time<T>(future: impl Future<Output = T>) -> T {
     runtime.enable_time().start_paused(true).build().unwrap().block_on(future)
 }
 
+/// A number that the environment asks for.
+pub fn asked(name: &str) -> Option<u64> {
+    std::env::var(name).ok()?.parse().ok()
+}
+
 /// Which of `n` parts of a long list it is the turn of: another one at each commit in CI, all of them within `n` commits.
 pub fn turn(n: usize) -> usize {
-    let asked = std::env::var("ZOISITE_SEED").ok().and_then(|seed| seed.parse::<usize>().ok());
-    asked.unwrap_or(0) % n
+    let seed = asked("ZOISITE_SEED").unwrap_or(0);
+    usize::try_from(seed).unwrap_or(0) % n
+}
+
+/// How many schedules by chance, and which: the same each time, unless the environment asks for others, or for more. CI asks
+/// for others at each commit.
+pub fn by_chance(usual: u32) -> ProptestConfig {
+    ProptestConfig {
+        cases: asked("ZOISITE_SEEDS").and_then(|n| n.try_into().ok()).unwrap_or(usual),
+        rng_seed: RngSeed::Fixed(asked("ZOISITE_SEED").unwrap_or(1)),
+        failure_persistence: None,
+        ..ProptestConfig::default()
+    }
 }
 
 pub type Keys = Vec<(SecretRef, Secret)>;

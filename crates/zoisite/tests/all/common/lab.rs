@@ -336,13 +336,24 @@ impl Lab {
     /// A host's first process, as this machine numbers it.
     #[track_caller]
     fn leader(&self, host: &str) -> String {
+        let leader = self.first_process(host);
+        leader.unwrap_or_else(|| panic!("{host} is off: nothing can be asked there"))
+    }
+
+    /// None while the host is off.
+    #[track_caller]
+    fn first_process(&self, host: &str) -> Option<String> {
         let pid = std::fs::read_to_string(self.folder.join("hosts").join(host).join("pid"));
         let pid = pid.unwrap_or_else(|error| panic!("there is no host {host}: {error}"));
         let pid = pid.trim();
         let children = std::fs::read_to_string(format!("/proc/{pid}/task/{pid}/children"));
-        let leader = children.unwrap_or_default().split(' ').next().unwrap_or_default().to_owned();
-        assert!(!leader.is_empty(), "{host} is off: nothing can be asked there");
-        leader
+        Some(children.ok()?.split_whitespace().next()?.to_owned())
+    }
+
+    /// Whether a host is on, so that something can be asked there.
+    #[track_caller]
+    pub fn is_on(&self, host: &str) -> bool {
+        self.first_process(host).is_some()
     }
 
     /// Runs etcdctl on a host with its health client's certificate.
