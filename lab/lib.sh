@@ -141,7 +141,7 @@ boot_host() {
   mountpoint -q "$dir/root" || mount -t overlay overlay \
     -o "lowerdir=$(cat "$dir/base"),upperdir=$dir/upper,workdir=$dir/work" "$dir/root"
   rm -f "$dir/pid"
-  # A host that starts anew by itself ends with 133 (systemd-nspawn(1), --keep-unit).
+  # A host that starts again by itself ends with 133 (systemd-nspawn(1), --keep-unit).
   # shellcheck disable=SC2016 # for the shell that stays with it
   local stays='pid=$1; shift
     status=133

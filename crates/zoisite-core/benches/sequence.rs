@@ -51,7 +51,7 @@ fn sequence(c: &mut Criterion) {
                 let (next, real) = common::next(&cluster, &looks, None, true);
                 let input = PlanInput {
                     cluster: &cluster,
-                    aim: &common::leg(next),
+                    aim: &common::stage(next),
                     real: &real,
                     holdings: &holdings,
                     looks: &looks,

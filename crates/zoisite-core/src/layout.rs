@@ -54,11 +54,11 @@ pub struct Distribution {
     pub runtime: Program,
     /// One of the reference plugins of container networks: where it is, all are.
     pub plugins: Program,
-    /// The program of balancers.
-    pub balancer: Program,
+    /// The program of load balancers.
+    pub load_balancer: Program,
     /// The program of the firewall.
     pub nft: Program,
-    /// The program that holds a floating address.
+    /// The program that holds a virtual IP.
     pub keepalived: Program,
     /// The program that asks an API server by TLS.
     pub openssl: Program,
@@ -74,7 +74,7 @@ const DEBIAN: Distribution = Distribution {
     apt: true,
     runtime: Program { path: "/usr/bin/containerd", package: "containerd" },
     plugins: Program { path: "/usr/lib/cni/bridge", package: "containernetworking-plugins" },
-    balancer: Program { path: "/usr/sbin/haproxy", package: "haproxy" },
+    load_balancer: Program { path: "/usr/sbin/haproxy", package: "haproxy" },
     nft: Program { path: NFT, package: "nftables" },
     keepalived: Program { path: "/usr/sbin/keepalived", package: "keepalived" },
     openssl: Program { path: "/usr/bin/openssl", package: "openssl" },
@@ -138,8 +138,14 @@ impl Distribution {
             WIREGUARD_PROGRAM => return WIREGUARD_GO,
             _ => {}
         }
-        let all =
-            [self.runtime, self.plugins, self.balancer, self.nft, self.keepalived, self.openssl];
+        let all = [
+            self.runtime,
+            self.plugins,
+            self.load_balancer,
+            self.nft,
+            self.keepalived,
+            self.openssl,
+        ];
         let beside = |program: &&Program| program.path == path;
         all.iter().find(beside).map_or(self.runtime.package, |program| program.package)
     }

@@ -25,7 +25,7 @@
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
 //! | [`first_boot`] | what a machine is told before anybody can log in to it |
-//! | [`join_file`] | what a run does on a host, carried there by hand, and the letter that comes back |
+//! | [`join_file`] | what a run does on a host, carried there by hand, and the report that comes back |
 //! | [`joining`] | how far hosts have come in joining, told from the cluster's side |
 //! | [`login`] | getting into hosts: stage by stage, what keeps one out, what opens it |
 //! | [`survey`] | what hosts are like before anything is put on them, and what that means |
@@ -33,7 +33,7 @@
 //! | [`text`] | texts from elsewhere made harmless |
 //! | [`snapshot`] | what is recorded of saved etcd data, what is good, what may go |
 //! | [`drill`] | losing something on purpose: what, where, measured and drawn |
-//! | [`diagnosis`] | evidence from a host, its likely cause and the mend |
+//! | [`diagnosis`] | evidence from a host, its likely cause and the fix |
 
 pub mod adopt;
 pub mod aim;

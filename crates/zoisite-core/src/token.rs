@@ -26,7 +26,7 @@ pub struct TokenRecord {
     /// When it was made.
     pub made: Timestamp,
     /// When it ends.
-    pub ends: Timestamp,
+    pub expires: Timestamp,
     /// Who joined with it, and when.
     pub used: Vec<(HostName, Timestamp)>,
     /// When it was taken back or used up.
@@ -68,7 +68,7 @@ impl TokenRecord {
             TokenState::UsedUp
         } else if self.gone.is_some() {
             TokenState::Revoked
-        } else if self.ends <= now {
+        } else if self.expires <= now {
             TokenState::Ended
         } else {
             TokenState::Usable
@@ -100,14 +100,14 @@ impl TokenRecord {
 
 /// A fresh token from random octets: id and whole text. Characters are drawn without bias.
 pub fn make_token(mut random: impl FnMut() -> [u8; 16]) -> (String, Secret) {
-    const LETTERS: &[u8] = b"abcdefghijklmnopqrstuvwxyz0123456789";
+    const REPORTS: &[u8] = b"abcdefghijklmnopqrstuvwxyz0123456789";
     let mut draw = |length: usize| {
         let mut text = zeroize::Zeroizing::new(String::with_capacity(length));
         while text.len() < length {
-            // 252 is the largest multiple of 36 in an octet: what is above would favour some letters.
+            // 252 is the largest multiple of 36 in an octet: what is above would favour some reports.
             for octet in random().into_iter().filter(|octet| *octet < 252) {
                 if text.len() < length {
-                    text.push(char::from(LETTERS[usize::from(octet) % LETTERS.len()]));
+                    text.push(char::from(REPORTS[usize::from(octet) % REPORTS.len()]));
                 }
             }
         }
@@ -123,15 +123,15 @@ pub const JOINING: &str = "system:bootstrappers:zoisite:joining";
 /// The Secret that publishes a token that lets hosts in, as the API wants it. It holds the secret half: it is never shown.
 /// (`auth-extra-groups`: what else whoever shows it belongs to, besides `system:bootstrappers`.)
 pub fn token_object(record: &TokenRecord, token: &Secret) -> Value {
-    let mut object = letter_token_object(record, token);
+    let mut object = report_token_object(record, token);
     object["stringData"]["auth-extra-groups"] = JOINING.into();
     object
 }
 
-/// The Secret that publishes a token with which a letter may be left, and nothing else done.
-pub fn letter_token_object(record: &TokenRecord, token: &Secret) -> Value {
+/// The Secret that publishes a token with which a report may be left, and nothing else done.
+pub fn report_token_object(record: &TokenRecord, token: &Secret) -> Value {
     let (id, secret) = token.expose().split_once('.').unwrap_or_default();
-    let ends = Timestamp::from_second(record.ends.as_second()).unwrap_or(record.ends);
+    let expires = Timestamp::from_second(record.expires.as_second()).unwrap_or(record.expires);
     json!({
         "apiVersion": "v1",
         "kind": "Secret",
@@ -140,7 +140,7 @@ pub fn letter_token_object(record: &TokenRecord, token: &Secret) -> Value {
         "stringData": {
             "token-id": id,
             "token-secret": secret,
-            "expiration": ends.to_string(),
+            "expiration": expires.to_string(),
             "usage-bootstrap-authentication": "true",
             "description": format!("zoisite: for {}", record.for_whom()),
         },
@@ -186,7 +186,7 @@ mod tests {
             turn += 1;
             if turn == 1 { [255; 16] } else { [0; 16] }
         });
-        assert_eq!(id, "aaaaaa", "octets that would favour some letters are left out");
+        assert_eq!(id, "aaaaaa", "octets that would favour some reports are left out");
     }
 
     #[test]
@@ -199,7 +199,7 @@ mod tests {
             hosts: vec![host("tern-1")],
             uses: 1,
             made: now,
-            ends: Timestamp::from_second(2_000).unwrap(),
+            expires: Timestamp::from_second(2_000).unwrap(),
             used: Vec::new(),
             gone: None,
             by_run: false,

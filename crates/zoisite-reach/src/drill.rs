@@ -21,7 +21,7 @@ use crate::reach::Reach;
 /// How often each request is made.
 const EVERY: Duration = Duration::from_millis(250);
 /// A request that takes longer has failed.
-pub(crate) const PATIENCE: Duration = Duration::from_secs(2);
+pub(crate) const TIMEOUT: Duration = Duration::from_secs(2);
 /// For how long is asked before anything is lost, and after all is as before.
 const BEFORE: Duration = Duration::from_secs(4);
 const AFTER: Duration = Duration::from_secs(2);
@@ -47,7 +47,7 @@ pub trait Ground: Send + Sync {
     /// Loses what is to be lost; when that was.
     async fn lose(&self) -> Result<Instant, Trouble>;
     /// Gives it back, if the host has not done so by itself, and waits until it has.
-    async fn mend(&self) -> Result<(), Trouble>;
+    async fn fix(&self) -> Result<(), Trouble>;
     /// Makes one request, on a new connection; writes are told apart by their number.
     async fn ask(&self, ask: Ask, number: u32) -> Result<(), String>;
     /// How something stands now: empty for nobody, `None` where nobody can say.
@@ -73,7 +73,7 @@ pub struct Conduct {
     /// What must hold again at the end.
     pub whole: Vec<Condition>,
     /// For how long that is waited for.
-    pub patience: Duration,
+    pub timeout: Duration,
 }
 
 /// What goes on, for who looks on.
@@ -84,7 +84,7 @@ pub enum Stage {
     /// Something is lost.
     Lost,
     /// It is given back.
-    Mending,
+    Fixing,
     /// It was given back; what is waited for.
     Waiting(String),
 }
@@ -137,19 +137,19 @@ pub async fn conduct(
             () = tokio::time::sleep_until(lost + Duration::from_secs(what.drill.seconds.into())) => {}
             () = &mut interrupt => {}
         }
-        tell(Stage::Mending);
-        let end = Instant::now() + what.patience;
-        let mended = until(end, async || ground.mend().await, tell).await;
-        let mended = mended.map(|()| Instant::now());
-        let whole = match &mended {
+        tell(Stage::Fixing);
+        let end = Instant::now() + what.timeout;
+        let fixed = until(end, async || ground.fix().await, tell).await;
+        let fixed = fixed.map(|()| Instant::now());
+        let whole = match &fixed {
             Ok(_) => until(end, async || holds(reach, &what.whole).await, tell).await,
             Err(trouble) => Err(trouble.clone()),
         };
         let whole = whole.map(|()| Instant::now());
         tokio::time::sleep(AFTER).await;
-        Ok::<_, Trouble>((lost, mended.ok(), whole))
+        Ok::<_, Trouble>((lost, fixed.ok(), whole))
     };
-    let (lost, mended, whole) = tokio::select! {
+    let (lost, fixed, whole) = tokio::select! {
         course = course => course?,
         _ = asking => return Err(ended()),
         _ = seeing => return Err(ended()),
@@ -178,7 +178,7 @@ pub async fn conduct(
         began,
         asked,
         changes: changes.collect(),
-        mended: mended.map(since),
+        fixed: fixed.map(since),
         left: whole.as_ref().err().map(ToString::to_string),
         whole: whole.ok().map(since),
         lost_writes: ground.missing(&log.acknowledged).await,
@@ -206,8 +206,8 @@ async fn asks(ground: &dyn Ground, what: &Conduct, ask: Ask, log: &Mutex<Log>) {
                 number += 1;
                 going.push(async move {
                     let at = Instant::now();
-                    let answer = tokio::time::timeout(PATIENCE, ground.ask(ask, number)).await;
-                    let late = format!("no answer within {} seconds", PATIENCE.as_secs());
+                    let answer = tokio::time::timeout(TIMEOUT, ground.ask(ask, number)).await;
+                    let late = format!("no answer within {} seconds", TIMEOUT.as_secs());
                     (number, at, at.elapsed(), answer.unwrap_or(Err(late)))
                 });
             }
@@ -227,7 +227,7 @@ async fn asks(ground: &dyn Ground, what: &Conduct, ask: Ask, log: &Mutex<Log>) {
 async fn sees(ground: &dyn Ground, sight: &Sight, log: &Mutex<Log>) {
     let mut was: Option<String> = None;
     loop {
-        let seen = tokio::time::timeout(PATIENCE, ground.see(sight)).await;
+        let seen = tokio::time::timeout(TIMEOUT, ground.see(sight)).await;
         if let Ok(Some(is)) = seen
             && was.as_ref() != Some(&is)
         {

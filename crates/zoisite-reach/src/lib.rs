@@ -24,8 +24,8 @@ pub use access::{Access, Stream};
 pub use api::{ApiClient, ApiError, ApiResult, FIELD_MANAGER, in_waves};
 pub use drill::{Conduct, Ground, Stage, Witnessed, conduct};
 pub use hosts::{
-    ANSWERS, Broken, Carrier, Connection, Deadlines, Field, Hope, Hosts, NotOpened, OpenSsh,
-    Places, Process, Target, Upkeep, Upkept, answer,
+    ANSWERS, Broken, Carrier, Connection, Deadlines, Defragmented, DefragmentedMember, Field, Hope,
+    Hosts, NotOpened, OpenSsh, Places, Process, Target, answer,
 };
 pub use probe::{NAMESPACE, Probe};
 pub use quorum::{MemberAnswer, judge};

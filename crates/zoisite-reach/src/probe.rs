@@ -96,9 +96,9 @@ impl Probe {
     ///
     /// # Errors
     /// What was answered instead, or that it is still there.
-    pub(crate) async fn end(&self, api: &ApiClient, patience: Duration) -> Result<(), String> {
+    pub(crate) async fn end(&self, api: &ApiClient, timeout: Duration) -> Result<(), String> {
         let path = self.path("");
-        let end = Instant::now() + patience;
+        let end = Instant::now() + timeout;
         api.delete(&path).await.map_err(|e| e.to_string())?;
         loop {
             match api.get(&path).await {

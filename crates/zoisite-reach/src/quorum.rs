@@ -45,7 +45,7 @@ pub fn not_changed(
             (Some(host.clone()), "having the others dial it elsewhere")
         }
     };
-    let (answer, mend) = match taken_back {
+    let (answer, fix) = match taken_back {
         None => {
             (why, "zoisite status shows the members; run the same command again when they are well")
         }
@@ -53,14 +53,14 @@ pub fn not_changed(
             format!(
                 "it did not catch up in time ({why}), and was taken back: the quorum is as it was before"
             ),
-            "look at its disk and at the path to it (zoisite paths try); or give it more time with --patience",
+            "look at its disk and at the path to it (zoisite paths try); or give it more time with --timeout",
         ),
         Some(Err(also)) => (
             format!("it did not catch up in time ({why}), and could not be taken back ({also})"),
             "it has no vote and costs nothing; run the same command again",
         ),
     };
-    Trouble::new(host, attempted, answer, Vec::new()).mend(mend)
+    Trouble::new(host, attempted, answer, Vec::new()).fix(fix)
 }
 
 /// Whether the members agree: one cluster id, one member list, one leader, and each is who it should be.

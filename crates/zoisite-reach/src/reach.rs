@@ -27,7 +27,7 @@ pub trait Contents: Send + Sync {
     /// The file of a component for an architecture, its checksum verified on this machine.
     ///
     /// # Errors
-    /// What is wrong with it, and the mend.
+    /// What is wrong with it, and the fix.
     fn component(&self, component: &Component, sha256: &str, arch: &str)
     -> Result<PathBuf, String>;
 
@@ -83,7 +83,7 @@ pub(crate) fn signed(
     }
     contents.certify(host, &requests).map_err(|why| {
         let attempted = "signing for the keys that it made";
-        Trouble::new(Some(host.clone()), attempted, why.join("; "), Vec::new()).mend(
+        Trouble::new(Some(host.clone()), attempted, why.join("; "), Vec::new()).fix(
             "nothing was signed. Its keys are in /var/lib/zoisite/keys there: without that folder the next raise has it make others",
         )
     })
@@ -164,7 +164,7 @@ pub trait Reach: Send + Sync {
     /// Saves what etcd holds, from the first of these members that gives it, and checks what came.
     async fn save(&self, through: &[HostName], why: &str, progress: Progress<'_>) -> StepOutcome;
 
-    /// Has API servers write every secret anew that etcd holds otherwise than encrypted by that key; these members
+    /// Has API servers write every secret again that etcd holds otherwise than encrypted by that key; these members
     /// show what is left.
     async fn rewrite(&self, key: &str, through: &[HostName], progress: Progress<'_>)
     -> StepOutcome;

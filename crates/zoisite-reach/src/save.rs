@@ -151,7 +151,7 @@ pub(crate) fn not_taken(said: Vec<String>) -> Trouble {
         false => said.join("; "),
     };
     Trouble::new(None, "saving what etcd holds", answer, Vec::new())
-        .mend("zoisite status shows which members serve; is there room for it here?")
+        .fix("zoisite status shows which members serve; is there room for it here?")
 }
 
 #[cfg(test)]

@@ -47,10 +47,10 @@ pub struct Verification {
     /// The cluster's DNS domain.
     pub domain: String,
     /// Deadline for pods to run, and for each connection.
-    pub patience: Duration,
-    /// Node ports that balancers lead to, each with the ways there: their names, and what is dialled.
+    pub timeout: Duration,
+    /// Node ports that load balancers lead to, each with the ways there: their names, and what is dialled.
     pub forwards: BTreeMap<u16, Vec<(String, SocketAddr)>>,
-    /// Images that every node is to pull anew.
+    /// Images that every node is to pull again.
     pub pulls: Vec<String>,
     /// The cluster's own registry, where it takes images.
     pub pushing: Option<Pushing>,
@@ -161,7 +161,7 @@ struct Verifier<'a> {
 /// An API server by its host, and a client of it.
 pub type Server = (HostName, Result<ApiClient, String>);
 
-/// Verifies a cluster through the stable address. `servers` are its API servers, each at its own address. When
+/// Verifies a cluster through the API endpoint. `servers` are its API servers, each at its own address. When
 /// `interrupt` completes, nothing more is tried, and what was made is removed.
 pub async fn verify(
     stable: &ApiClient,
@@ -211,7 +211,7 @@ impl Verifier<'_> {
     /// Whether an API server is ready, or is so soon: one that has just started, or whose etcd took a moment too long
     /// for one of its checks, says otherwise for a while.
     async fn is_ready(&self, server: &ApiClient) -> Result<(), String> {
-        let end = Instant::now() + self.wanted.patience.min(Duration::from_secs(30));
+        let end = Instant::now() + self.wanted.timeout.min(Duration::from_secs(30));
         loop {
             match server.readyz().await {
                 Err(_) if Instant::now() < end => {}
@@ -221,7 +221,7 @@ impl Verifier<'_> {
         }
     }
 
-    /// Makes the namespace; writes through the stable address and reads through every API server.
+    /// Makes the namespace; writes through the API endpoint and reads through every API server.
     async fn begin(&mut self, servers: &[Server]) -> bool {
         let began = Instant::now();
         let value = self.wanted.probe.namespace.clone();
@@ -238,7 +238,7 @@ impl Verifier<'_> {
         };
         let written = written.await.map_err(|e| e.to_string());
         let made = written.is_ok();
-        self.note(CHECKS[1], "the stable address", began, written);
+        self.note(CHECKS[1], "the API endpoint", began, written);
         if !made {
             return false;
         }
@@ -295,7 +295,7 @@ impl Verifier<'_> {
             }
         }
         let mut running = BTreeMap::new();
-        let end = Instant::now() + self.wanted.patience;
+        let end = Instant::now() + self.wanted.timeout;
         let list = format!("{path}?labelSelector=app%3D{app}");
         while !waiting.is_empty() && Instant::now() < end {
             for pod in self.api.list(&list).await.unwrap_or_default() {
@@ -332,7 +332,7 @@ impl Verifier<'_> {
     /// A namespace's default service account is made after the namespace, by the controller manager: it may be just
     /// starting, and is waited for as long as everything else.
     async fn create_pod(&self, path: &str, pod: &Value) -> ApiResult<()> {
-        let end = Instant::now() + self.wanted.patience;
+        let end = Instant::now() + self.wanted.timeout;
         loop {
             match self.api.create(path, pod).await {
                 Ok(_) => return Ok(()),
@@ -429,7 +429,7 @@ impl Verifier<'_> {
         }
     }
 
-    /// The way from outside: node ports on every node, and ports that balancers forward to them. Where a service of
+    /// The way from outside: node ports on every node, and ports that load balancers forward to them. Where a service of
     /// the site's has the node port already, it is its own proof.
     async fn forwarded(&mut self, host: &dyn FromHost) {
         let wanted = self.wanted;
@@ -452,8 +452,8 @@ impl Verifier<'_> {
             }
             for (name, to) in ways {
                 let began = Instant::now();
-                let end = began + wanted.patience.min(Duration::from_secs(30));
-                // Rules of services and checks of balancers need a moment to be everywhere.
+                let end = began + wanted.timeout.min(Duration::from_secs(30));
+                // Rules of services and checks of load balancers need a moment to be everywhere.
                 let answered = loop {
                     let asked = async {
                         let stream = host.stream(*to).await?;
@@ -488,12 +488,12 @@ impl Verifier<'_> {
     /// Asks a node's second pod for a name until its answer holds `expected`: service rules and DNS records need a
     /// moment to be everywhere.
     async fn ask(&self, node: &str, name: &str, kind: TYPE, expected: &str) -> Result<(), String> {
-        let end = Instant::now() + self.wanted.patience.min(Duration::from_secs(30));
+        let end = Instant::now() + self.wanted.timeout.min(Duration::from_secs(30));
         loop {
             let pod = format!("ask-{node}");
             let pods = self.pods_api();
             let asked = query(&pods, &pod, name, kind);
-            let answer = match tokio::time::timeout(self.wanted.patience, asked).await {
+            let answer = match tokio::time::timeout(self.wanted.timeout, asked).await {
                 Ok(answer) => answer,
                 Err(_) => Err("no answer: timed out".into()),
             };
@@ -542,7 +542,7 @@ impl Verifier<'_> {
         let pod = format!("probe-{node}");
         let asked = async || self.pods_api().logs(&pod, &LogParams::default()).await;
         let mut text = asked().await;
-        // Of a kubelet that began anew the API server may hold a connection that is closed by now: its first use fails.
+        // Of a kubelet that began again the API server may hold a connection that is closed by now: its first use fails.
         if text.is_err() {
             tokio::time::sleep(Duration::from_secs(1)).await;
             text = asked().await;
@@ -554,7 +554,7 @@ impl Verifier<'_> {
     /// Removes the namespace and waits until it is gone.
     async fn clean_up(&mut self) {
         let began = Instant::now();
-        let gone = self.wanted.probe.end(self.api, self.wanted.patience).await;
+        let gone = self.wanted.probe.end(self.api, self.wanted.timeout).await;
         let namespace = self.wanted.probe.namespace.clone();
         self.note(CHECKS[12], &namespace, began, gone);
     }

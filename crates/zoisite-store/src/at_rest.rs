@@ -130,7 +130,7 @@ pub fn go_on(
     turn(state, strongbox, after, Keys::new())
 }
 
-/// Has API servers accept a key of before again, by its id, until everything is written anew. `None` where nobody
+/// Has API servers accept a key of before again, by its id, until everything is written again. `None` where nobody
 /// knows it any more.
 ///
 /// # Errors

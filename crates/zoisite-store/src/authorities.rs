@@ -247,7 +247,7 @@ pub fn go_on(
 /// # Errors
 /// When there is nothing to take back (then [`StoreError::NotReplacing`]) or it is too late, the key of the one before is
 /// lost, the store cannot be used or the strongbox not be opened; nothing is changed then.
-pub fn take_back(
+pub fn uninstall(
     state: &mut State,
     strongbox: &Strongbox,
     kind: AuthorityKind,

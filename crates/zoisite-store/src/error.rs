@@ -68,7 +68,7 @@ pub enum StoreError {
         /// What is wrong with it.
         why: String,
     },
-    /// A newcomer would get the name of a host of which the same is known already.
+    /// An unnamed machine would get the name of a host of which the same is known already.
     #[error("{0} has an SSH key or a word of its own already")]
     Named(HostName),
     /// SQLite failed otherwise.
@@ -176,13 +176,13 @@ pub enum StoreError {
 
 impl StoreError {
     /// What a person can do about it.
-    pub fn mend(&self) -> String {
+    pub fn fix(&self) -> String {
         match self {
             Self::File { path, .. } => {
                 format!("check that {} is there and that you may read and write it", path.display())
             }
             Self::Damaged { path, .. } => format!(
-                "bring it back from a backup; or move {} aside: certificates are then issued anew, and \
+                "bring it back from a backup; or move {} aside: certificates are then issued again, and \
                  hosts that hold the old cluster are refused rather than overwritten",
                 path.display()
             ),
@@ -217,13 +217,13 @@ impl StoreError {
                 )
             }
             Self::LostAuthority(_) => {
-                "a copy of the state holds it: zoisite copy bring. Without one the cluster runs on until its certificates end: a run shows what the cluster and etcd-client authorities sign, so these two are replaced only while the one before can sign"
+                "a copy of the state holds it: zoisite backup restore. Without one the cluster runs on until its certificates end: a run shows what the cluster and etcd-client authorities sign, so these two are replaced only while the one before can sign"
                     .into()
             }
-            Self::Named(host) => format!("write what the machine is told under that name instead (zoisite first-boot write {host}), and set it up anew with that"),
-            Self::Replacing(kind) => format!("zoisite pki replace {kind} goes on with it, and --not takes it back"),
-            Self::NoTokenKey => "zoisite pki replace service-accounts replaces it".into(),
-            Self::Asked(kind) => format!("zoisite pki answer FILE takes it; zoisite pki request {kind} --not has the authority made here"),
+            Self::Named(host) => format!("write what the machine is told under that name instead (zoisite first-boot write {host}), and set it up again with that"),
+            Self::Replacing(kind) => format!("zoisite pki rotate {kind} goes on with it, and --cancel takes it back"),
+            Self::NoTokenKey => "zoisite pki rotate service-accounts replaces it".into(),
+            Self::Asked(kind) => format!("zoisite pki import-signed FILE takes it; zoisite pki request {kind} --cancel has the authority made here"),
             Self::EndedBelow(kind) => format!("zoisite pki request {kind} asks for the next one; with its answer zoisite raise goes on"),
             Self::NotAsked(kind) => format!("zoisite pki request {kind} asks for it"),
             Self::Answer { .. } => "have it signed once more as the request says; nothing was changed".into(),
@@ -231,7 +231,7 @@ impl StoreError {
             Self::NotReplacing(_) => "zoisite pki list shows what each authority does".into(),
             Self::Known(_) => "move its folder aside first".into(),
             Self::NoSecret(_) => {
-                "bring the store back from a backup, or issue anew: zoisite pki issue --again"
+                "bring the store back from a backup, or issue again: zoisite pki issue --reissue"
                     .into()
             }
             Self::Unsound { .. } => {

@@ -1,4 +1,4 @@
-//! Join files and letters: who signs them, each host's word, and what was written and came back last.
+//! Join files and reports: who signs them, each host's word, and what was written and came back last.
 
 use std::collections::BTreeMap;
 
@@ -13,7 +13,7 @@ use crate::records::Change;
 use crate::state::{CARRIED, State, json, sealed};
 use crate::{StoreError, Strongbox};
 
-/// The last join file of a host, and the last letter that came back.
+/// The last join file of a host, and the last report that came back.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Carried {
     /// Its number; later ones are larger.
@@ -23,11 +23,11 @@ pub struct Carried {
     /// When it was made.
     pub made: Timestamp,
     /// When it ends.
-    pub ends: Timestamp,
+    pub expires: Timestamp,
     /// The token in it, by its id.
     pub token: Option<String>,
-    /// The last letter.
-    pub letter: Option<Taken>,
+    /// The last report.
+    pub report: Option<Taken>,
     /// The last file with which the host joins: its number, and what is said there of whom to believe.
     #[serde(default)]
     pub brings: Option<Brings>,
@@ -47,14 +47,14 @@ pub struct Brings {
 
 impl Carried {
     /// Takes in what the host tells. That it holds what a file brought counts until another file was carried out.
-    pub fn take(&mut self, letter: Taken) {
-        let done = matches!(letter.told.outcome, Outcome::Done | Outcome::Again);
+    pub fn take(&mut self, report: Taken) {
+        let done = matches!(report.told.outcome, Outcome::Done | Outcome::Again);
         if let Some(brings) = self.brings.as_ref().filter(|_| done)
-            && brings.number == letter.told.number
+            && brings.number == report.told.number
         {
             self.holds = Some(brings.trust.clone());
         }
-        self.letter = Some(letter);
+        self.report = Some(report);
     }
 
     /// Whether the host has been given a file with which it joins, and may hold something else than this of whom to
@@ -65,7 +65,7 @@ impl Carried {
 
     /// What a person should know of it; nothing where all is well.
     pub fn fault(&self) -> Option<String> {
-        let told = &self.letter.as_ref()?.told;
+        let told = &self.report.as_ref()?.told;
         if let Some(why) = told.failed.as_ref().filter(|_| told.outcome == Outcome::Failed) {
             return Some(why.clone());
         }
@@ -74,7 +74,7 @@ impl Carried {
     }
 }
 
-/// What is kept of a letter.
+/// What is kept of a report.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Taken {
     /// What the host told.
@@ -187,16 +187,16 @@ mod tests {
     }
 
     #[test]
-    fn a_host_believes_what_its_letter_says_was_done_and_nothing_before() {
+    fn a_host_believes_what_its_report_says_was_done_and_nothing_before() {
         let at = Timestamp::UNIX_EPOCH;
         let brings = |number, trust: &str| Some(Brings { number, trust: trust.into() });
         let mut carried = Carried {
             number: 1,
             errand: "looks".into(),
             made: at,
-            ends: at,
+            expires: at,
             token: None,
-            letter: None,
+            report: None,
             brings: None,
             holds: None,
         };
@@ -212,7 +212,7 @@ mod tests {
         assert!(carried.may_believe_otherwise("one"));
         carried.take(told(2, Outcome::Done));
         assert!(!carried.may_believe_otherwise("one") && carried.may_believe_otherwise("both"));
-        // Another file is on its way: until its letter comes it holds what it held.
+        // Another file is on its way: until its report comes it holds what it held.
         carried.brings = brings(3, "both");
         assert!(!carried.may_believe_otherwise("one") && carried.may_believe_otherwise("both"));
         carried.take(told(3, Outcome::Again));

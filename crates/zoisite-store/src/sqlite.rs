@@ -424,7 +424,7 @@ mod tests {
     }
 
     #[test]
-    fn a_newer_a_damaged_and_a_foreign_file_are_refused_with_a_mend() {
+    fn a_newer_a_damaged_and_a_foreign_file_are_refused_with_a_fix() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("store.sqlite");
         let mut store = SqliteRecords::open(dir.path()).unwrap();
@@ -443,7 +443,7 @@ mod tests {
             fs::write(&path, &damaged).unwrap();
             let error = SqliteRecords::open(dir.path()).unwrap_err();
             assert!(matches!(error, StoreError::Damaged { .. }), "{error}");
-            assert!(error.mend().contains("backup"));
+            assert!(error.fix().contains("backup"));
             assert_eq!(fs::read(&path).unwrap(), damaged, "a damaged store is not touched");
         }
     }
@@ -509,7 +509,7 @@ mod tests {
         }
         assert_eq!(one.get("tide", "a").unwrap().unwrap().value, b"high");
         assert!(one.get("tide", "b").unwrap().is_none());
-        // What was taken out and made anew is not what was read.
+        // What was taken out and made again is not what was read.
         two.write(&[Change::remove("tide", "a"), put(b"high", Over::Nothing)]).unwrap();
         let late = put(b"flood", Over::Revision(read.revision + 1));
         assert!(matches!(one.write(&[late]), Err(StoreError::Overtaken { .. })));

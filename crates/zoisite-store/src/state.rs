@@ -154,7 +154,7 @@ impl State {
         Ok(self.json(META, "recipients")?.unwrap_or_default())
     }
 
-    /// Seals everything anew for these people, all of it or nothing. Returns how many secrets that were.
+    /// Seals everything again for these people, all of it or nothing. Returns how many secrets that were.
     ///
     /// # Errors
     /// When a line is no public key, or a secret cannot be opened.

@@ -77,7 +77,7 @@ const ARMOURED: &[u8] = b"-----BEGIN AGE ENCRYPTED FILE-----";
 /// How often somebody may be wrong.
 const TRIES: usize = 3;
 
-/// Asks until what is answered opens it; an error of `open` that is `None` is a wrong passphrase.
+/// Asks until what is answered opens it; an error of `login setup` that is `None` is a wrong passphrase.
 fn asked<T>(
     ask: Passphrase<'_>,
     open: impl Fn(age::secrecy::SecretString) -> Result<T, Option<String>>,
@@ -407,7 +407,7 @@ mod tests {
         assert!(!sealed.windows(5).any(|w| w == b"marsh"));
         assert_eq!(ada.unseal(&sealed, &recipients).unwrap().expose(), "marsh");
         let error = eve.unseal(&sealed, &recipients).unwrap_err();
-        assert!(error.mend().contains(&ada.recipient()), "{}", error.mend());
+        assert!(error.fix().contains(&ada.recipient()), "{}", error.fix());
         assert!(ada.unseal(&sealed[..sealed.len() - 1], &recipients).is_err());
     }
 

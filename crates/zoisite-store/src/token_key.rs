@@ -77,7 +77,7 @@ pub fn go_on(
 ///
 /// # Errors
 /// Where nothing is being replaced ([`StoreError::NoTokenKey`]), or as for [`replace`].
-pub fn take_back(state: &mut State, strongbox: &Strongbox) -> Result<SharedSecrets, StoreError> {
+pub fn uninstall(state: &mut State, strongbox: &Strongbox) -> Result<SharedSecrets, StoreError> {
     let before = shared(state)?;
     match before.service_accounts_turn {
         TokenKeyTurn::Done => Err(StoreError::NoTokenKey),

@@ -93,7 +93,7 @@ pub fn asked_for(cluster: &Cluster, ledger: &Ledger, now: Timestamp) -> Vec<Due>
 
 /// Makes missing authorities and issues every certificate that is due; a second call does nothing.
 ///
-/// With `again`, every certificate is issued anew.
+/// With `again`, every certificate is issued again.
 ///
 /// # Errors
 /// When the store cannot be used, or an authority has ended; nothing is recorded then.
@@ -108,7 +108,7 @@ pub fn issue(
     issue_again(state, strongbox, cluster, (keys, now), &|_| again)
 }
 
-/// The same; those are issued anew that `again` chooses, beside what is due.
+/// The same; those are issued again that `again` chooses, beside what is due.
 ///
 /// # Errors
 /// As for [`issue`].
@@ -258,7 +258,7 @@ pub fn make_join_token(
     let (id, token) = make_token(crate::keys::random::<16>);
     let ends = now.saturating_add(SignedDuration::from_secs(seconds)).unwrap_or(Timestamp::MAX);
     let (used, gone) = (Vec::new(), None);
-    let record = TokenRecord { id, hosts, uses, made: now, ends, used, gone, by_run };
+    let record = TokenRecord { id, hosts, uses, made: now, expires: ends, used, gone, by_run };
     state.put_token(&record, Some((&token, recipients)))?;
     Ok((record, token))
 }
@@ -604,7 +604,7 @@ fn with_chosen(
         .into_iter()
         .filter_map(|wanted| {
             let found = dues.remove(&(wanted.profile, wanted.host.clone()));
-            let anew = || {
+            let again = || {
                 let old = wanted.host.clone().and_then(|h| current.get(&(wanted.profile, h)));
                 again(&wanted).then(|| Due {
                     replaces: old.map(|entry| entry.serial.clone()),
@@ -612,7 +612,7 @@ fn with_chosen(
                     why: AS_ASKED,
                 })
             };
-            found.or_else(anew)
+            found.or_else(again)
         })
         .collect()
 }

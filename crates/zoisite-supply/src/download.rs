@@ -46,7 +46,7 @@ impl Downloads {
     /// A small text; `None` where there is none.
     pub(crate) async fn text(&self, place: &Place, limit: usize) -> Result<Option<String>, Fault> {
         let failed = |why: String| {
-            Fault::new(format!("fetching {place}"), why, "mend it, and run the same command again")
+            Fault::new(format!("fetching {place}"), why, "fix it, and run the same command again")
         };
         let url = match place {
             Place::Web(url) => url,
@@ -128,12 +128,12 @@ impl Downloads {
                     pause(tries + 1).await;
                 }
                 Err(Broken::Passing(why)) => {
-                    let mend = "what came is kept: the same command goes on from there";
-                    return Err(Fault::new(format!("fetching {place}"), why, mend));
+                    let fix = "what came is kept: the same command goes on from there";
+                    return Err(Fault::new(format!("fetching {place}"), why, fix));
                 }
                 Err(Broken::Lasting(why)) => {
-                    let mend = "mend it, or name another mirror in [components]; nothing of it was put in place";
-                    return Err(Fault::new(format!("fetching {place}"), why, mend));
+                    let fix = "fix it, or name another mirror in [components]; nothing of it was put in place";
+                    return Err(Fault::new(format!("fetching {place}"), why, fix));
                 }
             }
         }
@@ -154,8 +154,8 @@ impl Downloads {
         let what =
             if page { "a web page came instead" } else { "its checksum is not the right one" };
         let answer = format!("{what}: {found}, not {sha256}");
-        let mend = "nothing of it was put in place; find out who changed it before you go on";
-        Err(Fault::new(format!("checking {place}"), answer, mend).changed())
+        let fix = "nothing of it was put in place; find out who changed it before you go on";
+        Err(Fault::new(format!("checking {place}"), answer, fix).changed())
     }
 
     async fn try_file(

@@ -8,7 +8,7 @@ pub struct Fault {
     /// What came back.
     pub answer: String,
     /// What to do next.
-    pub mend: String,
+    pub fix: String,
     /// Whether something is not what was pinned or published: nothing may go on with it.
     pub changed: bool,
 }
@@ -17,14 +17,9 @@ impl Fault {
     pub(crate) fn new(
         attempted: impl Into<String>,
         answer: impl Into<String>,
-        mend: impl Into<String>,
+        fix: impl Into<String>,
     ) -> Self {
-        Self {
-            attempted: attempted.into(),
-            answer: answer.into(),
-            mend: mend.into(),
-            changed: false,
-        }
+        Self { attempted: attempted.into(), answer: answer.into(), fix: fix.into(), changed: false }
     }
 
     pub(crate) fn changed(mut self) -> Self {
@@ -34,12 +29,12 @@ impl Fault {
 
     /// A file here that could not be read or written.
     pub(crate) fn here(doing: &str, path: &std::path::Path, error: &std::io::Error) -> Self {
-        let mend = match error.kind() {
+        let fix = match error.kind() {
             std::io::ErrorKind::StorageFull => {
                 "make room on this file system; what is whole stays, and the same command goes on"
             }
             _ => "check that it is there and that you may read and write it",
         };
-        Self::new(format!("{doing} {}", path.display()), error.to_string(), mend)
+        Self::new(format!("{doing} {}", path.display()), error.to_string(), fix)
     }
 }

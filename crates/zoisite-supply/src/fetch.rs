@@ -209,10 +209,8 @@ impl Work<'_> {
             let found = hashed(&path).await?;
             if found != wanted && vouched {
                 let answer = format!("its checksum is {found}, and SHA256SUMS there says {wanted}");
-                let mend = "remove the file, or put the right one there";
-                return Err(
-                    Fault::new(format!("taking {}", path.display()), answer, mend).changed()
-                );
+                let fix = "remove the file, or put the right one there";
+                return Err(Fault::new(format!("taking {}", path.display()), answer, fix).changed());
             }
             if found != wanted {
                 return Ok(None);
@@ -229,8 +227,8 @@ impl Work<'_> {
             Either::Image(image) => {
                 let path = self.job.folder.join(&image.place);
                 let name = image::named(&path).map_err(|why| {
-                    let mend = "put the right archive there; components.images takes any other";
-                    Fault::new(format!("taking {}", path.display()), why, mend)
+                    let fix = "put the right archive there; components.images takes any other";
+                    Fault::new(format!("taking {}", path.display()), why, fix)
                 })?;
                 Some((image.source.to_string(), name))
             }
@@ -277,8 +275,8 @@ impl Work<'_> {
         into: &Path,
     ) -> Result<image::Taken, Fault> {
         image::take(archive, &image.platform, into).map_err(|why| {
-            let mend = "save the image again as an OCI archive, for every architecture that your hosts have";
-            Fault::new(format!("taking {} for {}", archive.display(), image.platform), why, mend)
+            let fix = "save the image again as an OCI archive, for every architecture that your hosts have";
+            Fault::new(format!("taking {} for {}", archive.display(), image.platform), why, fix)
         })
     }
 
@@ -359,9 +357,9 @@ impl Work<'_> {
             let unpacked = members(&part, &names, take);
             if let Err(why) = unpacked {
                 taken.iter().for_each(|(into, _)| drop(std::fs::remove_file(into)));
-                let mend =
+                let fix =
                     "nothing of it was put in place; name another mirror, or find out what it is";
-                return Err(Fault::new(format!("unpacking {place}"), why, mend));
+                return Err(Fault::new(format!("unpacking {place}"), why, fix));
             }
             for (into, place) in taken {
                 files.push((place.clone(), self.place(&into, &place, 0o755).await?));
@@ -419,10 +417,9 @@ impl Work<'_> {
 }
 
 fn changed(attempted: &str, of: &str) -> Fault {
-    let mend = format!(
-        "find out who changed it; if it is meant, zoisite components fetch --pin-anew '{of}'"
-    );
-    Fault::new(attempted, "it is not what is pinned", mend).changed()
+    let fix =
+        format!("find out who changed it; if it is meant, zoisite components fetch --repin '{of}'");
+    Fault::new(attempted, "it is not what is pinned", fix).changed()
 }
 
 async fn hashed(path: &Path) -> Result<String, Fault> {

@@ -71,7 +71,7 @@ impl Registries {
             Fault::new(
                 "preparing to fetch images",
                 said(&error),
-                "mend [components] in the cluster file",
+                "fix [components] in the cluster file",
             )
         })?;
         Ok(Self { client, plain: !plain.is_empty(), ways: ways.clone(), parts: parts.to_owned() })
@@ -143,12 +143,12 @@ impl Registries {
             Fault::new(
                 format!("fetching the image {name}"),
                 why,
-                "mend its name in the cluster file",
+                "fix its name in the cluster file",
             )
         })?;
         let failed = |why: String| {
-            let mend = "mend it, or name another mirror in components.images-mirror; what came is kept, and the same command goes on";
-            Fault::new(format!("fetching the image {reference} for {platform}"), why, mend)
+            let fix = "fix it, or name another mirror in components.images-mirror; what came is kept, and the same command goes on";
+            Fault::new(format!("fetching the image {reference} for {platform}"), why, fix)
         };
         let auth = self.auth(&host);
         if self.plain && (pinned.is_none() && name.digest.is_none()) {

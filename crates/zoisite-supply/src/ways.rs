@@ -112,7 +112,7 @@ impl Ways {
             Fault::new(
                 format!("reaching {whole}"),
                 error.to_string(),
-                "mend [components] in the cluster file",
+                "fix [components] in the cluster file",
             )
         };
         let url = Url::parse(&whole).map_err(|error| wrong(&error))?;
@@ -163,7 +163,7 @@ impl Ways {
             .read_timeout(SILENCE)
             .user_agent(concat!("zoisite/", env!("CARGO_PKG_VERSION")));
         let failed = |error: reqwest::Error| {
-            Fault::new("preparing to fetch", words(&error), "mend [components] in the cluster file")
+            Fault::new("preparing to fetch", words(&error), "fix [components] in the cluster file")
         };
         if let Some(pem) = &self.authority {
             for certificate in Certificate::from_pem_bundle(pem.as_bytes()).map_err(failed)? {
@@ -210,7 +210,7 @@ impl Ways {
         }
         let text = Secret::new(std::fs::read_to_string(path).map_err(failed)?);
         Credentials::read(text.expose()).map_err(|why| Fault {
-            mend: "its lines are: machine HOST login NAME password PASSWORD".into(),
+            fix: "its lines are: machine HOST login NAME password PASSWORD".into(),
             ..refused(why)
         })
     }

@@ -3,10 +3,10 @@ use std::process::ExitCode;
 use clap::{CommandFactory as _, Parser, Subcommand};
 
 use crate::commands::{
-    access, at_rest, check, components, copy, demo, drawing, drill, files, first_boot, history,
-    join_file, joining, lan, letters, login, manual, mesh, monitoring, new, newcomers, open, paths,
-    pki, raise, rehearse, retire, sequence, snapshot, status, strongbox, survey, take_back, tokens,
-    upkeep, verify,
+    access, backup, check, components, defragment, demo, design, drill, encryption, files,
+    first_boot, history, join_file, login, manual, mesh, monitoring, network_files, new, paths,
+    pki, raise, rehearse, reports, retire, sequence, snapshot, status, strongbox, survey, tokens,
+    uninstall, verify,
 };
 use crate::failure::Failure;
 use crate::options::Options;
@@ -21,7 +21,7 @@ use crate::view;
     name = "zoisite",
     version,
     arg_required_else_help = true,
-    after_help = "Example: a cluster from nothing\n  zoisite new saltmarsh 10.77.0.11-15 --floating 10.77.0.5\n  zoisite components fetch\n  zoisite raise\n  zoisite verify\n\n\
+    after_help = "Example: a cluster from nothing\n  zoisite new saltmarsh 10.77.0.11-15 --virtual-ip 10.77.0.5\n  zoisite components fetch\n  zoisite raise\n  zoisite verify\n\n\
                   Exit status: 0 done, 1 a run failed, 2 wrong usage or invalid file, 3 findings, 4 refused by a safety rule."
 )]
 pub struct Cli {
@@ -35,33 +35,30 @@ pub struct Cli {
 pub enum Command {
     New(new::NewArgs),
     Check(check::CheckArgs),
-    Drawing(drawing::DrawingArgs),
+    Design(design::DesignArgs),
     Survey(survey::SurveyArgs),
     Paths(paths::PathsArgs),
-    Lan(lan::LanArgs),
+    NetworkFiles(network_files::NetworkFilesArgs),
     Components(components::ComponentsArgs),
     FirstBoot(first_boot::FirstBootArgs),
-    Newcomers(newcomers::NewcomersArgs),
     Login(login::LoginArgs),
-    Open(open::OpenArgs),
     Pki(pki::PkiArgs),
     Files(files::FilesArgs),
     Sequence(sequence::SequenceArgs),
     Raise(raise::RaiseArgs),
     Retire(retire::RetireArgs),
     Strongbox(strongbox::StrongboxArgs),
-    AtRest(at_rest::AtRestArgs),
-    TakeBack(take_back::TakeBackArgs),
+    Encryption(encryption::EncryptionArgs),
+    Uninstall(uninstall::UninstallArgs),
     Status(status::StatusArgs),
     Verify(verify::VerifyArgs),
     Drill(drill::DrillArgs),
     Snapshot(snapshot::SnapshotArgs),
-    Upkeep(upkeep::UpkeepArgs),
-    Copy(copy::CopyArgs),
+    Defragment(defragment::DefragmentArgs),
+    Backup(backup::BackupArgs),
     Tokens(tokens::TokensArgs),
     JoinFile(join_file::JoinFileArgs),
-    Letters(letters::LettersArgs),
-    Joining(joining::JoiningArgs),
+    Reports(reports::ReportsArgs),
     Mesh(mesh::MeshArgs),
     Access(access::AccessArgs),
     Monitoring(monitoring::MonitoringArgs),
@@ -71,20 +68,20 @@ pub enum Command {
     Completions(manual::CompletionsArgs),
 }
 
-/// What a newcomer needs first, in this order.
+/// What a new user needs first, in this order.
 const FIRST: [&str; 9] =
     ["new", "check", "login", "survey", "components", "sequence", "raise", "verify", "status"];
 
 /// Commands by the stage of a cluster's life.
 const STAGES: [(&str, &[&str]); 9] = [
-    ("Plan", &["new", "check", "drawing", "lan"]),
-    ("Reach hosts", &["login", "open", "first-boot", "newcomers"]),
+    ("Plan", &["new", "check", "design", "network-files"]),
+    ("Reach hosts", &["login", "first-boot"]),
     ("Before the first raise", &["survey", "paths", "components"]),
     ("Deploy", &["sequence", "raise", "verify", "files", "demo"]),
     ("Operate", &["status", "history", "access", "monitoring", "mesh", "drill"]),
-    ("Maintain", &["pki", "snapshot", "upkeep", "at-rest", "copy", "strongbox"]),
-    ("Offline hosts", &["join-file", "letters", "joining", "tokens"]),
-    ("Remove", &["retire", "take-back"]),
+    ("Maintain", &["pki", "snapshot", "backup", "defragment", "encryption", "strongbox"]),
+    ("Offline hosts", &["join-file", "reports", "tokens"]),
+    ("Remove", &["retire", "uninstall"]),
     ("The program itself", &["manual", "completions", "help"]),
 ];
 
@@ -120,15 +117,13 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
     match command {
         Command::New(args) => new::run(&args),
         Command::Check(args) => check::run(&options, &args),
-        Command::Drawing(args) => drawing::run(&options, &args),
-        Command::FirstBoot(args) => first_boot::run(&options, &args),
-        Command::Newcomers(args) => newcomers::run(&options, &args),
-        Command::Login(args) => login::run(&options, &args),
-        Command::Open(args) => open::run(&options, &args),
+        Command::Design(args) => design::run(&options, &args),
         Command::Survey(args) => survey::run(&options, &args),
         Command::Paths(args) => paths::run(&options, &args),
-        Command::Lan(args) => lan::run(&options, &args),
+        Command::NetworkFiles(args) => network_files::run(&options, &args),
         Command::Components(args) => components::run(&options, &args),
+        Command::FirstBoot(args) => first_boot::run(&options, &args),
+        Command::Login(args) => login::run(&options, &args),
         Command::Pki(args) => pki::run(&options, &args),
         Command::Files(args) => files::run(&options, &args),
         Command::Sequence(args) => sequence::run(&options, &args),
@@ -136,19 +131,18 @@ pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
         Command::Raise(args) => raise::run(&options, &args),
         Command::Retire(args) => retire::run(&options, &args),
         Command::Strongbox(args) => strongbox::run(&options, &args),
-        Command::AtRest(args) => at_rest::run(&options, &args),
-        Command::TakeBack(args) => take_back::run(&options, &args),
+        Command::Encryption(args) => encryption::run(&options, &args),
+        Command::Uninstall(args) => uninstall::run(&options, &args),
         Command::Status(args) => status::run(&options, &args),
         Command::Verify(args) => verify::run(&options, &args),
         Command::Drill(args) => drill::run(&options, &args),
         Command::Snapshot(args) => snapshot::run(&options, &args),
-        Command::Upkeep(args) => upkeep::run(&options, &args),
-        Command::Copy(args) => copy::run(&options, &args),
-        Command::JoinFile(args) => join_file::run(&options, &args),
-        Command::Letters(args) => letters::run(&options, &args),
-        Command::Joining(args) => joining::run(&options, &args),
-        Command::Mesh(args) => mesh::run(&options, &args),
+        Command::Defragment(args) => defragment::run(&options, &args),
+        Command::Backup(args) => backup::run(&options, &args),
         Command::Tokens(args) => tokens::run(&options, &args),
+        Command::JoinFile(args) => join_file::run(&options, &args),
+        Command::Reports(args) => reports::run(&options, &args),
+        Command::Mesh(args) => mesh::run(&options, &args),
         Command::Access(args) => access::run(&options, &args),
         Command::Monitoring(args) => monitoring::run(&options, &args),
         Command::History(args) => history::run(&options, &args),

@@ -130,7 +130,7 @@ impl Site {
     }
 
     /// What a sequence needs besides itself: keys, and a desk that lets nodes in where it has any use for one. `cluster` is
-    /// the one of its leg.
+    /// the one of its stage.
     pub fn contents(
         &self,
         (cluster, sequence): (&Cluster, &Sequence),

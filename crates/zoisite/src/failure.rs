@@ -44,16 +44,16 @@ pub struct Failure {
 }
 
 impl Failure {
-    /// One problem with its mend.
-    pub fn new(kind: Kind, what: impl Into<String>, mend: impl Into<String>) -> Self {
-        let notes = vec![("mend", mend.into())];
+    /// One problem with its fix.
+    pub fn new(kind: Kind, what: impl Into<String>, fix: impl Into<String>) -> Self {
+        let notes = vec![("fix", fix.into())];
         Self { kind, problems: vec![Problem { what: what.into(), notes, of: None }] }
     }
 
     /// A person was asked and did not say yes, or nobody could be asked: nothing was `done`.
     pub fn nobody_agreed(done: &str) -> Self {
-        let mend = "answer yes at a terminal, or say --yes";
-        Self::new(Kind::Refused, format!("nobody agreed, and nothing was {done}"), mend)
+        let fix = "answer yes at a terminal, or say --yes";
+        Self::new(Kind::Refused, format!("nobody agreed, and nothing was {done}"), fix)
     }
 
     /// A failure that says nothing more: all was said before.
@@ -79,7 +79,7 @@ impl Failure {
     pub fn held<'a>(kind: Kind, held: impl IntoIterator<Item = &'a Held>) -> Self {
         let problem = |held: &Held| Problem {
             what: held.to_string(),
-            notes: vec![("mend", held.mend.clone())],
+            notes: vec![("fix", held.fix.clone())],
             of: None,
         };
         Self { kind, problems: held.into_iter().map(problem).collect() }
@@ -158,7 +158,7 @@ fn trouble(trouble: &Trouble) -> Problem {
     notes.extend(trouble.cause.iter().map(|cause| ("likely", cause.clone())));
     let seen = &trouble.evidence[trouble.evidence.len().saturating_sub(4)..];
     notes.extend(seen.iter().map(|line| ("evidence", line.clone())));
-    notes.push(("mend", trouble.mend.clone()));
+    notes.push(("fix", trouble.fix.clone()));
     let cause = trouble.cause.as_ref().map(|cause| format!("{}: {cause}", trouble.attempted));
     let of = trouble.host.clone().zip(cause);
     Problem { what: format!("{host}{} failed", trouble.attempted), notes, of }
@@ -169,7 +169,7 @@ fn refusal(refusal: &Refusal) -> Problem {
         what: refusal.to_string(),
         notes: vec![
             ("rule", format!("{} (docs/safety.md)", refusal.rule)),
-            ("mend", refusal.mend.clone()),
+            ("fix", refusal.fix.clone()),
         ],
         of: None,
     }
@@ -198,7 +198,7 @@ impl From<StoreError> for Failure {
             notes.push(("because", cause.to_string()));
             source = cause.source();
         }
-        notes.push(("mend", error.mend()));
+        notes.push(("fix", error.fix()));
         let kind = match error {
             StoreError::Locked { .. } => Kind::Refused,
             StoreError::File { .. }

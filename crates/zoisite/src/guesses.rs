@@ -5,7 +5,7 @@ use clap::error::{ContextKind, ContextValue, ErrorKind};
 use crate::failure::{Failure, Kind};
 
 /// What is typed, and what does it: a command as it is typed, and in a few words why, where that is not plain.
-const GUESSES: [(&[&str], &str, &str); 23] = [
+const GUESSES: [(&[&str], &str, &str); 24] = [
     (&["apply", "install", "deploy", "up", "run", "converge"], "raise", ""),
     (&["init", "create", "generate", "config"], "new", "it writes a cluster file to begin with"),
     (&["bootstrap", "start"], "raise", "from bare machines on, as often as you like"),
@@ -24,16 +24,16 @@ const GUESSES: [(&[&str], &str, &str); 23] = [
         "access NAME",
         "it writes a kubeconfig; kubectl cordon NODE does that",
     ),
-    (&["reset", "uninstall", "destroy", "clean", "down"], "take-back", ""),
+    (&["reset", "destroy", "clean", "down"], "uninstall", ""),
     (
-        &["backup", "save"],
+        &["save"],
         "snapshot take",
-        "and zoisite copy take, for the state that is kept here",
+        "it saves etcd; zoisite backup write saves the state that is kept here",
     ),
     (
         &["restore", "recover"],
-        "snapshot put-back NAME",
-        "and zoisite copy bring, for the state that is kept here",
+        "snapshot restore NAME",
+        "it restores etcd; zoisite backup restore restores the state that is kept here",
     ),
     (
         &["kubeconfig", "credentials", "user"],
@@ -48,8 +48,9 @@ const GUESSES: [(&[&str], &str, &str); 23] = [
     (&["version"], "--version", ""),
     (&["token"], "tokens", ""),
     (&["ssh", "hosts", "ping"], "login", ""),
-    (&["etcd", "defrag", "defragment"], "upkeep", ""),
-    (&["encrypt", "encryption", "secrets"], "at-rest", ""),
+    (&["open", "keys"], "login setup", ""),
+    (&["etcd", "defrag", "compact"], "defragment", ""),
+    (&["encrypt", "secrets"], "encryption", ""),
     (&["logs", "log", "events"], "history", "and --events, for what a command does at the moment"),
     (&["test", "conformance"], "verify", ""),
     (&["download", "images", "mirror"], "components fetch", ""),
@@ -64,11 +65,11 @@ pub fn answer(error: &clap::Error) -> Option<Failure> {
         return None;
     };
     let (_, command, why) = GUESSES.iter().find(|(all, ..)| all.contains(&typed.as_str()))?;
-    let mend = match why.is_empty() {
+    let fix = match why.is_empty() {
         true => format!("zoisite {command}"),
         false => format!("zoisite {command}: {why}"),
     };
-    Some(Failure::new(Kind::Usage, format!("there is no command '{typed}'"), mend))
+    Some(Failure::new(Kind::Usage, format!("there is no command '{typed}'"), fix))
 }
 
 #[cfg(test)]

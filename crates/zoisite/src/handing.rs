@@ -6,11 +6,11 @@ use std::process::{Command, Stdio};
 use crate::failure::{Failure, Kind};
 
 /// Has a command of the person's own read a text by its standard input.
-pub fn hand_to(command: &str, what: &str, text: &str) -> Result<(), Failure> {
+pub fn pipe_to(command: &str, what: &str, text: &str) -> Result<(), Failure> {
     let failed = |answer: String| {
         let attempted = format!("handing {what} to '{command}': {answer}");
-        let mend = "what was made is nowhere else and cannot be used: run the same command again";
-        Failure::new(Kind::Run, attempted, mend)
+        let fix = "what was made is nowhere else and cannot be used: run the same command again";
+        Failure::new(Kind::Run, attempted, fix)
     };
     let mut child = Command::new("sh")
         .args(["-c", command])

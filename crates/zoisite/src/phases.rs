@@ -20,7 +20,7 @@ impl Phases {
         }
     }
 
-    /// Adds what the same kinds of steps took in another leg.
+    /// Adds what the same kinds of steps took in another stage.
     pub fn and(&mut self, other: Self) {
         for (name, from, to) in other.0 {
             match self.0.iter_mut().find(|(known, _, _)| *known == name) {

@@ -53,16 +53,16 @@ pub struct Prepared {
     pub begun: Option<Begun>,
     /// Whether hosts were given the cluster's mark, also by a run that began no quorum.
     pub marked: bool,
-    /// Where this leg ends.
+    /// Where this stage ends.
     pub aim: Aim,
     /// What is real of the quorum, once it was looked at.
     pub real: Real,
-    /// The cluster file, with the members of this leg.
+    /// The cluster file, with the members of this stage.
     pub cluster: Cluster,
     pub identity: String,
     subnets: BTreeMap<HostName, Vec<IpNet>>,
     pub tokens: Vec<TokenRecord>,
-    /// What was carried to hosts that nobody dials, and came back.
+    /// What was carried to offline hosts, and came back.
     pub carried: BTreeMap<HostName, Carried>,
     /// What is to be done next of a key that is replaced, by which secrets are encrypted in etcd.
     pub at_rest: Option<AtRestStage>,
@@ -163,7 +163,7 @@ pub fn prepare(site: &Site, state: &mut State, parts: &[Part]) -> Result<Prepare
 /// What is known besides the ledger: pod subnets, hosts that are no longer in the file, images.
 type Known<'a> = (&'a BTreeMap<HostName, Vec<IpNet>>, &'a BTreeMap<HostName, Met>, &'a NodeImages);
 
-/// What is taken to be so of a host that nobody dials, and that has told nothing yet. Nobody could ask whether names lead
+/// What is taken to be so of an offline host, and that has told nothing yet. Nobody could ask whether names lead
 /// anywhere there: they are put there. Of one that is like another one all else is taken to be as there.
 fn unheard(like: Option<&HostFacts>) -> HostFacts {
     let like = like.cloned().unwrap_or_default();
@@ -181,7 +181,7 @@ fn holdings_of_all(
     let cluster_id = state.cluster_id()?;
     let shared = state.shared_secrets()?.unwrap_or_default();
     let mut facts = state.facts()?;
-    for host in site.cluster.out_of_reach() {
+    for host in site.cluster.offline() {
         facts.entry(host.name.clone()).or_insert_with(|| unheard(None));
     }
     let departed = departed.iter().map(|(host, met)| (host.clone(), met.address)).collect();
@@ -204,11 +204,11 @@ fn holdings_of_all(
     let made = holdings::holdings(&cluster, sources, parts).map_err(|errors| {
         let all: Vec<String> = errors.iter().map(ToString::to_string).collect();
         let exhausted = errors.iter().any(|e| matches!(e, HoldingsError::NoSubnet { .. }));
-        let mend = match exhausted {
+        let fix = match exhausted {
             true => "a node keeps its subnet for ever: make network.pods larger (its first address must stay)",
             false => "zoisite pki issue makes what is missing",
         };
-        Failure::new(Kind::Run, all.join("; "), mend)
+        Failure::new(Kind::Run, all.join("; "), fix)
     })?;
     Ok(made.within(&aim.scope))
 }
@@ -222,7 +222,7 @@ fn make_holdings(
     how: (&[Part], &Aim),
 ) -> Result<Holdings, Failure> {
     let mut made = holdings_of_all(site, state, ledger, known, how)?;
-    made.hosts.retain(|host| !site.cluster.is_out_of_reach(&host.host));
+    made.hosts.retain(|host| !site.cluster.is_offline(&host.host));
     Ok(made)
 }
 
@@ -253,18 +253,18 @@ impl Prepared {
         if restoring && !(self.has(Part::Etcd) && self.has(Part::ControlPlane)) {
             let found =
                 "a snapshot is being put back, and that concerns etcd and API servers".into();
-            let mend = "zoisite raise, of all parts, goes on with it".into();
-            let refusal = Refusal { rule: Rule::QuorumFirst, host: None, found, mend };
+            let fix = "zoisite raise, of all parts, goes on with it".into();
+            let refusal = Refusal { rule: Rule::QuorumFirst, host: None, found, fix };
             return Err(vec![refusal].into());
         }
         let aim = match self.has(Part::Etcd) || !self.keyless.is_empty() {
             true => next_aim(&site.cluster, &wanted, &self.records(), &self.real, consent),
-            false => Next::Leg(Box::new(self.standing_aim(site))),
+            false => Next::Stage(Box::new(self.standing_aim(site))),
         };
         match aim {
-            Next::Leg(aim) => self.take(site, state, *aim),
-            Next::Refused { found, mend } => {
-                Err(vec![Refusal { rule: Rule::QuorumFirst, host: None, found, mend }].into())
+            Next::Stage(aim) => self.take(site, state, *aim),
+            Next::Refused { found, fix } => {
+                Err(vec![Refusal { rule: Rule::QuorumFirst, host: None, found, fix }].into())
             }
         }
     }
@@ -309,7 +309,7 @@ impl Prepared {
     ///
     /// # Errors
     /// Where a certificate of theirs is gone from the store.
-    pub fn out_of_reach(
+    pub fn offline(
         &self,
         site: &Site,
         state: &mut State,
@@ -321,17 +321,17 @@ impl Prepared {
                 return Err(Failure::new(
                     Kind::Usage,
                     format!("nothing is known of {like} yet"),
-                    "a raise looks at hosts that are dialled; the others tell it by their letters",
+                    "a raise looks at hosts that are dialled; the others tell it by their reports",
                 ));
             };
             let heard = |host: &&Host| !facts.contains_key(&host.name);
-            let away = site.cluster.out_of_reach().filter(heard);
+            let away = site.cluster.offline().filter(heard);
             state.note_facts(away.map(|host| (host.name.clone(), unheard(Some(known)))))?;
         }
         let known = (&self.subnets, &self.departed, &self.images);
         let how = (&self.parts[..], &self.aim);
         let mut all = holdings_of_all(site, state, &self.ledger, known, how)?;
-        all.hosts.retain(|host| site.cluster.is_out_of_reach(&host.host));
+        all.hosts.retain(|host| site.cluster.is_offline(&host.host));
         Ok(all)
     }
 
@@ -339,7 +339,7 @@ impl Prepared {
         as_it_stands(&site.cluster, &wanted_members(site), &self.records(), &self.real)
     }
 
-    /// Every leg from here to what the file says.
+    /// Every stage from here to what the file says.
     pub fn forecast(&self, site: &Site, consent: bool) -> Vec<Aim> {
         forecast(&site.cluster, &wanted_members(site), &self.records(), &self.real, consent)
     }
@@ -366,7 +366,7 @@ impl Prepared {
                 .get(*host)
                 .is_some_and(|carried| carried.may_believe_otherwise(&nodes_trust))
         };
-        let away = self.cluster.out_of_reach().map(|host| &host.name);
+        let away = self.cluster.offline().map(|host| &host.name);
         let unbrought = away.filter(otherwise).cloned().collect();
         Records {
             unbrought,
@@ -380,7 +380,7 @@ impl Prepared {
     }
 
     fn take(&mut self, site: &Site, state: &mut State, aim: Aim) -> Result<(), Failure> {
-        // What was made to look by is what this leg must hold, where the members are those of the file.
+        // What was made to look by is what this stage must hold, where the members are those of the file.
         let same = aim.scope == self.aim.scope && aim.etcd.is_like(&self.aim.etcd);
         if !same {
             let known = (&self.subnets, &self.departed, &self.images);
@@ -392,7 +392,7 @@ impl Prepared {
         Ok(())
     }
 
-    /// Takes in what hosts were signed for keys that they made in this leg.
+    /// Takes in what hosts were signed for keys that they made in this stage.
     ///
     /// # Errors
     /// Where the store cannot be read.

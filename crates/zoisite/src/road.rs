@@ -108,7 +108,7 @@ pub struct Sighting {
 }
 
 impl Sighting {
-    /// Pins of the machines that were met for the first time, or accepted anew. Asked for once: it judges.
+    /// Pins of the machines that were met for the first time, or accepted again. Asked for once: it judges.
     ///
     /// # Errors
     /// When a machine is another one than before (rule S4).
@@ -122,10 +122,10 @@ impl Sighting {
         prepared: &Prepared,
         sums: &ComponentSums,
         accepted: &[HostName],
-        patience: u32,
+        timeout: u32,
     ) -> Result<Sequence, Failure> {
         let Prepared { holdings, tokens, .. } = prepared;
-        // A leg that is about members alone leaves all else as it is.
+        // A stage that is about members alone leaves all else as it is.
         let (objects, shelf, nodes) = match prepared.aim.scope {
             Scope::Whole => (&prepared.objects[..], &prepared.shelf[..], &prepared.nodes[..]),
             Scope::Members(_) | Scope::Dialling | Scope::Mesh => (&[][..], &[][..], &[][..]),
@@ -151,7 +151,7 @@ impl Sighting {
             now: now(),
         };
         // What does not let it be planned is told together with what else is wrong on hosts.
-        let sequence = plan(input, PlanOptions { patience })
+        let sequence = plan(input, PlanOptions { timeout })
             .map_err(|why| Failure::from(why).and(Failure::troubles(self.troubles())))?;
         for trouble in &sequence.left_out {
             if let Some(look) = trouble.host.as_ref().and_then(|host| self.looks.get_mut(host))
@@ -312,7 +312,7 @@ pub fn api_access(site: &Site, state: &mut State, ledger: &Ledger) -> Result<Acc
 }
 
 /// Holds the machines that answered against those met before (rule S4). Returns the pins of hosts met
-/// for the first time, or accepted anew.
+/// for the first time, or accepted again.
 pub fn meet(
     state: &State,
     looks: &Looks,
@@ -331,7 +331,7 @@ pub fn meet(
                 found: format!(
                     "it has the machine id of {other}: one machine behind two names, or a clone"
                 ),
-                mend: zoisite_core::login::clone_mend(host),
+                fix: zoisite_core::login::clone_fix(host),
             });
         }
         match known.get(host.as_str()) {

@@ -80,11 +80,11 @@ impl OwnSecrets {
                 "the registry {} asks for passwords, and there is none to pull from it with",
                 registry.name
             );
-            let mend = format!(
+            let fix = format!(
                 "add a line to the file that preparation.credentials names: machine {} login NAME password PASSWORD",
                 registry.name
             );
-            return Err(Failure::new(Kind::Usage, what, mend));
+            return Err(Failure::new(Kind::Usage, what, fix));
         }
         let login = login.map(|login| Secret::new(std::mem::take(&mut *login.basic())));
         let on_hosts = registry_secrets(cluster, logins.as_deref(), passwords);
@@ -110,8 +110,8 @@ fn read_passwords(path: &Path) -> Result<Secret, Failure> {
                 path.display()
             ),
         };
-        let mend = "write it with: htpasswd -B -c FILE NAME (of the package apache2-utils)";
-        return Err(Failure::new(Kind::Usage, what, mend));
+        let fix = "write it with: htpasswd -B -c FILE NAME (of the package apache2-utils)";
+        return Err(Failure::new(Kind::Usage, what, fix));
     }
     Ok(Secret::new(text))
 }
@@ -222,7 +222,7 @@ impl Site {
             return Err(Failure::new(
                 Kind::Usage,
                 format!("{} cannot be used as it is", options.cluster.display()),
-                "mend what is shown above; zoisite check shows it again, with the warnings",
+                "fix what is shown above; zoisite check shows it again, with the warnings",
             ));
         };
         Ok(Self::of(cluster, options))
@@ -483,7 +483,7 @@ impl Site {
                     Failure::new(
                         Kind::Usage,
                         format!("{} is not YAML: {error}", path.display()),
-                        "mend the file; manifests are applied in the order of their names",
+                        "fix the file; manifests are applied in the order of their names",
                     )
                 })?;
             for mut document in documents.into_iter().filter(|document| !document.is_null()) {

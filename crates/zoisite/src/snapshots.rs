@@ -155,13 +155,13 @@ impl Site {
         let known = folder.list()?.into_iter().find(|one| one.name == name);
         let gone = || {
             let what = format!("there is no snapshot {name} in {}", folder.path().display());
-            Failure::new(Kind::Run, what, "zoisite snapshot put-back names another one")
+            Failure::new(Kind::Run, what, "zoisite snapshot restore names another one")
         };
         let snapshot = known.ok_or_else(gone)?;
         let (opened, whole) = open_snapshot(self, &folder, &snapshot, strongbox)?;
         whole.map_err(|why| {
-            let mend = "another snapshot may be whole: zoisite snapshot check --all";
-            Failure::new(Kind::Run, format!("{name}: {why}"), mend)
+            let fix = "another snapshot may be whole: zoisite snapshot check --all";
+            Failure::new(Kind::Run, format!("{name}: {why}"), fix)
         })?;
         Ok(opened)
     }

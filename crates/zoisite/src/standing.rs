@@ -1,4 +1,4 @@
-//! What stands: the quorum, each control plane, balancers, the stable address, nodes, and what differs.
+//! What stands: the quorum, each control plane, load balancers, the API endpoint, nodes, and what differs.
 
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -29,15 +29,15 @@ use crate::site::{Site, now};
 pub struct Seen<'a> {
     pub looks: &'a Looks,
     pub api: &'a ApiLook,
-    /// API servers and the stable address, asked one by one; empty when no API server runs.
+    /// API servers and the API endpoint, asked one by one; empty when no API server runs.
     pub asked: &'a Asked,
 }
 
-/// What each of the API servers, and the stable address, answered when it was asked whether it is ready.
+/// What each of the API servers, and the API endpoint, answered when it was asked whether it is ready.
 pub type Asked = BTreeMap<String, Result<(), String>>;
 
-/// The name under which the stable address stands in [`Asked`].
-const STABLE: &str = "the stable address";
+/// The name under which the API endpoint stands in [`Asked`].
+const STABLE: &str = "the API endpoint";
 
 /// What stands now, on hosts that a visit looked at.
 ///
@@ -56,7 +56,7 @@ pub async fn as_it_stands(
     Ok(standing(site, (prepared, &prepared.ledger), &seen, &sums))
 }
 
-/// Asks each API server, and the stable address, whether it is ready; nobody where no API server runs.
+/// Asks each API server, and the API endpoint, whether it is ready; nobody where no API server runs.
 pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks: &Looks) -> Asked {
     let mut asked = Asked::new();
     if !road::may_ask(prepared, looks) {
@@ -68,21 +68,21 @@ pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks
             conditions.push((host.to_string(), Condition::Api { host: host.clone() }));
         }
     }
-    for host in &site.cluster.balancers.hosts {
+    for host in &site.cluster.load_balancers.hosts {
         let looked = looks.get(host).is_some_and(Result::is_ok);
-        if looked && prepared.holdings.host(host).is_some_and(|held| held.has(Part::Balancer)) {
-            let condition = Condition::Stable { from: host.clone(), balancer: true };
-            conditions.push((balancer_of(host), condition));
+        if looked && prepared.holdings.host(host).is_some_and(|held| held.has(Part::LoadBalancer)) {
+            let condition = Condition::Stable { from: host.clone(), load_balancer: true };
+            conditions.push((load_balancer_of(host), condition));
         }
     }
     let registry = site.cluster.registry.host.iter().filter(|_| prepared.has(Part::Registry));
     for host in registry.filter(|host| looks.get(*host).is_some_and(Result::is_ok)) {
         conditions.push((registry_of(host), Condition::Registry { host: host.clone() }));
     }
-    // The stable address is dialled from a host of the cluster: its name is the site's.
+    // The API endpoint is dialled from a host of the cluster: its name is the site's.
     let from = prepared.nodes.iter().find(|node| looks.get(&node.host).is_some_and(Result::is_ok));
     if let Some(node) = from {
-        let condition = Condition::Stable { from: node.host.clone(), balancer: false };
+        let condition = Condition::Stable { from: node.host.clone(), load_balancer: false };
         conditions.push((STABLE.into(), condition));
     }
     let asking = conditions.into_iter().map(|(name, condition)| async move {
@@ -94,9 +94,9 @@ pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks
     asked
 }
 
-/// The name under which a balancer stands in [`Asked`].
-fn balancer_of(host: &HostName) -> String {
-    format!("the balancer on {host}")
+/// The name under which a load balancer stands in [`Asked`].
+fn load_balancer_of(host: &HostName) -> String {
+    format!("the load balancer on {host}")
 }
 
 /// The name under which the registry stands in [`Asked`].
@@ -104,9 +104,9 @@ fn registry_of(host: &HostName) -> String {
     format!("the registry on {host}")
 }
 
-/// The floating address, as `status` shows it.
+/// The virtual IP, as `status` shows it.
 #[derive(Clone, Debug, Serialize)]
-pub struct FloatingStatus {
+pub struct VirtualIpStatus {
     pub address: IpAddr,
     /// Who has it: one, where all is well.
     pub held_by: Vec<HostName>,
@@ -117,7 +117,7 @@ pub struct FloatingStatus {
     pub holders: Vec<ServiceStatus>,
 }
 
-impl FloatingStatus {
+impl VirtualIpStatus {
     fn of(prepared: &Prepared, seen: &Seen, holders: Vec<ServiceStatus>) -> Option<Self> {
         let all = &prepared.holdings.hosts;
         let address = all.iter().find_map(|host| host.address)?;
@@ -135,8 +135,11 @@ impl FloatingStatus {
             if holder.state == "ready" && !facts.serves {
                 holder.state = "not ready";
                 holder.why = Some(match facts.away {
-                    true => "it was told to leave the floating address to others, by a run that was cut off".into(),
-                    false => "it could not serve at the floating address".into(),
+                    true => {
+                        "it was told to leave the virtual IP to others, by a run that was cut off"
+                            .into()
+                    }
+                    false => "it could not serve at the virtual IP".into(),
                 });
             }
         }
@@ -288,7 +291,7 @@ pub struct NodeStatus {
     /// Whether the host itself could be looked at; one that nobody dials need not be.
     pub looked: bool,
     /// Nobody dials it.
-    pub out_of_reach: bool,
+    pub offline: bool,
     /// What was carried to such a host, and what came back.
     pub carried: Option<Carried>,
     pub facts: Option<NodeFacts>,
@@ -306,15 +309,15 @@ pub struct Standing {
     #[serde(flatten)]
     pub quorum: QuorumStatus,
     pub control_planes: Vec<ServiceStatus>,
-    pub balancers: Vec<ServiceStatus>,
-    pub floating: Option<FloatingStatus>,
+    pub load_balancers: Vec<ServiceStatus>,
+    pub virtual_ip: Option<VirtualIpStatus>,
     /// The cluster's own registry.
     pub registries: Vec<ServiceStatus>,
     /// Hosts that give out metrics to the site's monitoring.
     pub monitors: Vec<ServiceStatus>,
     /// Where hosts dial one another through a mesh: whether each is in it.
     pub meshed: Vec<ServiceStatus>,
-    /// What came back from the stable address; `None` when it was not asked.
+    /// What came back from the API endpoint; `None` when it was not asked.
     pub stable: Option<Result<(), String>>,
     pub nodes: Vec<NodeStatus>,
     /// Objects of the cluster that are not as they must be, and workloads that do not run as wanted.
@@ -327,12 +330,12 @@ pub struct Standing {
     pub snapshot: Option<(String, Timestamp)>,
     /// The newest one that a member saved by itself on its host: which host, and when.
     pub saved_there: Option<(HostName, Timestamp)>,
-    /// What the file wants of the members and waits, what their databases need, and what would mend that.
+    /// What the file wants of the members and waits, what their databases need, and what would fix that.
     pub waits: Vec<(String, String)>,
     /// What did not answer in time on hosts that did.
     pub hanging: BTreeMap<HostName, Vec<String>>,
     /// Hosts that could not be looked at, by what to do about it.
-    pub mends: BTreeMap<String, Vec<HostName>>,
+    pub fixes: BTreeMap<String, Vec<HostName>>,
 }
 
 impl Standing {
@@ -344,7 +347,7 @@ impl Standing {
             let told = node.carried.as_ref().and_then(Carried::fault);
             node.state != "not Ready" && told.is_none()
         };
-        let away = self.nodes.iter().filter(|node| node.out_of_reach).all(stands);
+        let away = self.nodes.iter().filter(|node| node.offline).all(stands);
         let as_the_file = away && self.waits.is_empty() && self.quorum.unnamed.is_empty();
         !soon && as_the_file && self.ailing(&|_| false).is_empty()
     }
@@ -368,7 +371,7 @@ impl Standing {
         }
         // The API calls a silent node Ready for a while: the host itself must answer too.
         // What nobody dials no run can wait for.
-        let dialled = self.nodes.iter().filter(|node| !node.out_of_reach);
+        let dialled = self.nodes.iter().filter(|node| !node.offline);
         for node in dialled.filter(|n| !away(&n.host)) {
             let why = node.why.as_ref().map_or(String::new(), |why| format!(" ({why})"));
             match (node.state, node.looked) {
@@ -380,11 +383,11 @@ impl Standing {
                 (state, _) => out.push(format!("{}: the node is {state}{why}", node.host)),
             }
         }
-        if let Some(floating) = &self.floating {
-            let (address, held) = (floating.address, &floating.held_by);
+        if let Some(virtual_ip) = &self.virtual_ip {
+            let (address, held) = (virtual_ip.address, &virtual_ip.held_by);
             match held.as_slice() {
                 [_] => {}
-                [] => out.push(format!("nobody holds the floating address {address}")),
+                [] => out.push(format!("nobody holds the virtual IP {address}")),
                 _ => {
                     let who: Vec<&str> = held.iter().map(HostName::as_str).collect();
                     out.push(format!(
@@ -395,7 +398,7 @@ impl Standing {
             }
         }
         if let Some(Err(why)) = &self.stable {
-            out.push(format!("the stable address does not answer ({why})"));
+            out.push(format!("the API endpoint does not answer ({why})"));
         }
         if let Some(why) = &self.api_silent {
             out.push(format!("the API does not answer ({why})"));
@@ -410,10 +413,10 @@ impl Standing {
 
     /// Every host that serves a part.
     pub fn services(&self) -> impl Iterator<Item = &ServiceStatus> {
-        let holders = self.floating.iter().flat_map(|floating| &floating.holders);
+        let holders = self.virtual_ip.iter().flat_map(|virtual_ip| &virtual_ip.holders);
         self.control_planes
             .iter()
-            .chain(&self.balancers)
+            .chain(&self.load_balancers)
             .chain(holders)
             .chain(&self.registries)
             .chain(&self.monitors)
@@ -464,14 +467,14 @@ pub fn standing(
         objects.extend(api.waiting.values().cloned());
         objects.extend(api.lacking.iter().map(|image| format!("the registry lacks {image}")));
     }
-    let mut mends: BTreeMap<String, Vec<HostName>> = BTreeMap::new();
+    let mut fixes: BTreeMap<String, Vec<HostName>> = BTreeMap::new();
     let mut hanging = BTreeMap::new();
     for (host, look) in seen.looks {
         match look {
             // One that was a member once and is nothing else by now is nobody's trouble.
             Err(_) if prepared.holdings.host(host).is_none() => {}
             Err(trouble) => {
-                mends.entry(trouble.mend.clone()).or_default().push(host.clone());
+                fixes.entry(trouble.fix.clone()).or_default().push(host.clone());
             }
             Ok(observed) if !observed.hangs.is_empty() => {
                 hanging.insert(host.clone(), observed.hangs.clone());
@@ -479,7 +482,7 @@ pub fn standing(
             Ok(_) => {}
         }
     }
-    let held = prepared.aim.held.iter().map(|held| (held.to_string(), held.mend.clone()));
+    let held = prepared.aim.held.iter().map(|held| (held.to_string(), held.fix.clone()));
     let restoring = prepared.begun.as_ref().and_then(|begun| begun.restoring.as_ref());
     let restoring = restoring.map(|from| {
         let what = format!("snapshot {} is being put back, and that is not done", from.snapshot);
@@ -489,7 +492,7 @@ pub fn standing(
         let what = "the key for secrets in etcd is being replaced, and that is not done";
         (
             what.to_owned(),
-            "zoisite raise goes on with it; zoisite at-rest shows how far it is".to_owned(),
+            "zoisite raise goes on with it; zoisite encryption shows how far it is".to_owned(),
         )
     });
     let trust = ledger.stage().or(prepared.tokens_turn.stage()).map(|stage| {
@@ -502,7 +505,7 @@ pub fn standing(
     let databases = seen.looks.iter().flat_map(|(host, look)| {
         let status = look.as_ref().ok().and_then(|look| look.etcd.status.as_ref());
         let needs = status.map(EtcdStatus::needs_upkeep).unwrap_or_default();
-        needs.into_iter().map(move |(what, mend)| (format!("{host}: {what}"), mend.to_owned()))
+        needs.into_iter().map(move |(what, fix)| (format!("{host}: {what}"), fix.to_owned()))
     });
     let good = saved.iter().rev().find(|one| one.is_good());
     let looked = || seen.looks.iter().filter_map(|(host, look)| Some((host, look.as_ref().ok()?)));
@@ -511,8 +514,8 @@ pub fn standing(
         .max_by_key(|(_, at)| *at);
     let unsaved = looked().filter_map(|(host, seen)| {
         let what = format!("{host} could not save its member: {}", seen.etcd.unsaved.as_deref()?);
-        let mend = format!("on {host}: journalctl -u zoisite-snapshot tells more");
-        Some((what, mend))
+        let fix = format!("on {host}: journalctl -u zoisite-snapshot tells more");
+        Some((what, fix))
     });
     let stale = saved_there.as_ref().and_then(|(host, at)| {
         let most = 2 * site.cluster.snapshots.on_members? + 3_600;
@@ -537,14 +540,14 @@ pub fn standing(
         snapshot: good.map(|one| (one.name.clone(), one.at)),
         saved_there,
         hanging,
-        mends,
+        fixes,
         quorum,
         control_planes: services(Part::ControlPlane),
-        balancers: services(Part::Balancer),
+        load_balancers: services(Part::LoadBalancer),
         registries: services(Part::Registry),
         monitors: services(Part::Monitoring),
         meshed: services(Part::Mesh),
-        floating: FloatingStatus::of(prepared, seen, services(Part::Address)),
+        virtual_ip: VirtualIpStatus::of(prepared, seen, services(Part::Address)),
         stable: seen.asked.get(STABLE).cloned(),
         nodes: nodes((prepared, ledger), seen, &differing, now()),
         objects,
@@ -582,7 +585,7 @@ fn services(
                     let runs = out.units.values().all(|state| state == "active");
                     let asked = match part {
                         Part::ControlPlane => seen.asked.get(host.host.as_str()),
-                        Part::Balancer => seen.asked.get(&balancer_of(&host.host)),
+                        Part::LoadBalancer => seen.asked.get(&load_balancer_of(&host.host)),
                         Part::Registry => seen.asked.get(&registry_of(&host.host)),
                         _ => None,
                     };
@@ -629,7 +632,7 @@ fn nodes(
 
             let issued = current.get(&(Profile::KubeletClient, host.clone())).copied();
             let (certificate, certificate_end) = certificate(issued, look, now);
-            let away = prepared.cluster.is_out_of_reach(host);
+            let away = prepared.cluster.is_offline(host);
             let carried = prepared.carried.get(host);
             let told = || carried.and_then(Carried::fault);
             NodeStatus {
@@ -637,7 +640,7 @@ fn nodes(
                 state,
                 why: unreachable.or(why).or_else(told),
                 looked: away || look.is_some_and(Result::is_ok),
-                out_of_reach: away,
+                offline: away,
                 carried: carried.filter(|_| away).cloned(),
                 facts,
                 certificate_end,
@@ -683,7 +686,7 @@ mod tests {
             state,
             why: (state != "Ready").then(|| "CSINode is not yet initialized".into()),
             looked,
-            out_of_reach: false,
+            offline: false,
             carried: None,
             facts: None,
             certificate_end: None,
@@ -708,11 +711,11 @@ mod tests {
         Standing {
             quorum,
             control_planes: Vec::new(),
-            floating: None,
+            virtual_ip: None,
             registries: Vec::new(),
             monitors: Vec::new(),
             meshed: Vec::new(),
-            balancers: Vec::new(),
+            load_balancers: Vec::new(),
             stable: None,
             nodes,
             objects: Vec::new(),
@@ -721,7 +724,7 @@ mod tests {
             snapshot: None,
             saved_there: None,
             hanging: BTreeMap::new(),
-            mends: BTreeMap::new(),
+            fixes: BTreeMap::new(),
             departed: BTreeMap::new(),
         }
     }

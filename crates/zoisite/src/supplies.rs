@@ -39,9 +39,9 @@ impl Site {
         let path = self.lock_file();
         match fs::read_to_string(&path) {
             Ok(text) => Lock::read(&text).map(Some).map_err(|error| {
-                let mend =
+                let fix =
                     "bring it back from your version control; zoisite components fetch wrote it";
-                Failure::new(Kind::Usage, error.to_string(), mend)
+                Failure::new(Kind::Usage, error.to_string(), fix)
             }),
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
             Err(error) => Err(Failure::file("reading", &path, &error)),
@@ -222,9 +222,9 @@ impl Site {
         }
         let faults = wrong.into_iter().map(|(path, why)| {
             let what = format!("{} cannot be brought to hosts: {why}", path.display());
-            let mend =
+            let fix =
                 "no host was touched: put the right file there, or run zoisite components fetch";
-            Failure::new(Kind::Run, what, mend)
+            Failure::new(Kind::Run, what, fix)
         });
         match faults.reduce(Failure::and) {
             Some(failure) => Err(failure),
@@ -297,7 +297,7 @@ impl From<Fault> for Failure {
     fn from(fault: Fault) -> Self {
         let kind = if fault.changed { Kind::Refused } else { Kind::Run };
         let what = format!("{} failed", fault.attempted);
-        Self::new(kind, what, fault.mend).note("came back", fault.answer)
+        Self::new(kind, what, fault.fix).note("came back", fault.answer)
     }
 }
 

@@ -9,7 +9,7 @@ use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::Part;
 use zoisite_core::script::Observed;
 use zoisite_core::sequence::{Looks, MachinePin, Refusal, same_machine};
-use zoisite_core::survey::{Facts, Mender, Named, SiteFinding, hosts_line, judge, names_to_ask};
+use zoisite_core::survey::{Facts, Fixer, Named, SiteFinding, hosts_line, judge, names_to_ask};
 use zoisite_reach::Reach;
 use zoisite_store::State;
 
@@ -46,7 +46,7 @@ pub async fn survey(site: &Site, reach: &dyn Reach, hosts: &[HostName]) -> Surve
     Surveyed { facts, troubles }
 }
 
-/// What is found of these hosts that nobody dials, by what is known of all; hosts that told nothing are not judged.
+/// What is found of these offline hosts, by what is known of all; hosts that told nothing are not judged.
 pub fn found_of_told(
     site: &Site,
     state: &State,
@@ -153,13 +153,13 @@ pub async fn unfit(
             return Err(Failure::new(
                 Kind::Run,
                 format!("this machine: {}", found.message),
-                found.mend,
+                found.fix,
             ));
         };
         match out.get_mut(&host) {
             Some(trouble) => {
                 trouble.answer.push_str(&format!("; {}", found.message));
-                trouble.mend.push_str(&format!("; {}", found.mend));
+                trouble.fix.push_str(&format!("; {}", found.fix));
                 trouble.evidence.extend(found.evidence);
             }
             None => {
@@ -169,7 +169,7 @@ pub async fn unfit(
                     found.message,
                     found.evidence,
                 );
-                out.insert(host, Trouble { cause: None, ..trouble }.mend(found.mend));
+                out.insert(host, Trouble { cause: None, ..trouble }.fix(found.fix));
             }
         }
     }
@@ -178,5 +178,5 @@ pub async fn unfit(
 
 /// Whether a finding keeps its host out of a raise.
 pub fn keeps_out(found: &SiteFinding) -> bool {
-    found.grade == Grade::Blocks && found.mender == Mender::Person
+    found.grade == Grade::Blocks && found.fixer == Fixer::Person
 }

@@ -63,7 +63,7 @@ pub fn watch(
             };
             let news = news(last.as_ref(), &round);
             if in_place {
-                view::anew();
+                view::again();
                 view::out(&format!("{}\n\n{}", round.headline, round.picture.trim_end()));
                 let style = Style::stdout();
                 news.iter().for_each(|line| view::out(&style.busy(line)));
@@ -89,15 +89,15 @@ pub fn watch(
     })?
 }
 
-/// Looks until nothing ails, or the patience is over; what ails at first is told once. Some things come back only
+/// Looks until nothing ails, or the timeout is over; what ails at first is told once. Some things come back only
 /// a moment after the step that disturbed them is done: a daemon's own check of a restarted service, pods on
 /// nodes that were silent.
 pub async fn settled<T, E>(
-    patience: Duration,
+    timeout: Duration,
     mut look: impl AsyncFnMut() -> Result<(T, Vec<String>), E>,
     tell: impl FnOnce(Vec<String>),
 ) -> Result<T, E> {
-    let end = tokio::time::Instant::now() + patience;
+    let end = tokio::time::Instant::now() + timeout;
     let mut tell = Some(tell);
     loop {
         let (seen, ailing) = look().await?;
@@ -130,15 +130,15 @@ mod tests {
     use super::*;
 
     #[tokio::test(start_paused = true)]
-    async fn what_is_disturbed_may_come_back_within_the_patience() {
-        for (well_at, patience, looks_wanted) in [(1, 60, 1), (3, 60, 3), (99, 12, 4)] {
+    async fn what_is_disturbed_may_come_back_within_the_timeout() {
+        for (well_at, timeout, looks_wanted) in [(1, 60, 1), (3, 60, 3), (99, 12, 4)] {
             let (mut looks, mut told) = (0, Vec::new());
             let look = async || {
                 looks += 1;
                 let ailing = (looks < well_at).then(|| "heron: it is not ready".to_owned());
                 Ok::<_, ()>((looks, ailing.into_iter().collect()))
             };
-            let seen = settled(Duration::from_secs(patience), look, |ailing| told = ailing).await;
+            let seen = settled(Duration::from_secs(timeout), look, |ailing| told = ailing).await;
             assert_eq!((seen, told.len()), (Ok(looks_wanted), usize::from(well_at > 1)));
         }
     }

@@ -43,10 +43,10 @@ pub async fn ailing_now(
 pub async fn until_well(
     site: &Site,
     state: &mut State,
-    (generation, patience): (u64, Duration),
+    (generation, timeout): (u64, Duration),
     tell: &dyn Fn(String),
 ) -> Result<(), Failure> {
-    let end = Instant::now() + patience;
+    let end = Instant::now() + timeout;
     loop {
         Working::lock(state)?;
         let (what, failure) = match ailing_now(site, state, generation).await {
@@ -66,6 +66,6 @@ pub async fn until_well(
 }
 
 fn unwell(found: String) -> Refusal {
-    let mend = "zoisite status shows it, zoisite raise mends it; then run the same command again";
-    Refusal { rule: Rule::OneAtATime, host: None, found, mend: mend.into() }
+    let fix = "zoisite status shows it, zoisite raise fixes it; then run the same command again";
+    Refusal { rule: Rule::OneAtATime, host: None, found, fix: fix.into() }
 }

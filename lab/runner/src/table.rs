@@ -262,7 +262,7 @@ mod tests {
     const TABLE: &str = r#"
 [[scene]]
 name = "drill::"
-cluster = "floating"
+cluster = "virtual-ip"
 seconds = 100
 proves = "losses"
 

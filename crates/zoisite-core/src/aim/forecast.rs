@@ -16,7 +16,7 @@ pub fn forecast(
 ) -> Vec<Aim> {
     let (mut kept, mut real) = (kept.clone(), real.clone());
     let mut out: Vec<Aim> = Vec::new();
-    while let Next::Leg(aim) = next_aim(file, wanted, &kept, &real, consent) {
+    while let Next::Stage(aim) = next_aim(file, wanted, &kept, &real, consent) {
         if out.last().is_some_and(|last| last.arm == aim.arm) {
             break;
         }
@@ -41,7 +41,7 @@ pub fn assume(real: &Real, aim: &Aim) -> Real {
         learner: false,
         health: Health::Well,
     };
-    if next.quorum == Quorum::Unseen && aim.arm == Arm::Mend {
+    if next.quorum == Quorum::Unseen && aim.arm == Arm::Fix {
         next.quorum = Quorum::Listed(aim.etcd.members.iter().map(begins).collect());
     }
     if let Arm::Restore { members, .. } = &aim.arm {
@@ -64,7 +64,7 @@ pub fn assume(real: &Real, aim: &Aim) -> Real {
         | Arm::Restore { .. }
         | Arm::AcceptKey { .. }
         | Arm::RewriteBy { .. } => {}
-        Arm::Mend => {
+        Arm::Fix => {
             if let Scope::Members(hosts) = &aim.scope {
                 let named = |m: &&mut Member| hosts.iter().any(|host| host.as_str() == m.name);
                 for member in list.iter_mut().filter(|m| m.health == Health::Down).filter(named) {
@@ -90,7 +90,7 @@ pub fn assume(real: &Real, aim: &Aim) -> Real {
             }
             next.machines.insert(host.clone(), fresh);
         }
-        Arm::TakeBack { id, .. } | Arm::Remove { id, .. } => {
+        Arm::Uninstall { id, .. } | Arm::Remove { id, .. } => {
             list.retain(|member| member.id != *id);
         }
         Arm::Move { id, url, .. } => {
@@ -106,7 +106,7 @@ pub fn assume(real: &Real, aim: &Aim) -> Real {
     next
 }
 
-/// How far it is to what the file wants of its members. Every leg lowers it.
+/// How far it is to what the file wants of its members. Every stage lowers it.
 pub fn distance(wanted: Wanted<'_>, kept: &Records, real: &Real) -> usize {
     let Quorum::Listed(list) = &real.quorum else { return 0 };
     let owned: Vec<(HostName, &Member)> =
@@ -117,7 +117,7 @@ pub fn distance(wanted: Wanted<'_>, kept: &Records, real: &Real) -> usize {
         let moved = wanted.get(host).is_some_and(|url| !member.urls.contains(url));
         let lost = real.machine(host) == Machine::Seen { data: false, spent: true };
         far += match (member.learner, is_wanted) {
-            // One that is taken back first, and let in anew.
+            // One that is taken back first, and let in again.
             (true, true) if moved || emptied(host, member, real) => 15,
             (true, true) => 5,
             // Its data is left behind, to be moved aside.

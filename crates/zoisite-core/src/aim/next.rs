@@ -11,14 +11,14 @@ use crate::pki::{AtRestStage, AuthorityKind, TrustStage};
 /// Where to go.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Next {
-    /// A leg towards this aim.
-    Leg(Box<Aim>),
+    /// A stage towards this aim.
+    Stage(Box<Aim>),
     /// There is no safe way on, and nothing is done.
     Refused {
         /// What was found.
         found: String,
         /// What a person can do.
-        mend: String,
+        fix: String,
     },
 }
 
@@ -42,13 +42,13 @@ pub fn next_aim(
         aim.arm = Arm::Mesh { hosts: kept.keyless.clone() };
         aim.scope = Scope::Mesh;
         aim.held.clear();
-        return Next::Leg(Box::new(aim));
+        return Next::Stage(Box::new(aim));
     }
     if let Some(from) = &kept.restoring {
         return restore(file, wanted, kept, real, (from, consent));
     }
     let list = match &real.quorum {
-        Quorum::Unbegun => return Next::Leg(Box::new(Aim::of_file(file, wanted))),
+        Quorum::Unbegun => return Next::Stage(Box::new(Aim::of_file(file, wanted))),
         Quorum::Unseen => return unseen(file, wanted, kept, real),
         Quorum::Listed(list) => list,
     };
@@ -64,13 +64,13 @@ pub fn next_aim(
                     host: None,
                     what: format!("the change of members ({arm})"),
                     why: "who is a member of the quorum changes only when a person wants it".into(),
-                    mend: "run it at a terminal, or with --yes".into(),
+                    fix: "run it at a terminal, or with --yes".into(),
                 },
             );
             // What needs nobody's word goes on.
             match ground.down().is_empty() {
                 true => Arm::File,
-                false => Arm::Mend,
+                false => Arm::Fix,
             }
         }
     };
@@ -81,7 +81,7 @@ pub fn next_aim(
         }
         other => other,
     };
-    Next::Leg(Box::new(ground.aim(arm, held)))
+    Next::Stage(Box::new(ground.aim(arm, held)))
 }
 
 /// The cluster with the members that it has, and what of the file waits: what a look is held against that changes
@@ -108,7 +108,7 @@ pub fn as_it_stands(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &R
                 host: None,
                 what: "what the file says of members".into(),
                 why: format!("next is to {arm}"),
-                mend: "zoisite sequence shows every leg of it, and raise takes them".into(),
+                fix: "zoisite sequence shows every stage of it, and raise takes them".into(),
             },
         );
     }
@@ -126,8 +126,8 @@ fn restore(
     real: &Real,
     (from, consent): (&Restoring, bool),
 ) -> Next {
-    let refused = |found: String, mend: String| Next::Refused { found, mend };
-    let again = format!("zoisite snapshot put-back {}", from.snapshot);
+    let refused = |found: String, fix: String| Next::Refused { found, fix };
+    let again = format!("zoisite snapshot restore {}", from.snapshot);
     if !consent {
         let found =
             format!("snapshot {} is being put back, and nobody agreed to go on", from.snapshot);
@@ -152,7 +152,7 @@ fn restore(
     let dialling = &file.control_plane.hosts;
     let all = kept.members.keys().chain(&kept.left).chain(wanted.keys()).chain(dialling);
     let unseen: BTreeSet<&str> = all
-        .filter(|host| real.machine(host) == Machine::Silent && !from.gone.contains(*host))
+        .filter(|host| real.machine(host) == Machine::Silent && !from.lost.contains(*host))
         .map(HostName::as_str)
         .collect();
     if !unseen.is_empty() {
@@ -160,10 +160,10 @@ fn restore(
         let found = format!(
             "{unseen} cannot be looked at: what runs there may serve on what was before, beside what comes"
         );
-        let mend = format!(
-            "bring them back, whatever state they are in; of a machine that is gone for good: {again} --gone HOST"
+        let fix = format!(
+            "bring them back, whatever state they are in; of a machine that is gone for good: {again} --lost HOST"
         );
-        return refused(found, mend);
+        return refused(found, fix);
     }
     let etcd = EtcdAim {
         initial: Some(members.iter().map(|(h, u)| (h.to_string(), u.clone())).collect()),
@@ -172,7 +172,7 @@ fn restore(
     };
     let scope = Scope::Members(from.hosts.clone());
     let arm = Arm::Restore { members, from: from.clone() };
-    Next::Leg(Box::new(Aim { arm, etcd, scope, held: Vec::new() }))
+    Next::Stage(Box::new(Aim { arm, etcd, scope, held: Vec::new() }))
 }
 
 /// Nobody gave the list: members that are recorded are brought back, and nothing of the membership changes.
@@ -182,7 +182,7 @@ fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Ne
     let recorded = if kept.members.is_empty() { wanted } else { &kept.members };
     let told = recorded.iter().map(|(host, url)| (host.to_string(), url.clone()));
     aim.etcd.initial = Some(told.collect());
-    // One whose data is gone is let in anew by the others, when they serve: where those are enough, it keeps nobody
+    // One whose data is gone is let in again by the others, when they serve: where those are enough, it keeps nobody
     // from bringing them back. (Where they are not, rule S1 refuses what would begin it as if new.)
     let gone = Machine::Seen { data: false, spent: true };
     let lost: Vec<&HostName> =
@@ -190,13 +190,13 @@ fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Ne
     let all = kept.members.len();
     let quorum = all / 2 + 1;
     if kept.members.is_empty() {
-        return Next::Leg(Box::new(aim));
+        return Next::Stage(Box::new(aim));
     }
     // Once they serve they are looked at again: one of them may have no vote yet.
-    aim.arm = Arm::Mend;
+    aim.arm = Arm::Fix;
     aim.scope = Scope::Members(aim.etcd.members.keys().cloned().collect());
     if recorded == wanted && (lost.is_empty() || all - lost.len() < quorum) {
-        return Next::Leg(Box::new(aim));
+        return Next::Stage(Box::new(aim));
     }
     let holds = |host: &&HostName| matches!(real.machine(host), Machine::Seen { data: true, .. });
     let left: Vec<&str> = kept.members.keys().filter(holds).map(HostName::as_str).collect();
@@ -211,17 +211,17 @@ fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Ne
         let newest = left.iter().max_by_key(|name| entries(real, name)).map_or(String::new(), |name| {
             format!("; of what is left {name} is the newest, and what it does not have would be lost with it")
         });
-        let mend = format!(
-            "bring the others back, named in etcd.members as before{newest}. Where they are gone for good, a snapshot begins the quorum anew: zoisite snapshot put-back"
+        let fix = format!(
+            "bring the others back, named in etcd.members as before{newest}. Where they are gone for good, a snapshot begins the quorum again: zoisite snapshot restore"
         );
-        return Next::Refused { found, mend };
+        return Next::Refused { found, fix };
     }
     for host in &lost {
         aim.held.push(Held {
             host: Some((*host).clone()),
             what: format!("letting {host} into the quorum again"),
             why: "its data is gone, and the others do not serve yet".into(),
-            mend: "they are brought back first; then the same command again".into(),
+            fix: "they are brought back first; then the same command again".into(),
         });
     }
     if recorded != wanted {
@@ -230,7 +230,7 @@ fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Ne
             what: "the change of members".into(),
             why: "no member gave the quorum's own list, and a record is no proof of who is in it"
                 .into(),
-            mend: "bring the members back first: zoisite status says which do not serve".into(),
+            fix: "bring the members back first: zoisite status says which do not serve".into(),
         });
     }
     let back = |host: &HostName| file.host(host).is_some() && !lost.contains(&host);
@@ -242,7 +242,7 @@ fn unseen(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &Real) -> Ne
         .collect();
     aim.etcd.dialled = aim.etcd.members.keys().cloned().collect();
     aim.scope = Scope::Members(aim.etcd.members.keys().cloned().collect());
-    Next::Leg(Box::new(aim))
+    Next::Stage(Box::new(aim))
 }
 
 fn entries(real: &Real, name: &str) -> Option<u64> {
@@ -271,7 +271,7 @@ pub(super) fn owner(member: &Member, wanted: Wanted<'_>, kept: &Records) -> Opti
     known.find(|(host, url)| member.is_of(host, url)).map(|(host, _)| host.clone())
 }
 
-/// Whether a member had entries once and has none now: its own raft stops it, and it is let in anew.
+/// Whether a member had entries once and has none now: its own raft stops it, and it is let in again.
 pub(super) fn emptied(host: &HostName, member: &Member, real: &Real) -> bool {
     !member.name.is_empty() && matches!(real.machine(host), Machine::Seen { data: false, .. })
 }
@@ -366,7 +366,7 @@ impl Ground<'_> {
                     host: Some(host.clone()),
                     what: format!("taking {} out of the quorum", member.called()),
                     why: found,
-                    mend:
+                    fix:
                         "bring the other members back first: zoisite status says which do not serve"
                             .into(),
                 });
@@ -375,7 +375,7 @@ impl Ground<'_> {
         }
     }
 
-    /// The next change, in a fixed order: what others began, the dead, moves, members that are down, newcomers, those
+    /// The next change, in a fixed order: what others began, the dead, moves, members that are down, unnamed machines, those
     /// that leave; then everything else.
     fn arm(&self, held: &mut Vec<Held>) -> Arm {
         // Somebody else's change is theirs: nothing of the membership is touched beside it.
@@ -392,18 +392,18 @@ impl Ground<'_> {
                         "{who} is a {what} of the quorum that stands, dialled at {}, and nobody here made it",
                         member.urls.join(", ")
                     ),
-                    mend: format!(
+                    fix: format!(
                         "ask who did; then name it in etcd.members, or take it out with etcd's own client (member remove {})",
                         member.id
                     ),
                 });
             }
-            return self.mend_or_file();
+            return self.fix_or_file();
         }
         if let Some((host, member)) = self.owned().find(|(_, member)| member.learner) {
             let wanted = self.wanted.get(&host).is_some_and(|url| member.urls.contains(url));
             if !wanted || emptied(&host, member, self.real) {
-                return Arm::TakeBack { id: member.id.clone(), who: host.to_string() };
+                return Arm::Uninstall { id: member.id.clone(), who: host.to_string() };
             }
             // By then it has shown that it follows.
             let votes = |other: &Member| match other.id == member.id {
@@ -411,7 +411,7 @@ impl Ground<'_> {
                 false => other.clone(),
             };
             let to: Vec<Member> = self.list.iter().map(votes).collect();
-            let (why, mend) = match (self.real.machine(&host), permits(self.list, &to)) {
+            let (why, fix) = match (self.real.machine(&host), permits(self.list, &to)) {
                 (Machine::Seen { .. }, Ok(())) => {
                     return Arm::Promote { host, id: member.id.clone() };
                 }
@@ -428,8 +428,8 @@ impl Ground<'_> {
                 ),
             };
             let what = format!("giving {host} its vote, and every other change of members");
-            held.push(Held { host: Some(host), what, why, mend });
-            return self.mend_or_file();
+            held.push(Held { host: Some(host), what, why, fix });
+            return self.fix_or_file();
         }
         let gone = |host: &HostName| !self.wanted.contains_key(host);
         let lost =
@@ -448,9 +448,9 @@ impl Ground<'_> {
             return arm;
         }
         if !self.down().is_empty() {
-            return Arm::Mend;
+            return Arm::Fix;
         }
-        if let Some(arm) = self.newcomer(held) {
+        if let Some(arm) = self.unnamed(held) {
             return arm;
         }
         // Nobody leaves while somebody who is to come cannot.
@@ -462,7 +462,7 @@ impl Ground<'_> {
                     host: Some(host.clone()),
                     what: format!("taking {host} out of the quorum"),
                     why: "what comes before it waits".into(),
-                    mend: "mend that first".into(),
+                    fix: "fix that first".into(),
                 });
             } else if let Some(arm) = self.remove(&host, member, Why::Unwanted, held) {
                 return arm;
@@ -474,8 +474,8 @@ impl Ground<'_> {
         }
     }
 
-    fn mend_or_file(&self) -> Arm {
-        if self.down().is_empty() { Arm::File } else { Arm::Mend }
+    fn fix_or_file(&self) -> Arm {
+        if self.down().is_empty() { Arm::File } else { Arm::Fix }
     }
 
     /// A member that the file wants to be dialled elsewhere.
@@ -509,19 +509,19 @@ impl Ground<'_> {
             what: format!("having the others dial {host} at {url}"),
             host: Some(host),
             why,
-            mend: "bring the members back first: zoisite status says which do not serve".into(),
+            fix: "bring the members back first: zoisite status says which do not serve".into(),
         });
         None
     }
 
     /// A host that is to be a member and is none.
-    fn newcomer(&self, held: &mut Vec<Held>) -> Option<Arm> {
+    fn unnamed(&self, held: &mut Vec<Held>) -> Option<Arm> {
         let listed: BTreeSet<HostName> = self.owned().map(|(host, _)| host).collect();
         let new = self.file.etcd.members.iter().filter(|host| !listed.contains(*host));
         let ailing = self.voters().find(|(_, member)| member.health != Health::Well);
         for host in new {
             let Some(url) = self.wanted.get(host) else { continue };
-            let (why, mend) = match (self.real.machine(host), &ailing) {
+            let (why, fix) = match (self.real.machine(host), &ailing) {
                 (Machine::Silent, _) => (
                     format!("{host} does not answer"),
                     format!("zoisite login {host} says why; or take it out of etcd.members again"),
@@ -540,7 +540,7 @@ impl Ground<'_> {
                 }
             };
             let what = format!("letting {host} into the quorum");
-            held.push(Held { host: Some(host.clone()), what, why, mend });
+            held.push(Held { host: Some(host.clone()), what, why, fix });
         }
         None
     }
@@ -562,7 +562,7 @@ impl Ground<'_> {
                 host: Some(host.clone()),
                 what: what.clone(),
                 why: format!("the API server of {host} could not be brought to it"),
-                mend: format!("bring {host} back, or take it out of the file and retire it"),
+                fix: format!("bring {host} back, or take it out of the file and retire it"),
             });
         }
         for host in &self.kept.old_control_planes {
@@ -573,7 +573,7 @@ impl Ground<'_> {
                 why: format!(
                     "an API server may still run on {host}, which is no control plane of the file's"
                 ),
-                mend: format!("zoisite retire {host}, once it is out of the file"),
+                fix: format!("zoisite retire {host}, once it is out of the file"),
             });
         }
         all_can.then_some(arm)
@@ -583,7 +583,7 @@ impl Ground<'_> {
     fn replaces_authority(&self, held: &mut Vec<Held>) -> Option<Arm> {
         let stage = self.kept.trust?;
         let what = format!("the replacement of {}", stage.what());
-        let dialled = self.file.hosts.iter().filter(|host| !host.out_of_reach);
+        let dialled = self.file.hosts.iter().filter(|host| !host.offline);
         let silent = dialled.map(|host| &host.name);
         let silent = silent.filter(|host| self.real.machine(host) == Machine::Silent).map(|host| {
             let why = format!("{host} could not be brought to it");
@@ -602,17 +602,17 @@ impl Ground<'_> {
         );
         let unbrought = self.kept.unbrought.iter().filter(|_| of_nodes).map(|host| {
             let why = format!("{host} told nothing yet of having been brought to it");
-            let mend = format!(
-                "carry it there: zoisite join-file write {host}, and then its letter (zoisite letters); or take it out of the file and retire it"
+            let fix = format!(
+                "carry it there: zoisite join-file write {host}, and then its report (zoisite reports); or take it out of the file and retire it"
             );
-            (host, why, mend)
+            (host, why, fix)
         });
         let before = held.len();
-        held.extend(silent.chain(departed).chain(unbrought).map(|(host, why, mend)| Held {
+        held.extend(silent.chain(departed).chain(unbrought).map(|(host, why, fix)| Held {
             host: Some(host.clone()),
             what: what.clone(),
             why,
-            mend,
+            fix,
         }));
         (held.len() == before).then_some(Arm::Trust { stage })
     }
@@ -653,7 +653,7 @@ impl Ground<'_> {
         let scope = match &arm {
             Arm::File | Arm::Trust { .. } => Scope::Whole,
             Arm::Mesh { .. } => Scope::Mesh,
-            Arm::Mend | Arm::Promote { .. } => all(&members),
+            Arm::Fix | Arm::Promote { .. } => all(&members),
             Arm::Learn { host, url, .. } => {
                 members.insert(host.clone(), url.clone());
                 initial.push((host.to_string(), url.clone()));
@@ -666,7 +666,7 @@ impl Ground<'_> {
             Arm::Remove { why: Why::Unwanted, .. }
             | Arm::AcceptKey { .. }
             | Arm::RewriteBy { .. } => Scope::Dialling,
-            Arm::Remove { .. } | Arm::TakeBack { .. } | Arm::Aside { .. } => nobody,
+            Arm::Remove { .. } | Arm::Uninstall { .. } | Arm::Aside { .. } => nobody,
             // It is aimed at before anybody is asked for the list.
             Arm::Restore { from, .. } => Scope::Members(from.hosts.clone()),
         };

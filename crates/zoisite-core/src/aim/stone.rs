@@ -1,4 +1,4 @@
-//! A stepping stone: which change a leg makes, who the members are then, and what is touched.
+//! A stepping stone: which change a stage makes, who the members are then, and what is touched.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
@@ -23,7 +23,7 @@ pub struct Records {
     pub trust: Option<TrustStage>,
     /// Hosts that were looked at and whose key for the mesh is not known.
     pub keyless: BTreeSet<HostName>,
-    /// Hosts that nobody dials and that may hold something else than is wanted now of whom nodes believe.
+    /// Offline hosts and that may hold something else than is wanted now of whom nodes believe.
     pub unbrought: BTreeSet<HostName>,
     /// Hosts that left the file and were not retired.
     pub departed: BTreeSet<HostName>,
@@ -46,7 +46,7 @@ pub struct Restoring {
     pub of_epoch: u32,
     /// Machines of which a person said that they are gone for good: nothing of theirs serves any more.
     #[serde(default)]
-    pub gone: BTreeSet<HostName>,
+    pub lost: BTreeSet<HostName>,
 }
 
 impl Records {
@@ -58,7 +58,7 @@ impl Records {
                 next.members.insert(host.clone(), url.clone());
                 next.left.remove(host);
             }
-            Arm::Remove { who, .. } | Arm::TakeBack { who, .. } => {
+            Arm::Remove { who, .. } | Arm::Uninstall { who, .. } => {
                 if let Ok(host) = HostName::new(who)
                     && next.members.remove(&host).is_some()
                 {
@@ -78,13 +78,13 @@ impl Records {
             Arm::RewriteBy { .. } => next.at_rest = None,
             Arm::Trust { stage } => next.trust = stage.next(),
             Arm::Mesh { .. } => next.keyless.clear(),
-            Arm::File | Arm::Mend | Arm::Promote { .. } => {}
+            Arm::File | Arm::Fix | Arm::Promote { .. } => {}
         }
         next
     }
 }
 
-/// What the members are at the end of a leg, and during it.
+/// What the members are at the end of a stage, and during it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct EtcdAim {
     /// Hosts of the file that hold a member, and where the others dial each.
@@ -103,10 +103,10 @@ impl EtcdAim {
     }
 }
 
-/// Which change a leg makes.
+/// Which change a stage makes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Arm {
-    /// Everything else that the file says: the last leg.
+    /// Everything else that the file says: the last stage.
     File,
     /// Have hosts make their keys for the mesh, whose public halves the others are then told.
     Mesh {
@@ -114,7 +114,7 @@ pub enum Arm {
         hosts: BTreeSet<HostName>,
     },
     /// Bring members back that do not serve.
-    Mend,
+    Fix,
     /// Let a host's member in, without a vote.
     Learn {
         /// The host.
@@ -132,7 +132,7 @@ pub enum Arm {
         id: String,
     },
     /// Take a learner out again that this program let in and the file does not name any more.
-    TakeBack {
+    Uninstall {
         /// Its id.
         id: String,
         /// What people call it.
@@ -168,7 +168,7 @@ pub enum Arm {
         /// Its name.
         key: String,
     },
-    /// Have every API server encrypt by that key, then everything written anew that is encrypted by another one.
+    /// Have every API server encrypt by that key, then everything written again that is encrypted by another one.
     RewriteBy {
         /// Its name.
         key: String,
@@ -202,9 +202,9 @@ impl Arm {
     /// Whether it changes who is a member, or where: a person must want it.
     pub fn changes_membership(&self) -> bool {
         match self {
-            Self::File | Self::Mesh { .. } | Self::Mend | Self::Aside { .. } => false,
+            Self::File | Self::Mesh { .. } | Self::Fix | Self::Aside { .. } => false,
             Self::AcceptKey { .. } | Self::RewriteBy { .. } | Self::Trust { .. } => false,
-            Self::Learn { .. } | Self::Promote { .. } | Self::TakeBack { .. } => true,
+            Self::Learn { .. } | Self::Promote { .. } | Self::Uninstall { .. } => true,
             Self::Remove { .. } | Self::Move { .. } | Self::Restore { .. } => true,
         }
     }
@@ -238,7 +238,7 @@ impl Arm {
 
     /// Whether it takes something back that a run began: the run ends with it.
     pub fn takes_back(&self) -> bool {
-        matches!(self, Self::TakeBack { .. })
+        matches!(self, Self::Uninstall { .. })
     }
 }
 
@@ -250,10 +250,10 @@ impl fmt::Display for Arm {
                 let hosts: Vec<&str> = hosts.iter().map(HostName::as_str).collect();
                 write!(f, "have {} make their keys for the mesh", hosts.join(", "))
             }
-            Self::Mend => f.write_str("bring members back that do not serve"),
+            Self::Fix => f.write_str("bring members back that do not serve"),
             Self::Learn { host, .. } => write!(f, "let {host} into the quorum, without a vote"),
             Self::Promote { host, .. } => write!(f, "give {host} its vote, once it has everything"),
-            Self::TakeBack { who, .. } => write!(f, "take the learner {who} back"),
+            Self::Uninstall { who, .. } => write!(f, "take the learner {who} back"),
             Self::Remove { who, why: Why::Unwanted, .. } => {
                 write!(f, "take {who} out of the quorum")
             }
@@ -268,7 +268,9 @@ impl fmt::Display for Arm {
             Self::AcceptKey { key } => {
                 write!(f, "have every API server accept {key}, by which secrets will be encrypted")
             }
-            Self::RewriteBy { key } => write!(f, "have every secret in etcd written anew by {key}"),
+            Self::RewriteBy { key } => {
+                write!(f, "have every secret in etcd written again by {key}")
+            }
             Self::Trust { stage: TrustStage::Believe(kind) } => {
                 write!(
                     f,
@@ -295,7 +297,7 @@ impl fmt::Display for Arm {
     }
 }
 
-/// What a leg compares and touches.
+/// What a stage compares and touches.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Scope {
     /// Everything that the file says.
@@ -318,7 +320,7 @@ pub struct Held {
     /// For what it waits.
     pub why: String,
     /// What a person can do.
-    pub mend: String,
+    pub fix: String,
 }
 
 impl fmt::Display for Held {
@@ -330,7 +332,7 @@ impl fmt::Display for Held {
 /// A stepping stone.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Aim {
-    /// Which change this leg makes.
+    /// Which change this stage makes.
     pub arm: Arm,
     /// The members.
     pub etcd: EtcdAim,
@@ -351,7 +353,7 @@ impl Aim {
         Self { arm: Arm::File, etcd, scope: Scope::Whole, held: Vec::new() }
     }
 
-    /// The cluster file, with the members of this leg.
+    /// The cluster file, with the members of this stage.
     pub fn cluster(&self, file: &Cluster) -> Cluster {
         let mut cluster = file.clone();
         let hosts = cluster.hosts.iter().map(|host| &host.name);

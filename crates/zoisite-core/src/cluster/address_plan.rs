@@ -42,14 +42,14 @@ pub enum RangeUse {
     Mesh,
     /// Kept for addresses under which services are reached from outside.
     ServiceAddresses,
-    /// The address that moves between balancers.
-    Floating,
-    /// The stable address, where it is an address.
+    /// The address that moves between load balancers.
+    VirtualIp,
+    /// The API endpoint, where it is an address.
     Stable,
     /// A name server of the site.
     Resolver,
     /// Used by something else, as the cluster file says.
-    Taken,
+    Reserved,
 }
 
 /// One range of the plan.
@@ -87,13 +87,13 @@ pub fn address_plan(cluster: &Cluster) -> Vec<PlannedRange> {
     plan.extend(mesh.map(|range| (RangeUse::Mesh, *range)));
     let kept = network.service_addresses.iter();
     plan.extend(kept.map(|range| (RangeUse::ServiceAddresses, *range)));
-    let floating = cluster.balancers.floating;
-    plan.extend(floating.map(|address| (RangeUse::Floating, IpNet::from(address))));
-    let stable = cluster.stable_ip().filter(|stable| Some(*stable) != floating);
+    let virtual_ip = cluster.load_balancers.virtual_ip;
+    plan.extend(virtual_ip.map(|address| (RangeUse::VirtualIp, IpNet::from(address))));
+    let stable = cluster.api_ip().filter(|stable| Some(*stable) != virtual_ip);
     plan.extend(stable.map(|address| (RangeUse::Stable, IpNet::from(address))));
-    let resolvers = network.resolvers.iter();
-    plan.extend(resolvers.map(|address| (RangeUse::Resolver, IpNet::from(*address))));
-    plan.extend(network.taken.iter().map(|range| (RangeUse::Taken, *range)));
+    let name_servers = network.name_servers.iter();
+    plan.extend(name_servers.map(|address| (RangeUse::Resolver, IpNet::from(*address))));
+    plan.extend(network.reserved.iter().map(|range| (RangeUse::Reserved, *range)));
     plan.into_iter().map(|(what, range)| PlannedRange { what, range }).collect()
 }
 
@@ -160,9 +160,10 @@ pub(super) fn clashes(cluster: &Cluster) -> Vec<Clash> {
     .into_iter()
     .flat_map(|(key, ranges)| ranges.iter().map(move |range| (key, *range)))
     .collect();
-    let fixed = (cluster.balancers.floating.map(|at| ("balancers.floating", at)).into_iter())
-        .chain(cluster.stable_ip().map(|at| ("control-plane.address", at)))
-        .chain(network.resolvers.iter().map(|at| ("network.resolvers", *at)));
+    let fixed =
+        (cluster.load_balancers.virtual_ip.map(|at| ("load-balancers.virtual-ip", at)).into_iter())
+            .chain(cluster.api_ip().map(|at| ("control-plane.endpoint", at)))
+            .chain(network.name_servers.iter().map(|at| ("network.name-servers", *at)));
     let fixed: Vec<(&str, IpAddr)> = fixed.collect();
     let read = |text: &str| text.parse::<IpNet>().ok();
     let mut found = Vec::new();
@@ -195,10 +196,10 @@ pub(super) fn clashes(cluster: &Cluster) -> Vec<Clash> {
                 clash(Grade::Blocks, format!("overlaps {other_key} {other}"));
             }
         }
-        for other in network.taken.iter().filter(|other| overlap(range, other)) {
+        for other in network.reserved.iter().filter(|other| overlap(range, other)) {
             // A part of the site's own network may be kept on purpose.
             if *key != "network.service-addresses" {
-                clash(Grade::Blocks, format!("overlaps network.taken {other}"));
+                clash(Grade::Blocks, format!("overlaps network.reserved {other}"));
             }
         }
         // Hosts and what leads to them have their addresses in the mesh.

@@ -2,7 +2,7 @@
 
 mod first_boot;
 mod mesh;
-mod out_of_reach;
+mod offline;
 mod trust;
 mod windows;
 
@@ -23,7 +23,7 @@ use super::own_settings::{
 };
 
 /// Fields with which etcd would begin a cluster of its own, or find one elsewhere: never set by hand.
-const ETCD_ANEW: &[&str] = &[
+const ETCD_AGAIN: &[&str] = &[
     "force-new-cluster",
     "force-new-cluster-bump-amount",
     "discovery",
@@ -35,7 +35,7 @@ const ETCD_ANEW: &[&str] = &[
     "discovery-endpoints",
 ];
 
-/// Code of the finding about a stable name that leads nowhere by itself.
+/// Code of the finding about a API endpoint name that leads nowhere by itself.
 pub const MADE_UP_NAME: &str = "made-up-name";
 
 pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Finding>) {
@@ -48,18 +48,18 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.pinned_programs();
     check.signer();
     check.ports();
-    check.balancers();
+    check.load_balancers();
     check.registry();
     check.monitoring();
     check.first_boot();
     check.mesh();
-    check.out_of_reach();
+    check.offline();
     check.windows();
     check.lifetimes();
     check.authentication();
     check.settings();
     check.single_points();
-    check.resolvers();
+    check.name_servers();
     check.made_up_name();
 }
 
@@ -91,7 +91,7 @@ impl Check<'_> {
                         "duplicate-address",
                         format!("{} and {other} have the same address, {address}", host.name),
                     )
-                    .mend("give every host an address of its own");
+                    .fix("give every host an address of its own");
                     self.add(finding, &place, "taken");
                 }
             }
@@ -100,7 +100,7 @@ impl Check<'_> {
                     "duplicate-address",
                     format!("{} and {other} have the same hardware address", host.name),
                 )
-                .mend("a reservation serves one machine: look at ip link on both");
+                .fix("a reservation serves one machine: look at ip link on both");
                 self.add(finding, &place, "taken");
             }
             if host.address.is_loopback() && self.cluster.hosts.len() > 1 {
@@ -108,7 +108,7 @@ impl Check<'_> {
                     "loopback-address",
                     format!("{} has a loopback address, {}", host.name, host.address),
                 )
-                .mend("no other machine can dial it; right only when all run on this one");
+                .fix("no other machine can dial it; right only when all run on this one");
                 self.add(finding, &place, "loopback");
             }
         }
@@ -125,7 +125,7 @@ impl Check<'_> {
             };
             if self.cluster.holders(role).is_empty() && !self.findings.iter().any(told) {
                 let finding = Finding::blocks("empty-role", format!("no host is {role}"))
-                    .mend("name at least one, three to survive the loss of one");
+                    .fix("name at least one, three to survive the loss of one");
                 self.add(finding, place, "empty");
             }
         }
@@ -141,7 +141,7 @@ impl Check<'_> {
                 1 => format!("{first} has no role"),
                 n => format!("{n} hosts have no role, {first} first"),
             };
-            let finding = Finding::warns("idle-host", who).mend("add it to a role, or take it out");
+            let finding = Finding::warns("idle-host", who).fix("add it to a role, or take it out");
             self.add(finding, &format!("hosts.{first}"), "nothing to do");
         }
         let workers: HashSet<&HostName> = self.cluster.nodes().iter().map(|h| &h.name).collect();
@@ -155,7 +155,7 @@ impl Check<'_> {
                 "label-without-node",
                 format!("{name} has labels or taints, and no node to carry them"),
             )
-            .mend("add it to workers.hosts, or take the labels out");
+            .fix("add it to workers.hosts, or take the labels out");
             self.add(finding, &format!("hosts.{name}"), "neither worker nor control plane");
         }
     }
@@ -172,17 +172,17 @@ impl Check<'_> {
                 "two-etcd-members",
                 "two etcd members are worse than one: losing either stops both",
             )
-            .mend("name one member, or three: a third may be a worker"),
+            .fix("name one member, or three: a third may be a worker"),
             n if n > 7 => Finding::warns(
                 "many-etcd-members",
                 format!("{n} etcd members: every write waits for {}", n / 2 + 1),
             )
-            .mend("seven at most; five survive two losses"),
+            .fix("seven at most; five survive two losses"),
             n if n > 0 && n % 2 == 0 => Finding::warns(
                 "even-etcd-members",
                 format!("{n} etcd members survive {} lost, as {} do", (n - 1) / 2, n - 1),
             )
-            .mend(format!(
+            .fix(format!(
                 "name {} or {}: an even count adds cost and no tolerance",
                 n - 1,
                 n + 1
@@ -198,10 +198,10 @@ impl Check<'_> {
             let finding = match grade {
                 Grade::Blocks => {
                     Finding::blocks("range-overlap", format!("{key} {range} {with}"))
-                        .mend("choose a range that no machine on your networks uses: ranges share no address")
+                        .fix("choose a range that no machine on your networks uses: ranges share no address")
                 }
                 Grade::Warns => Finding::warns("usual-range", format!("{key} {range} {with}"))
-                    .mend("fine where none of your hosts and routers uses it; another range is safer"),
+                    .fix("fine where none of your hosts and routers uses it; another range is safer"),
             };
             self.add(finding, key, "overlaps");
         }
@@ -216,7 +216,7 @@ impl Check<'_> {
                     "too-few-pod-subnets",
                     format!("{range} has room for {fit} nodes with a /{prefix} each, and there are {nodes}"),
                 )
-                .mend("widen network.pods, or make network.pod-subnet a larger number");
+                .fix("widen network.pods, or make network.pod-subnet a larger number");
                 self.add(finding, "network.pods", "too small");
             }
         }
@@ -228,7 +228,7 @@ impl Check<'_> {
                     "bad-range",
                     format!("{range} holds 2^{bits} service addresses"),
                 )
-                .mend(format!("the API server takes 2^4 to 2^{most}; /20 is usual for IPv4"));
+                .fix(format!("the API server takes 2^4 to 2^{most}; /20 is usual for IPv4"));
                 self.add(finding, "network.services", "not possible");
             }
         }
@@ -246,7 +246,7 @@ impl Check<'_> {
                 "family-mismatch",
                 format!("{} has an {own} address, and services are {other} only", host.name),
             )
-            .mend(format!("add an {own} range to network.services and network.pods"));
+            .fix(format!("add an {own} range to network.services and network.pods"));
             self.add(finding, "network.services", &format!("no {own} range"));
         }
         let families = |ranges: &[IpNet]| {
@@ -255,7 +255,7 @@ impl Check<'_> {
         };
         // A route needs a neighbour of its own family.
         let reaches = |range: &IpNet, host: &Host| host.address_beside(range.addr()).is_some();
-        let routed = self.cluster.nodes().len() > 1 && network.pods_by == PodsBy::Routes;
+        let routed = self.cluster.nodes().len() > 1 && network.pod_network == PodsBy::Routes;
         for range in network.pods.iter().filter(|_| routed) {
             let lame: Vec<&HostName> = self
                 .cluster
@@ -274,7 +274,7 @@ impl Check<'_> {
                 "family-mismatch",
                 format!("pods of {range} would not reach {first}{more}: no {family} address leads there"),
             )
-            .mend(format!(
+            .fix(format!(
                 "give nodes two addresses, address = [\"10.77.0.11\", \"fd77::11\"]; or take the {family} range out"
             ));
             self.add(finding, "network.pods", "no route to them");
@@ -285,54 +285,54 @@ impl Check<'_> {
                 "family-mismatch",
                 "pods and services have ranges of different address families",
             )
-            .mend("give both IPv4, both IPv6, or both one of each");
+            .fix("give both IPv4, both IPv6, or both one of each");
             self.add(finding, "network.services", "differs from network.pods");
         }
     }
 
-    /// Hosts that find the stable address by name need somebody to ask.
-    fn resolvers(&mut self) {
-        let by_name = matches!(self.cluster.control_plane.address.host, EndpointHost::Name(_));
-        if self.cluster.network.resolvers.len() == 1 && by_name && self.cluster.hosts.len() > 1 {
+    /// Hosts that find the API endpoint by name need somebody to ask.
+    fn name_servers(&mut self) {
+        let by_name = matches!(self.cluster.control_plane.endpoint.host, EndpointHost::Name(_));
+        if self.cluster.network.name_servers.len() == 1 && by_name && self.cluster.hosts.len() > 1 {
             let finding = Finding::warns(
                 "single-point-of-failure",
-                "one resolver: without it no host finds the stable address",
+                "one resolver: without it no host finds the API endpoint",
             )
-            .mend("name a second one; or put the stable name into every host's own hosts file (zoisite lan hosts)");
-            self.add(finding, "network.resolvers", "single point of failure");
+            .fix("name a second one; or put the API endpoint's name into every host's own hosts file (zoisite network-files hosts)");
+            self.add(finding, "network.name-servers", "single point of failure");
         }
     }
 
     /// Names that no DNS of the world leads anywhere (`internal` is kept for private use; RFC 6762, `local`).
     fn made_up_name(&mut self) {
-        let EndpointHost::Name(name) = &self.cluster.control_plane.address.host else { return };
+        let EndpointHost::Name(name) = &self.cluster.control_plane.endpoint.host else { return };
         if [".internal", ".local"].iter().any(|end| name.ends_with(end)) {
             let finding = Finding::warns(
                 MADE_UP_NAME,
                 format!("{name} is in a zone of nobody's, and resolves nowhere by itself"),
             )
-            .mend("name one of your own; or add it to your DNS, or to /etc/hosts on every host (zoisite lan writes both)");
-            self.add(finding, "control-plane.address", "every host must resolve it");
+            .fix("name one of your own; or add it to your DNS, or to /etc/hosts on every host (zoisite network-files writes both)");
+            self.add(finding, "control-plane.endpoint", "every host must resolve it");
         }
     }
 
     /// Every node has a route to every other one.
     fn routes(&mut self) {
         let nodes = self.cluster.nodes().len();
-        if self.cluster.network.pods_by == PodsBy::Routes && nodes > MOST_ROUTED {
+        if self.cluster.network.pod_network == PodsBy::Routes && nodes > MOST_ROUTED {
             let finding = Finding::warns(
                 "many-routes",
                 format!("{nodes} nodes would each hold a route to every other one"),
             )
-            .mend("set network.pods-by = \"manifests\" and bring a pod network made for that many");
+            .fix("set network.pod-network = \"manifests\" and bring a pod network made for that many");
             self.add(finding, "network.pods", "routed between hosts");
         }
         let network = &self.cluster.network;
         for (by_manifests, key, nobody) in [
-            (network.pods_by == PodsBy::Manifests, "pods-by", "nobody connects the pods"),
+            (network.pod_network == PodsBy::Manifests, "pod-network", "nobody connects the pods"),
             (
-                network.services_by == ServicesBy::Manifests,
-                "services-by",
+                network.service_proxy == ServicesBy::Manifests,
+                "service-proxy",
                 "nobody leads services to pods",
             ),
         ] {
@@ -341,7 +341,7 @@ impl Check<'_> {
                     "no-pod-network",
                     format!("network.{key} is \"manifests\", and network.manifests names no folder"),
                 )
-                .mend("name the folder that holds your pod network's manifests: network.manifests = \"manifests\"");
+                .fix("name the folder that holds your pod network's manifests: network.manifests = \"manifests\"");
                 self.add(finding, &format!("network.{key}"), nobody);
             }
         }
@@ -362,7 +362,7 @@ impl Check<'_> {
                 "no-version",
                 format!("pinned programs are to be brought, and [components] names no {}", missing.join(", no ")),
             )
-            .mend("add their versions under [components]: runtime = \"2.1.4\", runc = \"1.3.0\", network-plugins = \"1.7.1\"");
+            .fix("add their versions under [components]: runtime = \"2.1.4\", runc = \"1.3.0\", network-plugins = \"1.7.1\"");
             self.add(finding, "preparation.programs", "which versions?");
         }
     }
@@ -374,7 +374,7 @@ impl Check<'_> {
                 "signer-in-cluster",
                 "the cluster authority's key will be on every control-plane host",
             )
-            .mend("whoever reads it there can make any certificate, an administrator's too: use it only for fleets that come and go without you");
+            .fix("whoever reads it there can make any certificate, an administrator's too: use it only for fleets that come and go without you");
             self.add(finding, "workers.signer", "no longer only in the strongbox");
         }
     }
@@ -391,26 +391,31 @@ impl Check<'_> {
             if let Some((other, _)) = ports[..i].iter().find(|(_, p)| p == port) {
                 let finding =
                     Finding::blocks("port-clash", format!("{name} and {other} are both {port}"))
-                        .mend("give each a port of its own");
+                        .fix("give each a port of its own");
                 self.add(finding, name, "taken");
             }
         }
         let control = &self.cluster.control_plane;
-        let shared: Vec<&HostName> =
-            self.cluster.balancers.hosts.iter().filter(|h| control.hosts.contains(h)).collect();
+        let shared: Vec<&HostName> = self
+            .cluster
+            .load_balancers
+            .hosts
+            .iter()
+            .filter(|h| control.hosts.contains(h))
+            .collect();
         if let Some(host) = shared.first()
-            && control.port == control.address.port
-            && self.cluster.balancers.floating.is_none()
+            && control.port == control.endpoint.port
+            && self.cluster.load_balancers.virtual_ip.is_none()
         {
             let finding = Finding::blocks(
                 "port-clash",
                 format!(
-                    "{host} is balancer and control plane, and both want port {}",
+                    "{host} is load balancer and control plane, and both want port {}",
                     control.port
                 ),
             )
-            .mend("set control-plane.port to another one, such as 6444, or balancers.floating to an unused address: the balancer listens there then");
-            self.add(finding, "balancers.hosts", "two listeners on one port");
+            .fix("set control-plane.port to another one, such as 6444, or load-balancers.virtual-ip to an unused address: the load balancer listens there then");
+            self.add(finding, "load-balancers.hosts", "two listeners on one port");
         }
     }
 
@@ -429,7 +434,7 @@ impl Check<'_> {
                     "port-clash",
                     format!("metrics on {} want port {port}, where {} is", host.name, other.what),
                 )
-                .mend("set monitoring.port to another one");
+                .fix("set monitoring.port to another one");
                 self.add(finding, "monitoring.port", "taken");
                 return;
             }
@@ -451,23 +456,23 @@ impl Check<'_> {
                     host.name, registry.port, other.what
                 ),
             )
-            .mend("set registry.port to another one, or name another host");
+            .fix("set registry.port to another one, or name another host");
             self.add(finding, "registry.port", "taken");
         }
-        if registry.stands_in_for.contains(&registry.name) {
+        if registry.mirrors.contains(&registry.name) {
             let finding = Finding::blocks(
                 "registry-loop",
                 format!("{} cannot stand in for itself", registry.name),
             )
-            .mend("take it out of registry.stands-in-for: nodes know where it is");
-            self.add(finding, "registry.stands-in-for", "its own name");
+            .fix("take it out of registry.mirrors: nodes know where it is");
+            self.add(finding, "registry.mirrors", "its own name");
         }
         if registry.passwords.is_some() && cluster.preparation.credentials.is_none() {
             let finding = Finding::blocks(
                 "no-login",
                 "the registry asks for passwords, and no node has one to pull with",
             )
-            .mend(format!(
+            .fix(format!(
                 "name a file with preparation.credentials, and write into it: machine {} login NAME password PASSWORD",
                 registry.name
             ));
@@ -475,34 +480,34 @@ impl Check<'_> {
         }
     }
 
-    /// Ports that balancers forward: free on every balancer, and to node ports.
+    /// Ports that load balancers forward: free on every load balancer, and to node ports.
     fn forwarded(&mut self) {
         let cluster = &self.cluster;
-        let forward = &cluster.balancers.forward;
+        let forward = &cluster.load_balancers.forward;
         if forward.is_empty() {
             return;
         }
         let mut found = Vec::new();
-        let mut say = |message: String, mend: &str| {
-            found.push(Finding::blocks("bad-forward", message).mend(mend));
+        let mut say = |message: String, fix: &str| {
+            found.push(Finding::blocks("bad-forward", message).fix(fix));
         };
-        if cluster.balancers.hosts.is_empty() {
-            say("nobody forwards: there are no balancers".into(), "name balancers.hosts");
+        if cluster.load_balancers.hosts.is_empty() {
+            say("nobody forwards: there are no load balancers".into(), "name load-balancers.hosts");
         }
         if cluster.workers.hosts.is_empty() {
             say("nobody is forwarded to: there are no workers".into(), "name workers.hosts");
         }
         let (control, etcd) = (&cluster.control_plane, &cluster.etcd);
-        let logins = cluster.balancers.hosts.iter().filter_map(|name| cluster.host(name));
+        let logins = cluster.load_balancers.hosts.iter().filter_map(|name| cluster.host(name));
         let logins = logins.map(|host| cluster.login_of(host).port.unwrap_or(22));
         let mut taken: Vec<u16> = logins.collect();
-        taken.extend([control.port, control.address.port]);
+        taken.extend([control.port, control.endpoint.port]);
         taken.extend([etcd.client_port, etcd.peer_port, etcd.metrics_port]);
         for port in forward.keys() {
             // The components' own ports, by their defaults.
             if taken.contains(port) || (10_248..=10_262).contains(port) {
                 say(
-                    format!("port {port} is the cluster's own on a balancer"),
+                    format!("port {port} is the cluster's own on a load balancer"),
                     "forward another port",
                 );
             }
@@ -517,60 +522,58 @@ impl Check<'_> {
             }
         }
         for finding in found {
-            self.add(finding, "balancers.forward", "here");
+            self.add(finding, "load-balancers.forward", "here");
         }
     }
 
-    fn balancers(&mut self) {
+    fn load_balancers(&mut self) {
         self.forwarded();
-        let balancers = &self.cluster.balancers;
-        if let Some(floating) = balancers.floating {
+        let load_balancers = &self.cluster.load_balancers;
+        if let Some(virtual_ip) = load_balancers.virtual_ip {
             let control = &self.cluster.control_plane;
-            if self.cluster.front() == Role::ControlPlane && control.port != control.address.port {
+            if self.cluster.front() == Role::ControlPlane && control.port != control.endpoint.port {
                 let finding = Finding::blocks(
-                    "floating-port",
+                    "virtual-ip-port",
                     format!(
-                        "control planes hold the floating address themselves, and serve at port {}, not {}",
-                        control.port, control.address.port
+                        "control planes hold the virtual IP themselves, and serve at port {}, not {}",
+                        control.port, control.endpoint.port
                     ),
                 )
-                .mend("give control-plane.address and control-plane.port the same port, or name balancers.hosts");
-                self.add(finding, "balancers.floating", "nobody serves there");
+                .fix("give control-plane.endpoint and control-plane.port the same port, or name load-balancers.hosts");
+                self.add(finding, "load-balancers.virtual-ip", "nobody serves there");
             }
-            let holders = self.cluster.floating_holders();
+            let holders = self.cluster.virtual_ip_holders();
             let strange: Vec<String> = holders
                 .iter()
                 .filter_map(|name| self.cluster.host(name))
-                .filter(|host| host.address_beside(floating).is_none())
+                .filter(|host| host.address_beside(virtual_ip).is_none())
                 .map(|host| host.name.to_string())
                 .collect();
             if !strange.is_empty() {
                 let finding = Finding::blocks(
-                    "floating-family",
-                    format!("{} have no address of the family of {floating}", strange.join(", ")),
+                    "virtual-ip-family",
+                    format!("{} have no address of the family of {virtual_ip}", strange.join(", ")),
                 )
-                .mend(
-                    "choose an address of the family that its holders have, in their own network",
-                );
-                self.add(finding, "balancers.floating", "another family");
+                .fix("choose an address of the family that its holders have, in their own network");
+                self.add(finding, "load-balancers.virtual-ip", "another family");
             }
-            if let Some(host) = self.cluster.hosts.iter().find(|h| h.address == floating) {
+            if let Some(host) = self.cluster.hosts.iter().find(|h| h.address == virtual_ip) {
                 let finding = Finding::blocks(
                     "duplicate-address",
-                    format!("the floating address is {}'s own", host.name),
+                    format!("the virtual IP is {}'s own", host.name),
                 )
-                .mend("choose an address that no machine has");
-                self.add(finding, "balancers.floating", "taken");
+                .fix("choose an address that no machine has");
+                self.add(finding, "load-balancers.virtual-ip", "taken");
             }
         }
-        let Some(stable) = self.cluster.stable_ip() else { return };
-        if balancers.floating.is_some_and(|floating| floating != stable) {
+        let Some(stable) = self.cluster.api_ip() else { return };
+        if load_balancers.virtual_ip.is_some_and(|virtual_ip| virtual_ip != stable) {
             let finding = Finding::warns(
-                "two-stable-addresses",
-                format!("control-plane.address is {stable}, not the floating address"),
+                "two-endpoints",
+                format!("control-plane.endpoint is {stable}, not the virtual IP"),
             )
-            .mend("dial the floating address, or a name that resolves to it");
-            self.add(finding, "control-plane.address", "does not move");
+            .fix("dial the virtual IP, or a name that resolves to it");
+            self.add(finding, "control-plane.endpoint", "does not move");
         }
         let forwards = |name: &HostName| self.cluster.holds(name, self.cluster.front());
         if let Some(host) = self.cluster.hosts.iter().find(|h| h.address == stable)
@@ -578,10 +581,10 @@ impl Check<'_> {
         {
             let finding = Finding::blocks(
                 "address-forwards-nowhere",
-                format!("the stable address is {}'s, which does not answer for the API", host.name),
+                format!("the API endpoint is {}'s, which does not answer for the API", host.name),
             )
-            .mend("dial a balancer, a control-plane host, or a name");
-            self.add(finding, "control-plane.address", "not a balancer");
+            .fix("dial a load balancer, a control-plane host, or a name");
+            self.add(finding, "control-plane.endpoint", "not a load balancer");
         }
     }
 
@@ -602,12 +605,12 @@ impl Check<'_> {
             ("workers.kube-proxy", &cluster.workers.own.kube_proxy, KUBE_PROXY_OWN),
             ("workers.runtime", &cluster.workers.own.runtime, RUNTIME_OWN),
         ];
-        for key in cluster.etcd.settings.keys().filter(|key| ETCD_ANEW.contains(&key.as_str())) {
+        for key in cluster.etcd.settings.keys().filter(|key| ETCD_AGAIN.contains(&key.as_str())) {
             let finding = Finding::blocks(
-                "setting-begins-anew",
+                "setting-begins-again",
                 format!("etcd.settings.{key} would make a member leave the quorum it belongs to"),
             )
-            .mend("take it out: a quorum that lost its majority is restored from a snapshot, member by member");
+            .fix("take it out: a quorum that lost its majority is restored from a snapshot, member by member");
             self.add(finding, &format!("etcd.settings.{key}"), "begins another cluster");
         }
         let on = cluster.workers.on.iter().flat_map(|(host, own)| {
@@ -625,9 +628,7 @@ impl Check<'_> {
                     "setting-clash",
                     format!("{table}.{key} is computed from the cluster file"),
                 )
-                .mend(format!(
-                    "take it out; docs/cluster-file.md lists what [{table}] may not set"
-                ));
+                .fix(format!("take it out; docs/cluster-file.md lists what [{table}] may not set"));
                 self.add(finding, &format!("{table}.{key}"), "set by Zoisite");
             }
         }
@@ -636,17 +637,17 @@ impl Check<'_> {
     fn single_points(&mut self) {
         if self.cluster.hosts.len() == 1 {
             let finding = Finding::warns("single-host", "one host: nothing survives its loss")
-                .mend("fine for a try; three hosts survive the loss of one");
+                .fix("fine for a try; three hosts survive the loss of one");
             self.add(finding, &format!("hosts.{}", self.cluster.hosts[0].name), "everything");
             return;
         }
-        let single = |n: usize, what: &str, mend: &str| {
+        let single = |n: usize, what: &str, fix: &str| {
             (n == 1).then(|| {
                 Finding::warns(
                     "single-point-of-failure",
                     format!("one {what}: its loss stops the cluster"),
                 )
-                .mend(mend)
+                .fix(fix)
             })
         };
         let cluster = self.cluster;
@@ -665,22 +666,22 @@ impl Check<'_> {
         if api < 2 {
             return;
         }
-        let balancers = cluster.shared_balancers().len();
+        let load_balancers = cluster.shared_load_balancers().len();
         if let Some(finding) = single(
-            balancers,
-            "balancer",
-            "name a second one, and an unused address of their network as balancers.floating",
+            load_balancers,
+            "load balancer",
+            "name a second one, and an unused address of their network as load-balancers.virtual-ip",
         ) {
-            self.add(finding, "balancers.hosts", "single point of failure");
+            self.add(finding, "load-balancers.hosts", "single point of failure");
         }
-        let owner = cluster.hosts.iter().find(|h| Some(h.address) == cluster.stable_ip());
-        if let Some(host) = owner.filter(|_| balancers != 1) {
+        let owner = cluster.hosts.iter().find(|h| Some(h.address) == cluster.api_ip());
+        if let Some(host) = owner.filter(|_| load_balancers != 1) {
             let finding = Finding::warns(
                 "single-point-of-failure",
-                format!("the stable address is {}'s own: its loss stops the API", host.name),
+                format!("the API endpoint is {}'s own: its loss stops the API", host.name),
             )
-            .mend("name an unused address of the hosts' network as balancers.floating, and dial it here; or a name that your own balancer answers");
-            self.add(finding, "control-plane.address", "single point of failure");
+            .fix("name an unused address of the hosts' network as load-balancers.virtual-ip, and dial it here; or a name that your own load balancer answers");
+            self.add(finding, "control-plane.endpoint", "single point of failure");
         }
     }
 }

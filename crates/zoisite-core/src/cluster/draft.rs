@@ -57,11 +57,11 @@ pub struct Draft<'a> {
     pub kubernetes: &'a str,
     /// Version of etcd.
     pub etcd: &'a str,
-    /// The stable address, where somebody named one.
-    pub stable: Option<&'a Endpoint>,
-    /// An unused address of the hosts' network that balancers, or control planes, are to hold: the stable one, where
+    /// The API endpoint, where somebody named one.
+    pub endpoint: Option<&'a Endpoint>,
+    /// An unused address of the hosts' network that load balancers, or control planes, are to hold: the endpoint, where
     /// nobody named another.
-    pub floating: Option<IpAddr>,
+    pub virtual_ip: Option<IpAddr>,
     /// SSH client configuration that leads to the hosts, if not one's own.
     pub ssh_config: Option<&'a str>,
 }
@@ -146,14 +146,14 @@ fn dashed(text: &str) -> Option<Vec<String>> {
 struct Assigned<'a> {
     etcd: Vec<&'a HostName>,
     control_plane: Vec<&'a HostName>,
-    balancers: Vec<&'a HostName>,
+    load_balancers: Vec<&'a HostName>,
     workers: Vec<&'a HostName>,
 }
 
 impl<'a> Assigned<'a> {
     /// As somebody decided; hosts of which nobody did are workers then. Where nobody decided anything: one host
     /// does everything; up to four do everything together; from five on, three carry etcd and the control
-    /// plane and the rest are workers; from eight on, two of the rest are balancers.
+    /// plane and the rest are workers; from eight on, two of the rest are load balancers.
     fn of(hosts: &'a [DraftHost]) -> Self {
         let names: Vec<&HostName> = hosts.iter().map(|host| &host.name).collect();
         if hosts.iter().any(|host| !host.roles.is_empty()) {
@@ -166,31 +166,31 @@ impl<'a> Assigned<'a> {
             return Self {
                 etcd: with(Role::EtcdMember),
                 control_plane: with(Role::ControlPlane),
-                balancers: with(Role::Balancer),
+                load_balancers: with(Role::LoadBalancer),
                 workers: with(Role::Worker),
             };
         }
         let trio = if hosts.len() >= 3 { 3 } else { 1 };
-        let balancers = if hosts.len() >= 8 { 2 } else { 0 };
+        let load_balancers = if hosts.len() >= 8 { 2 } else { 0 };
         let core = names[..trio.min(names.len())].to_vec();
         Self {
             etcd: core.clone(),
             control_plane: core,
-            balancers: names[trio.min(names.len())..][..balancers].to_vec(),
-            workers: if hosts.len() >= 5 { names[trio + balancers..].to_vec() } else { names },
+            load_balancers: names[trio.min(names.len())..][..load_balancers].to_vec(),
+            workers: if hosts.len() >= 5 { names[trio + load_balancers..].to_vec() } else { names },
         }
     }
 }
 
 /// Writes a commented cluster file in which the hosts have sensible roles. What it says works as it is: where
-/// nobody named a stable address, it is a host's own, which every machine finds.
+/// nobody named an API endpoint, it is a host's own, which every machine finds.
 pub fn draft(draft: &Draft<'_>) -> String {
     let assigned = Assigned::of(draft.hosts);
     let mut out = String::new();
     cluster_and_hosts(draft, &mut out);
     etcd(&assigned, &mut out);
     control_plane(draft, &assigned, &mut out);
-    balancers(draft.floating, &assigned, &mut out);
+    load_balancers(draft.virtual_ip, &assigned, &mut out);
     workers(&assigned, draft.hosts.len(), &mut out);
     network(draft.hosts, &mut out);
     the_rest(draft, &mut out);
@@ -216,7 +216,7 @@ fn cluster_and_hosts(draft: &Draft<'_>, o: &mut String) {
          # heron = {{ address = [\"10.77.0.11\", \"fd77::11\"], other-addresses = [\"192.168.50.11\"],\n\
          #   interface = \"eth0\", mac = \"02:00:5e:10:00:11\", site = \"north hide\", rack = \"a\",\n\
          #   endpoint = \"hide.saltmarsh.example:51820\",   # in a mesh: where others find it from outside\n\
-         #   out-of-reach = true,                       # nobody dials it: zoisite join-file\n\
+         #   offline = true,                       # nobody dials it: zoisite join-file\n\
          #   windows = \"2022\",                          # it runs that release of Windows Server\n\
          #   login = {{ address = \"192.168.50.11\", port = 22, user = \"warden\", ssh-config = \"ssh_config\" }} }}",
         draft.kubernetes, draft.etcd
@@ -249,35 +249,35 @@ fn etcd(assigned: &Assigned<'_>, o: &mut String) {
 
 fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
     let Draft { cluster, hosts, .. } = draft;
-    let owner = assigned.balancers.first().or(assigned.control_plane.first());
+    let owner = assigned.load_balancers.first().or(assigned.control_plane.first());
     let owner = hosts.iter().find(|host| Some(&&host.name) == owner);
     let at = |address| Endpoint { host: EndpointHost::Address(address), port: 6443 }.to_string();
-    let stable = match (draft.stable, draft.floating, owner) {
+    let endpoint = match (draft.endpoint, draft.virtual_ip, owner) {
         (Some(named), ..) => named.to_string(),
-        (None, Some(floating), _) => at(floating),
+        (None, Some(virtual_ip), _) => at(virtual_ip),
         (None, None, Some(owner)) => at(owner.address),
         (None, None, None) => format!("api.{cluster}.internal:6443"),
     };
-    let leads = match (draft.stable, hosts.len(), assigned.balancers.len()) {
-        (None, ..) if draft.floating.is_some() => {
-            "# The stable address that everything dials: the floating one, which moves when its holder is lost."
+    let leads = match (draft.endpoint, hosts.len(), assigned.load_balancers.len()) {
+        (None, ..) if draft.virtual_ip.is_some() => {
+            "# The API endpoint that everything dials: the virtual IP, which moves when its holder is lost."
         }
         (Some(_), ..) => {
-            "# The stable address that everything dials: it must lead to the balancers, or to the control\n\
-             # plane where there are none. zoisite lan writes what your DNS needs for that."
+            "# The API endpoint that everything dials: it must lead to the load balancers, or to the control\n\
+             # plane where there are none. zoisite network-files writes what your DNS needs for that."
         }
-        (None, 1, _) => "# The stable address that everything dials. With one host, its own.",
+        (None, 1, _) => "# The API endpoint that everything dials. With one host, its own.",
         (None, _, 0) => {
-            "# The stable address that everything dials: one host's own, which works at once and is lost with\n\
-             # it. Better, before you raise: an unused address of the hosts' network under [balancers] floating,\n\
+            "# The API endpoint that everything dials: one host's own, which works at once and is lost with\n\
+             # it. Better, before you raise: an unused address of the hosts' network under [load-balancers] virtual-ip,\n\
              # and here; or a name in your DNS that leads to every control-plane host, such as\n\
-             # \"api.saltmarsh.example:6443\" (zoisite lan writes the records), or to a balancer of your own."
+             # \"api.saltmarsh.example:6443\" (zoisite network-files writes the records), or to a load balancer of your own."
         }
         _ => {
-            "# The stable address that everything dials: one balancer's own, which works at once and is lost\n\
-             # with it. Better, before you raise: an unused address of their network under [balancers] floating,\n\
-             # and here; or a name in your DNS that leads to both balancers, such as\n\
-             # \"api.saltmarsh.example:6443\" (zoisite lan writes the records)."
+            "# The API endpoint that everything dials: one load balancer's own, which works at once and is lost\n\
+             # with it. Better, before you raise: an unused address of their network under [load-balancers] virtual-ip,\n\
+             # and here; or a name in your DNS that leads to both load balancers, such as\n\
+             # \"api.saltmarsh.example:6443\" (zoisite network-files writes the records)."
         }
     };
     let _ = writeln!(
@@ -285,7 +285,7 @@ fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
         "\n[control-plane]\n\
          hosts = [{}]\n\
          {leads}\n\
-         address = \"{stable}\"\n\
+         endpoint = \"{endpoint}\"\n\
          # port = 6443                    # where each API server listens\n\
          # api-server = {{ event-ttl = \"2h\" }}              # the components' own flags, without dashes\n\
          # controller-manager = {{ node-monitor-grace-period = \"40s\" }}\n\
@@ -295,17 +295,17 @@ fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
     );
 }
 
-fn balancers(floating: Option<IpAddr>, assigned: &Assigned<'_>, o: &mut String) {
+fn load_balancers(virtual_ip: Option<IpAddr>, assigned: &Assigned<'_>, o: &mut String) {
     const KEYS: &str = "\
         # router-id = 77                 # of VRRP, 1 to 255; else it follows from the name and the address\n\
         # vrrp = \"unicast\"             # or \"multicast\"\n\
         # forward = { 80 = 30080 }       # a port here, to the node port of a service on every worker\n\
         # settings = { \"timeout client\" = \"2h\" }   # keywords of HAProxy's section 'defaults'";
-    let title = match assigned.balancers.is_empty() && floating.is_none() {
-        true => "# [balancers]                    ",
-        false => "[balancers]",
+    let title = match assigned.load_balancers.is_empty() && virtual_ip.is_none() {
+        true => "# [load-balancers]                    ",
+        false => "[load-balancers]",
     };
-    let (without, hosts, free) = match assigned.balancers.as_slice() {
+    let (without, hosts, free) = match assigned.load_balancers.as_slice() {
         [] => (
             " # without hosts, control planes hold the address, or the site's own leads to them",
             "# hosts = [\"jetty-a\", \"jetty-b\"]".to_owned(),
@@ -313,15 +313,15 @@ fn balancers(floating: Option<IpAddr>, assigned: &Assigned<'_>, o: &mut String) 
         ),
         some => ("", format!("hosts = [{}]", list(some)), "their"),
     };
-    let floating = match floating {
+    let virtual_ip = match virtual_ip {
         Some(address) => {
-            format!("floating = \"{address}\"         # held by one of them at a time")
+            format!("virtual-ip = \"{address}\"         # held by one of them at a time")
         }
         None => format!(
-            "# floating = \"10.77.0.5\"         # an unused address of {free} network, held by one of them at a time"
+            "# virtual-ip = \"10.77.0.5\"         # an unused address of {free} network, held by one of them at a time"
         ),
     };
-    let _ = writeln!(o, "\n{title}{without}\n{hosts}\n{floating}\n{KEYS}");
+    let _ = writeln!(o, "\n{title}{without}\n{hosts}\n{virtual_ip}\n{KEYS}");
 }
 
 fn workers(assigned: &Assigned<'_>, hosts: usize, o: &mut String) {
@@ -361,12 +361,12 @@ fn network(hosts: &[DraftHost], o: &mut String) {
          services = {services}\n\
          # windows-pods = \"10.93.0.0/16\" # pods on nodes that run Windows: an overlay beside\n\
          # pod-subnet = 24                # prefix length of each node's IPv4 subnet\n\
-         # pods-by = \"routes\"             # or \"manifests\", where you bring a pod network of your own\n\
-         # services-by = \"kube-proxy\"     # or \"manifests\", where that network leads services too\n\
+         # pod-network = \"routes\"             # or \"manifests\", where you bring a pod network of your own\n\
+         # service-proxy = \"kube-proxy\"     # or \"manifests\", where that network leads services too\n\
          # manifests = \"manifests\"        # folder of your own manifests, applied after all else\n\
-         # taken = [\"192.168.50.0/24\"]    # ranges that something else on your networks uses\n\
+         # reserved = [\"192.168.50.0/24\"]    # ranges that something else on your networks uses\n\
          # service-addresses = [\"10.77.0.192/27\"]   # kept for services that are reached from outside\n\
-         # resolvers = [\"10.77.0.2\", \"10.77.0.3\"]   # your own name servers\n\
+         # name-servers = [\"10.77.0.2\", \"10.77.0.3\"]   # your own name servers\n\
          # zone = \"saltmarsh.example\"     # DNS zone of the hosts",
     );
 }
@@ -400,7 +400,7 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # authority = \"mirror-ca.pem\"    # what those are verified by\n\
          # credentials = \"mirror.netrc\"   # names and passwords for them, for your eyes only\n\
          # proxy = \"http://proxy.saltmarsh.example:3128\"\n\n\
-         [preparation]                    # what raise does to a machine first; zoisite take-back undoes all of it\n\
+         [preparation]                    # what raise does to a machine first; zoisite uninstall undoes all of it\n\
          # programs = \"distribution\"      # or \"pinned\": those that components fetch brings; or \"by-hand\"\n\
          # names = \"where-needed\"         # or \"always\", \"never\": all hosts in every hosts file\n\
          # host-names = \"set\"             # or \"keep\": whether a host is called what it is called here\n\
@@ -412,22 +412,22 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # credentials = \"registries.netrc\"                 # names and passwords that nodes pull with\n\
          # firewall = \"keep\"              # or \"set\": what is needed is let in, and nothing else\n\
          # administrators = [\"10.77.0.0/24\"]                # SSH is open to these alone then\n\
-         # clients = [\"10.0.0.0/8\"]      # and the stable address to these\n\
+         # clients = [\"10.0.0.0/8\"]      # and the API endpoint to these\n\
          # registries.\"registry.k8s.io\" = {{ addresses = [\"https://registry.saltmarsh.example\"] }}\n\n\
          # [registry]                       # one of the cluster's own, with the images that nodes hold\n\
          # host = \"jetty-a\"\n\
          # name = \"registry.saltmarsh.example\"               # nodes need no DNS for it\n\
          # port = 5000\n\
          # folder = \"/var/lib/zoisite-registry\"\n\
-         # stands-in-for = [\"registry.k8s.io\"]               # nodes ask it first for these\n\
+         # mirrors = [\"registry.k8s.io\"]               # nodes ask it first for these\n\
          # passwords = \"registry.htpasswd\"                   # who may pull and push; everybody without it\n\
          # read-only = true\n\n\
-         # [monitoring]                     # metrics of members, control planes and balancers: zoisite monitoring\n\
+         # [monitoring]                     # metrics of members, control planes and load balancers: zoisite monitoring\n\
          # port = 10263                     # where each of these hosts gives them out, over TLS\n\
          # from = [\"10.77.0.2/32\"]        # who is let in there by the firewall that raise sets\n\n\
          # [drill]                          # what zoisite drill may show at most; beyond it ends with status 1\n\
          # longest-gap = \"10s\"            # the longest time without an answer\n\
-         # whole-within = \"2m\"            # from the end of the loss until all is as before\n\n\
+         # recovered-within = \"2m\"            # from the end of the loss until all is as before\n\n\
          # [snapshots]                      # of what etcd holds: zoisite snapshot take\n\
          # keep = 14                        # so many at most\n\
          # keep-for = \"30d\"               # and so long at most; the newest that was tried always stays\n\
@@ -435,14 +435,14 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # copies = \"/srv/saltmarsh\"      # each is copied there too: a disk of its own\n\
          # on-members = \"6h\"              # members save by themselves so often, on their hosts; or never\n\
          # on-members-keep = 4              # so many of those on each\n\n\
-         # [state]                          # what this workstation alone knows: zoisite copy\n\
-         # copy = \"/mnt/other/saltmarsh.copy\"                # every raise writes one there, encrypted\n\n\
+         # [state]                          # what this workstation alone knows: zoisite backup\n\
+         # backup = \"/mnt/other/saltmarsh.backup\"                # every raise writes one there, encrypted\n\n\
          # [first-boot]                     # what machines are told before anybody can log in: zoisite first-boot\n\
          # networks = {{ \"10.77.0.0/24\" = \"10.77.0.1\" }}    # those that hosts are in, each with its router, or \"none\"\n\
          # routes = {{ \"192.168.0.0/16\" = \"10.77.0.254\" }} # further ones\n\
          # keys = [\"ada.pub\"]             # public SSH keys of who may log in; yours without it\n\
          # packages = [\"qemu-guest-agent\"]                 # of the site's own\n\
-         # newcomers = [\"02:00:5e:10:00:4d\"]               # machines without a name yet, by a card: zoisite newcomers\n\n\
+         # unnamed = [\"02:00:5e:10:00:4d\"]               # machines without a name yet, by a card: zoisite first-boot unnamed\n\n\
          # [mesh]                           # an encrypted network over others; hosts' addresses are in it: docs/mesh.md\n\
          # range = \"10.99.0.0/24\"\n\
          # hosts = [\"tern-*\"]               # those that are elsewhere, where the others are in one network\n\
@@ -454,7 +454,7 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          key = \"ecdsa-p256\"               # or ecdsa-p384, rsa-3072\n\
          keys-made = \"on-hosts\"           # where they are used, and nowhere else; or here, sealed in the strongbox\n\
          # life = \"90d\"                   # instead of days: from 5m on\n\
-         # renew = \"30d\"                  # so long before the end issued anew; in the last third of its life without it\n\
+         # renew = \"30d\"                  # so long before the end issued again; in the last third of its life without it\n\
          # backdated = \"5m\"               # certificates begin so far in the past: clocks differ\n\
          # hierarchy = \"separate\"         # or one-root: a root of the cluster's own above all authorities\n\
          # organization = \"Saltmarsh Bird Observatory\"     # in authorities' names\n\
@@ -544,8 +544,8 @@ mod tests {
                 hosts: &hosts,
                 kubernetes,
                 etcd,
-                stable: None,
-                floating: None,
+                endpoint: None,
+                virtual_ip: None,
                 ssh_config: None,
             };
             let text = draft(&new);

@@ -10,7 +10,7 @@ pub(super) type Places = HashMap<String, Range<usize>>;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Grade {
-    /// Nothing can be raised before this is mended.
+    /// Nothing can be raised before this is fixed.
     Blocks,
     /// It works, but not as well as most people would want.
     Warns,
@@ -28,7 +28,7 @@ pub struct Finding {
     /// A few words to stand right under the place in the file.
     pub label: String,
     /// What to do about it.
-    pub mend: String,
+    pub fix: String,
     /// Byte range in the file's text; `None` when something is missing altogether.
     pub span: Option<Range<usize>>,
 }
@@ -52,7 +52,7 @@ impl Finding {
             grade: Grade::Blocks,
             message: tame(message.into()),
             label: String::new(),
-            mend: String::new(),
+            fix: String::new(),
             span: None,
         }
     }
@@ -70,8 +70,8 @@ impl Finding {
     }
 
     /// Adds what to do about it.
-    pub fn mend(mut self, mend: impl Into<String>) -> Self {
-        self.mend = tame(mend.into());
+    pub fn fix(mut self, fix: impl Into<String>) -> Self {
+        self.fix = tame(fix.into());
         self
     }
 

@@ -30,7 +30,7 @@ pub struct Host {
     /// Where others find it from outside, by UDP, before they met; `None` behind a router that lets nobody in.
     pub endpoint: Option<Endpoint>,
     /// Nobody dials it: what it does is carried there as a join file.
-    pub out_of_reach: bool,
+    pub offline: bool,
     /// It runs Windows Server, of this release.
     pub windows: Option<Windows>,
 }
@@ -61,7 +61,7 @@ impl Host {
     const NOWHERE: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 
     /// A machine that is only known by a card: out of reach, and asked for an address by nobody.
-    pub(super) fn newcomer(mac: &Mac) -> Option<Self> {
+    pub(super) fn unnamed(mac: &Mac) -> Option<Self> {
         Some(Self {
             name: HostName::new(&mac.name()).ok()?,
             address: Self::NOWHERE,
@@ -72,7 +72,7 @@ impl Host {
             place: Place::default(),
             login: Login::default(),
             endpoint: None,
-            out_of_reach: true,
+            offline: true,
             windows: None,
         })
     }
@@ -88,12 +88,12 @@ impl Host {
     }
 
     /// Whether the file knows nothing of it but a card: it has the address that it is given where it stands.
-    pub fn is_newcomer(&self) -> bool {
+    pub fn is_unnamed(&self) -> bool {
         self.address == Self::NOWHERE
     }
 
-    /// What it was called before it had a name, if it was a newcomer.
-    pub fn newcomer_name(&self) -> Option<HostName> {
+    /// What it was called before it had a name, if it was an unnamed machine.
+    pub fn unnamed_name(&self) -> Option<HostName> {
         HostName::new(&self.mac?.name()).ok()
     }
 

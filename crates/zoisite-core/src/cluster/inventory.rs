@@ -23,7 +23,7 @@ const COLUMNS: [&str; 6] = ["name", "address", "mac", "role", "site", "rack"];
 const ROLES: [(&str, Role); 5] = [
     ("etcd", Role::EtcdMember),
     ("control-plane", Role::ControlPlane),
-    ("balancer", Role::Balancer),
+    ("load-balancer", Role::LoadBalancer),
     ("registry", Role::Registry),
     ("worker", Role::Worker),
 ];
@@ -32,7 +32,7 @@ const ROLES: [(&str, Role); 5] = [
 /// semicolons or tabs, whichever the line of titles has; lines that begin with `#` are passed over.
 ///
 /// Columns are `name`, `address` (one of each family at most, parted by a space), `mac`, `role` (`etcd`,
-/// `control-plane`, `balancer`, `registry`, `worker`, several parted by `+`), `site` and `rack`; the first two must be
+/// `control-plane`, `load-balancer`, `registry`, `worker`, several parted by `+`), `site` and `rack`; the first two must be
 /// there.
 ///
 /// # Errors

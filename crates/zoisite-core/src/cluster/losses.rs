@@ -38,15 +38,15 @@ pub struct Left {
 pub struct Loss {
     /// What is lost.
     pub lost: Lost,
-    /// Balancers left; `None` where the site brings its own.
-    pub balancers: Option<Left>,
+    /// Load balancers left; `None` where the site brings its own.
+    pub load_balancers: Option<Left>,
     /// API servers left.
     pub api_servers: Left,
     /// etcd members left.
     pub members: Left,
     /// Workers left.
     pub workers: Left,
-    /// Why the cluster does not answer at its stable address any more; `None` where it does.
+    /// Why the cluster does not answer at its API endpoint any more; `None` where it does.
     pub silent: Option<String>,
 }
 
@@ -55,7 +55,7 @@ pub struct Loss {
 /// site that the file names.
 ///
 /// A host in several layers is one loss of all of them. A cluster answers while a majority of its members, an
-/// API server, and what its stable address leads to are left; balancers and names that the site brings itself
+/// API server, and what its API endpoint leads to are left; load balancers and names that the site brings itself
 /// are taken to be there.
 pub fn losses(cluster: &Cluster) -> Vec<Loss> {
     let table = Table::of(cluster);
@@ -87,19 +87,19 @@ pub fn losses(cluster: &Cluster) -> Vec<Loss> {
 
 struct Table<'a> {
     cluster: &'a Cluster,
-    /// The host whose own address is the stable one.
+    /// The host whose own address is the endpoint.
     stable: Option<&'a HostName>,
     layers: [BTreeSet<&'a HostName>; Role::ALL.len()],
 }
 
 impl<'a> Table<'a> {
     fn of(cluster: &'a Cluster) -> Self {
-        let owner = cluster.hosts.iter().find(|host| Some(host.address) == cluster.stable_ip());
-        let shared = cluster.shared_balancers();
+        let owner = cluster.hosts.iter().find(|host| Some(host.address) == cluster.api_ip());
+        let shared = cluster.shared_load_balancers();
         let layers = Role::ALL.map(|role| {
             let layer = cluster.holders(role).iter();
             // Who forwards for itself alone is lost to nobody else.
-            layer.filter(|host| role != Role::Balancer || shared.contains(host)).collect()
+            layer.filter(|host| role != Role::LoadBalancer || shared.contains(host)).collect()
         });
         Self { cluster, stable: owner.map(|host| &host.name), layers }
     }
@@ -132,7 +132,8 @@ impl<'a> Table<'a> {
     fn row(&self, lost: Lost, gone: &BTreeSet<&HostName>) -> Loss {
         let members = self.left(Role::EtcdMember, gone);
         let api_servers = self.left(Role::ControlPlane, gone);
-        let balancers = Some(self.left(Role::Balancer, gone)).filter(|balancers| balancers.of > 0);
+        let load_balancers = Some(self.left(Role::LoadBalancer, gone))
+            .filter(|load_balancers| load_balancers.of > 0);
         let mut why = Vec::new();
         if members.left * 2 <= members.of {
             why.push(format!("{} of {} members are no majority", members.left, members.of));
@@ -140,23 +141,24 @@ impl<'a> Table<'a> {
         if api_servers.left == 0 {
             why.push("no API server".to_owned());
         }
-        if balancers.is_some_and(|balancers| balancers.left == 0) {
-            why.push("no balancer".to_owned());
+        if load_balancers.is_some_and(|load_balancers| load_balancers.left == 0) {
+            why.push("no load balancer".to_owned());
         }
         if let Some(owner) = self.stable.filter(|owner| gone.contains(*owner)) {
             why.push(format!("everything dials {owner}'s own address"));
         }
         let silent = (!why.is_empty()).then(|| why.join("; "));
         let workers = self.left(Role::Worker, gone);
-        Loss { lost, balancers, api_servers, members, workers, silent }
+        Loss { lost, load_balancers, api_servers, members, workers, silent }
     }
 
     /// How much is left above what the cluster needs: the less, the worse.
     fn margin(loss: &Loss) -> (bool, usize, usize) {
         let members = loss.members.left.saturating_sub(loss.members.of / 2 + 1);
         let api = loss.api_servers.left.saturating_sub(1);
-        let balancers = loss.balancers.map_or(usize::MAX, |left| left.left.saturating_sub(1));
-        (loss.silent.is_none(), members.min(api).min(balancers), loss.workers.left)
+        let load_balancers =
+            loss.load_balancers.map_or(usize::MAX, |left| left.left.saturating_sub(1));
+        (loss.silent.is_none(), members.min(api).min(load_balancers), loss.workers.left)
     }
 
     /// Of hosts that are alike two stand for all, so that large clusters are as quick as small ones.

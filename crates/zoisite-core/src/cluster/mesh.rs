@@ -1,4 +1,4 @@
-//! The mesh: which hosts reach each other through it, and what of the stable address they have for themselves.
+//! The mesh: which hosts reach each other through it, and what of the API endpoint they have for themselves.
 
 use std::net::IpAddr;
 
@@ -28,49 +28,49 @@ impl Cluster {
         Some(own).filter(|own| self.is_in_mesh(&host.name) && !own.is_loopback())
     }
 
-    /// The stable address that a host has for itself, whose own balancer forwards from there: an address cannot move
+    /// The API endpoint that a host has for itself, whose own load balancer forwards from there: an address cannot move
     /// through a mesh.
     pub fn carried_by(&self, host: &HostName) -> Option<IpAddr> {
-        self.balancers.floating.filter(|_| self.is_in_mesh(host))
+        self.load_balancers.virtual_ip.filter(|_| self.is_in_mesh(host))
     }
 
-    /// The hosts that may hold the floating address; none where there is no such address, or it moves nowhere.
-    pub fn floating_holders(&self) -> Vec<HostName> {
-        if self.balancers.floating.is_none() {
+    /// The hosts that may hold the virtual IP; none where there is no such address, or it moves nowhere.
+    pub fn virtual_ip_holders(&self) -> Vec<HostName> {
+        if self.load_balancers.virtual_ip.is_none() {
             return Vec::new();
         }
         let front = self.holders(self.front()).iter();
         front.filter(|host| !self.is_in_mesh(host)).cloned().collect()
     }
 
-    /// Adds to the balancers whoever forwards the stable address for itself.
+    /// Adds to the load balancers whoever forwards the API endpoint for itself.
     pub(super) fn forward_for_themselves(&mut self) {
-        if self.balancers.floating.is_none() || self.mesh.is_none() {
+        if self.load_balancers.virtual_ip.is_none() || self.mesh.is_none() {
             return;
         }
-        // Where the mesh is of all hosts and the file names balancers, these are meant to be all.
+        // Where the mesh is of all hosts and the file names load balancers, these are meant to be all.
         let all = self.is_all_mesh();
         let added = |host: &HostName| match all {
-            true => self.balancers.hosts.is_empty(),
+            true => self.load_balancers.hosts.is_empty(),
             false => {
-                self.is_in_mesh(host) && self.is_node(host) && !self.holds(host, Role::Balancer)
+                self.is_in_mesh(host) && self.is_node(host) && !self.holds(host, Role::LoadBalancer)
             }
         };
         let names = self.hosts.iter().map(|host| &host.name);
         let more: Vec<HostName> = names.filter(|host| added(host)).cloned().collect();
-        self.balancers.hosts.extend(more);
+        self.load_balancers.hosts.extend(more);
     }
 
-    /// Balancers that others may dial at an address of their own: not those that forward for themselves alone.
-    pub fn dialled_balancers(&self) -> impl Iterator<Item = &Host> {
-        let all = self.hosts_of(Role::Balancer).into_iter();
+    /// Load balancers that others may dial at an address of their own: not those that forward for themselves alone.
+    pub fn dialled_load_balancers(&self) -> impl Iterator<Item = &Host> {
+        let all = self.hosts_of(Role::LoadBalancer).into_iter();
         all.filter(|host| self.carried_by(&host.name).is_none())
     }
 
-    /// The balancers by which others find the API: where some forward for themselves alone, not these.
-    pub fn shared_balancers(&self) -> Vec<HostName> {
+    /// The load balancers by which others find the API: where some forward for themselves alone, not these.
+    pub fn shared_load_balancers(&self) -> Vec<HostName> {
         let all = self.is_all_mesh();
         let shared = |host: &&HostName| all || self.carried_by(host).is_none();
-        self.holders(Role::Balancer).iter().filter(shared).cloned().collect()
+        self.holders(Role::LoadBalancer).iter().filter(shared).cloned().collect()
     }
 }

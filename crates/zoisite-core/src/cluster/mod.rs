@@ -13,11 +13,11 @@ mod finding;
 mod host;
 mod image;
 mod inventory;
-mod lan;
 mod losses;
 mod mesh;
 mod model;
 mod names;
+mod network_files;
 mod own_settings;
 mod parse;
 mod pattern;
@@ -35,16 +35,16 @@ pub use finding::{Finding, Grade};
 pub use host::{Host, Login, Place, Windows};
 pub use image::{ImageName, ImageSource};
 pub use inventory::{Inventory, inventory};
-pub use lan::{LanForm, LanText, lan};
 pub use losses::{Left, Loss, Lost, losses};
 pub(crate) use model::folder_of;
 pub use model::{
-    Balancers, Cluster, Components, ControlPlane, DrillLimits, ETCD_QUOTA, Etcd, FirewallRules,
-    FirstBoot, HostNames, Mesh, Monitoring, Names, Network, NodeSettings, PodsBy, Preparation,
+    Cluster, Components, ControlPlane, DrillLimits, ETCD_QUOTA, Etcd, FirewallRules, FirstBoot,
+    HostNames, LoadBalancers, Mesh, Monitoring, Names, Network, NodeSettings, PodsBy, Preparation,
     Programs, Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots, TimeService,
     Vrrp, Workers,
 };
 pub use names::{ClusterName, HostName, NameError, Version};
+pub use network_files::{NetworkFilesForm, NetworkFilesText, network_files};
 #[cfg(test)]
 pub(crate) use own_settings::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN};
 #[cfg(test)]

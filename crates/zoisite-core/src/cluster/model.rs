@@ -24,8 +24,8 @@ pub enum Role {
     EtcdMember,
     /// Runs API server, controller manager and scheduler.
     ControlPlane,
-    /// Forwards the stable address to the API servers.
-    Balancer,
+    /// Forwards the API endpoint to the API servers.
+    LoadBalancer,
     /// Keeps images.
     Registry,
     /// Runs workloads.
@@ -35,10 +35,10 @@ pub enum Role {
 impl Role {
     /// Every role, in the order in which a cluster is brought up.
     pub const ALL: [Self; 5] =
-        [Self::EtcdMember, Self::ControlPlane, Self::Balancer, Self::Registry, Self::Worker];
+        [Self::EtcdMember, Self::ControlPlane, Self::LoadBalancer, Self::Registry, Self::Worker];
     /// Those that other hosts depend on.
     pub const DEPENDED_ON: [Self; 4] =
-        [Self::EtcdMember, Self::ControlPlane, Self::Balancer, Self::Registry];
+        [Self::EtcdMember, Self::ControlPlane, Self::LoadBalancer, Self::Registry];
 }
 
 impl fmt::Display for Role {
@@ -46,7 +46,7 @@ impl fmt::Display for Role {
         f.pad(match self {
             Self::EtcdMember => "etcd member",
             Self::ControlPlane => "control plane",
-            Self::Balancer => "balancer",
+            Self::LoadBalancer => "load balancer",
             Self::Registry => "registry",
             Self::Worker => "worker",
         })
@@ -70,8 +70,8 @@ pub struct Cluster {
     pub etcd: Etcd,
     /// `control-plane`.
     pub control_plane: ControlPlane,
-    /// `balancers`.
-    pub balancers: Balancers,
+    /// `load-balancers`.
+    pub load_balancers: LoadBalancers,
     /// `workers`.
     pub workers: Workers,
     /// `network`.
@@ -90,8 +90,8 @@ pub struct Cluster {
     pub drill: DrillLimits,
     /// `snapshots`.
     pub snapshots: Snapshots,
-    /// `state.copy`: a file that every raise writes a copy of the state into.
-    pub state_copy: Option<String>,
+    /// `state.backup`: a file that every raise writes a copy of the state into.
+    pub state_backup: Option<String>,
     /// `certificates`.
     pub certificates: Certificates,
     /// `first-boot`, where the file has that table.
@@ -122,8 +122,8 @@ pub struct Etcd {
 pub struct ControlPlane {
     /// Hosts of API server, controller manager and scheduler.
     pub hosts: Vec<HostName>,
-    /// The stable address that everything dials.
-    pub address: Endpoint,
+    /// The API endpoint that everything dials.
+    pub endpoint: Endpoint,
     /// TCP port on which each API server listens.
     pub port: u16,
     /// Own settings of the API server.
@@ -136,18 +136,18 @@ pub struct ControlPlane {
     pub authentication: Settings,
 }
 
-/// The balancers in front of the control plane; empty when the site has its own.
+/// The load balancers in front of the control plane; empty when the site has its own.
 #[derive(Clone, Debug, Default)]
-pub struct Balancers {
-    /// Balancer hosts.
+pub struct LoadBalancers {
+    /// Load balancer hosts.
     pub hosts: Vec<HostName>,
     /// Address that moves between them, or between the control planes where there are none.
-    pub floating: Option<IpAddr>,
+    pub virtual_ip: Option<IpAddr>,
     /// The virtual router's id, where the file says one.
     pub router_id: Option<u8>,
-    /// How holders of the floating address speak to one another.
+    /// How holders of the virtual IP speak to one another.
     pub vrrp: Vrrp,
-    /// Ports at which balancers take connections for workloads, each with the node port that it leads to.
+    /// Ports at which load balancers take connections for workloads, each with the node port that it leads to.
     pub forward: BTreeMap<u16, u16>,
     /// Own keywords of HAProxy's section `defaults`.
     pub settings: Settings,
@@ -256,17 +256,17 @@ pub struct Network {
     /// Prefix length, in bits, of a node's IPv4 pod subnet; IPv6 subnets have 64.
     pub pod_subnet: u8,
     /// Who connects pods of different hosts.
-    pub pods_by: PodsBy,
+    pub pod_network: PodsBy,
     /// Who leads services' addresses to pods.
-    pub services_by: ServicesBy,
+    pub service_proxy: ServicesBy,
     /// Folder of the site's own manifests, relative to the cluster file, applied after all else.
     pub manifests: Option<String>,
     /// Ranges that something else on the site's networks uses.
-    pub taken: Vec<IpNet>,
+    pub reserved: Vec<IpNet>,
     /// Ranges kept for addresses under which services are reached from outside.
     pub service_addresses: Vec<IpNet>,
     /// The site's own name servers, which hosts ask.
-    pub resolvers: Vec<IpAddr>,
+    pub name_servers: Vec<IpAddr>,
     /// DNS zone of the hosts.
     pub zone: Option<String>,
 }
@@ -361,7 +361,7 @@ pub struct Registry {
     /// Folder on the host that holds the images.
     pub folder: String,
     /// Registries for whose images nodes ask it first.
-    pub stands_in_for: Vec<String>,
+    pub mirrors: Vec<String>,
     /// File with names and passwords, as `htpasswd -B` writes it; everybody may pull and push where there is none.
     pub passwords: Option<String>,
     /// Whether nothing can be put there.
@@ -405,7 +405,7 @@ words! {
 }
 
 words! {
-    /// How holders of the floating address speak to one another.
+    /// How holders of the virtual IP speak to one another.
     Vrrp {
         /// To each other alone.
         #[default]
@@ -480,7 +480,7 @@ pub struct DrillLimits {
     /// The longest time without an answer.
     pub longest_gap: Option<i64>,
     /// The longest time from the end of the loss until all is as before.
-    pub whole_within: Option<i64>,
+    pub recovered_within: Option<i64>,
 }
 
 /// How large a member's database may become where the file says nothing, in octets (etcd's `quota-backend-bytes`).
@@ -558,16 +558,16 @@ pub struct FirstBoot {
     /// Packages of the site's own.
     pub packages: Vec<String>,
     /// Machines that have neither name nor address yet, by a card of theirs.
-    pub newcomers: Vec<Mac>,
+    pub unnamed: Vec<Mac>,
 }
 
 impl Cluster {
-    /// The virtual router's id (RFC 9568, section 5.2.3), 1 to 255, where there is a floating address: the file's, or
+    /// The virtual router's id (RFC 9568, section 5.2.3), 1 to 255, where there is a virtual IP: the file's, or
     /// one that follows from the cluster's name and the address, so that clusters on one segment seldom meet.
     pub fn router_id(&self) -> Option<u8> {
-        let floating = self.balancers.floating?;
-        Some(self.balancers.router_id.unwrap_or_else(|| {
-            let sum = Sha256::digest(format!("{} {floating}", self.name));
+        let virtual_ip = self.load_balancers.virtual_ip?;
+        Some(self.load_balancers.router_id.unwrap_or_else(|| {
+            let sum = Sha256::digest(format!("{} {virtual_ip}", self.name));
             let number = u16::from_be_bytes([sum[0], sum[1]]);
             u8::try_from(number % 255 + 1).unwrap_or(u8::MAX)
         }))
@@ -588,18 +588,18 @@ impl Cluster {
         match role {
             Role::EtcdMember => &self.etcd.members,
             Role::ControlPlane => &self.control_plane.hosts,
-            Role::Balancer => &self.balancers.hosts,
+            Role::LoadBalancer => &self.load_balancers.hosts,
             Role::Registry => self.registry.host.as_slice(),
             Role::Worker => &self.workers.hosts,
         }
     }
 
-    /// The role of the hosts in front, which everything dials: balancers, or the control planes themselves where
+    /// The role of the hosts in front, which everything dials: load balancers, or the control planes themselves where
     /// there are none.
     pub fn front(&self) -> Role {
-        match self.shared_balancers().is_empty() {
+        match self.shared_load_balancers().is_empty() {
             true => Role::ControlPlane,
-            false => Role::Balancer,
+            false => Role::LoadBalancer,
         }
     }
 
@@ -623,28 +623,28 @@ impl Cluster {
         self.network.pods.iter().chain(&self.network.windows_pods)
     }
 
-    /// Hosts that nobody dials.
-    pub fn out_of_reach(&self) -> impl Iterator<Item = &Host> {
-        self.hosts.iter().filter(|host| host.out_of_reach)
+    /// Offline hosts.
+    pub fn offline(&self) -> impl Iterator<Item = &Host> {
+        self.hosts.iter().filter(|host| host.offline)
     }
 
     /// Whether a host is one that nobody dials.
-    pub fn is_out_of_reach(&self, name: &HostName) -> bool {
-        self.host(name).is_some_and(|host| host.out_of_reach)
+    pub fn is_offline(&self, name: &HostName) -> bool {
+        self.host(name).is_some_and(|host| host.offline)
     }
 
     /// Machines that are only known by a card, as long as no host of the file has it: out of reach, and asked for an address
     /// by nobody.
-    pub fn newcomers(&self) -> Vec<Host> {
-        let all = self.first_boot.iter().flat_map(|first| &first.newcomers);
+    pub fn unnamed(&self) -> Vec<Host> {
+        let all = self.first_boot.iter().flat_map(|first| &first.unnamed);
         let taken: BTreeSet<Mac> = self.hosts.iter().filter_map(|host| host.mac).collect();
-        all.filter(|mac| !taken.contains(mac)).filter_map(Host::newcomer).collect()
+        all.filter(|mac| !taken.contains(mac)).filter_map(Host::unnamed).collect()
     }
 
-    /// What a host does that other hosts depend on, if anything. Who forwards the stable address for itself alone is no
-    /// balancer of theirs.
+    /// What a host does that other hosts depend on, if anything. Who forwards the API endpoint for itself alone is no
+    /// load balancer of theirs.
     pub fn depended_on_as(&self, host: &HostName) -> Option<Role> {
-        let itself = |role| role == Role::Balancer && self.carried_by(host).is_some();
+        let itself = |role| role == Role::LoadBalancer && self.carried_by(host).is_some();
         Role::DEPENDED_ON.into_iter().find(|role| self.holds(host, *role) && !itself(*role))
     }
 
@@ -660,7 +660,7 @@ impl Cluster {
 
     /// Whether monitoring reads anything on a host that is on loopback otherwise.
     pub fn has_monitoring(&self, host: &HostName) -> bool {
-        let roles = [Role::EtcdMember, Role::ControlPlane, Role::Balancer];
+        let roles = [Role::EtcdMember, Role::ControlPlane, Role::LoadBalancer];
         self.monitoring.is_some() && roles.iter().any(|role| self.holds(host, *role))
     }
 
@@ -689,32 +689,32 @@ impl Cluster {
         }
     }
 
-    /// Where a stable name must lead: to the floating address, the balancers, or the control plane itself; the
-    /// stable address where it is one.
-    pub fn stable_leads_to(&self) -> Vec<IpAddr> {
-        match (self.stable_ip(), self.balancers.floating) {
+    /// Where a API endpoint name must lead: to the virtual IP, the load balancers, or the control plane itself; the
+    /// API endpoint where it is one.
+    pub fn api_leads_to(&self) -> Vec<IpAddr> {
+        match (self.api_ip(), self.load_balancers.virtual_ip) {
             (Some(own), _) | (None, Some(own)) => vec![own],
             (None, None) => self.hosts_of(self.front()).iter().map(|host| host.address).collect(),
         }
     }
 
-    /// The zone that the hosts are in: as the file says, or the one that the stable name is in.
+    /// The zone that the hosts are in: as the file says, or the one that the API endpoint's name is in.
     pub fn zone(&self) -> Option<&str> {
-        let by_name = self.stable_name().and_then(|name| name.split_once('.'));
+        let by_name = self.api_name().and_then(|name| name.split_once('.'));
         self.network.zone.as_deref().or(by_name.map(|(_, zone)| zone))
     }
 
-    /// The stable name, when it is one and no address.
-    pub fn stable_name(&self) -> Option<&str> {
-        match &self.control_plane.address.host {
+    /// The API endpoint name, when it is one and no address.
+    pub fn api_name(&self) -> Option<&str> {
+        match &self.control_plane.endpoint.host {
             EndpointHost::Name(name) => Some(name),
             EndpointHost::Address(_) => None,
         }
     }
 
-    /// The stable address, when it is an address and not a name.
-    pub fn stable_ip(&self) -> Option<IpAddr> {
-        match self.control_plane.address.host {
+    /// The API endpoint, when it is an address and not a name.
+    pub fn api_ip(&self) -> Option<IpAddr> {
+        match self.control_plane.endpoint.host {
             EndpointHost::Address(address) => Some(address),
             EndpointHost::Name(_) => None,
         }

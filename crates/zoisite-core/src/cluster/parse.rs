@@ -57,7 +57,7 @@ fn syntax(error: &toml::de::Error) -> Finding {
         Some(span) => finding.at(span, "here"),
         None => finding,
     }
-    .mend("in TOML text stands in quotes, a list in [ ], and a table begins with its [name]; zoisite new writes a file to compare with")
+    .fix("in TOML text stands in quotes, a list in [ ], and a table begins with its [name]; zoisite new writes a file to compare with")
 }
 
 struct Parser {
@@ -74,7 +74,7 @@ const HOST_KEYS: &[&str] = &[
     "rack",
     "login",
     "endpoint",
-    "out-of-reach",
+    "offline",
     "windows",
 ];
 /// Every table of the file with its keys.
@@ -86,7 +86,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
         "control-plane",
         &[
             "hosts",
-            "address",
+            "endpoint",
             "port",
             "api-server",
             "controller-manager",
@@ -94,7 +94,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
             "authentication",
         ],
     ),
-    ("balancers", &["hosts", "floating", "router-id", "vrrp", "forward", "settings"]),
+    ("load-balancers", &["hosts", "virtual-ip", "router-id", "vrrp", "forward", "settings"]),
     ("workers", &["hosts", "labels", "taints", "kubelet", "kube-proxy", "runtime", "on", "signer"]),
     (
         "network",
@@ -103,12 +103,12 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
             "windows-pods",
             "services",
             "pod-subnet",
-            "pods-by",
-            "services-by",
+            "pod-network",
+            "service-proxy",
             "manifests",
-            "taken",
+            "reserved",
             "service-addresses",
-            "resolvers",
+            "name-servers",
             "zone",
         ],
     ),
@@ -151,12 +151,12 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
             "registries",
         ],
     ),
-    ("registry", &["host", "name", "port", "folder", "stands-in-for", "passwords", "read-only"]),
+    ("registry", &["host", "name", "port", "folder", "mirrors", "passwords", "read-only"]),
     ("monitoring", &["port", "from"]),
-    ("drill", &["longest-gap", "whole-within"]),
+    ("drill", &["longest-gap", "recovered-within"]),
     ("snapshots", &["keep", "keep-for", "too-old", "copies", "on-members", "on-members-keep"]),
-    ("state", &["copy"]),
-    ("first-boot", &["networks", "routes", "keys", "packages", "newcomers"]),
+    ("state", &["backup"]),
+    ("first-boot", &["networks", "routes", "keys", "packages", "unnamed"]),
     ("mesh", &["range", "hosts", "port", "mtu"]),
     (
         "certificates",
@@ -184,7 +184,7 @@ impl Parser {
             if self.findings.is_empty() {
                 self.findings.push(
                     Finding::blocks("empty", "the cluster file is empty")
-                        .mend("write one with: zoisite new NAME ADDRESS…"),
+                        .fix("write one with: zoisite new NAME ADDRESS…"),
                 );
             }
             return None;
@@ -197,7 +197,7 @@ impl Parser {
             if required && !document.contains_key(key) {
                 f.push(
                     Finding::blocks("missing-key", format!("the table [{key}] is missing"))
-                        .mend("docs/cluster-file.md shows it with an example"),
+                        .fix("docs/cluster-file.md shows it with an example"),
                 );
             }
             let keys = TABLES.iter().find(|(table, _)| *table == key);
@@ -207,7 +207,7 @@ impl Parser {
         let cluster = open("cluster", true, f);
         let etcd = open("etcd", true, f);
         let control = open("control-plane", true, f);
-        let balancers = open("balancers", false, f);
+        let load_balancers = open("load-balancers", false, f);
         let workers = open("workers", false, f);
         let network = open("network", true, f);
         let login = open("login", false, f);
@@ -228,7 +228,7 @@ impl Parser {
         let root = self.named(cluster.as_ref());
         let etcd = self.etcd(etcd.as_ref(), &hosts);
         let control_plane = self.control_plane(control.as_ref(), &hosts);
-        let balancers = self.balancers(balancers.as_ref(), &hosts);
+        let load_balancers = self.load_balancers(load_balancers.as_ref(), &hosts);
         let workers = workers.map(|section| self.workers(&section, &hosts)).unwrap_or_default();
         let network = self.network(network.as_ref());
         let login = login.map(|section| self.login(&section)).unwrap_or_default();
@@ -238,7 +238,7 @@ impl Parser {
         let monitoring = monitoring.map(|section| self.monitoring(&section));
         let drill = self.drill(drill.as_ref());
         let snapshots = self.snapshots(snapshots.as_ref());
-        let state_copy = self.state_copy(state.as_ref());
+        let state_backup = self.state_backup(state.as_ref());
         let certificates = self.certificates(certificates.as_ref());
         let first_boot = first_boot.map(|section| self.first_boot(&section));
         let mesh = mesh.map(|section| self.mesh(&section, &hosts));
@@ -250,7 +250,7 @@ impl Parser {
             hosts,
             etcd,
             control_plane,
-            balancers,
+            load_balancers,
             workers,
             network,
             login,
@@ -260,7 +260,7 @@ impl Parser {
             monitoring,
             drill,
             snapshots,
-            state_copy,
+            state_backup,
             certificates,
             first_boot,
             mesh,
@@ -334,7 +334,7 @@ impl Parser {
                 self.findings.push(
                     Finding::blocks("bad-pattern", format!("'{pattern}' cannot be written out"))
                         .at(span.clone(), why)
-                        .mend("ranges look like tern-{1..40}, lists like jetty-{a,b}"),
+                        .fix("ranges look like tern-{1..40}, lists like jetty-{a,b}"),
                 );
             })
             .ok()
@@ -381,7 +381,7 @@ impl Parser {
                     self.findings.push(
                         Finding::blocks("repeated-host", format!("{path} names {name} twice"))
                             .at(span.clone(), "named before")
-                            .mend("name every host once"),
+                            .fix("name every host once"),
                     );
                 }
             }
@@ -414,11 +414,11 @@ impl Parser {
             if names.len() == before {
                 let finding = Finding::blocks("unknown-host", format!("{path} names '{wanted}'"))
                     .at(span.clone(), "no such host under [hosts]");
-                let mend = match near(&wanted, hosts.iter().map(|h| h.name.as_str())) {
+                let fix = match near(&wanted, hosts.iter().map(|h| h.name.as_str())) {
                     Some(close) => format!("did you mean '{close}'?"),
                     None => "add it under [hosts], or take it out here".into(),
                 };
-                self.findings.push(finding.mend(mend));
+                self.findings.push(finding.fix(fix));
             }
         }
         names
@@ -430,7 +430,7 @@ impl Parser {
         path: &str,
         value: &'t toml::Spanned<DeValue<'t>>,
         keys: &'t [&'t str],
-        mend: &str,
+        fix: &str,
     ) -> Option<Section<'t>> {
         match value.get_ref() {
             DeValue::Table(own) => {
@@ -440,7 +440,7 @@ impl Parser {
                 self.findings.push(
                     Finding::blocks("wrong-type", format!("{path} takes a table"))
                         .at(value.span(), format!("this is {}", kind(other)))
-                        .mend(mend),
+                        .fix(fix),
                 );
                 None
             }
@@ -492,7 +492,7 @@ impl Parser {
                     self.findings.push(
                         Finding::blocks("wrong-type", "labels take a table of texts")
                             .at(value.span(), format!("this is {}", kind(value.get_ref())))
-                            .mend("write: labels.\"tern-*\" = { shore = \"north\" }"),
+                            .fix("write: labels.\"tern-*\" = { shore = \"north\" }"),
                     );
                     continue;
                 };
@@ -516,7 +516,7 @@ impl Parser {
                                 format!("'{}' with '{text}' cannot be a node's label", key.get_ref()),
                             )
                             .at(key.span(), why.to_string())
-                            .mend("write it like shore = \"north\" or \"saltmarsh.example/shore\" = \"north\""),
+                            .fix("write it like shore = \"north\" or \"saltmarsh.example/shore\" = \"north\""),
                         );
                     }
                 }
@@ -527,7 +527,7 @@ impl Parser {
                             format!("label '{}' takes a text", key.get_ref()),
                         )
                         .at(value.span(), format!("this is {}", kind(value.get_ref())))
-                        .mend("put it in quotes"),
+                        .fix("put it in quotes"),
                     );
                 }
             }
@@ -552,7 +552,7 @@ impl Parser {
                         self.findings.push(
                             Finding::blocks("bad-taint", format!("'{value}' is no taint"))
                                 .at(span.clone(), why.to_string())
-                                .mend("write key=value:NoSchedule, or key:NoSchedule"),
+                                .fix("write key=value:NoSchedule, or key:NoSchedule"),
                         );
                     }
                     let effect = value.rsplit_once(':').map(|(_, effect)| effect);
@@ -560,9 +560,7 @@ impl Parser {
                         self.findings.push(
                             Finding::blocks("bad-taint", format!("'{value}' is no taint"))
                                 .at(span.clone(), "no known effect after the last ':'")
-                                .mend(
-                                    "write key=value:NoSchedule, :PreferNoSchedule or :NoExecute",
-                                ),
+                                .fix("write key=value:NoSchedule, :PreferNoSchedule or :NoExecute"),
                         );
                     }
                 }
@@ -597,7 +595,7 @@ impl Parser {
                 Err(why) => self.findings.push(
                     Finding::blocks("bad-range", format!("'{value}' cannot be in {path}"))
                         .at(span.clone(), why.to_string())
-                        .mend("docs/cluster-file.md says what this key takes"),
+                        .fix("docs/cluster-file.md says what this key takes"),
                 ),
             }
             self.places.entry(path.clone()).or_insert(span);
@@ -618,7 +616,7 @@ impl Parser {
                     self.findings.push(
                         Finding::blocks("bad-range", format!("'{value}' cannot be {path}"))
                             .at(span, why.to_string())
-                            .mend(match value.parse::<IpNet>() {
+                            .fix(match value.parse::<IpNet>() {
                                 Ok(near) => format!("write {}", near.trunc()),
                                 Err(_) => format!("write it like {example}"),
                             }),
@@ -631,7 +629,7 @@ impl Parser {
                 self.findings.push(
                     Finding::blocks("bad-range", format!("{path} has two ranges of one family"))
                         .at(span, "one IPv4 and one IPv6 range at most")
-                        .mend("take one out"),
+                        .fix("take one out"),
                 );
                 continue;
             }

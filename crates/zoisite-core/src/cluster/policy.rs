@@ -42,7 +42,7 @@ pub struct Certificates {
     pub hierarchy: Hierarchy,
     /// The organisation in authorities' names. (In a leaf's that field is a group of Kubernetes.)
     pub organization: Option<String>,
-    /// So long before its end a leaf is issued anew, in seconds; by default in the last third of its life, and at most
+    /// So long before its end a leaf is issued again, in seconds; by default in the last third of its life, and at most
     /// sixty days.
     pub renew: Option<i64>,
     /// So far in the past certificates begin, in seconds, since hosts' clocks differ.

@@ -39,14 +39,14 @@ impl<'a> Section<'a> {
                 continue;
             }
             let place = if path.is_empty() { "the file".into() } else { format!("[{path}]") };
-            let mend = match near(name, known.iter().copied()) {
+            let fix = match near(name, known.iter().copied()) {
                 Some(close) => format!("did you mean '{close}'?"),
                 None => format!("{place} knows: {}", known.join(", ")),
             };
             findings.push(
                 Finding::blocks("unknown-key", format!("{place} has no key '{name}'"))
                     .at(key.span(), "not known here")
-                    .mend(mend),
+                    .fix(fix),
             );
         }
         Self { path: path.to_owned(), table, span }
@@ -120,7 +120,7 @@ impl<'a> Section<'a> {
                 findings.push(
                     Finding::blocks(code, format!("'{value}' cannot be {}", self.join(key)))
                         .at(span, why.to_string())
-                        .mend("see docs/cluster-file.md for what this key takes"),
+                        .fix("see docs/cluster-file.md for what this key takes"),
                 );
                 None
             }
@@ -181,7 +181,7 @@ impl<'a> Section<'a> {
             _ => {
                 let text = format!("{} is {}", self.join(key), number.as_str());
                 findings.push(
-                    Finding::blocks(code, text).at(value.span(), "not possible").mend(format!(
+                    Finding::blocks(code, text).at(value.span(), "not possible").fix(format!(
                         "a number from {} to {} is",
                         range.start(),
                         range.end()
@@ -206,7 +206,7 @@ impl<'a> Section<'a> {
         findings.push(
             Finding::blocks("missing-key", format!("{} is missing", self.join(key)))
                 .at(self.span.clone(), "here")
-                .mend(format!("add: {key} = {example}")),
+                .fix(format!("add: {key} = {example}")),
         );
     }
 
@@ -221,7 +221,7 @@ impl<'a> Section<'a> {
         findings.push(
             Finding::blocks("wrong-type", format!("{} takes {wanted}", self.join(key)))
                 .at(value.span(), format!("this is {}", kind(found)))
-                .mend(format!("write {wanted}")),
+                .fix(format!("write {wanted}")),
         );
     }
 }

@@ -41,8 +41,8 @@ const fn need(millicores: u64, memory_mib: u64, disk_mib: u64) -> Need {
 
 /// A small Debian with its SSH server.
 const SYSTEM: Need = need(100, 256, 4_096);
-/// A balancer for a few hundred connections.
-const BALANCER: Need = need(100, 64, 64);
+/// A load balancer for a few hundred connections.
+const LOAD_BALANCER: Need = need(100, 64, 64);
 /// A registry, without its images.
 const REGISTRY: Need = need(100, 128, 128);
 /// Controller manager and scheduler.
@@ -50,7 +50,7 @@ const CONTROLLERS: Need = need(150, 192, 128);
 /// kubelet, container runtime, kube-proxy: their processes, programs and images.
 const NODE: Need = need(200, 384, 2_048);
 
-/// etcd: its database is mapped into memory, and written anew beside itself when it is defragmented. `quota`
+/// etcd: its database is mapped into memory, and written again beside itself when it is defragmented. `quota`
 /// is the largest that it may become (etcd's `quota-backend-bytes`).
 fn member(cluster: &Cluster) -> Need {
     const MIB: u64 = 1 << 20;
@@ -60,7 +60,7 @@ fn member(cluster: &Cluster) -> Need {
     need(200, 256 + objects(cluster).div_ceil(100), 2 * quota + 640)
 }
 
-/// An API server: every object is in its memory once, and those that are watched are encoded anew for each.
+/// An API server: every object is in its memory once, and those that are watched are encoded again for each.
 fn api_server(cluster: &Cluster) -> Need {
     need(250 + 10 * nodes(cluster), 512 + objects(cluster).div_ceil(20), 1_024)
 }
@@ -89,8 +89,8 @@ pub fn size_of(cluster: &Cluster, host: &HostName) -> Size {
         parts.push(("the API server", api_server(cluster)));
         parts.push(("controllers", CONTROLLERS));
     }
-    if cluster.holds(host, Role::Balancer) {
-        parts.push(("the balancer", BALANCER));
+    if cluster.holds(host, Role::LoadBalancer) {
+        parts.push(("the load balancer", LOAD_BALANCER));
     }
     if cluster.holds(host, Role::Registry) {
         parts.push(("the registry", REGISTRY));

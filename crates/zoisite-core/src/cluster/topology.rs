@@ -9,8 +9,8 @@ use super::names::HostName;
 /// than what it stands on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Tolerance {
-    /// Balancers, which stand on the API; `None` when the site brings its own.
-    pub balancers: Option<usize>,
+    /// Load balancers, which stand on the API; `None` when the site brings its own.
+    pub load_balancers: Option<usize>,
     /// API servers, which stand on etcd.
     pub api: usize,
     /// etcd members: of `2n + 1`, `n`.
@@ -33,7 +33,7 @@ pub struct Layer {
 /// Who does what, and what it survives.
 #[derive(Clone, Debug)]
 pub struct Topology {
-    /// Balancers, API and etcd, in this order.
+    /// Load balancers, API and etcd, in this order.
     pub layers: Vec<Layer>,
     /// Workers, in the order of the file.
     pub workers: Vec<HostName>,
@@ -43,37 +43,41 @@ pub struct Topology {
     pub tolerance: Tolerance,
     /// The cheapest change with which the whole cluster survives one loss more.
     pub next: Option<String>,
-    /// Whether the stable address is one host's own.
+    /// Whether the API endpoint is one host's own.
     owned: bool,
 }
 
 impl Topology {
     /// Works it out.
     pub fn of(cluster: &Cluster) -> Self {
-        let balancers = cluster.shared_balancers();
+        let load_balancers = cluster.shared_load_balancers();
         let api = &cluster.control_plane.hosts;
         let etcd = &cluster.etcd.members;
-        let stable_host = cluster
-            .stable_ip()
+        let api_host = cluster
+            .api_ip()
             .and_then(|address| cluster.hosts.iter().find(|host| host.address == address));
         let etcd_alone = etcd.len().saturating_sub(1) / 2;
         let api_alone = api.len().saturating_sub(1);
-        let balancers_alone = match (balancers.len(), stable_host) {
+        let load_balancers_alone = match (load_balancers.len(), api_host) {
             (_, Some(_)) => Some(0),
             // Control planes hold the address themselves, or the site leads to them.
-            (0, None) => cluster.balancers.floating.map(|_| api_alone),
+            (0, None) => cluster.load_balancers.virtual_ip.map(|_| api_alone),
             (n, None) => Some(n - 1),
         };
         let on_etcd = api_alone.min(etcd_alone);
-        let on_api = balancers_alone.map(|alone| alone.min(on_etcd));
+        let on_api = load_balancers_alone.map(|alone| alone.min(on_etcd));
         let tolerance = Tolerance {
-            balancers: on_api,
+            load_balancers: on_api,
             api: on_etcd,
             etcd: etcd_alone,
             whole: on_api.unwrap_or(on_etcd),
         };
         let layers = vec![
-            Layer { name: "balancers", hosts: balancers, survives: tolerance.balancers },
+            Layer {
+                name: "load-balancers",
+                hosts: load_balancers,
+                survives: tolerance.load_balancers,
+            },
             Layer { name: "API", hosts: api.clone(), survives: Some(tolerance.api) },
             Layer { name: "etcd", hosts: etcd.clone(), survives: Some(tolerance.etcd) },
         ];
@@ -88,9 +92,9 @@ impl Topology {
             .iter()
             .map(|host| (host.name.clone(), by_host.remove(&host.name).unwrap_or_default()))
             .collect();
-        let next = cheapest(cluster, tolerance.whole + 1, stable_host.is_some());
+        let next = cheapest(cluster, tolerance.whole + 1, api_host.is_some());
         let workers = cluster.workers.hosts.clone();
-        Self { layers, workers, roles, tolerance, next, owned: stable_host.is_some() }
+        Self { layers, workers, roles, tolerance, next, owned: api_host.is_some() }
     }
 
     /// The cheapest change with which the whole cluster survives so many losses; `None` where it does.
@@ -106,8 +110,8 @@ pub struct Fewest {
     pub members: usize,
     /// Control-plane hosts.
     pub control_plane: usize,
-    /// Balancers, where the site has none of its own.
-    pub balancers: usize,
+    /// Load balancers, where the site has none of its own.
+    pub load_balancers: usize,
     /// Machines, where one may carry every layer.
     pub shared: usize,
     /// Machines, where each carries one layer, without workers.
@@ -121,7 +125,7 @@ impl Fewest {
         Self {
             members,
             control_plane: others,
-            balancers: others,
+            load_balancers: others,
             shared: members,
             apart: members + 2 * others,
         }
@@ -134,18 +138,18 @@ fn cheapest(cluster: &Cluster, wanted: usize, owned: bool) -> Option<String> {
     let layers = [
         ("etcd member", 2 * wanted + 1, &cluster.etcd.members),
         ("control-plane host", wanted + 1, &cluster.control_plane.hosts),
-        ("balancer", wanted + 1, &cluster.balancers.hosts),
+        ("load balancer", wanted + 1, &cluster.load_balancers.hosts),
     ];
     let mut out = Vec::new();
     let mut machines = 0;
     for (what, needed, have) in layers {
         let missing = needed.saturating_sub(have.len());
-        // Balancers of the site's own are the site's business.
-        if missing == 0 || (have.is_empty() && what == "balancer") {
+        // Load balancers of the site's own are the site's business.
+        if missing == 0 || (have.is_empty() && what == "load balancer") {
             continue;
         }
         let have: BTreeSet<&HostName> = have.iter().collect();
-        let spare = cluster.hosts.iter().filter(|host| !host.out_of_reach).map(|host| &host.name);
+        let spare = cluster.hosts.iter().filter(|host| !host.offline).map(|host| &host.name);
         let spare = spare.filter(|name| !have.contains(name));
         let spare: Vec<&str> = spare.map(HostName::as_str).take(missing).collect();
         machines = machines.max(missing - spare.len());
@@ -157,7 +161,7 @@ fn cheapest(cluster: &Cluster, wanted: usize, owned: bool) -> Option<String> {
         out.push(format!("{missing} more {what}{s}{on}"));
     }
     if owned {
-        out.push("a stable address that no single host owns".into());
+        out.push("an API endpoint that no single host owns".into());
     }
     let last = out.pop()?;
     let mut text = match out.is_empty() {

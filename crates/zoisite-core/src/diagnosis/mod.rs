@@ -1,4 +1,4 @@
-//! From evidence to the likely cause and the mend.
+//! From evidence to the likely cause and the fix.
 //!
 //! A [`Trouble`] is one failure as a person needs it: what was attempted, on which host, what came
 //! back, what it likely means and what to do next. [`likely`] knows the words with which ssh, sudo,
@@ -21,13 +21,13 @@ pub struct Trouble {
     /// What it likely means.
     pub cause: Option<String>,
     /// What to do next.
-    pub mend: String,
+    pub fix: String,
     /// Unit states and log lines.
     pub evidence: Vec<String>,
 }
 
 impl Trouble {
-    /// A trouble whose cause and mend are looked up from `answer` and `evidence`.
+    /// A trouble whose cause and fix are looked up from `answer` and `evidence`.
     pub fn new(
         host: Option<HostName>,
         attempted: impl Into<String>,
@@ -44,32 +44,32 @@ impl Trouble {
             .chain([answer.as_str()])
             .find_map(likely)
             .map(|cause| (Some(cause.0.to_owned()), cause.1.to_owned()));
-        let (cause, mend) = found.unwrap_or((None, GENERAL_MEND.to_owned()));
-        let mend = match &host {
-            Some(host) => mend.replace("HOST", host.as_str()),
-            None => mend,
+        let (cause, fix) = found.unwrap_or((None, GENERAL_FIX.to_owned()));
+        let fix = match &host {
+            Some(host) => fix.replace("HOST", host.as_str()),
+            None => fix,
         };
-        Self { host, attempted: attempted.into(), answer, cause, mend, evidence }
+        Self { host, attempted: attempted.into(), answer, cause, fix, evidence }
     }
 
-    /// Replaces the mend.
-    pub fn mend(mut self, mend: impl Into<String>) -> Self {
-        self.mend = mend.into();
+    /// Replaces the fix.
+    pub fn fix(mut self, fix: impl Into<String>) -> Self {
+        self.fix = fix.into();
         self
     }
 }
 
-const GENERAL_MEND: &str =
-    "look at the evidence, mend it, and run the same command again: it goes on from here";
+const GENERAL_FIX: &str =
+    "look at the evidence, fix it, and run the same command again: it goes on from here";
 
-/// Words that are found in an answer, what they likely mean, and the mend. The first match counts, so
+/// Words that are found in an answer, what they likely mean, and the fix. The first match counts, so
 /// the more telling ones stand first. `HOST` stands for the host's name.
 const CAUSES: &[(&[&str], &str, &str)] = &[
     // OpenSSH
     (
         &["REMOTE HOST IDENTIFICATION HAS CHANGED"],
         "the host shows another SSH key than your known_hosts has for it",
-        "if the machine was set up anew on purpose, take its old key out: ssh-keygen -R HOST",
+        "if the machine was set up again on purpose, take its old key out: ssh-keygen -R HOST",
     ),
     (
         &["Host key verification failed", "No ED25519 host key is known", "host key is known for"],
@@ -136,7 +136,7 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
     (
         &["cni plugin not initialized", "no networks found in /etc/cni/net.d"],
         "there is no pod network on the node yet",
-        "zoisite sequence shows whether its configuration differs; with pods-by = \"manifests\", whether those manifests run",
+        "zoisite sequence shows whether its configuration differs; with pod-network = \"manifests\", whether those manifests run",
     ),
     (
         &["container runtime is down", "containerd.sock: connect", "containerd.sock: no such file"],
@@ -161,7 +161,7 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
     (
         &["invalid peer certificate"],
         "what answers there has a certificate of another authority or for another name: it is another cluster, or another server",
-        "put right where the name leads (the site's DNS, or /etc/hosts on HOST): to the balancers of this cluster, or to its control-plane hosts",
+        "put right where the name leads (the site's DNS, or /etc/hosts on HOST): to the load balancers of this cluster, or to its control-plane hosts",
     ),
     (
         &[
@@ -171,7 +171,7 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
             "connection closed before message completed",
         ],
         "what answers there forwards to no API server that is ready",
-        "zoisite status shows which API servers are ready; where they are, something keeps HOST from reaching them (a firewall?): journalctl -u zoisite-balancer on it",
+        "zoisite status shows which API servers are ready; where they are, something keeps HOST from reaching them (a firewall?): journalctl -u zoisite-load-balancer on it",
     ),
     (
         &["Name does not resolve", "no such host", "Temporary failure in name resolution"],
@@ -237,12 +237,12 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
     ),
 ];
 
-/// The likely cause and its mend, if the words are known.
+/// The likely cause and its fix, if the words are known.
 pub fn likely(text: &str) -> Option<(&'static str, &'static str)> {
     CAUSES
         .iter()
         .find(|(words, _, _)| words.iter().any(|word| text.contains(word)))
-        .map(|(_, cause, mend)| (*cause, *mend))
+        .map(|(_, cause, fix)| (*cause, *fix))
 }
 
 #[cfg(test)]
@@ -250,7 +250,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn known_words_lead_to_a_cause_and_a_mend_that_names_the_host() {
+    fn known_words_lead_to_a_cause_and_a_fix_that_names_the_host() {
         let host = HostName::new("heron").unwrap();
         let cases = [
             ("warden@10.77.0.11: Permission denied (publickey).", "refused your SSH key"),
@@ -271,7 +271,7 @@ mod tests {
         for (answer, cause) in cases {
             let trouble = Trouble::new(Some(host.clone()), "trying", answer, Vec::new());
             assert!(trouble.cause.as_deref().unwrap_or("").contains(cause), "{answer}");
-            assert!(!trouble.mend.contains("HOST"), "{}", trouble.mend);
+            assert!(!trouble.fix.contains("HOST"), "{}", trouble.fix);
         }
     }
 
@@ -283,9 +283,9 @@ mod tests {
     }
 
     #[test]
-    fn unknown_words_still_get_a_mend() {
+    fn unknown_words_still_get_a_fix() {
         let trouble = Trouble::new(None, "trying", "it went pear-shaped", Vec::new());
         assert_eq!(trouble.cause, None);
-        assert_eq!(trouble.mend, GENERAL_MEND);
+        assert_eq!(trouble.fix, GENERAL_FIX);
     }
 }

@@ -3,17 +3,17 @@
 use serde::{Deserialize, Serialize};
 
 use crate::cluster::{Cluster, HostName, Role};
-use crate::holdings::{API_SERVER_UNIT, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT};
+use crate::holdings::{API_SERVER_UNIT, ETCD_UNIT, KUBELET_UNIT, LOAD_BALANCER_UNIT};
 use crate::sequence::{Refusal, Rule};
 
 /// A kind of loss.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
-    /// The host that holds the floating address.
+    /// The host that holds the virtual IP.
     Holder,
-    /// A balancer.
-    Balancer,
+    /// A load balancer.
+    LoadBalancer,
     /// An API server.
     ApiServer,
     /// An etcd member that follows.
@@ -36,7 +36,7 @@ pub enum By {
     Stop,
     /// Its host's packet filter lets nothing through but the login.
     Cut,
-    /// Its host starts anew.
+    /// Its host starts again.
     Reboot,
 }
 
@@ -49,7 +49,7 @@ impl By {
         match self {
             Self::Stop => "its unit is stopped",
             Self::Cut => "its host's packet filter lets nothing through but the login",
-            Self::Reboot => "its host starts anew",
+            Self::Reboot => "its host starts again",
         }
     }
 
@@ -67,7 +67,7 @@ impl Kind {
     /// Every kind, in the order in which they are shown.
     pub const ALL: [Self; 8] = [
         Self::Holder,
-        Self::Balancer,
+        Self::LoadBalancer,
         Self::ApiServer,
         Self::Member,
         Self::Leader,
@@ -80,7 +80,7 @@ impl Kind {
     pub fn word(self) -> &'static str {
         match self {
             Self::Holder => "holder",
-            Self::Balancer => "balancer",
+            Self::LoadBalancer => "load-balancer",
             Self::ApiServer => "api-server",
             Self::Member => "member",
             Self::Leader => "leader",
@@ -93,8 +93,8 @@ impl Kind {
     /// What it is, for people.
     pub fn title(self) -> &'static str {
         match self {
-            Self::Holder => "the host that holds the floating address",
-            Self::Balancer => "a balancer",
+            Self::Holder => "the host that holds the virtual IP",
+            Self::LoadBalancer => "a load balancer",
             Self::ApiServer => "an API server",
             Self::Member => "an etcd member that follows",
             Self::Leader => "the etcd member that leads",
@@ -108,7 +108,7 @@ impl Kind {
     pub fn ways(self) -> &'static [By] {
         match self {
             Self::Holder | Self::ControlPlane => &[By::Cut, By::Reboot],
-            Self::Balancer | Self::Leader => &[By::Stop, By::Cut, By::Reboot],
+            Self::LoadBalancer | Self::Leader => &[By::Stop, By::Cut, By::Reboot],
             Self::ApiServer | Self::Member => &[By::Stop],
             Self::Worker => &[By::Cut, By::Stop, By::Reboot],
             Self::Link => &[By::Cut],
@@ -128,20 +128,20 @@ impl Kind {
     /// The hosts that it can be about, by the file alone.
     pub fn places(self, cluster: &Cluster) -> Vec<HostName> {
         match self {
-            Self::Holder => cluster.floating_holders(),
-            Self::Balancer => {
-                let balancers = cluster.balancers.hosts.iter();
-                balancers.filter(|host| !cluster.is_out_of_reach(host)).cloned().collect()
+            Self::Holder => cluster.virtual_ip_holders(),
+            Self::LoadBalancer => {
+                let load_balancers = cluster.load_balancers.hosts.iter();
+                load_balancers.filter(|host| !cluster.is_offline(host)).cloned().collect()
             }
             Self::ApiServer | Self::ControlPlane => cluster.control_plane.hosts.clone(),
             Self::Member | Self::Leader => cluster.etcd.members.clone(),
             // One that nobody dials cannot be taken away on purpose.
             Self::Worker => {
-                let dialled = |host: &&HostName| !cluster.is_out_of_reach(host);
+                let dialled = |host: &&HostName| !cluster.is_offline(host);
                 cluster.workers.hosts.iter().filter(dialled).cloned().collect()
             }
             Self::Link => {
-                let dialled = cluster.hosts.iter().filter(|host| !host.out_of_reach);
+                let dialled = cluster.hosts.iter().filter(|host| !host.offline);
                 dialled.map(|host| host.name.clone()).collect()
             }
         }
@@ -151,7 +151,7 @@ impl Kind {
     fn unit(self) -> Option<(&'static str, Role)> {
         match self {
             Self::Holder | Self::ControlPlane | Self::Link => None,
-            Self::Balancer => Some((BALANCER_UNIT, Role::Balancer)),
+            Self::LoadBalancer => Some((LOAD_BALANCER_UNIT, Role::LoadBalancer)),
             Self::ApiServer => Some((API_SERVER_UNIT, Role::ControlPlane)),
             Self::Member | Self::Leader => Some((ETCD_UNIT, Role::EtcdMember)),
             Self::Worker => Some((KUBELET_UNIT, Role::Worker)),
@@ -177,7 +177,7 @@ pub struct Wanted {
 /// How things stand, as far as the choice needs it.
 #[derive(Clone, Debug, Default)]
 pub struct Stands {
-    /// Who holds the floating address.
+    /// Who holds the virtual IP.
     pub holder: Option<HostName>,
     /// The etcd member that leads.
     pub leader: Option<HostName>,
@@ -197,7 +197,7 @@ pub struct Drill {
     pub from: Option<HostName>,
     /// How.
     pub by: By,
-    /// For how many seconds; a host that starts anew takes as long as it takes.
+    /// For how many seconds; a host that starts again takes as long as it takes.
     pub seconds: u32,
 }
 
@@ -209,14 +209,14 @@ impl Drill {
             (_, Some(from)) => format!("{host} hears nothing of {from} for {seconds} s"),
             (By::Stop, None) => format!("{} of {host} is stopped for {seconds} s", self.what()),
             (By::Cut, None) => format!("{host} is cut off for {seconds} s ({})", self.what()),
-            (By::Reboot, None) => format!("{host} starts anew ({})", self.what()),
+            (By::Reboot, None) => format!("{host} starts again ({})", self.what()),
         }
     }
 
     fn what(&self) -> &'static str {
         match self.kind {
-            Kind::Holder => "holder of the floating address",
-            Kind::Balancer => "the balancer",
+            Kind::Holder => "holder of the virtual IP",
+            Kind::LoadBalancer => "the load balancer",
             Kind::ApiServer => "the API server",
             Kind::Member | Kind::Link => "the etcd member",
             Kind::Leader => "the leading etcd member",
@@ -307,8 +307,8 @@ pub fn choose(cluster: &Cluster, stands: &Stands, wanted: &Wanted) -> Result<Dri
     if refused.is_empty() { Ok(drill) } else { Err(NoDrill::Refused(refused)) }
 }
 
-fn wrong(what: impl Into<String>, mend: impl Into<String>) -> NoDrill {
-    NoDrill::Wrong(what.into(), mend.into())
+fn wrong(what: impl Into<String>, fix: impl Into<String>) -> NoDrill {
+    NoDrill::Wrong(what.into(), fix.into())
 }
 
 /// The host, as it was named or as things stand.
@@ -342,17 +342,17 @@ fn place(cluster: &Cluster, stands: &Stands, wanted: &Wanted) -> Result<HostName
         (Some(now), _) => Ok(now.clone()),
     };
     match kind {
-        Kind::Holder if cluster.balancers.floating.is_none() => Err(wrong(
-            "the cluster file names no floating address",
+        Kind::Holder if cluster.load_balancers.virtual_ip.is_none() => Err(wrong(
+            "the cluster file names no virtual IP",
             "zoisite drill lists what can be lost here",
         )),
         Kind::Holder if all.is_empty() => Err(wrong(
-            "in a mesh every host has the stable address itself: nobody holds it for others",
-            "zoisite drill balancer HOST stops what forwards it there, and asks from there",
+            "in a mesh every host has the API endpoint itself: nobody holds it for others",
+            "zoisite drill load-balancer HOST stops what forwards it there, and asks from there",
         )),
-        Kind::Holder => the_one(&stands.holder, "holds the floating address"),
+        Kind::Holder => the_one(&stands.holder, "holds the virtual IP"),
         Kind::Leader => the_one(&stands.leader, "leads the etcd members"),
-        Kind::Balancer => one_of(&all, "a balancer"),
+        Kind::LoadBalancer => one_of(&all, "a load balancer"),
         Kind::ApiServer | Kind::ControlPlane => one_of(&all, "a control-plane host"),
         Kind::Member => {
             let mut followers = all;
@@ -368,8 +368,8 @@ fn list(all: &[HostName]) -> String {
     all.iter().map(HostName::as_str).collect::<Vec<_>>().join(", ")
 }
 
-fn refusal(rule: Rule, found: String, mend: &str) -> Refusal {
-    Refusal { rule, host: None, found, mend: mend.to_owned() }
+fn refusal(rule: Rule, found: String, fix: &str) -> Refusal {
+    Refusal { rule, host: None, found, fix: fix.to_owned() }
 }
 
 /// Rule S2: what is lost already, all of it.
@@ -377,7 +377,7 @@ fn lost_already(ailing: &[String]) -> Refusal {
     refusal(
         Rule::OneAtATime,
         format!("something is lost already: {}", ailing.join("; ")),
-        "zoisite status shows all of it, zoisite raise mends it; a drill begins where all is well",
+        "zoisite status shows all of it, zoisite raise fixes it; a drill begins where all is well",
     )
 }
 
@@ -387,8 +387,8 @@ fn refusals(cluster: &Cluster, stands: &Stands, drill: &Drill) -> Vec<Refusal> {
     if !stands.ailing.is_empty() {
         out.push(lost_already(&stands.ailing));
     }
-    let mut refuse = |rule: Rule, found: String, mend: &str| {
-        out.push(refusal(rule, found, mend));
+    let mut refuse = |rule: Rule, found: String, fix: &str| {
+        out.push(refusal(rule, found, fix));
     };
     let host = &drill.host;
     let members = cluster.etcd.members.len();
@@ -400,16 +400,16 @@ fn refusals(cluster: &Cluster, stands: &Stands, drill: &Drill) -> Vec<Refusal> {
                 members - 1,
                 members / 2 + 1
             ),
-            "three members survive the loss of one: zoisite drawing losses",
+            "three members survive the loss of one: zoisite design losses",
         );
     }
-    let alone = [(Role::ControlPlane, "API server"), (Role::Balancer, "balancer")];
+    let alone = [(Role::ControlPlane, "API server"), (Role::LoadBalancer, "load balancer")];
     for (role, what) in alone {
         if drill.takes(cluster, role, host) && cluster.holders(role).len() == 1 {
             refuse(
                 Rule::OneAtATime,
                 format!("{host} is the only {what}: nothing would answer until it is back"),
-                "zoisite drawing losses shows what a second one takes",
+                "zoisite design losses shows what a second one takes",
             );
         }
     }

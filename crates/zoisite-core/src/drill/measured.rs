@@ -10,7 +10,7 @@ use crate::cluster::{DrillLimits, HostName};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Ask {
-    /// A TCP connection to the stable address.
+    /// A TCP connection to the API endpoint.
     Dial,
     /// A read through it, on a new connection.
     Read,
@@ -55,7 +55,7 @@ pub struct Asked {
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Sight {
-    /// Who holds the floating address.
+    /// Who holds the virtual IP.
     Holder,
     /// Which etcd member leads.
     Leader,
@@ -100,7 +100,7 @@ pub struct Measured {
     /// Every change; what stood before the loss comes first.
     pub changes: Vec<Change>,
     /// When it was given back, in milliseconds from the loss.
-    pub mended: Option<i64>,
+    pub fixed: Option<i64>,
     /// When all was as before.
     pub whole: Option<i64>,
     /// What was not as before at the end, if anything.
@@ -189,15 +189,15 @@ impl Measured {
                 ));
             }
         }
-        match (self.whole, self.mended, limits.whole_within) {
+        match (self.whole, self.fixed, limits.recovered_within) {
             (None, _, _) => {
                 let why = self.left.as_deref().unwrap_or("it was not waited for");
                 out.push(format!("not all is as before: {why}"));
             }
-            (Some(whole), Some(mended), Some(limit)) if whole - mended > limit => {
+            (Some(whole), Some(fixed), Some(limit)) if whole - fixed > limit => {
                 out.push(format!(
-                    "all was as before {} after the loss ended, and [drill] whole-within is {}",
-                    told(whole - mended),
+                    "all was as before {} after the loss ended, and [drill] recovered-within is {}",
+                    told(whole - fixed),
                     told(limit)
                 ));
             }
@@ -222,7 +222,7 @@ impl Measured {
                 format!("{} is stopped on {host}", self.drill.unit().unwrap_or("it"))
             }
             (By::Cut, None) => format!("{host} is cut off"),
-            (By::Reboot, None) => format!("{host} goes down to start anew"),
+            (By::Reboot, None) => format!("{host} goes down to start again"),
         };
         out.push((0, lost));
         for change in self.changes.iter().filter(|change| change.at > 0) {
@@ -230,8 +230,8 @@ impl Measured {
             out.push((
                 change.at,
                 match (&change.of, is.is_empty()) {
-                    (Sight::Holder, true) => "nobody holds the floating address".into(),
-                    (Sight::Holder, false) => format!("the floating address is held by {is}"),
+                    (Sight::Holder, true) => "nobody holds the virtual IP".into(),
+                    (Sight::Holder, false) => format!("the virtual IP is held by {is}"),
                     (Sight::Leader, true) => "the etcd members have no leader".into(),
                     (Sight::Leader, false) => format!("{is} leads the etcd members"),
                     (Sight::Node(node), _) => format!("node {node} is {is}"),
@@ -257,7 +257,7 @@ impl Measured {
                 ));
             }
         }
-        if let Some(at) = self.mended {
+        if let Some(at) = self.fixed {
             out.push((
                 at,
                 match self.drill.by {
@@ -277,7 +277,7 @@ impl Measured {
     pub fn span(&self) -> (i64, i64) {
         let begins = self.asked.iter().map(|asked| asked.at).min().unwrap_or(0).min(0);
         let ends = self.asked.iter().map(|asked| asked.at + asked.took);
-        let ends = ends.chain(self.mended).chain(self.whole).max().unwrap_or(0);
+        let ends = ends.chain(self.fixed).chain(self.whole).max().unwrap_or(0);
         (begins, ends.max(1))
     }
 }

@@ -1,4 +1,4 @@
-//! What hosts run: losing, mending, watching.
+//! What hosts run: losing, fixing, watching.
 
 use std::net::IpAddr;
 
@@ -13,13 +13,13 @@ const WATCH: &str = include_str!("watch.sh");
 /// What the host of a drill says of its progress at the very moment of the loss.
 pub const LOST: &str = "lost";
 
-/// The script with which the host of a drill loses what is lost, and mends it by a timer of its own. It says [`LOST`]
+/// The script with which the host of a drill loses what is lost, and fixes it by a timer of its own. It says [`LOST`]
 /// just before.
 pub fn lose_script(cluster: &Cluster, drill: &Drill, generation: u64) -> String {
     let host = cluster.host(&drill.host);
     let address = host.map(|host| host.address.to_string()).unwrap_or_default();
     let port = host.and_then(|host| cluster.login_of(host).port).unwrap_or(22);
-    let floating = cluster.balancers.floating.map(|address| address.to_string());
+    let virtual_ip = cluster.load_balancers.virtual_ip.map(|address| address.to_string());
     let from = drill.from.as_ref().and_then(|from| cluster.host(from));
     let from = from.map(|from| from.address.to_string()).unwrap_or_default();
     let seconds = drill.seconds;
@@ -28,7 +28,7 @@ pub fn lose_script(cluster: &Cluster, drill: &Drill, generation: u64) -> String 
         (By::Reboot, _) => "lose_machine".to_owned(),
         _ => format!(
             "lose_network {address} {port} {seconds} {} {}",
-            quote(&floating.unwrap_or_default()),
+            quote(&virtual_ip.unwrap_or_default()),
             quote(&from)
         ),
     };
@@ -37,22 +37,22 @@ pub fn lose_script(cluster: &Cluster, drill: &Drill, generation: u64) -> String 
 }
 
 /// The script that gives back what a drill took, at once.
-pub fn mend_script(host: &HostName, generation: u64) -> String {
-    let body = format!("lock {generation}\nmend_drill\n");
+pub fn fix_script(host: &HostName, generation: u64) -> String {
+    let body = format!("lock {generation}\nfix_drill\n");
     wrapped(&format!("zoisite: end the drill on {host}"), &acting(&[LOSE]), &body)
 }
 
-/// The script with which a host watches for so many seconds: it dials, and says whether it holds the floating
+/// The script with which a host watches for so many seconds: it dials, and says whether it holds the virtual IP
 /// address. It needs bash to dial.
 pub fn watch_script(
     host: &HostName,
     seconds: u32,
-    floating: Option<IpAddr>,
+    virtual_ip: Option<IpAddr>,
     dialled: &[Endpoint],
 ) -> String {
-    let floating = floating.map(|address| address.to_string()).unwrap_or_default();
+    let virtual_ip = virtual_ip.map(|address| address.to_string()).unwrap_or_default();
     let pairs = dialled.iter().map(|to| format!(" {} {}", quote(&to.host.to_string()), to.port));
-    let body = format!("watch {seconds} {}{}\n", quote(&floating), pairs.collect::<String>());
+    let body = format!("watch {seconds} {}{}\n", quote(&virtual_ip), pairs.collect::<String>());
     wrapped(&format!("zoisite: {host} watches a drill"), &[WATCH], &body)
 }
 
@@ -61,7 +61,7 @@ pub fn watch_script(
 pub enum Heard {
     /// What its clock says now.
     Clock(i64),
-    /// Whether it holds the floating address from then on.
+    /// Whether it holds the virtual IP from then on.
     Held(i64, bool),
     /// An address was dialled.
     Dialled(Dialled),

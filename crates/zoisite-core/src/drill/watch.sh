@@ -12,18 +12,18 @@ dial() {
     say dialled "$1" "$at" "$(ms)" "$(one_line "${why:-no answer within 2 seconds}")"
   fi
 }
-# seconds, the floating address or ''; then pairs of host and port that are dialled
+# seconds, the virtual IP or ''; then pairs of host and port that are dialled
 watch() {
   end=$(($(ms) + $1 * 1000))
-  floating=$2
+  virtual_ip=$2
   shift 2
   was=
   say clock "$(ms)"
   while [ "$(ms)" -lt "$end" ]; do
     # Once nobody listens, nothing is said to nobody.
     say beat "$(ms)" || exit 0
-    if [ -n "$floating" ]; then
-      if [ -n "$(ip -o address show to "$floating" 2>/dev/null)" ]; then is=yes; else is=no; fi
+    if [ -n "$virtual_ip" ]; then
+      if [ -n "$(ip -o address show to "$virtual_ip" 2>/dev/null)" ]; then is=yes; else is=no; fi
       if [ "$is" != "$was" ]; then say held "$(ms)" "$is"; fi
       was=$is
     fi

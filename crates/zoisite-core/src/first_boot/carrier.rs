@@ -25,7 +25,7 @@ pub enum Carrier {
         /// What the carrier wants before each key.
         prefix: String,
         /// How many octets one value may have.
-        room: usize,
+        max_size: usize,
     },
 }
 
@@ -45,7 +45,7 @@ pub struct Carried {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum CarrierError {
     /// It is too large.
-    #[error("{what} of {host} has {octets} octets, and the carrier takes {room}")]
+    #[error("{what} of {host} has {octets} octets, and the carrier takes {max_size}")]
     TooLarge {
         /// Of which host.
         host: HostName,
@@ -54,7 +54,7 @@ pub enum CarrierError {
         /// Its size.
         octets: usize,
         /// What fits.
-        room: usize,
+        max_size: usize,
     },
     /// It cannot be written.
     #[error("writing what {0} is told: {1}")]
@@ -98,7 +98,7 @@ pub fn carried(
             }
             out
         }
-        Carrier::Properties { prefix, room } => {
+        Carrier::Properties { prefix, max_size } => {
             // There the networks are a part of the meta data.
             let mut meta = seed.meta_data.clone();
             meta["network"] = json!(seed.network);
@@ -109,12 +109,12 @@ pub fn carried(
                 let value = packed(text)?;
                 let octets = value.expose().len();
                 let what = format!("{prefix}{what}");
-                if octets > *room {
+                if octets > *max_size {
                     return Err(CarrierError::TooLarge {
                         host: host.clone(),
                         what,
                         octets,
-                        room: *room,
+                        max_size: *max_size,
                     });
                 }
                 lines.push_str(&format!(

@@ -19,7 +19,7 @@ pub struct Told<'a> {
     pub carried: Option<JoinWord<'a>>,
 }
 
-/// What a host that nobody dials is told of join files.
+/// What an offline host is told of join files.
 #[derive(Clone, Copy, Debug)]
 pub struct JoinWord<'a> {
     /// Its word.
@@ -42,7 +42,7 @@ pub enum FirstFile<'a> {
 /// The three texts that cloud-init reads.
 #[derive(Clone, Debug)]
 pub struct Seed {
-    /// Which host and which telling this is: `instance-id` changes with what is told, so that it counts anew.
+    /// Which host and which telling this is: `instance-id` changes with what is told, so that it counts again.
     pub meta_data: Value,
     /// What is set up: `#cloud-config`. It holds the host's private key, where that was made here.
     pub user_data: Secret,
@@ -269,7 +269,7 @@ fn network(cluster: &Cluster, first: &FirstBoot, host: &Host) -> Value {
         true => cluster.outside(host).filter(|own| here(*own).is_some()).into_iter().collect(),
         false => host.dialled().collect(),
     };
-    if host.is_newcomer() || own.is_empty() {
+    if host.is_unnamed() || own.is_empty() {
         // Whoever gives addresses there gives it one, of either family.
         card.insert("dhcp4".into(), json!(true));
         card.insert("dhcp6".into(), json!(true));
@@ -299,8 +299,8 @@ fn network(cluster: &Cluster, first: &FirstBoot, host: &Host) -> Value {
         card.insert("routes".into(), Value::Array(routes));
     }
     // Where to search is not understood everywhere without whom to ask.
-    if !cluster.network.resolvers.is_empty() {
-        let mut servers = json!({"addresses": cluster.network.resolvers});
+    if !cluster.network.name_servers.is_empty() {
+        let mut servers = json!({"addresses": cluster.network.name_servers});
         if let Some(zone) = cluster.zone() {
             servers["search"] = json!([zone]);
         }

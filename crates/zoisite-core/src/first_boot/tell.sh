@@ -1,7 +1,7 @@
 # Telling a machine that runs what it would be told at its first boot now (cloud-init, NoCloud), and what it heard last.
 seed=$root/var/lib/cloud/seed/nocloud
-# Until it starts anew, and no longer.
-leaving=$root/run/zoisite-starts-anew
+# Until it starts again, and no longer.
+leaving=$root/run/zoisite-starts-again
 heard() {
   say boot "$(cat /proc/sys/kernel/random/boot_id)"
   if [ -e "$leaving" ]; then say leaving; fi
@@ -48,10 +48,10 @@ hear_now() {
   attempt "cloud-init, stage final" cloud-init modules --mode=final
   changed
 }
-start_anew() {
-  begin "start the machine anew"
-  attempt "noting that it starts anew" touch "$leaving"
+start_again() {
+  begin "start the machine again"
+  attempt "noting that it starts again" touch "$leaving"
   # Once this has been said.
-  attempt "having it start anew" systemd-run -q --collect --on-active=1 --timer-property=AccuracySec=100ms systemctl reboot
+  attempt "having it start again" systemd-run -q --collect --on-active=1 --timer-property=AccuracySec=100ms systemctl reboot
   changed
 }

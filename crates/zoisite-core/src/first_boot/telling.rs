@@ -15,7 +15,7 @@ const TELL: &str = include_str!("tell.sh");
 pub struct Heard {
     /// Which start of the machine this is.
     pub boot: String,
-    /// It was told to start anew, and has not done so yet.
+    /// It was told to start again, and has not done so yet.
     pub leaving: bool,
     /// Which telling it heard last; nothing where it hears none.
     pub instance: Option<String>,
@@ -81,7 +81,7 @@ pub fn tell_script(
     }
     body.push_str(match way {
         Way::InPlace => "hear_now\n",
-        Way::Restart => "start_anew\n",
+        Way::Restart => "start_again\n",
     });
     wrapped(
         &format!("zoisite: tell {host} something else, run {generation}"),
@@ -108,7 +108,7 @@ pub fn locked_out(before: &Telling, now: &Telling) -> Vec<(String, String)> {
     keys(before).into_iter().filter(|one| !stays.contains(one)).collect()
 }
 
-/// S1, S2 and S12: whether a machine of a cluster that stands may start anew for these changes. `ailing` is what is not as it
+/// S1, S2 and S12: whether a machine of a cluster that stands may start again for these changes. `ailing` is what is not as it
 /// must be already.
 ///
 /// # Errors
@@ -119,11 +119,11 @@ pub fn may_restart(
     (changes, ailing): (&[Change], &[String]),
     outage: bool,
 ) -> Result<(), Vec<Refusal>> {
-    let refusal = |rule, found: String, mend: &str| Refusal {
+    let refusal = |rule, found: String, fix: &str| Refusal {
         rule,
         host: Some(host.clone()),
         found,
-        mend: mend.to_owned(),
+        fix: fix.to_owned(),
     };
     let mut refusals = Vec::new();
     let moves = changes.iter().any(|change| change.what.ends_with(".addresses"));
@@ -131,31 +131,31 @@ pub fn may_restart(
     if moves && !cluster.is_in_mesh(host) {
         let found =
             format!("{host} would have another address, and the others dial it by the one it has");
-        let mend = "retire it and add it again; or put the address in the file back";
-        refusals.push(refusal(Rule::SafeWay, found, mend));
+        let fix = "retire it and add it again; or put the address in the file back";
+        refusals.push(refusal(Rule::SafeWay, found, fix));
     }
     if !ailing.is_empty() {
         let found = format!(
-            "{host} would start anew while something else is not well: {}",
+            "{host} would start again while something else is not well: {}",
             ailing.join("; ")
         );
         refusals.push(refusal(
             Rule::OneAtATime,
             found,
-            "zoisite raise mends what can be; then run the same command again",
+            "zoisite raise fixes what can be; then run the same command again",
         ));
     }
     let members = cluster.holders(Role::EtcdMember);
     if !outage {
-        let mend = "wait for an hour in which that may be, and say --outage";
+        let fix = "wait for an hour in which that may be, and say --outage";
         if members.contains(host) && members.len() < 3 {
             let found = format!("without {host} the {} members have no quorum", members.len());
-            refusals.push(refusal(Rule::QuorumFirst, found, mend));
+            refusals.push(refusal(Rule::QuorumFirst, found, fix));
         }
-        for role in [Role::ControlPlane, Role::Balancer] {
+        for role in [Role::ControlPlane, Role::LoadBalancer] {
             if cluster.holders(role) == std::slice::from_ref(host) {
                 let found = format!("{host} is the only {role}: nobody reaches the API meanwhile");
-                refusals.push(refusal(Rule::OneAtATime, found, mend));
+                refusals.push(refusal(Rule::OneAtATime, found, fix));
             }
         }
     }
@@ -170,7 +170,7 @@ pub fn way_of(changes: &[Change]) -> Way {
 /// The order in which machines hear something else: those that fewest depend on first.
 pub fn in_order(cluster: &Cluster, hosts: &mut [HostName]) {
     let weight = |host: &HostName| {
-        let roles = [Role::Registry, Role::Balancer, Role::ControlPlane, Role::EtcdMember];
+        let roles = [Role::Registry, Role::LoadBalancer, Role::ControlPlane, Role::EtcdMember];
         roles.iter().rposition(|role| cluster.holds(host, *role)).map_or(0, |at| at + 1)
     };
     hosts.sort_by_key(weight);

@@ -1,7 +1,7 @@
-//! The floating address: held by the balancers, or by the control planes where there are none, one at a time, by
+//! The virtual IP: held by the load balancers, or by the control planes where there are none, one at a time, by
 //! VRRP (RFC 9568) with the distribution's keepalived.
 //!
-//! Whether a host may hold it is whether it can serve: its balancer forwards to an API server that lives, or its own
+//! Whether a host may hold it is whether it can serve: its load balancer forwards to an API server that lives, or its own
 //! API server is ready, or was until its etcd ceased to answer a moment ago. Who holds it keeps it as long as that is
 //! so; nobody takes it back from another.
 
@@ -11,10 +11,10 @@ use std::net::{IpAddr, SocketAddr};
 use super::runtime::Layout;
 use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
 use crate::cluster::{Role, Vrrp};
-use crate::paths::BALANCER_HEALTH;
+use crate::paths::LOAD_BALANCER_HEALTH;
 use crate::pki::AuthorityKind;
 
-/// Name of the unit that holds the floating address.
+/// Name of the unit that holds the virtual IP.
 pub const ADDRESS_UNIT: &str = "zoisite-address.service";
 /// Where a host is told to leave the address to others; minutes later that counts no more.
 pub const ADDRESS_AWAY: &str = "/run/zoisite/address-away";
@@ -34,7 +34,7 @@ const MOST_APART: usize = 60;
 const AWAY_MINUTES: u32 = 15;
 
 pub(super) fn address(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
-    let Some(floating) = shop.cluster.balancers.floating else { return };
+    let Some(virtual_ip) = shop.cluster.load_balancers.virtual_ip else { return };
     let layout = Layout::of(shop.cluster, &shop.facts());
     let at = |name: &str| format!("{FOLDER}/{name}");
     let mut items = vec![
@@ -42,7 +42,7 @@ pub(super) fn address(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
         Workshop::directory(FOLDER, "root", 0o755),
     ];
     let authority = at("cluster-authority.crt");
-    let balances = shop.cluster.front() == Role::Balancer;
+    let balances = shop.cluster.front() == Role::LoadBalancer;
     if !balances {
         items.extend(shop.authority(AuthorityKind::Cluster, &authority, None));
         out.programs.push(layout.openssl().to_owned());
@@ -54,9 +54,9 @@ pub(super) fn address(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
     items.push(Workshop::program(&at("state-is"), state_is()));
     items.push(Workshop::program(&at("interface-is"), interface_is(shop)));
     let config = at("keepalived.conf");
-    items.push(Workshop::file(&config, keepalived(shop, floating), Some(ADDRESS_UNIT)));
+    items.push(Workshop::file(&config, keepalived(shop, virtual_ip), Some(ADDRESS_UNIT)));
     let program = layout.keepalived().to_owned();
-    let what = format!("floating address of {} on {}", shop.cluster.name, shop.host.name);
+    let what = format!("virtual IP of {} on {}", shop.cluster.name, shop.host.name);
     let unit = UnitFile::service(&what, "network-online.target")
         .section(
             "Service",
@@ -85,19 +85,19 @@ pub(super) fn address(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
         .at_boot();
     items.extend(Workshop::unit(ADDRESS_UNIT, None, &unit));
     out.programs.push(program);
-    out.address = Some(floating);
+    out.address = Some(virtual_ip);
     out.extend(Part::Address, items);
 }
 
 fn can_serve(shop: &Workshop<'_>, balances: bool, authority: &str, openssl: &str) -> String {
     let head = format!(
-        "#!/bin/bash\n{WRITTEN}# Whether this host can serve at the floating address.\n\
+        "#!/bin/bash\n{WRITTEN}# Whether this host can serve at the virtual IP.\n\
          [ -z \"$(find {ADDRESS_AWAY} -mmin -{AWAY_MINUTES} 2>/dev/null)\" ] || exit 1\n"
     );
     let asks = match balances {
-        // Its balancer knows whether an API server behind it can serve.
+        // Its load balancer knows whether an API server behind it can serve.
         true => format!(
-            "exec 3<>/dev/tcp/127.0.0.1/{BALANCER_HEALTH} || exit 1\n\
+            "exec 3<>/dev/tcp/127.0.0.1/{LOAD_BALANCER_HEALTH} || exit 1\n\
              printf 'GET /serves HTTP/1.0\\r\\n\\r\\n' >&3\nread -r -t 3 answer <&3\n\
              case ${{answer:-}} in *' 200 '*) ;; *) exit 1 ;; esac\n"
         ),
@@ -146,10 +146,10 @@ fn interface_is(shop: &Workshop<'_>) -> String {
 }
 
 /// keepalived.conf(5).
-fn keepalived(shop: &Workshop<'_>, floating: IpAddr) -> String {
+fn keepalived(shop: &Workshop<'_>, virtual_ip: IpAddr) -> String {
     let cluster = shop.cluster;
-    let own = shop.host.address_beside(floating).unwrap_or(shop.host.address);
-    let holders = cluster.floating_holders();
+    let own = shop.host.address_beside(virtual_ip).unwrap_or(shop.host.address);
+    let holders = cluster.virtual_ip_holders();
     let place = holders.iter().position(|holder| *holder == shop.host.name).unwrap_or(0);
     // The first in the file is first, where several could begin at once. How long each waits for those before it is a
     // share of a second (RFC 9568, section 6.1, Skew_Time): where priorities lie close together a busy host takes the
@@ -188,10 +188,10 @@ vrrp_instance stable {{
         name = shop.host.name,
         id = cluster.router_id().unwrap_or(1),
     );
-    if cluster.balancers.vrrp == Vrrp::Unicast {
+    if cluster.load_balancers.vrrp == Vrrp::Unicast {
         let _ = writeln!(out, "    unicast_src_ip {own}\n    unicast_peer {{");
         for other in holders.iter().filter(|other| **other != shop.host.name) {
-            let peer = shop.by_name.get(other).map(|host| host.address_beside(floating));
+            let peer = shop.by_name.get(other).map(|host| host.address_beside(virtual_ip));
             if let Some(Some(peer)) = peer {
                 let _ = writeln!(out, "        {peer}");
             }
@@ -201,7 +201,7 @@ vrrp_instance stable {{
     let _ = write!(
         out,
         "    virtual_ipaddress {{
-        {floating}
+        {virtual_ip}
     }}
     track_script {{
         can_serve

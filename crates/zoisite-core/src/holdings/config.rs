@@ -118,7 +118,7 @@ pub(super) fn kubeconfig(
     })
 }
 
-/// A kubeconfig for a person at the stable address, whole in itself. The authority's certificate, the
+/// A kubeconfig for a person at the API endpoint, whole in itself. The authority's certificate, the
 /// person's certificate and the key are base64 of their PEM texts.
 pub fn person_kubeconfig(
     cluster: &Cluster,
@@ -129,7 +129,7 @@ pub fn person_kubeconfig(
 ) -> Value {
     kubeconfig(
         cluster.name.as_str(),
-        &format!("https://{}", cluster.control_plane.address),
+        &format!("https://{}", cluster.control_plane.endpoint),
         json!({"certificate-authority-data": authority}),
         person,
         &Credential::Inline { certificate, key },

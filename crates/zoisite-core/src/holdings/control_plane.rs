@@ -160,13 +160,13 @@ fn audit_policy() -> Value {
     })
 }
 
-/// Where an API server listens: at its own address; everywhere, where the floating address is to lead to it.
+/// Where an API server listens: at its own address; everywhere, where the virtual IP is to lead to it.
 fn listens_at(cluster: &Cluster, host: &Host) -> IpAddr {
     let leads_here = cluster.front() == Role::ControlPlane && !cluster.is_in_mesh(&host.name);
-    match cluster.balancers.floating.filter(|_| leads_here) {
+    match cluster.load_balancers.virtual_ip.filter(|_| leads_here) {
         None => host.address,
         // Where hosts have both families, the address that floats may be of either.
-        Some(floating) if host.address.is_ipv4() && floating.is_ipv4() => {
+        Some(virtual_ip) if host.address.is_ipv4() && virtual_ip.is_ipv4() => {
             Ipv4Addr::UNSPECIFIED.into()
         }
         Some(_) => Ipv6Addr::UNSPECIFIED.into(),

@@ -32,7 +32,7 @@ const FIND: &str = include_str!("mesh_find.sh");
 /// Seconds after which a host behind a router that translates addresses says something, so that the way back stays open.
 const KEEPALIVE: u16 = 25;
 /// Whatever listens at an address of the mesh begins after it.
-const BEFORE: &str = "zoisite-etcd.service zoisite-api-server.service zoisite-balancer.service \
+const BEFORE: &str = "zoisite-etcd.service zoisite-api-server.service zoisite-load-balancer.service \
                       zoisite-network.service zoisite-kube-proxy.service zoisite-kubelet.service \
                       zoisite-registry.service zoisite-monitoring.service";
 

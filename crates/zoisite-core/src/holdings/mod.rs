@@ -7,11 +7,11 @@
 //! counts as a difference.
 
 mod address;
-mod balancer;
 mod config;
 mod control_plane;
 mod etcd;
 mod etcd_paths;
+mod load_balancer;
 mod mesh;
 mod monitoring;
 mod node;
@@ -34,7 +34,6 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 pub use address::{ADDRESS_AWAY, ADDRESS_STATE, ADDRESS_UNIT, CAN_SERVE};
-pub use balancer::BALANCER_UNIT;
 pub use config::person_kubeconfig;
 pub(crate) use control_plane::PODS_BUNDLE;
 pub use control_plane::{API_SERVER_UNIT, CONTROLLER_MANAGER_UNIT, SCHEDULER_UNIT};
@@ -42,6 +41,7 @@ pub(crate) use etcd::cluster_token;
 pub use etcd::{initial_cluster, peer_urls};
 pub(crate) use etcd_paths::etcd_folder;
 pub use etcd_paths::{ETCD_CONFIG, ETCD_UNIT, EtcdPaths};
+pub use load_balancer::LOAD_BALANCER_UNIT;
 use mesh::MESH_PEERS;
 pub use mesh::MESH_UNIT;
 pub(crate) use mesh::{MESH_DEVICE, MESH_KEYS, MESH_PUBLIC};
@@ -50,7 +50,7 @@ pub use node::{
     KUBELET_AUTHORITY, KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH,
     Taint, assign_subnets, node_wanted,
 };
-pub use objects::{ApiObject, LETTERS, objects};
+pub use objects::{ApiObject, REPORTS, objects};
 pub use placeholders::Placeholders;
 pub(crate) use preparation::{Bringing, bringing, swaps};
 pub use registry::{REGISTRY_UNIT, RegistryLogin, registry_secrets};
@@ -78,9 +78,9 @@ pub enum Part {
     Etcd,
     /// API server, controller manager and scheduler.
     ControlPlane,
-    /// The balancers that forward the stable address.
-    Balancer,
-    /// The floating address, held by one host at a time.
+    /// The load balancers that forward the API endpoint.
+    LoadBalancer,
+    /// The virtual IP, held by one host at a time.
     Address,
     /// The cluster's own registry.
     Registry,
@@ -97,7 +97,7 @@ impl Part {
         Self::Mesh,
         Self::Etcd,
         Self::ControlPlane,
-        Self::Balancer,
+        Self::LoadBalancer,
         Self::Address,
         Self::Registry,
         Self::Monitoring,
@@ -111,7 +111,7 @@ impl Part {
             Self::Mesh => "mesh",
             Self::Etcd => "etcd",
             Self::ControlPlane => "control-plane",
-            Self::Balancer => "balancers",
+            Self::LoadBalancer => "load-balancers",
             Self::Address => "address",
             Self::Registry => "registry",
             Self::Monitoring => "monitoring",
@@ -134,7 +134,7 @@ pub struct Holdings {
 }
 
 impl Holdings {
-    /// What of them a leg compares and touches. Whatever a leg is about, hosts dial one another through the mesh.
+    /// What of them a stage compares and touches. Whatever a stage is about, hosts dial one another through the mesh.
     pub fn within(self, scope: &Scope) -> Self {
         let only = |host: HostHoldings| match scope {
             Scope::Whole => host,
@@ -164,7 +164,7 @@ pub struct HostHoldings {
     parts: Vec<Part>,
     /// What it holds of etcd, if it is a member.
     pub etcd: Option<EtcdPaths>,
-    /// The floating address, if it may hold it.
+    /// The virtual IP, if it may hold it.
     pub address: Option<IpAddr>,
     /// What it holds as a node, if it has a kubelet.
     pub node: Option<NodePaths>,
@@ -255,7 +255,7 @@ impl HostHoldings {
         if parts.contains(&Part::Etcd) {
             out.etcd.clone_from(&self.etcd);
         }
-        // No leg is about it: nobody dials it.
+        // No stage is about it: nobody dials it.
         out.windows.clone_from(&self.windows);
         out.programs.clone_from(&self.programs);
         out.needs.clone_from(&self.needs);
@@ -380,8 +380,8 @@ pub fn holdings(
     };
     let members = named(&cluster.etcd.members);
     let control = named(&cluster.control_plane.hosts);
-    let balancers = named(&cluster.balancers.hosts);
-    let holders = named(&cluster.floating_holders());
+    let load_balancers = named(&cluster.load_balancers.hosts);
+    let holders = named(&cluster.virtual_ip_holders());
     let keeps = named(cluster.registry.host.as_slice());
     let nodes: std::collections::HashSet<_> =
         cluster.nodes().iter().map(|host| host.name.clone()).collect();
@@ -389,7 +389,9 @@ pub fn holdings(
     let whole = parts.iter().all(|part| *part == Part::Preparation);
     let brought = |part: Part| whole || parts.contains(&part);
     let any = |name: &HostName| {
-        [&members, &control, &balancers, &keeps, &nodes].iter().any(|names| names.contains(name))
+        [&members, &control, &load_balancers, &keeps, &nodes]
+            .iter()
+            .any(|names| names.contains(name))
     };
     let shared = SharedTexts::default();
     let demands = match cluster.preparation.firewall {
@@ -413,7 +415,7 @@ pub fn holdings(
             shared: &shared,
             demands: &demands,
             node: nodes.contains(&host.name) && brought(Part::Nodes),
-            haproxy: (balancers.contains(&host.name) && brought(Part::Balancer))
+            haproxy: (load_balancers.contains(&host.name) && brought(Part::LoadBalancer))
                 || (cluster.has_monitoring(&host.name) && brought(Part::Monitoring)),
             floats: holders.contains(&host.name) && brought(Part::Address),
             errors,
@@ -434,8 +436,8 @@ pub fn holdings(
                 Part::ControlPlane if control.contains(&host.name) => {
                     control_plane::control_plane(&mut shop, &mut made);
                 }
-                Part::Balancer if balancers.contains(&host.name) => {
-                    balancer::balancer(&mut shop, &mut made);
+                Part::LoadBalancer if load_balancers.contains(&host.name) => {
+                    load_balancer::load_balancer(&mut shop, &mut made);
                 }
                 Part::Address if holders.contains(&host.name) => {
                     address::address(&mut shop, &mut made);
@@ -451,7 +453,7 @@ pub fn holdings(
                 | Part::Mesh
                 | Part::Etcd
                 | Part::ControlPlane
-                | Part::Balancer
+                | Part::LoadBalancer
                 | Part::Address
                 | Part::Registry
                 | Part::Monitoring
@@ -466,7 +468,7 @@ pub fn holdings(
                 let absent = |path: &str| Item::Absent(Absent { path: path.into() });
                 // A host that was a control plane once keeps no key that signs.
                 let signs = (!control.contains(&host.name)).then_some(control_plane::SIGNING_KEY);
-                // One that held the floating address once cannot say any more that it could serve there.
+                // One that held the virtual IP once cannot say any more that it could serve there.
                 let held = (!holders.contains(&host.name)).then_some(CAN_SERVE);
                 // Without a mesh in the file those that were in it meet nobody any more.
                 let met = cluster.mesh.is_none().then_some(MESH_PEERS);

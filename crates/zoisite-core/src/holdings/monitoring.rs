@@ -3,22 +3,22 @@
 //!
 //! API servers and kubelets answer such a client themselves, by the platform's own rights. A member of etcd would give
 //! whoever it believes everything, schedulers and controller managers show certificates that nobody can verify, and
-//! balancers know no certificates at all: those are read on loopback, by HAProxy, and given out over TLS.
+//! load balancers know no certificates at all: those are read on loopback, by HAProxy, and given out over TLS.
 
 use std::fmt::Write as _;
 use std::net::{IpAddr, SocketAddr};
 
 use serde_json::{Value, json};
 
-use super::balancer::haproxy;
 use super::config::word;
 use super::etcd_paths::own_loopback;
+use super::load_balancer::haproxy;
 use super::runtime::Layout;
 use super::unit::HARDENED;
 use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
 use crate::cluster::{Cluster, Host, Role};
 use crate::item::{Item, ReadBy, User};
-use crate::paths::{BALANCER_HEALTH, CONTROLLER_MANAGER, KUBELET, SCHEDULER};
+use crate::paths::{CONTROLLER_MANAGER, KUBELET, LOAD_BALANCER_HEALTH, SCHEDULER};
 use crate::pki::{AuthorityKind, MONITORING, MONITORING_USER, Profile};
 
 /// Name of the door's unit.
@@ -36,8 +36,8 @@ pub enum Watched {
     ControllerManager,
     /// A scheduler.
     Scheduler,
-    /// A balancer.
-    Balancer,
+    /// A load balancer.
+    LoadBalancer,
     /// A kubelet.
     Kubelet,
 }
@@ -48,7 +48,7 @@ impl Watched {
         Self::ApiServer,
         Self::ControllerManager,
         Self::Scheduler,
-        Self::Balancer,
+        Self::LoadBalancer,
         Self::Kubelet,
     ];
 
@@ -59,7 +59,7 @@ impl Watched {
             Self::ApiServer => "api-server",
             Self::ControllerManager => "controller-manager",
             Self::Scheduler => "scheduler",
-            Self::Balancer => "balancer",
+            Self::LoadBalancer => "load-balancer",
             Self::Kubelet => "kubelet",
         }
     }
@@ -71,7 +71,7 @@ impl Watched {
             Self::ApiServer | Self::ControllerManager | Self::Scheduler => {
                 holds(Role::ControlPlane)
             }
-            Self::Balancer => holds(Role::Balancer),
+            Self::LoadBalancer => holds(Role::LoadBalancer),
             Self::Kubelet => cluster.is_node(&host.name),
         }
     }
@@ -81,7 +81,7 @@ impl Watched {
         match self {
             Self::ApiServer => Some(cluster.control_plane.port),
             Self::Kubelet => Some(KUBELET),
-            Self::Etcd | Self::ControllerManager | Self::Scheduler | Self::Balancer => None,
+            Self::Etcd | Self::ControllerManager | Self::Scheduler | Self::LoadBalancer => None,
         }
     }
 
@@ -99,7 +99,7 @@ impl Watched {
                 Some((SocketAddr::new(loopback, own.unwrap_or(CONTROLLER_MANAGER)), true))
             }
             Self::Scheduler => Some((SocketAddr::new(loopback, SCHEDULER), true)),
-            Self::Balancer => Some((SocketAddr::new(loopback, BALANCER_HEALTH), false)),
+            Self::LoadBalancer => Some((SocketAddr::new(loopback, LOAD_BALANCER_HEALTH), false)),
             Self::ApiServer | Self::Kubelet => None,
         }
     }

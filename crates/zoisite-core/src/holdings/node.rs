@@ -45,8 +45,8 @@ pub struct NodePaths {
     pub client: String,
     /// The key of the authority that is to have signed it (RFC 5280 section 4.2.1.2, in hexadecimal).
     pub signed_by: Option<String>,
-    /// The name that every node must resolve, unless the stable address is an address.
-    pub stable_name: Option<String>,
+    /// The name that every node must resolve, unless the API endpoint is an address.
+    pub api_name: Option<String>,
 }
 
 /// A taint (the platform's `v1.Taint`).
@@ -194,7 +194,7 @@ pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
         shop.errors.push(HoldingsError::NoSubnet { host });
         return;
     }
-    let proxied = shop.cluster.network.services_by == ServicesBy::KubeProxy;
+    let proxied = shop.cluster.network.service_proxy == ServicesBy::KubeProxy;
     let mut programs = vec![("kubelet", Some(KUBELET_UNIT))];
     if proxied {
         programs.push(("kube-proxy", Some(PROXY_UNIT)));
@@ -215,7 +215,7 @@ pub(super) fn node(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
             .ledger
             .authority(AuthorityKind::Cluster)
             .and_then(AuthorityCertificate::key_id),
-        stable_name: match &shop.cluster.control_plane.address.host {
+        api_name: match &shop.cluster.control_plane.endpoint.host {
             crate::cluster::EndpointHost::Name(name) => Some(name.clone()),
             crate::cluster::EndpointHost::Address(_) => None,
         },
@@ -251,7 +251,7 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
     let settings = settings(shop.cluster);
     let lines: String = settings.iter().map(Sysctl::line).collect();
     let sysctl = format!("{}{lines}", super::WRITTEN);
-    let routed = shop.cluster.network.pods_by == PodsBy::Routes;
+    let routed = shop.cluster.network.pod_network == PodsBy::Routes;
     let mut routes = String::from(super::WRITTEN);
     let others = shop.sources.subnets.iter().filter(|(other, _)| **other != shop.host.name);
     // Those of nodes that run Windows are reached otherwise.
@@ -423,7 +423,7 @@ fn kubelet(shop: &mut Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec
     let bootstrap = shop.shared_yaml("join.yaml".into(), || {
         kubeconfig(
             cluster.name.as_str(),
-            &stable_url(cluster),
+            &api_url(cluster),
             json!({"certificate-authority": authority}),
             "join",
             &Credential::TokenFile(TOKEN_PATH),
@@ -540,8 +540,8 @@ pub(super) fn dns_address(range: &IpNet) -> Option<IpAddr> {
     })
 }
 
-pub(super) fn stable_url(cluster: &Cluster) -> String {
-    format!("https://{}", cluster.control_plane.address)
+pub(super) fn api_url(cluster: &Cluster) -> String {
+    format!("https://{}", cluster.control_plane.endpoint)
 }
 
 fn proxy(shop: &mut Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
@@ -553,7 +553,7 @@ fn proxy(shop: &mut Workshop<'_>, facts: &HostFacts) -> Vec<Item> {
     let config = shop.shared_yaml("kube-proxy kubeconfig.yaml".into(), || {
         kubeconfig(
             cluster.name.as_str(),
-            &stable_url(cluster),
+            &api_url(cluster),
             json!({"certificate-authority": authority}),
             Profile::KubeProxy.id(),
             &Credential::Files {

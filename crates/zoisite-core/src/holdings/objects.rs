@@ -75,46 +75,46 @@ pub fn objects(cluster: &Cluster, images: &NodeImages) -> Vec<ApiObject> {
             out.push(binding(name, &format!("{requests}:{role}"), group(who)));
         }
     }
-    if cluster.out_of_reach().next().is_some() || !cluster.newcomers().is_empty() {
-        out.extend(letters());
+    if cluster.offline().next().is_some() || !cluster.unnamed().is_empty() {
+        out.extend(reports());
     }
     out.extend(dns(cluster, images));
     out.into_iter().map(ApiObject).collect()
 }
 
-/// Namespace in which hosts that nobody dials leave their letters, each a ConfigMap of the host's name.
-pub const LETTERS: &str = "zoisite-letters";
-/// So many letters are kept there at most: who joins may write some, and no more than the namespace holds.
-const MOST_LETTERS: usize = 5_000;
+/// Namespace in which offline hosts leave their reports, each a ConfigMap of the host's name.
+pub const REPORTS: &str = "zoisite-reports";
+/// So many reports are kept there at most: who joins may write some, and no more than the namespace holds.
+const MOST_REPORTS: usize = 5_000;
 
-/// Where such hosts leave their letters. Whoever joins, or has joined, may write there and nowhere else; what counts is the
+/// Where such hosts leave their reports. Whoever joins, or has joined, may write there and nowhere else; what counts is the
 /// seal by the host's own word.
-fn letters() -> Vec<Value> {
-    let meta = |name: &str| json!({"name": name, "namespace": LETTERS, "labels": labels()});
+fn reports() -> Vec<Value> {
+    let meta = |name: &str| json!({"name": name, "namespace": REPORTS, "labels": labels()});
     let group = |name: &str| json!({"apiGroup": RBAC, "kind": "Group", "name": name});
     vec![
         json!({
             "apiVersion": "v1",
             "kind": "Namespace",
-            "metadata": {"name": LETTERS, "labels": labels()},
+            "metadata": {"name": REPORTS, "labels": labels()},
         }),
         json!({
             "apiVersion": "v1",
             "kind": "ResourceQuota",
-            "metadata": meta("letters"),
-            "spec": {"hard": {"count/configmaps": MOST_LETTERS.to_string()}},
+            "metadata": meta("reports"),
+            "spec": {"hard": {"count/configmaps": MOST_REPORTS.to_string()}},
         }),
         json!({
             "apiVersion": format!("{RBAC}/v1"),
             "kind": "Role",
-            "metadata": meta("letters"),
+            "metadata": meta("reports"),
             "rules": [{"apiGroups": [""], "resources": ["configmaps"], "verbs": ["create", "patch"]}],
         }),
         json!({
             "apiVersion": format!("{RBAC}/v1"),
             "kind": "RoleBinding",
-            "metadata": meta("letters"),
-            "roleRef": {"apiGroup": RBAC, "kind": "Role", "name": "letters"},
+            "metadata": meta("reports"),
+            "roleRef": {"apiGroup": RBAC, "kind": "Role", "name": "reports"},
             "subjects": [group("system:bootstrappers"), group("system:nodes")],
         }),
     ]

@@ -22,15 +22,15 @@ impl Placeholders {
             all.iter().map(ToString::to_string).collect()
         }
         let network = &cluster.network;
-        let floating: Vec<String> =
-            cluster.balancers.floating.iter().map(ToString::to_string).collect();
+        let virtual_ip: Vec<String> =
+            cluster.load_balancers.virtual_ip.iter().map(ToString::to_string).collect();
         let registry = cluster.registry.host.as_ref().map(|_| cluster.registry.name.clone());
         Self(BTreeMap::from([
             ("name", vec![cluster.name.to_string()]),
             ("domain", vec![cluster.domain.clone()]),
             ("kubernetes", vec![cluster.kubernetes.to_string()]),
-            ("stable-address", vec![cluster.control_plane.address.to_string()]),
-            ("floating", floating),
+            ("endpoint", vec![cluster.control_plane.endpoint.to_string()]),
+            ("virtual-ip", virtual_ip),
             ("pods", texts(&network.pods)),
             ("services", texts(&network.services)),
             ("service-addresses", texts(&network.service_addresses)),
@@ -135,7 +135,7 @@ mod tests {
             "kind": "Pool",
             "spec": {
                 "addresses": ["10.0.0.0/30", "<zoisite:service-addresses>"],
-                "note": "of <zoisite:name>: <zoisite:service-addresses> at <zoisite:stable-address>",
+                "note": "of <zoisite:name>: <zoisite:service-addresses> at <zoisite:endpoint>",
                 "plain": "a < b", "count": 3,
             },
         });

@@ -67,7 +67,7 @@ fn own_name(shop: &Workshop<'_>, facts: &HostFacts) -> Option<Item> {
     let name = &shop.host.name;
     let long = facts.called != name.as_str() && is_called(&facts.called, name);
     let set = shop.cluster.preparation.host_names == HostNames::Set;
-    let told = !facts.called.is_empty() || shop.host.out_of_reach;
+    let told = !facts.called.is_empty() || shop.host.offline;
     (set && told && !long).then(|| Item::OwnName(OwnName { name: name.clone() }))
 }
 
@@ -88,11 +88,11 @@ fn asked_names(shop: &Workshop<'_>) -> Vec<String> {
     if cluster.preparation.names != Names::WhereNeeded {
         return Vec::new();
     }
-    let stable = cluster.stable_name().map(ToOwned::to_owned);
+    let stable = cluster.api_name().map(ToOwned::to_owned);
     stable.into_iter().chain(known(shop).iter().map(|host| host.name.to_string())).collect()
 }
 
-/// Lines of the hosts file (hosts(5)): the stable name, and the hosts.
+/// Lines of the hosts file (hosts(5)): the API endpoint's name, and the hosts.
 fn names(shop: &Workshop<'_>, facts: &HostFacts) -> Option<Item> {
     let cluster = shop.cluster;
     let wanted = match cluster.preparation.names {
@@ -102,8 +102,8 @@ fn names(shop: &Workshop<'_>, facts: &HostFacts) -> Option<Item> {
     };
     let make = || {
         let mut text = String::new();
-        if let Some(name) = cluster.stable_name() {
-            for address in cluster.stable_leads_to() {
+        if let Some(name) = cluster.api_name() {
+            for address in cluster.api_leads_to() {
                 let _ = writeln!(text, "{address} {name}");
             }
         }
@@ -171,9 +171,9 @@ fn packages(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Vec<Item
         names.push(helper);
     }
     if shop.haproxy
-        && let Some(name) = layout.balancer.package()
+        && let Some(name) = layout.load_balancer.package()
     {
-        // The distribution's own unit stays off: the balancer has one of its own.
+        // The distribution's own unit stays off: the load balancer has one of its own.
         let path = format!("{UNITS}/haproxy.service");
         items.push(Item::Link(Link { path, to: "/dev/null".into() }));
         names.push(name);
@@ -209,7 +209,7 @@ pub(crate) struct Bringing {
     pub by_hand: Vec<(String, &'static str)>,
 }
 
-/// Whether openssl is called on a host, which may hold the floating address or not. A balancer tells by itself whether it
+/// Whether openssl is called on a host, which may hold the virtual IP or not. A load balancer tells by itself whether it
 /// could serve there.
 fn calls_openssl(cluster: &Cluster, floats: bool) -> bool {
     (floats && cluster.front() == Role::ControlPlane) || cluster.certificates.any_made_on_hosts()
@@ -226,10 +226,10 @@ pub(crate) fn bringing(cluster: &Cluster, host: &Host, facts: &HostFacts) -> Bri
             (&layout.plugins, &facts.plugins, row.plugins),
         ]);
     }
-    if cluster.holds(&host.name, Role::Balancer) || cluster.has_monitoring(&host.name) {
-        parts.push((&layout.balancer, &facts.haproxy, row.balancer));
+    if cluster.holds(&host.name, Role::LoadBalancer) || cluster.has_monitoring(&host.name) {
+        parts.push((&layout.load_balancer, &facts.haproxy, row.load_balancer));
     }
-    let floats = cluster.floating_holders().contains(&host.name);
+    let floats = cluster.virtual_ip_holders().contains(&host.name);
     if floats {
         parts.push((&layout.keepalived, &facts.keepalived, row.keepalived));
     }

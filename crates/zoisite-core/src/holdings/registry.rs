@@ -197,7 +197,7 @@ fn hosts_files(
         let asked = Asked { address: at.clone(), authority, whole: false, login };
         // Where else its name leads to is nobody's business here.
         all.insert(&own.name, (at.clone(), vec![asked]));
-        for other in own.stands_in_for.iter().filter(|other| **other != own.name) {
+        for other in own.mirrors.iter().filter(|other| **other != own.name) {
             let address = format!("{at}/v2/{}", folder_of(other));
             let asked = Asked { address, authority, whole: true, login };
             all.insert(other, (server(other), vec![asked]));

@@ -77,9 +77,9 @@ pub(super) struct Layout {
     pub runtime: Origin,
     /// The reference plugins of container networks.
     pub plugins: Origin,
-    /// The balancer.
-    pub balancer: Origin,
-    /// What holds the floating address.
+    /// The load balancer.
+    pub load_balancer: Origin,
+    /// What holds the virtual IP.
     pub keepalived: Origin,
     /// What asks an API server by TLS.
     pub openssl: Origin,
@@ -110,7 +110,7 @@ impl Layout {
         Self {
             runtime: of(row.runtime, &facts.runtime, versions.is_some()),
             plugins: of(row.plugins, &facts.plugins, plugins_version.is_some()),
-            balancer: of(row.balancer, &facts.haproxy, false),
+            load_balancer: of(row.load_balancer, &facts.haproxy, false),
             keepalived: of(row.keepalived, &facts.keepalived, false),
             openssl: of(row.openssl, &facts.openssl, false),
             nft,
@@ -151,7 +151,7 @@ impl Layout {
             .collect()
     }
 
-    /// What holds the floating address.
+    /// What holds the virtual IP.
     pub fn keepalived(&self) -> &str {
         self.keepalived.path("")
     }
@@ -161,9 +161,9 @@ impl Layout {
         self.openssl.path("")
     }
 
-    /// The balancer's program.
+    /// The load balancer's program.
     pub fn haproxy(&self) -> &str {
-        self.balancer.path("")
+        self.load_balancer.path("")
     }
 
     /// The pinned programs, and the folders that they stand in.
@@ -237,7 +237,7 @@ fn settings(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Value {
         options["BinaryName"] = format!("{runc}/runc").into();
     }
     // A pod network of the site's own puts its plugins where it likes, which is where most look for them.
-    let plugins = match shop.cluster.network.pods_by {
+    let plugins = match shop.cluster.network.pod_network {
         PodsBy::Routes => layout.plugins_folder(),
         PodsBy::Manifests => "/opt/cni/bin".into(),
     };
@@ -330,8 +330,8 @@ fn no_proxy(cluster: &Cluster) -> String {
     out.extend(cluster.pod_ranges().chain(&network.services).map(ToString::to_string));
     out.extend(network.service_addresses.iter().map(ToString::to_string));
     out.extend(cluster.hosts.iter().take(64).map(|host| host.address.to_string()));
-    out.extend(cluster.stable_name().map(ToOwned::to_owned));
-    out.extend(cluster.stable_ip().map(|address| address.to_string()));
+    out.extend(cluster.api_name().map(ToOwned::to_owned));
+    out.extend(cluster.api_ip().map(|address| address.to_string()));
     out.extend([format!(".{}", cluster.domain), ".svc".into()]);
     out.extend(network.zone.iter().map(|zone| format!(".{zone}")));
     out.extend(cluster.preparation.no_proxy.iter().cloned());

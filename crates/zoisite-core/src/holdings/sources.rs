@@ -27,7 +27,7 @@ pub struct Sources<'a> {
     pub site_secrets: &'a BTreeMap<SecretRef, String>,
     /// The images that every node holds.
     pub images: &'a NodeImages,
-    /// The members of the leg that is to be taken; `None` where they begin together, as the file says.
+    /// The members of the stage that is to be taken; `None` where they begin together, as the file says.
     pub etcd: Option<&'a EtcdAim>,
     /// Addresses of hosts that were met and are no longer in the cluster file: they run on.
     pub departed: &'a BTreeMap<HostName, std::net::IpAddr>,
@@ -96,7 +96,7 @@ pub struct HostFacts {
     /// Whether a time service runs.
     #[serde(default)]
     pub time_kept: bool,
-    /// Whether names of the cluster's hosts, or the stable name, led nowhere before anything was put there.
+    /// Whether names of the cluster's hosts, or the API endpoint's name, led nowhere before anything was put there.
     #[serde(default)]
     pub unknown_names: bool,
     /// Where its container runtime is.

@@ -8,7 +8,7 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use super::config::{Credential, kubeconfig, merge};
-use super::node::{eviction, node_wanted, stable_url};
+use super::node::{api_url, eviction, node_wanted};
 use super::overlay::{IDENTIFIER, nth, older, own_mac, v4};
 use super::runtime::toml_text;
 use super::{HoldingsError, HostHoldings, Workshop, dns_address};
@@ -107,7 +107,7 @@ pub enum WindowsAct {
         identity: &'static str,
         /// By whose key that is to be signed, by its identifier in hexadecimal; another one is in its way.
         signs: Option<String>,
-        /// What begins anew without the other one.
+        /// What begins again without the other one.
         restarts: &'static str,
         /// Whose it is.
         secret: SecretRef,
@@ -409,7 +409,7 @@ fn kubelet(shop: &mut Workshop<'_>, programs: &Programs, subnets: &[IpNet]) -> V
     let config = shop.yaml(&config);
     let bootstrap = shop.yaml(&kubeconfig(
         cluster.name.as_str(),
-        &stable_url(cluster),
+        &api_url(cluster),
         json!({"certificate-authority": authority}),
         "join",
         &Credential::TokenFile(TOKEN),
@@ -441,7 +441,7 @@ fn proxy(shop: &mut Workshop<'_>, programs: &Programs, subnet: Ipv4Net) -> Vec<W
     let cluster = shop.cluster;
     let access = shop.yaml(&kubeconfig(
         cluster.name.as_str(),
-        &stable_url(cluster),
+        &api_url(cluster),
         json!({"certificate-authority": format!(r"{folder}\cluster-authority.crt")}),
         Profile::KubeProxy.id(),
         &Credential::Files {

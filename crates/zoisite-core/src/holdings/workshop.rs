@@ -27,9 +27,9 @@ pub(super) struct Workshop<'a> {
     pub(super) demands: &'a [Demand],
     /// Whether it is prepared to be a node.
     pub(super) node: bool,
-    /// Whether it is prepared to run HAProxy: as a balancer, or to give out metrics.
+    /// Whether it is prepared to run HAProxy: as a load balancer, or to give out metrics.
     pub(super) haproxy: bool,
-    /// Whether it is prepared to hold the floating address.
+    /// Whether it is prepared to hold the virtual IP.
     pub(super) floats: bool,
     pub(super) errors: Vec<HoldingsError>,
 }

@@ -88,7 +88,7 @@ renew_notes() {
   rm -rf "$state/manifest" "$state/replaced"
 }
 # Everything that was put here, the last first; each note goes when its item is back.
-take_back() {
+uninstall() {
   attempt "making $state/resume" mkdir -p -m 0700 "$state/resume"
   while [ -n "$notes" ]; do
     set -f

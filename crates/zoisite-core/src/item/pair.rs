@@ -32,7 +32,7 @@ pub struct Pair {
 pub struct ReadBy {
     /// The unit.
     pub unit: &'static str,
-    /// A reload is enough for it to read it anew: nobody whom it serves is interrupted.
+    /// A reload is enough for it to read it again: nobody whom it serves is interrupted.
     pub reloads: bool,
 }
 

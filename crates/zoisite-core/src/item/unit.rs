@@ -134,10 +134,10 @@ start() {
   note_unit "$1"
   case $(property "$1" ActiveState) in
     # One that began by itself since it was looked at goes on, and its mark stays.
-    active) if [ -e "$state/pending/$1" ] && flaps "$1"; then begin_anew "$1"; else same; fi ;;
-    # One that is on its way with older files begins anew: the mark would be lost with a start alone.
+    active) if [ -e "$state/pending/$1" ] && flaps "$1"; then begin_again "$1"; else same; fi ;;
+    # One that is on its way with older files begins again: the mark would be lost with a start alone.
     activating | reloading | deactivating)
-      if [ -e "$state/pending/$1" ]; then begin_anew "$1"; else same; fi
+      if [ -e "$state/pending/$1" ]; then begin_again "$1"; else same; fi
       ;;
     *)
       attempt "starting $1" systemctl start --no-block "$1"
@@ -156,20 +156,20 @@ restart() {
     out=$(systemctl reload "$1" 2>&1) || {
       # What it says itself of its files; the rest is systemd's.
       said=$(journalctl -u "$1" -n 12 -o cat --no-pager 2>/dev/null | grep -v "$1" | tail -n 5)
-      fail "having $1 read its files anew" "${said:-$out}"
+      fail "having $1 read its files again" "${said:-$out}"
     }
     rm -f "$state/pending/$1"
     changed
     return
   fi
-  begin_anew "$1"
+  begin_again "$1"
 }
 # Whether it runs as its unit file says and has only files to read that it takes by a reload.
 reloads() {
   [ "$(cat "$state/pending/$1" 2>/dev/null)" = reload ] && [ "$(property "$1" ActiveState)" = active ] &&
     [ "$(property "$1" CanReload)" = yes ] && [ "$(property "$1" NeedDaemonReload)" = no ]
 }
-begin_anew() {
+begin_again() {
   attempt "restarting $1" systemctl restart "$1" --no-block
   rm -f "$state/pending/$1"
   changed

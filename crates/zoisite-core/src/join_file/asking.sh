@@ -1,7 +1,7 @@
-# Asking the stable address, by openssl alone.
+# Asking the API endpoint, by openssl alone.
 # name or address, port
 placed() { case $1 in *:*) at="[$1]:$2" ;; *) at=$1:$2 ;; esac; }
-stable_at() {
+api_at() {
   placed "$1" "$2"
   case $1 in *[!0-9.]*) check=-verify_hostname ;; *) check=-verify_ip ;; esac
   case $1 in *:*) check=-verify_ip ;; esac

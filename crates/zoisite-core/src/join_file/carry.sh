@@ -60,11 +60,11 @@ old_identity() {
   pending "$3"
   changed
 }
-# unit: it begins, or begins anew where it runs with older files
+# unit: it begins, or begins again where it runs with older files
 begin_or_renew() {
   if [ -e "$state/pending/$1" ]; then restart "$1"; else start "$1"; fi
 }
-# seconds, run: what runs with older files than were put begins anew
+# seconds, run: what runs with older files than were put begins again
 renew_pending() {
   for mark in "$state"/pending/*; do
     [ -e "$mark" ] || continue

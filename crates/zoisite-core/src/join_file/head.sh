@@ -22,7 +22,7 @@ show() {
 }
 stop() {
   show "$1"
-  if [ -n "${2:-}" ]; then tell "mend: $2"; fi
+  if [ -n "${2:-}" ]; then tell "fix: $2"; fi
   exit "${3:-1}"
 }
 leave() {
@@ -32,9 +32,9 @@ leave() {
 read_options() {
   while [ $# -gt 0 ]; do
     case $1 in
-      --word | --letter | --wait)
+      --word | --report | --wait)
         if [ $# -lt 2 ]; then stop "$1 wants something after it" "sh $file --help" 2; fi
-        case $1 in --word) word_file=$2 ;; --letter) letter=$2 ;; *) wait=$2 ;; esac
+        case $1 in --word) word_file=$2 ;; --report) report=$2 ;; *) wait=$2 ;; esac
         shift
         ;;
       --here) here=yes ;;
@@ -49,7 +49,7 @@ usage() {
   cat <<HELP
 Run as root on $host: sh ${file##*/} [OPTION…]
   --word FILE    the host's word; without it a file of the first boot, else it is asked for
-  --letter FILE  where its letter goes [$letter]
+  --report FILE  where its report goes [$report]
   --wait SECONDS for how long its joining is watched [$wait]
   --here         this machine is $host, though neither its name nor its addresses say so
 HELP
@@ -133,7 +133,7 @@ open_file() {
   sed -n '/^#sealed$/,$p' "$dir/signed" | sed 1d | base64 -d >"$dir/sealed" 2>/dev/null
   if ! openssl enc -d -aes-256-ctr -md sha256 -pbkdf2 -iter "$rounds" -pass "file:$dir/word" -in "$dir/sealed" 2>/dev/null |
     gzip -d >"$dir/opened" 2>/dev/null || ! grep -q '^#-- zoisite end$' "$dir/opened"; then
-    stop "the word does not open this join file" "zoisite join-file word $host, where it was written, shows it; nothing was done"
+    stop "the word does not open this join file" "zoisite join-file passphrase $host, where it was written, shows it; nothing was done"
   fi
   rm -f "$dir/word" "$dir/sealed" "$dir/signed"
   for part in pads act look survey stages authority token post; do
@@ -193,42 +193,42 @@ watch_joining() {
   done
 }
 
-# Its letter: facts, each step's result, how far it has come; with a seal by its own word (RFC 2104, with SHA-256), and
+# Its report: facts, each step's result, how far it has come; with a seal by its own word (RFC 2104, with SHA-256), and
 # counted, so that neither a forged nor an old one is taken for it.
-write_letter() {
+write_report() {
   count=$(($(cat "$known/count" 2>/dev/null || echo 0) + 1))
   echo "$count" >"$known/count.new" && mv "$known/count.new" "$known/count"
   sh "$dir/look" >"$dir/looked" 2>/dev/null
   # What it is like is asked once: that takes its time.
   [ -e "$dir/surveyed" ] || sh "$dir/survey" >"$dir/surveyed" 2>/dev/null
   {
-    printf 'Zoisite letter, form 1\nhost %s\ncluster %s\nnumber %s\ncount %s\nat %s\noutcome %s\n' \
+    printf 'Zoisite report, form 1\nhost %s\ncluster %s\nnumber %s\ncount %s\nat %s\noutcome %s\n' \
       "$host" "$id" "$number" "$count" "$(date +%s)" "$1"
     for part in said stands looked surveyed; do printf '#-- %s\n' "$part" && cat "$dir/$part" 2>/dev/null; done
     printf '#-- end\n'
-  } >"$dir/letter"
+  } >"$dir/report"
   { read -r inner && read -r outer; } <"$dir/pads"
-  sum=$({ printf '%b' "$inner" && cat "$dir/letter"; } | sha256sum | awk '
+  sum=$({ printf '%b' "$inner" && cat "$dir/report"; } | sha256sum | awk '
     BEGIN { for (i = 0; i < 256; i++) octal[sprintf("%02x", i)] = sprintf("\\0%03o", i) }
     { for (i = 1; i < 64; i += 2) printf "%s", octal[substr($1, i, 2)] }')
   sum=$({ printf '%b' "$outer" && printf '%b' "$sum"; } | sha256sum)
-  printf 'seal %s\n' "${sum%% *}" >>"$dir/letter"
+  printf 'seal %s\n' "${sum%% *}" >>"$dir/report"
   # One stays here, for whoever carries none away.
-  cp "$dir/letter" "$known/$host.letter"
-  if ! cp "$dir/letter" "$letter.new" 2>/dev/null || ! mv "$letter.new" "$letter"; then
-    letter=$known/$host.letter
+  cp "$dir/report" "$known/$host.report"
+  if ! cp "$dir/report" "$report.new" 2>/dev/null || ! mv "$report.new" "$report"; then
+    report=$known/$host.report
   fi
   posted=
-  if [ -s "$dir/post" ] && kept=$dir letter=$known/$host.letter sh "$dir/post" 2>/dev/null | grep -q "^@$(printf '\t')posted"; then
+  if [ -s "$dir/post" ] && kept=$dir report=$known/$host.report sh "$dir/post" 2>/dev/null | grep -q "^@$(printf '\t')posted"; then
     posted=yes
-    tell "its letter is with the cluster (zoisite letters fetch), and here: $letter"
+    tell "its report is with the cluster (zoisite reports fetch), and here: $report"
   else
-    tell "its letter is $letter: carry it back, and give it to zoisite letters read"
+    tell "its report is $report: carry it back, and give it to zoisite reports read"
   fi
 }
 
 main() {
-  file=$0 word_file='' letter=${0%.join}.letter wait=600 here=''
+  file=$0 word_file='' report=${0%.join}.report wait=600 here=''
   if [ ! -f "$file" ] || ! grep -q '^#signature$' "$file"; then
     echo "zoisite: a join file is run from a file that is whole: sh $host.join" >&2
     exit 2
@@ -278,17 +278,17 @@ main() {
   fi
   if [ -s "$dir/stages" ]; then
     # Where it waits, somebody should hear of it meanwhile.
-    if [ "$outcome" = 'done' ] && stages && [ "$(at_stage)" != Ready ]; then write_letter "$outcome"; fi
+    if [ "$outcome" = 'done' ] && stages && [ "$(at_stage)" != Ready ]; then write_report "$outcome"; fi
     case $outcome in
       looked | failed) stages ;;
       asked)
         stages
-        show "it made its keys, and asks for them to be signed: its letter tells it (zoisite letters read), and the next join file brings what was signed; $(at_stage)"
+        show "it made its keys, and asks for them to be signed: its report tells it (zoisite reports read), and the next join file brings what was signed; $(at_stage)"
         ;;
       *) watch_joining ;;
     esac
   fi
-  write_letter "$outcome"
+  write_report "$outcome"
   # Whoever had it run goes on with the next file.
   case $outcome in failed) exit 1 ;; asked) exit 3 ;; esac
   # Nobody hears of a machine that could not tell anybody: whoever had it run runs it again.

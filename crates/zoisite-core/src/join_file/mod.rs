@@ -1,12 +1,12 @@
-//! Join files: what a run does on a host, carried there by hand. For hosts that nobody dials.
+//! Join files: what a run does on a host, carried there by hand. For offline hosts.
 //!
 //! A join file is one text, run by sh as root. Its first part is for all to read: for which host it is, until when, and the
 //! program that checks all that. Then comes what is done there, the very operations that a run sends over SSH, sealed by the
 //! host's *word* (it holds keys and a token), and last a signature over all of it.
 //!
-//! Back comes a [`Letter`]: the replies that a run would have read, sealed by the same word.
+//! Back comes a [`report`]: the replies that a run would have read, sealed by the same word.
 
-mod letter;
+mod report;
 mod sealing;
 pub mod windows;
 
@@ -15,17 +15,17 @@ use std::net::IpAddr;
 use jiff::Timestamp;
 use zeroize::Zeroizing;
 
-pub use letter::{Letter, LetterError, Outcome, Told, ToldStage};
-use sealing::letter_key;
+pub use report::{Outcome, Report, ReportError, Told, ToldStage};
+use sealing::report_key;
 pub use sealing::{Signer, SignerError, make_word};
 
 use crate::cluster::{Cluster, Host, HostName};
 use crate::holdings::{
-    HostHoldings, KUBELET_AUTHORITY, KUBELET_UNIT, LETTERS, MESH_DEVICE, NodePaths, TOKEN_PATH,
+    HostHoldings, KUBELET_AUTHORITY, KUBELET_UNIT, MESH_DEVICE, NodePaths, REPORTS, TOKEN_PATH,
 };
 use crate::item::{Act, Component, Item, KEEP_RULES, KeyText};
 use crate::pki::Secret;
-use crate::script::{Depth, Operation, Stretch, acting, observe, take_back_script, wrapped};
+use crate::script::{Depth, Operation, Stretch, acting, observe, uninstall_script, wrapped};
 use crate::sequence::{Sequence, Work};
 use crate::survey::survey_script;
 use crate::text::quote;
@@ -36,7 +36,7 @@ const ASKING: &str = include_str!("asking.sh");
 const STAGES: &str = include_str!("stages.sh");
 const POST: &str = include_str!("post.sh");
 
-/// Where a host keeps what it knows of join files: its word, who signs, which was the last, its letters.
+/// Where a host keeps what it knows of join files: its word, who signs, which was the last, its reports.
 pub const JOIN_FOLDER: &str = "/var/lib/zoisite/join";
 
 /// How long a unit that was changed may take to run again, in seconds.
@@ -49,11 +49,11 @@ const JOIN: &str = "join";
 /// What a join file has its host do.
 #[derive(Clone, Copy, Debug)]
 pub enum Errand<'a> {
-    /// Look at itself: its letter tells what it is like.
+    /// Look at itself: its report tells what it is like.
     Look,
-    /// Look at itself, being nobody yet: its letter says what could be made of it.
+    /// Look at itself, being nobody yet: its report says what could be made of it.
     Report {
-        /// By what it may leave its letter with the cluster, where there is one.
+        /// By what it may leave its report with the cluster, where there is one.
         by: Option<Presented<'a>>,
     },
     /// Hold what it must hold, and join.
@@ -64,11 +64,11 @@ pub enum Errand<'a> {
         arch: &'a str,
         /// Where a folder of components can be fetched from, where none is carried along.
         from: Option<&'a str>,
-        /// By what it may leave its letter with the cluster, where it is not brought so far that it could by itself.
+        /// By what it may leave its report with the cluster, where it is not brought so far that it could by itself.
         by: Option<Presented<'a>>,
     },
     /// Take everything back that was put there.
-    TakeBack,
+    Uninstall,
 }
 
 /// What a machine shows that is no host of the cluster, and how it knows the cluster.
@@ -86,7 +86,7 @@ impl Errand<'_> {
         match self {
             Self::Look | Self::Report { .. } => "looks at itself, and changes nothing",
             Self::Join { .. } => "is put right, and joins",
-            Self::TakeBack => "takes everything back",
+            Self::Uninstall => "takes everything back",
         }
     }
 }
@@ -105,7 +105,7 @@ pub struct Addressed<'a> {
     /// When it was made.
     pub made: Timestamp,
     /// When it ends.
-    pub ends: Timestamp,
+    pub expires: Timestamp,
 }
 
 /// The whole of a join file.
@@ -119,7 +119,7 @@ pub fn join_file(
     (keys, word, signer): (KeyText<'_>, &Secret, &Signer),
 ) -> Result<Secret, String> {
     let parts = scripts(to, errand, holdings, keys)?;
-    let body = body(&parts, &letter_key(word, to.host.name.as_str()));
+    let body = body(&parts, &report_key(word, to.host.name.as_str()));
     signer.closed(head(to, errand, signer), (word, &body), str::to_owned)
 }
 
@@ -130,7 +130,7 @@ fn day(at: Timestamp) -> String {
 
 /// What everybody may read.
 fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
-    let Addressed { cluster, identity, host, number, made, ends } = to;
+    let Addressed { cluster, identity, host, number, made, expires } = to;
     let addresses = host.addresses().filter(|address| !address.is_unspecified());
     let addresses: Vec<String> = addresses.map(|address| address.to_string()).collect();
     let (name, by) = (&host.name, signer.fingerprint());
@@ -154,12 +154,12 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
         cluster.name,
         errand.what(),
         day(made),
-        day(ends),
+        day(expires),
         quote(cluster.name.as_str()),
         made.as_second(),
-        ends.as_second(),
+        expires.as_second(),
         quote(&addresses.join(" ")),
-        quote(host.newcomer_name().as_ref().map_or("", HostName::as_str)),
+        quote(host.unnamed_name().as_ref().map_or("", HostName::as_str)),
         sealing::ROUNDS,
         quote(signer.public_pem().trim_end()),
     )
@@ -182,12 +182,12 @@ pub fn scripts(
             let node = holdings.node.as_ref();
             out.push(("act", acts(to, sequence, (arch, from, node), keys)?));
         }
-        Errand::TakeBack => {
-            out.push(("act", Secret::new(take_back_script(&to.host.name, to.number))));
+        Errand::Uninstall => {
+            out.push(("act", Secret::new(uninstall_script(&to.host.name, to.number))));
         }
     }
     out.push(("look", Secret::new(observe(holdings, Depth::Quick))));
-    if matches!(errand, Errand::TakeBack) {
+    if matches!(errand, Errand::Uninstall) {
         return Ok(out);
     }
     out.push(("survey", Secret::new(survey_script(to.cluster, to.host))));
@@ -196,7 +196,7 @@ pub fn scripts(
     }
     let by = match errand {
         Errand::Report { by } | Errand::Join { by, .. } => by,
-        Errand::Look | Errand::TakeBack => None,
+        Errand::Look | Errand::Uninstall => None,
     };
     match (by, &holdings.node) {
         // It keeps neither longer than this runs.
@@ -214,13 +214,13 @@ pub fn scripts(
     Ok(out)
 }
 
-/// The same as one text, with what seals the host's letter.
-fn body(parts: &[(&str, Secret)], letter_key: &[u8; 32]) -> Zeroizing<String> {
+/// The same as one text, with what seals the host's report.
+fn body(parts: &[(&str, Secret)], report_key: &[u8; 32]) -> Zeroizing<String> {
     let size: usize = parts.iter().map(|(_, text)| text.expose().len() + 64).sum();
     // With room for everything at once, no copy of a part is left behind by growing.
     let mut out = Zeroizing::new(String::with_capacity(size + 1_024));
     out.push_str("#-- zoisite pads\n");
-    out.push_str(&sealing::pads(letter_key));
+    out.push_str(&sealing::pads(report_key));
     for (name, text) in parts {
         out.push_str("#-- zoisite ");
         out.push_str(name);
@@ -330,16 +330,16 @@ fn stages(to: Addressed<'_>, client: &str) -> String {
     wrapped(&title, &[ASKING, STAGES], &body)
 }
 
-/// How it leaves a letter with the cluster.
+/// How it leaves a report with the cluster.
 fn post(to: Addressed<'_>, by: (&str, &str, &str)) -> String {
-    let title = format!("zoisite: the letter of {}", to.host.name);
+    let title = format!("zoisite: the report of {}", to.host.name);
     // A host of the cluster has its names.
-    let own = to.cluster.stable_leads_to().into_iter().filter(|_| to.host.is_newcomer());
+    let own = to.cluster.api_leads_to().into_iter().filter(|_| to.host.is_unnamed());
     let own: Vec<String> = own.map(|address| address.to_string()).collect();
-    wrapped(&title, &[ASKING, POST], &asking("post", to, (LETTERS, &own.join(" ")), by))
+    wrapped(&title, &[ASKING, POST], &asking("post", to, (REPORTS, &own.join(" ")), by))
 }
 
-/// A call that asks the stable address something, as this host; with a word more after its name, and one at the end. It
+/// A call that asks the API endpoint something, as this host; with a word more after its name, and one at the end. It
 /// knows the cluster by an authority's file, and shows the certificate or the token in two others.
 fn asking(
     function: &str,
@@ -347,7 +347,7 @@ fn asking(
     (further, last): (&str, &str),
     (authority, client, token): (&str, &str, &str),
 ) -> String {
-    let stable = &to.cluster.control_plane.address;
+    let stable = &to.cluster.control_plane.endpoint;
     let (name, port) = (to.host.name.as_str(), stable.port.to_string());
     let dialled = stable.host.to_string();
     let words = [name, further, &dialled, &port, authority, client, token, last];

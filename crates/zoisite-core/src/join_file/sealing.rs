@@ -19,7 +19,7 @@ use crate::pki::{Secret, sha256};
 /// How often a word is hashed before it seals: it is drawn, not chosen, and needs no more.
 pub(super) const ROUNDS: u32 = 2_000;
 /// Of which a word is made: none is easily taken for another.
-const LETTERS: &[u8; 32] = b"abcdefghijkmnpqrstuvwxyz23456789";
+const REPORTS: &[u8; 32] = b"abcdefghijkmnpqrstuvwxyz23456789";
 /// So many of them: 125 bits, in five groups that a person can read out.
 const LENGTH: usize = 25;
 /// So many characters of base64 a line.
@@ -32,7 +32,7 @@ pub fn make_word(random: [u8; LENGTH]) -> Secret {
         if at > 0 && at % 5 == 0 {
             word.push('-');
         }
-        word.push(char::from(LETTERS[usize::from(octet) % LETTERS.len()]));
+        word.push(char::from(REPORTS[usize::from(octet) % REPORTS.len()]));
     }
     Secret::new(std::mem::take(&mut *word))
 }
@@ -43,10 +43,10 @@ fn plain_word(word: &Secret) -> Secret {
     Secret::new(word.expose().chars().filter(parts).map(|c| c.to_ascii_lowercase()).collect())
 }
 
-/// The key by which a host seals its letters (RFC 2104 with SHA-256).
-pub(super) fn letter_key(word: &Secret, host: &str) -> Zeroizing<[u8; 32]> {
+/// The key by which a host seals its reports (RFC 2104 with SHA-256).
+pub(super) fn report_key(word: &Secret, host: &str) -> Zeroizing<[u8; 32]> {
     let key = hmac::Key::new(hmac::HMAC_SHA256, plain_word(word).expose().as_bytes());
-    let tag = hmac::sign(&key, format!("zoisite letter of {host}").as_bytes());
+    let tag = hmac::sign(&key, format!("zoisite report of {host}").as_bytes());
     let mut out = Zeroizing::new([0; 32]);
     out.copy_from_slice(tag.as_ref());
     out

@@ -10,16 +10,16 @@ meshed() {
   key=$(wg show "$1" public-key 2>/dev/null)
   case $agreed in
     '0 0') stage mesh no "it was told of nobody else: zoisite join-file write makes a newer file" ;;
-    '0 '*) stage mesh open "none of ${agreed#* } answers: do they know its key, $key? Its letter tells it: zoisite letters read, then zoisite raise" ;;
+    '0 '*) stage mesh open "none of ${agreed#* } answers: do they know its key, $key? Its report tells it: zoisite reports read, then zoisite raise" ;;
     *) stage mesh yes "${agreed% *} of ${agreed#* } answer it by its key, $key" && return 0 ;;
   esac
   return 1
 }
-# host, its addresses, the stable address, its port, the authority's certificate, the kubelet's certificate, its token,
+# host, its addresses, the API endpoint, its port, the authority's certificate, the kubelet's certificate, its token,
 # the mesh's interface where there is one
 stages() {
   name=$1 addresses=$2 stable=$3 port=$4 authority=$5 client=$6 token=$7 device=$8
-  stable_at "$stable" "$port"
+  api_at "$stable" "$port"
   stage booted yes "for $(cut -d . -f 1 /proc/uptime) s, kernel $(uname -r)"
   has='' lacks=''
   for address in $addresses; do

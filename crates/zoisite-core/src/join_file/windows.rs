@@ -5,15 +5,15 @@
 use serde_json::{Value, json};
 use zeroize::Zeroizing;
 
-use super::sealing::{self, Signer, letter_key};
+use super::sealing::{self, Signer, report_key};
 use super::{Addressed, Errand, day};
-use crate::holdings::{LETTERS, WindowsAct, WindowsHoldings};
+use crate::holdings::{REPORTS, WindowsAct, WindowsHoldings};
 use crate::item::{ComponentSums, Content, KeyText};
 use crate::pki::{Secret, SecretRef};
 
 const HEAD: &str = include_str!("windows/head.ps1");
 const ACTS: &str = include_str!("windows/acts.ps1");
-const LETTER: &str = include_str!("windows/letter.ps1");
+const REPORT: &str = include_str!("windows/report.ps1");
 const NATIVE: &str = include_str!("windows/native.cs");
 
 /// What a join file for Windows brings along or fetches.
@@ -44,8 +44,8 @@ pub fn join_file(
     (keys, word, signer): (KeyText<'_>, &Secret, &Signer),
 ) -> Result<Secret, String> {
     let mut sealed = sealed(to, errand, holdings, brought, keys)?;
-    let key = letter_key(word, to.host.name.as_str());
-    sealed["letter"] = sealing::in_base64(&key[..]).into();
+    let key = report_key(word, to.host.name.as_str());
+    sealed["report"] = sealing::in_base64(&key[..]).into();
     let sealed = Zeroizing::new(sealed.to_string());
     signer.closed(head(to, errand, signer), (word, &sealed), commented)
 }
@@ -57,29 +57,29 @@ fn commented(lines: &str) -> String {
 
 /// What everybody may read.
 fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
-    let Addressed { cluster, identity, host, number, made, ends } = to;
+    let Addressed { cluster, identity, host, number, made, expires } = to;
     let (name, by) = (&host.name, signer.fingerprint());
     let addresses: Vec<String> = host.addresses().map(|own| quoted(&own.to_string())).collect();
-    let was = host.newcomer_name().map_or_else(String::new, |was| was.to_string());
+    let was = host.unnamed_name().map_or_else(String::new, |was| was.to_string());
     format!(
         "# Zoisite join file for Windows, form 1: carried to {name} of the cluster {}, which {}.\n\
          # On {name}, as an administrator: powershell -ExecutionPolicy Bypass -File {name}.ps1\n\
          # Made {}, ends {}, signed by {by}.\n\
-         param([string]$WordFile, [string]$Letter, [int]$Wait = 600, [switch]$Here)\n\
+         param([string]$WordFile, [string]$Report, [int]$Wait = 600, [switch]$Here)\n\
          $File = @{{\n    Host = {}\n    Cluster = {}\n    Id = {}\n    Number = {number}\n    Made = {}\n    Ends = {}\n    \
          Addresses = @({})\n    Was = {}\n    By = {}\n    Point = {}\n    Rounds = {}\n}}\n\
          $Native = @'\n{NATIVE}'@\n\
-         {HEAD}\n{ACTS}\n{LETTER}\n\
+         {HEAD}\n{ACTS}\n{REPORT}\n\
          exit (Invoke-Main)\n",
         cluster.name,
         errand.what(),
         day(made),
-        day(ends),
+        day(expires),
         quoted(name.as_str()),
         quoted(cluster.name.as_str()),
         quoted(identity),
         made.as_second(),
-        ends.as_second(),
+        expires.as_second(),
         addresses.join(", "),
         quoted(&was),
         quoted(by),
@@ -113,7 +113,7 @@ pub fn sealed(
     brought: Brought<'_>,
     keys: KeyText<'_>,
 ) -> Result<Value, String> {
-    let stable = &to.cluster.control_plane.address;
+    let stable = &to.cluster.control_plane.endpoint;
     let (mut token, mut identity, mut network) = ("", "", "");
     for act in &holdings.acts {
         match act {
@@ -124,11 +124,11 @@ pub fn sealed(
     }
     let all = match errand {
         Errand::Look | Errand::Report { .. } => Vec::new(),
-        Errand::TakeBack => vec![json!({"do": "take-back"})],
+        Errand::Uninstall => vec![json!({"do": "uninstall"})],
         Errand::Join { .. } => acts(holdings, brought, keys)?,
     };
     let stable = match errand {
-        Errand::TakeBack => Value::Null,
+        Errand::Uninstall => Value::Null,
         _ => json!({"host": stable.host.to_string(), "port": stable.port}),
     };
     Ok(json!({
@@ -138,7 +138,7 @@ pub fn sealed(
         "token": token,
         "identity": identity,
         "network": network,
-        "letters": LETTERS,
+        "reports": REPORTS,
     }))
 }
 

@@ -1,4 +1,4 @@
-# Who dials this host at the port of the stable address, and who sends to the mesh's port, counted by the packet filter for a
+# Who dials this host at the port of the API endpoint, and who sends to the mesh's port, counted by the packet filter for a
 # while. Nothing is held up.
 callers=zoisite_callers
 # what the packet filter lists of one of its sets, each a line

@@ -1,6 +1,6 @@
-//! How far a host has come in joining, told from the cluster's side: also of a host that nobody dials, and of one that never
+//! How far a host has come in joining, told from the cluster's side: also of an offline host, and of one that never
 //! appears. Each stage is passed, or not, by evidence that somebody else gave: the record of tokens, packets that arrive at
-//! the stable address, requests that wait, certificates that were signed, node objects.
+//! the API endpoint, requests that wait, certificates that were signed, node objects.
 
 mod callers;
 
@@ -26,7 +26,7 @@ pub enum Stage {
     Token,
     /// It meets others in the mesh: where it is one of those that are reached through it alone.
     Mesh,
-    /// It dials the stable address.
+    /// It dials the API endpoint.
     Dials,
     /// It asks for its certificate.
     Asks,
@@ -78,7 +78,7 @@ pub enum Passed {
         /// The evidence.
         seen: String,
         /// What a person can do.
-        mend: String,
+        fix: String,
     },
     /// It has not come so far, or nobody looked.
     Open,
@@ -106,7 +106,7 @@ impl Joining {
     /// Where it is stopped; nothing of one whose node is Ready.
     pub fn stopped(&self) -> Option<(Stage, &str, &str)> {
         self.stages.iter().find_map(|(stage, passed)| match passed {
-            Passed::No { seen, mend } => Some((*stage, seen.as_str(), mend.as_str())),
+            Passed::No { seen, fix } => Some((*stage, seen.as_str(), fix.as_str())),
             Passed::Yes { .. } | Passed::Open => None,
         })
     }
@@ -120,7 +120,7 @@ impl Joining {
 /// Who was heard while somebody counted.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Callers {
-    /// From where the stable address was dialled.
+    /// From where the API endpoint was dialled.
     pub who: BTreeSet<IpAddr>,
     /// Who was met in the mesh, by keys.
     pub met: BTreeSet<String>,
@@ -155,7 +155,7 @@ impl Evidence<'_> {
         let name = &host.name;
         let mut stages: BTreeMap<Stage, Passed> = BTreeMap::new();
         let yes = |seen: String| Passed::Yes { seen };
-        let no = |seen: String, mend: &str| Passed::No { seen, mend: mend.to_owned() };
+        let no = |seen: String, fix: &str| Passed::No { seen, fix: fix.to_owned() };
         let node = self.api.nodes.get(name.as_str());
         let subject = format!("system:node:{name}");
         let asks = self.api.requests.iter().find(|one| one.subject().as_deref() == Some(&subject));
@@ -212,7 +212,7 @@ impl Evidence<'_> {
                 (false, Some(callers)) if came(&callers) => {
                     yes(format!("it dialled within {} s", callers.seconds))
                 }
-                (false, Some(callers)) => no(self.silent(callers), "see that it is on, and that what lies between lets it reach the stable address; on its own screen: journalctl -u zoisite-kubelet"),
+                (false, Some(callers)) => no(self.silent(callers), "see that it is on, and that what lies between lets it reach the API endpoint; on its own screen: journalctl -u zoisite-kubelet"),
                 (false, None) => Passed::Open,
             },
         );
@@ -221,10 +221,10 @@ impl Evidence<'_> {
             stages.insert(Stage::Mesh, self.mesh(name, dials));
         }
         if dials && !past {
-            let mend = "on the host: journalctl -u zoisite-kubelet says why: another authority, a token that ended, a clock that is off";
+            let fix = "on the host: journalctl -u zoisite-kubelet says why: another authority, a token that ended, a clock that is off";
             stages.insert(
                 Stage::Asks,
-                no("it dials the stable address, and no request of its arrives".into(), mend),
+                no("it dials the API endpoint, and no request of its arrives".into(), fix),
             );
         }
         stages.insert(
@@ -240,10 +240,10 @@ impl Evidence<'_> {
             },
         );
         if signed.is_some() && node.is_none() {
-            let mend = "on the host: journalctl -u zoisite-kubelet; a kubelet whose machine was made anew asks again with a new token";
+            let fix = "on the host: journalctl -u zoisite-kubelet; a kubelet whose machine was made again asks again with a new token";
             stages.insert(
                 Stage::Registered,
-                no("its certificate was signed, and no node of its name registered".into(), mend),
+                no("its certificate was signed, and no node of its name registered".into(), fix),
             );
         }
         let stage = |stage: Stage| (stage, stages.remove(&stage).unwrap_or(Passed::Open));
@@ -274,14 +274,14 @@ impl Evidence<'_> {
                     "nobody met it by its key, {key}, within {} s{knocks}",
                     callers.seconds
                 ),
-                mend: "zoisite mesh tells why two do not meet; on its own screen stands its key"
+                fix: "zoisite mesh tells why two do not meet; on its own screen stands its key"
                     .into(),
             },
             None => Passed::No {
                 seen: format!("its key is not known{knocks}"),
-                mend: match self.cluster.is_out_of_reach(host) {
+                fix: match self.cluster.is_offline(host) {
                     true => format!(
-                        "its letter tells it: zoisite letters read {host}.letter, then zoisite raise"
+                        "its report tells it: zoisite reports read {host}.report, then zoisite raise"
                     ),
                     false => "zoisite raise has it make one, and tells the others".into(),
                 },
@@ -290,16 +290,16 @@ impl Evidence<'_> {
     }
 
     fn token(&self, token: &TokenRecord) -> Passed {
-        let mend = "zoisite tokens issue makes another one";
-        let no = |seen: String| Passed::No { seen, mend: mend.into() };
+        let fix = "zoisite tokens issue makes another one";
+        let no = |seen: String| Passed::No { seen, fix: fix.into() };
         match token.state(self.now) {
-            TokenState::Usable if self.api.tokens.contains(&token.id) => {
-                Passed::Yes { seen: format!("{} may be used until {}", token.id, day(token.ends)) }
-            }
+            TokenState::Usable if self.api.tokens.contains(&token.id) => Passed::Yes {
+                seen: format!("{} may be used until {}", token.id, day(token.expires)),
+            },
             TokenState::Usable => {
                 no(format!("{} is not published in the cluster any more", token.id))
             }
-            TokenState::Ended => no(format!("{} ended on {}", token.id, day(token.ends))),
+            TokenState::Ended => no(format!("{} ended on {}", token.id, day(token.expires))),
             TokenState::Revoked => no(format!("{} was taken back", token.id)),
             TokenState::UsedUp => no(format!("{} was used up by others", token.id)),
         }
@@ -319,7 +319,7 @@ impl Evidence<'_> {
             1..=4 => format!("; {} did, of no host of the file", strangers.join(", ")),
             n => format!("; {n} addresses of no host of the file did"),
         };
-        format!("nothing of it reached the stable address within {} s{others}", callers.seconds)
+        format!("nothing of it reached the API endpoint within {} s{others}", callers.seconds)
     }
 }
 

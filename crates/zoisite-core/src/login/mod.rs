@@ -73,7 +73,7 @@ pub struct WayIn {
 pub struct Stopped {
     /// The stage.
     pub stage: Stage,
-    /// What was attempted, what came back, and the mend.
+    /// What was attempted, what came back, and the fix.
     pub trouble: Trouble,
 }
 
@@ -112,24 +112,24 @@ impl WayIn {
 
     /// Judges what a host said of itself.
     pub fn of_inside(host: &HostName, inside: Inside) -> Self {
-        let stop = |stage, answer: String, mend: String| {
+        let stop = |stage, answer: String, fix: String| {
             let trouble = Trouble::new(Some(host.clone()), "looking around", answer, Vec::new());
-            Some(Stopped { stage, trouble: trouble.mend(mend) })
+            Some(Stopped { stage, trouble: trouble.fix(fix) })
         };
         let stopped = if !inside.lacks.is_empty() {
             let lacks = inside.lacks.join(", ");
-            let mend = format!(
+            let fix = format!(
                 "install them on {host}: on Debian, apt-get install coreutils findutils gawk util-linux"
             );
-            stop(Stage::Tools, format!("it lacks {lacks}"), mend)
+            stop(Stage::Tools, format!("it lacks {lacks}"), fix)
         } else if !inside.systemd {
-            let mend = format!(
+            let fix = format!(
                 "set {host} up with a distribution that systemd runs; a container needs it as its first process"
             );
-            stop(Stage::Systemd, "systemd does not run it".into(), mend)
+            stop(Stage::Systemd, "systemd does not run it".into(), fix)
         } else if inside.machine.is_empty() {
-            let mend = format!("make one on {host}: {NEW_ID}; then reboot it");
-            stop(Stage::Machine, "it has no machine id".into(), mend)
+            let fix = format!("make one on {host}: {NEW_ID}; then reboot it");
+            stop(Stage::Machine, "it has no machine id".into(), fix)
         } else {
             None
         };
@@ -142,7 +142,7 @@ impl WayIn {
 const NEW_ID: &str = "rm -f /etc/machine-id /var/lib/dbus/machine-id && tr -d - </proc/sys/kernel/random/uuid >/etc/machine-id";
 
 /// What to do about two hosts with one machine id.
-pub fn clone_mend(host: &HostName) -> String {
+pub fn clone_fix(host: &HostName) -> String {
     format!("check the addresses; on a clone, make a new id on {host}: {NEW_ID}; then reboot it")
 }
 
@@ -153,7 +153,7 @@ pub struct Copied {
     /// What it shares, and with whom.
     pub answer: String,
     /// What to do about it.
-    pub mend: String,
+    pub fix: String,
 }
 
 /// Hosts that share what belongs to one machine alone, as clones of one image do: of each its name, its machine
@@ -177,12 +177,12 @@ pub fn clones<'a>(
             (!others.is_empty()).then(|| others.join(", "))
         };
         let shared_key = host_keys.iter().find_map(|key| others(keys.get(key.as_str())));
-        let (answer, mend) = match (others(machines.get(machine)), shared_key) {
+        let (answer, fix) = match (others(machines.get(machine)), shared_key) {
             (Some(others), _) => (
                 format!(
                     "it has the same machine id as {others}: one machine behind two names, or a clone"
                 ),
-                clone_mend(host),
+                clone_fix(host),
             ),
             (None, Some(others)) => (
                 format!(
@@ -194,7 +194,7 @@ pub fn clones<'a>(
             ),
             (None, None) => continue,
         };
-        out.push(Copied { host: host.clone(), answer, mend });
+        out.push(Copied { host: host.clone(), answer, fix });
     }
     out
 }
@@ -210,7 +210,7 @@ pub fn find_clones(ways: &mut [WayIn]) {
         let Some(way) = ways.iter_mut().find(|way| way.host == clone.host) else { continue };
         let (host, answer) = (Some(clone.host), clone.answer);
         let trouble = Trouble::new(host, "telling machines apart", answer, Vec::new());
-        way.stopped = Some(Stopped { stage: Stage::Machine, trouble: trouble.mend(clone.mend) });
+        way.stopped = Some(Stopped { stage: Stage::Machine, trouble: trouble.fix(clone.fix) });
     }
 }
 

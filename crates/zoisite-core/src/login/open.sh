@@ -16,7 +16,7 @@ put_rule() {
     [ "$tries" -lt 40 ] || refuse "no name sorts after those in $rules"
   done
   new=$rules/.zoisite-new
-  text="# Placed by zoisite: it reaches this host as $1. Taken back by: zoisite open --undo
+  text="# Placed by zoisite: it reaches this host as $1. Taken back by: zoisite login setup --undo
 $1 ALL=(ALL:ALL) NOPASSWD: ALL"
   (umask 0337 && rm -f "$new" && printf '%s\n' "$text" >"$new") 2>/dev/null ||
     refuse "$rules cannot be written: $( (: >"$rules/.zoisite-try") 2>&1 | sed 's/.*: //')"

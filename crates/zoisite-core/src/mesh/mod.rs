@@ -166,12 +166,12 @@ pub fn stranger(
         let Some(peer) = peer else { continue };
         let key = facts.get(stranger).and_then(|facts| facts.mesh_key.as_ref());
         match &peer.key {
-            // Of one that nobody dials only its letter tells it.
-            None if key.is_none() && cluster.is_out_of_reach(stranger) => {
+            // Of one that nobody dials only its report tells it.
+            None if key.is_none() && cluster.is_offline(stranger) => {
                 return Some((
                     format!("the key of {stranger} is not known yet, and nobody dials it"),
                     format!(
-                        "its letter tells it: zoisite letters read {stranger}.letter, then zoisite raise"
+                        "its report tells it: zoisite reports read {stranger}.report, then zoisite raise"
                     ),
                 ));
             }
@@ -189,7 +189,7 @@ pub fn stranger(
     let found: Vec<(HostName, String)> = [one, other].into_iter().filter_map(open).collect();
     let heard = |peer: &Option<Peer>| peer.as_ref().is_some_and(|peer| peer.heard);
     // What each side counts tells which way is blocked.
-    let (what, mend) = match (found.as_slice(), heard(&there), heard(&back)) {
+    let (what, fix) = match (found.as_slice(), heard(&there), heard(&back)) {
         ([], ..) => (
             "neither has an endpoint by which the other finds it".to_owned(),
             "give one of them an endpoint".to_owned(),
@@ -222,11 +222,11 @@ pub fn stranger(
             (
                 format!("{what}; the clock of {late} is {by} s behind that of {early}"),
                 format!(
-                    "set the clocks right first: one that was set back is not answered until it has passed what it told before. Then: {mend}"
+                    "set the clocks right first: one that was set back is not answered until it has passed what it told before. Then: {fix}"
                 ),
             )
         }
-        _ => (what, mend),
+        _ => (what, fix),
     })
 }
 

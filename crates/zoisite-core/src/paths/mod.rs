@@ -41,7 +41,7 @@ pub enum Service {
     EtcdClient,
     /// API servers, each at its own address.
     Api,
-    /// The stable address.
+    /// The API endpoint.
     StableAddress,
     /// API servers to kubelets: logs, exec, metrics.
     Kubelet,
@@ -49,11 +49,11 @@ pub enum Service {
     Pods,
     /// Pods on nodes that run Windows, packed up between hosts (VXLAN, RFC 7348).
     Overlay,
-    /// Balancers among themselves, about who holds the floating address.
+    /// Load balancers among themselves, about who holds the virtual IP.
     Vrrp,
     /// Files that one host of a site gives the next.
     Copies,
-    /// Workloads, by ports that balancers forward.
+    /// Workloads, by ports that load balancers forward.
     Forwarded,
     /// Images, from the cluster's own registry.
     Registry,
@@ -73,7 +73,7 @@ impl fmt::Display for Service {
             Self::EtcdPeer => "etcd peers",
             Self::EtcdClient => "etcd clients",
             Self::Api => "API server",
-            Self::StableAddress => "stable address",
+            Self::StableAddress => "API endpoint",
             Self::Kubelet => "kubelet",
             Self::Pods => "pods",
             Self::Overlay => "overlay",
@@ -140,8 +140,8 @@ pub enum End {
     Clients,
     /// What the site watches its machines with.
     Monitoring,
-    /// The site's own balancers.
-    OwnBalancers,
+    /// The site's own load balancers.
+    OwnLoadBalancers,
     /// Hosts of the cluster, from wherever in the world they are.
     Anywhere,
     /// Pods, at their own addresses.
@@ -167,7 +167,7 @@ impl End {
             Self::Administrators => "administrators".into(),
             Self::Clients => "whoever uses the cluster".into(),
             Self::Monitoring => "the site's monitoring".into(),
-            Self::OwnBalancers => "the site's balancers".into(),
+            Self::OwnLoadBalancers => "the site's load balancers".into(),
             Self::Anywhere => "hosts, wherever they are".into(),
             Self::Pods => "pods".into(),
             Self::Servers(servers) if servers.is_empty() => "the site's servers".into(),
@@ -209,8 +209,8 @@ pub(crate) const OVERLAY: u16 = 4_789;
 pub(crate) const CONTROLLER_MANAGER: u16 = 10_257;
 /// Port of a scheduler, on loopback.
 pub(crate) const SCHEDULER: u16 = 10_259;
-/// The port on loopback at which a balancer tells whether an API server behind it is ready.
-pub(crate) const BALANCER_HEALTH: u16 = 10_262;
+/// The port on loopback at which a load balancer tells whether an API server behind it is ready.
+pub(crate) const LOAD_BALANCER_HEALTH: u16 = 10_262;
 /// What serves at the port for monitoring.
 pub(crate) const METRICS: &str = "metrics for monitoring";
 const ALWAYS: &str = "always";
@@ -263,9 +263,9 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
     let members = names(&cluster.etcd.members);
     let apis = names(&cluster.control_plane.hosts);
     let nodes = End::Hosts(cluster.nodes().iter().map(|host| host.name.clone()).collect());
-    let balancers = names(&cluster.balancers.hosts);
-    let own = cluster.balancers.hosts.is_empty();
-    let stable_port = cluster.control_plane.address.port;
+    let load_balancers = names(&cluster.load_balancers.hosts);
+    let own = cluster.load_balancers.hosts.is_empty();
+    let api_port = cluster.control_plane.endpoint.port;
     let mut out = Vec::new();
     let mut add = |service, protocol, from: Vec<End>, to: &End, why, until| {
         out.push(Demand { service, protocol, from, to: to.clone(), why, until });
@@ -314,18 +314,18 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
     match own {
         false => {
             // Pods find the API by its service, which leads to each server itself.
-            let why = "balancers forward there; pods find the API there by its service";
-            let from = vec![balancers.clone(), nodes.clone(), End::Pods];
+            let why = "load balancers forward there; pods find the API there by its service";
+            let from = vec![load_balancers.clone(), nodes.clone(), End::Pods];
             add(Service::Api, port, from, &apis, why, ALWAYS);
             let why = "nodes and people reach the API there";
             let from = vec![nodes.clone(), End::Clients];
-            let port = Protocol::Tcp(stable_port);
-            let shared = names(&cluster.shared_balancers());
+            let port = Protocol::Tcp(api_port);
+            let shared = names(&cluster.shared_load_balancers());
             add(Service::StableAddress, port, from, &shared, why, ALWAYS);
         }
         true => {
-            let why = "the stable address leads there, by the site's own means";
-            let from = vec![nodes.clone(), End::Pods, End::OwnBalancers, End::Clients];
+            let why = "the API endpoint leads there, by the site's own means";
+            let from = vec![nodes.clone(), End::Pods, End::OwnLoadBalancers, End::Clients];
             add(Service::Api, port, from, &apis, why, ALWAYS);
         }
     }
@@ -333,7 +333,7 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
     add(Service::Kubelet, Protocol::Tcp(KUBELET), vec![apis.clone()], &nodes, why, ALWAYS);
     let routed = cluster.nodes().into_iter().filter(|host| host.is_linux());
     let routed: Vec<HostName> = routed.map(|host| host.name.clone()).collect();
-    if cluster.network.pods_by == PodsBy::Routes && routed.len() > 1 {
+    if cluster.network.pod_network == PodsBy::Routes && routed.len() > 1 {
         let why = "pods of different hosts talk at their own addresses";
         let routed = End::Hosts(routed);
         add(Service::Pods, Protocol::All, vec![routed.clone()], &routed, why, ALWAYS);
@@ -346,19 +346,19 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
         add(Service::Overlay, port, vec![windows.clone()], &nodes, why, ALWAYS);
         add(Service::Overlay, port, vec![nodes.clone()], &windows, why, ALWAYS);
     }
-    let holders = cluster.floating_holders();
+    let holders = cluster.virtual_ip_holders();
     if holders.len() > 1 {
-        let why = "they agree on who holds the floating address";
+        let why = "they agree on who holds the virtual IP";
         let holders = names(&holders);
         add(Service::Vrrp, Protocol::Vrrp, vec![holders.clone()], &holders, why, ALWAYS);
     }
     let workers = names(&cluster.workers.hosts);
-    for (port, to) in &cluster.balancers.forward {
+    for (port, to) in &cluster.load_balancers.forward {
         let why = "people reach workloads there";
         let from = vec![End::Clients];
-        add(Service::Forwarded, Protocol::Tcp(*port), from, &balancers, why, ALWAYS);
-        let why = "balancers forward to the node port of a service there";
-        let from = vec![balancers.clone()];
+        add(Service::Forwarded, Protocol::Tcp(*port), from, &load_balancers, why, ALWAYS);
+        let why = "load balancers forward to the node port of a service there";
+        let from = vec![load_balancers.clone()];
         add(Service::Forwarded, Protocol::Tcp(*to), from, &workers, why, ALWAYS);
     }
     if let Some(host) = &cluster.registry.host {
@@ -368,7 +368,7 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
         add(Service::Registry, port, from, &names(std::slice::from_ref(host)), why, ALWAYS);
     }
     if let Some(monitoring) = &cluster.monitoring {
-        let why = "what members, control planes and balancers count is read there";
+        let why = "what members, control planes and load balancers count is read there";
         let hosts = cluster.hosts.iter().map(|host| host.name.clone());
         let hosts: Vec<HostName> = hosts.filter(|host| cluster.has_monitoring(host)).collect();
         let from = vec![End::Monitoring];
@@ -380,9 +380,9 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
         add(Service::Metrics, Protocol::Tcp(KUBELET), vec![End::Monitoring], &nodes, why, ALWAYS);
     }
     let everyone = End::Hosts(cluster.hosts.iter().map(|host| host.name.clone()).collect());
-    let resolvers = End::Servers(cluster.network.resolvers.clone());
-    let why = "hosts look up the stable name, pods names of the world";
-    add(Service::Dns, Protocol::UdpAndTcp(53), vec![everyone.clone()], &resolvers, why, ALWAYS);
+    let name_servers = End::Servers(cluster.network.name_servers.clone());
+    let why = "hosts look up the API endpoint's name, pods names of the world";
+    add(Service::Dns, Protocol::UdpAndTcp(53), vec![everyone.clone()], &name_servers, why, ALWAYS);
     let why = "certificates and leases go by the clock";
     let servers = End::Servers(Vec::new());
     add(Service::Time, Protocol::Udp(123), vec![everyone], &servers, why, ALWAYS);
@@ -415,11 +415,11 @@ pub fn served(cluster: &Cluster, host: &Host) -> Vec<Served> {
         add(CONTROLLER_MANAGER, "the controller manager", true);
         add(SCHEDULER, "the scheduler", true);
     }
-    if holds(Role::Balancer) {
-        add(cluster.control_plane.address.port, "the balancer", false);
-        add(BALANCER_HEALTH, "the balancer's own word", true);
-        for port in cluster.balancers.forward.keys() {
-            add(*port, "the balancer", false);
+    if holds(Role::LoadBalancer) {
+        add(cluster.control_plane.endpoint.port, "the load balancer", false);
+        add(LOAD_BALANCER_HEALTH, "the load balancer's own word", true);
+        for port in cluster.load_balancers.forward.keys() {
+            add(*port, "the load balancer", false);
         }
     }
     if holds(Role::Registry) {

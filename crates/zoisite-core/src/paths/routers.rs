@@ -1,4 +1,4 @@
-//! Whether the advertisements of those who share a floating address would come through: IP protocol 112 has no ports,
+//! Whether the advertisements of those who share a virtual IP would come through: IP protocol 112 has no ports,
 //! and is tried in a way of its own.
 
 use std::collections::BTreeSet;

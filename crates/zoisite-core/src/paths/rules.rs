@@ -51,7 +51,7 @@ struct Admitted {
 }
 
 /// The rules with which a host lets in what its part in the cluster needs, and nothing else. `administrators`
-/// and `clients` are whom SSH and the stable address are open to: everybody, where nobody is named.
+/// and `clients` are whom SSH and the API endpoint are open to: everybody, where nobody is named.
 pub fn rules(
     cluster: &Cluster,
     host: &Host,
@@ -184,7 +184,7 @@ fn admitted(
                 None | Some([]) => everybody = true,
                 Some(named) => from.extend_from_slice(named),
             },
-            End::Clients | End::OwnBalancers => match clients {
+            End::Clients | End::OwnLoadBalancers => match clients {
                 [] => everybody = true,
                 named => from.extend_from_slice(named),
             },

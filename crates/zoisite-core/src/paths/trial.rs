@@ -54,7 +54,8 @@ pub fn links(cluster: &Cluster) -> Vec<Link> {
             Protocol::Vrrp => 0,
             Protocol::UdpAndTcp(_) | Protocol::Udp(_) | Protocol::All => continue,
         };
-        let floating = cluster.balancers.floating.filter(|_| demand.protocol == Protocol::Vrrp);
+        let virtual_ip =
+            cluster.load_balancers.virtual_ip.filter(|_| demand.protocol == Protocol::Vrrp);
         for from in demand.from.iter().flat_map(End::hosts) {
             for to in demand.to.hosts().iter().filter(|to| *to != from) {
                 let Some(host) = cluster.host(to) else { continue };
@@ -62,8 +63,8 @@ pub fn links(cluster: &Cluster) -> Vec<Link> {
                     from: from.clone(),
                     to: to.clone(),
                     service: demand.service,
-                    address: floating
-                        .and_then(|floating| host.address_beside(floating))
+                    address: virtual_ip
+                        .and_then(|virtual_ip| host.address_beside(virtual_ip))
                         .unwrap_or(host.address),
                     port,
                     endpoint: None,
@@ -120,7 +121,7 @@ pub fn sample(cluster: &Cluster, links: Vec<Link>) -> (Vec<Link>, Sampling) {
         .members
         .iter()
         .chain(&cluster.control_plane.hosts)
-        .chain(&cluster.balancers.hosts)
+        .chain(&cluster.load_balancers.hosts)
         .collect();
     let others: Vec<_> =
         cluster.hosts.iter().filter(|host| !carrying.contains(&host.name)).collect();
@@ -310,7 +311,7 @@ pub struct Blocked {
     /// What that means.
     pub cause: String,
     /// What to do about it.
-    pub mend: String,
+    pub fix: String,
 }
 
 /// What is not open, told once for all who do not get through, with who does: that tells where it is stopped.
@@ -332,13 +333,13 @@ pub fn blocked(trials: &[Trial]) -> Vec<Blocked> {
         let from = names(&mut stopped.iter().map(|trial| &trial.link.from));
         let open_from = names(&mut open.map(|trial| &trial.link.from));
         let services: BTreeSet<Service> = stopped.iter().map(|t| t.link.service).collect();
-        let (cause, mend) = match &stopped[0].link.endpoint {
+        let (cause, fix) = match &stopped[0].link.endpoint {
             Some(end) => meaning_of_mesh((to, end), outcome, (&from, &open_from)),
             None => meaning(to, port, outcome, (&from, &open_from), trials),
         };
         let services = services.into_iter().collect();
         let (to, outcome) = (to.clone(), outcome.clone());
-        Blocked { to, services, ports: vec![port], from, open_from, outcome, cause, mend }
+        Blocked { to, services, ports: vec![port], from, open_from, outcome, cause, fix }
     });
     // The same at several ports of a host is told once.
     let mut out: Vec<Blocked> = Vec::new();
@@ -421,7 +422,7 @@ fn meaning(
                 true => format!("IP protocol 112 does not come through: {to} is reached at its ports, so a firewall drops it, there, on {first} or in front of either"),
                 false => format!("nothing of {to} is reached: it may be the host, not the protocol"),
             },
-            format!("two hosts that do not hear one another both hold the floating address: let IP protocol 112 (VRRP) through; {rules}"),
+            format!("two hosts that do not hear one another both hold the virtual IP: let IP protocol 112 (VRRP) through; {rules}"),
         ),
         Outcome::Silent | Outcome::Refused => {
             let how = match outcome {

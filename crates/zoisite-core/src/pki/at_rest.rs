@@ -37,7 +37,7 @@ pub struct AtRestKeys {
 pub enum AtRestStage {
     /// Every API server is to accept it.
     Accept(String),
-    /// Every API server is to encrypt by it, and then everything is to be written anew.
+    /// Every API server is to encrypt by it, and then everything is to be written again.
     Rewrite(String),
 }
 
@@ -78,7 +78,7 @@ impl AtRestKeys {
         next
     }
 
-    /// The ring in which that key is accepted too, until everything is written anew; `None` where nobody knows it.
+    /// The ring in which that key is accepted too, until everything is written again; `None` where nobody knows it.
     pub fn accepting(&self, id: &str) -> Option<Self> {
         if self.ring().all().any(|key| key.id == id) {
             return Some(self.clone());

@@ -118,7 +118,7 @@ pub fn edges(cluster: &Cluster) -> Vec<Edge> {
     for member in &members {
         between_members(cluster, member, &members, &mut out);
     }
-    let balancers: Vec<&Host> = cluster.dialled_balancers().collect();
+    let load_balancers: Vec<&Host> = cluster.dialled_load_balancers().collect();
     let nodes = cluster.nodes();
     for api in &apis {
         for member in &members {
@@ -126,7 +126,7 @@ pub fn edges(cluster: &Cluster) -> Vec<Edge> {
             let at = (San::Ip(member.address), cluster.etcd.client_port);
             out.push(Edge::new((host(api), Some(Profile::ApiToEtcd)), server, at));
         }
-        to_api_server(cluster, api, &balancers, nodes.len(), &mut out);
+        to_api_server(cluster, api, &load_balancers, nodes.len(), &mut out);
         from_api_server(api, &nodes, &mut out);
     }
     for registry in cluster.hosts_of(Role::Registry) {
@@ -174,18 +174,18 @@ fn between_members(cluster: &Cluster, member: &Host, members: &[&Host], out: &mu
     }
 }
 
-/// What dials an API server, itself or through the stable address.
+/// What dials an API server, itself or through the API endpoint.
 fn to_api_server(
     cluster: &Cluster,
     api: &Host,
-    balancers: &[&Host],
+    load_balancers: &[&Host],
     nodes: usize,
     out: &mut Vec<Edge>,
 ) {
     let server = || (host(api), Some(Profile::ApiServer));
     let own = || (San::Ip(api.address), cluster.control_plane.port);
     let stable = || {
-        let address = &cluster.control_plane.address;
+        let address = &cluster.control_plane.endpoint;
         let name = match &address.host {
             EndpointHost::Name(name) => San::Dns(name.clone()),
             EndpointHost::Address(ip) => San::Ip(*ip),
@@ -195,10 +195,10 @@ fn to_api_server(
     for profile in [Profile::ControllerManager, Profile::Scheduler] {
         out.push(Edge::new((host(api), Some(profile)), server(), own()));
     }
-    for balancer in balancers {
+    for load_balancer in load_balancers {
         // Its check of readiness is anonymous, and verifies the server by its host's name.
         let at = (San::Dns(api.name.to_string()), cluster.control_plane.port);
-        out.push(Edge::new((host(balancer), None), server(), at));
+        out.push(Edge::new((host(load_balancer), None), server(), at));
     }
     out.push(Edge::new((Party::Run, Some(Profile::RunApi)), server(), own()));
     for client in [

@@ -22,14 +22,14 @@ pub struct Ending {
     pub holders: Vec<String>,
     /// The first of them begins.
     pub from: Timestamp,
-    /// From then on the first of them is issued anew; an authority's never is by itself.
+    /// From then on the first of them is issued again; an authority's never is by itself.
     pub renewed: Option<Timestamp>,
     /// The first of them ends.
     pub end: Timestamp,
 }
 
 /// What of a cluster ends when, the first first: what is in force and has a holder, by kind and day. `renew` is what the
-/// cluster file says of when certificates are issued anew.
+/// cluster file says of when certificates are issued again.
 pub fn endings(ledger: &Ledger, renew: Option<i64>) -> Vec<Ending> {
     let lasts = |entry: &&LedgerEntry| {
         entry.is_in_force() && entry.profile.holder() != Holder::Run && ledger.believes(entry)

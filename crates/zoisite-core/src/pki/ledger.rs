@@ -63,7 +63,7 @@ impl Ledger {
         self.entries.iter().find(is)
     }
 
-    /// Whether anybody believes a certificate still: its authority may be gone, and people's are not issued anew by
+    /// Whether anybody believes a certificate still: its authority may be gone, and people's are not issued again by
     /// themselves.
     pub fn believes(&self, entry: &LedgerEntry) -> bool {
         self.issuer(entry).is_some()

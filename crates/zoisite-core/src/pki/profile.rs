@@ -207,15 +207,15 @@ profiles! {
     /// What gives out metrics of a host, towards the site's monitoring.
     MonitoringServer = "monitoring-server", Cluster, Server, Holder::Monitored,
         at("monitoring", "server", MONITORING_USER);
-    /// kube-proxy towards the stable address.
+    /// kube-proxy towards the API endpoint.
     KubeProxy = "kube-proxy", Cluster, Client, Holder::Nodes,
         at("kube-proxy", "client", "root");
     /// A kubelet towards API servers that ask for logs or exec.
     KubeletServing = "kubelet-serving", Cluster, Server, Holder::Nodes,
         at("kubelet", "serving", "root");
-    /// A kubelet towards the stable address: signed from its own request, its key never leaves it.
+    /// A kubelet towards the API endpoint: signed from its own request, its key never leaves it.
     KubeletClient = "kubelet-client", Cluster, Client, Holder::Joining, None;
-    /// A person towards the stable address.
+    /// A person towards the API endpoint.
     Person = "person", Cluster, Client, Holder::Person, None;
     /// A person towards etcd, with etcd's own tools: short-lived.
     PersonInEtcd = "person-in-etcd", EtcdClient, Client, Holder::Person, None;

@@ -24,7 +24,7 @@ pub enum SecretRef {
     FormerKey(String),
     /// The key by which a host's SSH server is known, where it was made here before the host was.
     LoginKey(HostName),
-    /// The word by which a host that nobody dials opens its join files, and seals its letters.
+    /// The word by which an offline host opens its join files, and seals its reports.
     HostWord(HostName),
     /// The key that signs join files.
     JoinFileSigner,

@@ -17,7 +17,7 @@ pub enum Standing {
     Comes,
     /// Every verifier of the cluster's believes it; it signs when a person says so.
     Believed,
-    /// It signed: what it issued is to be issued anew.
+    /// It signed: what it issued is to be issued again.
     Goes,
     /// Nothing that the cluster's hosts show was issued by it; it goes when a person says so.
     Spent,
@@ -33,7 +33,7 @@ impl fmt::Display for Standing {
             Self::Signs => "signs",
             Self::Comes => "comes: every host is to believe it first",
             Self::Believed => "believed by every host, and signs when you say so",
-            Self::Goes => "goes: what it issued is issued anew",
+            Self::Goes => "goes: what it issued is issued again",
             Self::Spent => {
                 "believed still, and nothing of hosts' rests on it: goes when you say so"
             }
@@ -55,7 +55,7 @@ impl Standing {
 pub enum TrustStage {
     /// Every verifier is to believe the one that comes.
     Believe(AuthorityKind),
-    /// Everything that the one before issued is to be issued anew.
+    /// Everything that the one before issued is to be issued again.
     SignBy(AuthorityKind),
     /// Nobody is to believe the one before any more.
     Forget(AuthorityKind),
@@ -125,5 +125,5 @@ impl TokenKeyTurn {
 }
 
 /// How long a token of a service account lasts at most: the platform stretches those of pods to a year for clients that
-/// do not read them anew (kube-apiserver's `--service-account-extend-token-expiration`).
+/// do not read them again (kube-apiserver's `--service-account-extend-token-expiration`).
 pub const TOKEN_LASTS: SignedDuration = SignedDuration::from_hours(366 * 24);

@@ -48,7 +48,7 @@ pub struct Wanted {
     pub keys_made: KeysMade,
     /// Lifetime, in seconds.
     pub seconds: i64,
-    /// So long before its end it is issued anew, in seconds, where the file says it.
+    /// So long before its end it is issued again, in seconds, where the file says it.
     pub renew: Option<i64>,
     /// So far in the past it begins, in seconds.
     pub backdated: i64,
@@ -203,12 +203,12 @@ fn names(cluster: &Cluster, profile: Profile, host: &Host) -> Vec<San> {
             );
             names.push(San::Dns(format!("kubernetes.default.svc.{domain}")));
             names.extend(cluster.network.services.iter().filter_map(first_address).map(San::Ip));
-            names.extend(cluster.balancers.floating.map(San::Ip));
-            names.push(match &cluster.control_plane.address.host {
+            names.extend(cluster.load_balancers.virtual_ip.map(San::Ip));
+            names.push(match &cluster.control_plane.endpoint.host {
                 EndpointHost::Name(name) => San::Dns(name.clone()),
                 EndpointHost::Address(ip) => San::Ip(*ip),
             });
-            names.extend(cluster.dialled_balancers().map(|host| San::Ip(host.address)));
+            names.extend(cluster.dialled_load_balancers().map(|host| San::Ip(host.address)));
             names
         }
         _ => Vec::new(),

@@ -38,7 +38,7 @@ lock() {
   renew_notes
 }
 unlock() { exec 9>&-; }
-# A unit runs with older files until it was started anew, or has read them anew where that is enough; a mark says so.
+# A unit runs with older files until it was started again, or has read them again where that is enough; a mark says so.
 pending() {
   if [ "${2:-restart}" = reload ] && [ -e "$state/pending/$1" ]; then return; fi
   attempt "noting that $1 must ${2:-restart}" put_text "${2:-restart}" "$state/pending/$1" root
@@ -65,7 +65,7 @@ is_off() {
   esac
   return 1
 }
-# units: from now on they stop, also for the next boots; systemd reads its files anew for all of them once.
+# units: from now on they stop, also for the next boots; systemd reads its files again for all of them once.
 end() {
   attempt "disabling $*" systemctl disable --quiet "$@"
   attempt "stopping $*" systemctl stop --no-block "$@"
@@ -81,7 +81,7 @@ ended_within() {
   systemctl kill --signal=KILL "$1" 2>/dev/null
   attempt "stopping $1" systemctl stop "$1"
 }
-# unit, its folder, the mark of a proven quorum, the folder of its keys: a member that is none any more, or begins anew.
+# unit, its folder, the mark of a proven quorum, the folder of its keys: a member that is none any more, or begins again.
 # Its data is never deleted; what was moved aside is nobody's stray.
 set_aside() {
   begin "move what is left in $2 aside"
@@ -177,7 +177,7 @@ give_away() {
   changed
 }
 take_part() {
-  begin "take part in holding the floating address"
+  begin "take part in holding the virtual IP"
   rm -f "$1"
   changed
 }

@@ -16,7 +16,7 @@ pub(crate) use observe::etcd_data;
 pub use observe::{Depth, observe};
 pub(crate) use operation::acting;
 pub use operation::{
-    MadeData, Operation, Stretch, fetch_script, keep_rules_script, notes_script, take_back_script,
+    MadeData, Operation, Stretch, fetch_script, keep_rules_script, notes_script, uninstall_script,
     upload_script,
 };
 pub use pace::Pace;

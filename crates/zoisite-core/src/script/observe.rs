@@ -15,7 +15,7 @@ pub(super) const OBSERVE: &str = include_str!("observe.sh");
 pub enum Depth {
     /// A large file is known by size, inode and time once its checksum was verified.
     Quick,
-    /// Every checksum is computed anew.
+    /// Every checksum is computed again.
     Deep,
 }
 
@@ -49,7 +49,7 @@ pub fn observe(holdings: &HostHoldings, depth: Depth) -> String {
         let _ = writeln!(body, "programs {}", words.join(" "));
     }
     if let Some(node) = &holdings.node {
-        let name = quote(node.stable_name.as_deref().unwrap_or_default());
+        let name = quote(node.api_name.as_deref().unwrap_or_default());
         let _ = writeln!(body, "now 'the node'\nswaps\npods_disk");
         let client = quote(&node.client);
         let _ = writeln!(body, "node_state {client} {name} {}", quote(TOKEN_PATH));
@@ -60,7 +60,7 @@ pub fn observe(holdings: &HostHoldings, depth: Depth) -> String {
     if let Some(address) = &holdings.address {
         let _ = writeln!(
             body,
-            "now 'the floating address'\nfloating {address} {CAN_SERVE} {ADDRESS_STATE} {ADDRESS_AWAY}"
+            "now 'the virtual IP'\nvirtual_ip {address} {CAN_SERVE} {ADDRESS_STATE} {ADDRESS_AWAY}"
         );
     }
     if let Some(etcd) = &holdings.etcd {

@@ -223,12 +223,12 @@ node_state() {
     say identity "$(awk '/-END CERT/ { exit } inside { printf "%s", $0 } /-BEGIN CERT/ { inside = 1 }' "$1")"
   fi
   if [ -e "$3" ]; then say token-left yes; fi
-  now 'the stable name'
+  now 'the name of the API endpoint'
   [ -z "$2" ] || if timeout 10 getent ahosts "$2" >/dev/null 2>&1; then say resolves yes; else say resolves no; fi
 }
-# the floating address, what tells whether this host can serve, what the daemon says of itself, the mark of one that
+# the virtual IP, what tells whether this host can serve, what the daemon says of itself, the mark of one that
 # left it to others
-floating() {
+virtual_ip() {
   held=no serves=no away=no
   if [ -n "$(ip -o address show to "$1" 2>/dev/null)" ]; then held=held; fi
   if [ -x "$2" ] && timeout 6 "$2" >/dev/null 2>&1; then serves=serves; fi

@@ -16,7 +16,7 @@ use crate::text::quote;
 const ACT: &str = include_str!("act.sh");
 const FETCH: &str = include_str!("fetch.sh");
 
-/// For how long a host that was told to leave the floating address is waited for: where nobody else can serve there,
+/// For how long a host that was told to leave the virtual IP is waited for: where nobody else can serve there,
 /// nobody takes it.
 const GIVE_AWAY_SECONDS: u32 = 15;
 
@@ -36,7 +36,7 @@ pub enum Operation {
     },
     /// Take a file away that must not stay.
     Remove(String),
-    /// Stop an etcd member that is none any more, or begins anew, and move its data aside: it is never started again,
+    /// Stop an etcd member that is none any more, or begins again, and move its data aside: it is never started again,
     /// and never deleted.
     SetAside {
         /// Its unit.
@@ -63,15 +63,15 @@ pub enum Operation {
         /// What it must say.
         cluster_id: String,
     },
-    /// Have systemd read unit files anew, and the unit start at boot.
+    /// Have systemd read unit files again, and the unit start at boot.
     Enable(&'static str),
     /// Start a unit, without waiting.
     Start(&'static str),
     /// Restart a unit, without waiting.
     Restart(&'static str),
-    /// Leave the floating address to others, and wait until it is gone: what is done next interrupts nobody.
+    /// Leave the virtual IP to others, and wait until it is gone: what is done next interrupts nobody.
     GiveAway(IpAddr),
-    /// Hold the floating address again, where one can serve there.
+    /// Hold the virtual IP again, where one can serve there.
     TakePart,
     /// Wait on the host until a unit is ready. Comes last in a stretch: it lets go of the host's lock.
     Settle {
@@ -131,7 +131,7 @@ impl fmt::Display for Operation {
             Self::Start(unit) => write!(f, "start {unit}"),
             Self::Restart(unit) => write!(f, "restart {unit}"),
             Self::GiveAway(address) => write!(f, "leave {address} to others"),
-            Self::TakePart => f.write_str("take part in holding the floating address"),
+            Self::TakePart => f.write_str("take part in holding the virtual IP"),
             Self::Settle { unit, .. } => write!(f, "wait for {unit}"),
         }
     }
@@ -276,8 +276,8 @@ pub(crate) fn acting(more: &[&'static str]) -> Vec<&'static str> {
 
 /// The script that takes everything back that Zoisite put on a host, the last first, by the host's own notes.
 /// Data that others keep in a folder stays there.
-pub fn take_back_script(host: &HostName, generation: u64) -> String {
-    let body = format!("lock {generation}\ntake_back\n");
+pub fn uninstall_script(host: &HostName, generation: u64) -> String {
+    let body = format!("lock {generation}\nuninstall\n");
     wrapped(&format!("zoisite: take back what was put on {host}"), &acting(&[]), &body)
 }
 

@@ -98,7 +98,7 @@ pub struct EtcdStatus {
     pub raft_term: u64,
     /// Size of the database file, in bytes.
     pub db_size: i64,
-    /// How much of it is in use: the rest is won by writing it anew.
+    /// How much of it is in use: the rest is won by writing it again.
     pub in_use: i64,
     /// The largest that it may become, in bytes; 0 where the member does not say.
     pub quota: i64,
@@ -113,11 +113,11 @@ impl EtcdStatus {
     pub fn needs_upkeep(&self) -> Vec<(String, &'static str)> {
         let mut out = Vec::new();
         for error in &self.errors {
-            let (what, mend) = match error {
+            let (what, fix) = match error {
                 full if full.contains("NOSPACE") => (
                     "its database reached its quota, and the whole quorum refuses writes (NOSPACE)"
                         .to_owned(),
-                    "zoisite upkeep makes room and takes the alarm back",
+                    "zoisite defragment makes room and takes the alarm back",
                 ),
                 other if other.contains("CORRUPT") => (
                     "its data is not what the others hold (CORRUPT)".to_owned(),
@@ -125,7 +125,7 @@ impl EtcdStatus {
                 ),
                 other => (other.clone(), "zoisite status and its own log say more"),
             };
-            out.push((what, mend));
+            out.push((what, fix));
         }
         let full = self.quota > 0 && self.db_size / 4 >= self.quota / 5;
         if full && self.errors.is_empty() {
@@ -135,7 +135,7 @@ impl EtcdStatus {
             );
             out.push((
                 what,
-                "zoisite upkeep makes room; more of it: [etcd] settings quota-backend-bytes",
+                "zoisite defragment makes room; more of it: [etcd] settings quota-backend-bytes",
             ));
         }
         out
@@ -213,17 +213,17 @@ pub struct Observed {
     pub identity_by: Option<String>,
     /// Whether a join token is still there, though nobody needs it any more.
     pub token_left: bool,
-    /// Whether the stable address resolves, asked of nodes where it is a name.
+    /// Whether the API endpoint resolves, asked of nodes where it is a name.
     pub resolves: Option<bool>,
     /// Programs of the distribution that are not there.
     pub lacks: Vec<String>,
-    /// What it shows of the floating address, where it may hold it.
+    /// What it shows of the virtual IP, where it may hold it.
     pub address: Option<AddressFacts>,
     /// What did not answer in time, in words.
     pub hangs: Vec<String>,
 }
 
-/// What a host shows of the floating address.
+/// What a host shows of the virtual IP.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct AddressFacts {
     /// Whether it has the address.
@@ -692,7 +692,7 @@ mod tests {
         assert!(of(800, &[]).needs_upkeep()[0].0.contains("80 % of its quota"));
         let full = of(1_000, &["memberID:7 alarm:NOSPACE "]).needs_upkeep();
         assert!(full.len() == 1 && full[0].0.contains("refuses writes"), "{full:?}");
-        assert!(full[0].1.contains("zoisite upkeep"));
+        assert!(full[0].1.contains("zoisite defragment"));
         let spoiled = of(1, &["memberID:7 alarm:CORRUPT "]).needs_upkeep();
         assert!(spoiled[0].1.contains("take it out"), "never just taken back");
         // A member that does not say its quota is not judged by it.

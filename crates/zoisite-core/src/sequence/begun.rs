@@ -24,18 +24,18 @@ pub struct FixedFacts {
     pub services: Vec<IpNet>,
     /// `network.pod-subnet`, in bits.
     pub pod_subnet: u8,
-    /// The floating address and who holds it, in words; `None` where there was none.
+    /// The virtual IP and who holds it, in words; `None` where there was none.
     #[serde(default)]
-    pub floating: Option<String>,
+    pub virtual_ip: Option<String>,
 }
 
-/// The floating address and who holds it, in words.
-fn floating(cluster: &Cluster) -> Option<String> {
+/// The virtual IP and who holds it, in words.
+fn virtual_ip(cluster: &Cluster) -> Option<String> {
     let holders = match cluster.front() {
-        Role::Balancer => "the balancers",
+        Role::LoadBalancer => "the load balancers",
         _ => "the control planes",
     };
-    cluster.balancers.floating.map(|address| format!("{address}, held by {holders}"))
+    cluster.load_balancers.virtual_ip.map(|address| format!("{address}, held by {holders}"))
 }
 
 /// The record of a cluster that was begun. Nothing ever starts as if new against it, whatever the file says.
@@ -74,7 +74,7 @@ impl Begun {
                 pods: network.pods.clone(),
                 services: network.services.clone(),
                 pod_subnet: network.pod_subnet,
-                floating: floating(cluster),
+                virtual_ip: virtual_ip(cluster),
             },
             members: peer_urls(cluster).into_iter().collect(),
             left: BTreeSet::new(),
@@ -98,7 +98,7 @@ impl Begun {
     }
 }
 
-/// What the record must say of members before a leg towards `arm` begins: those that are in, whoever is about to be let
+/// What the record must say of members before a stage towards `arm` begins: those that are in, whoever is about to be let
 /// in or moved, and those that were taken out and of which something may be left.
 pub fn recorded(begun: Option<&Begun>, cluster: &Cluster, real: &Real, arm: &Arm) -> Records {
     let wanted: BTreeMap<HostName, String> = peer_urls(cluster).into_iter().collect();
@@ -168,9 +168,9 @@ fn fixed(facts: &FixedFacts, cluster: &Cluster) -> Vec<Refusal> {
         ("network.pod-subnet", facts.pod_subnet.to_string(), network.pod_subnet.to_string()),
     ];
     // One may be added. Taken over by others it would lead nowhere for minutes, and everything dials it.
-    let floats = facts.floating.clone().map(|begun| {
-        let now = floating(cluster).unwrap_or_else(|| "none".into());
-        ("balancers.floating", begun, now)
+    let floats = facts.virtual_ip.clone().map(|begun| {
+        let now = virtual_ip(cluster).unwrap_or_else(|| "none".into());
+        ("load-balancers.virtual-ip", begun, now)
     });
     all.into_iter()
         .chain(floats)
@@ -179,7 +179,7 @@ fn fixed(facts: &FixedFacts, cluster: &Cluster) -> Vec<Refusal> {
             rule: Rule::SafeWay,
             host: None,
             found: format!("{key} was {begun} when the cluster began, and the file now says {now}"),
-            mend: format!("every node and service was built upon it, and this version changes it on no cluster that stands: put {begun} back, or raise another cluster"),
+            fix: format!("every node and service was built upon it, and this version changes it on no cluster that stands: put {begun} back, or raise another cluster"),
         })
         .collect()
 }

@@ -69,7 +69,7 @@ pub struct Refusal {
     /// What was found.
     pub found: String,
     /// What a person can do.
-    pub mend: String,
+    pub fix: String,
 }
 
 impl fmt::Display for Refusal {
@@ -120,8 +120,8 @@ pub fn same_machine(host: &HostName, pin: &MachinePin, observed: &Observed) -> R
         rule: Rule::SameMachine,
         host: Some(host.clone()),
         found,
-        mend: format!(
-            "if {host} was replaced or set up anew on purpose: zoisite raise --accept {host}"
+        fix: format!(
+            "if {host} was replaced or set up again on purpose: zoisite raise --accept {host}"
         ),
     })
 }
@@ -146,7 +146,7 @@ pub(super) fn same_node(
             short(registered),
             short(&observed.machine)
         ),
-        mend: format!(
+        fix: format!(
             "if that machine is gone for good: zoisite raise --accept {host} removes its node object and joins this one"
         ),
     })
@@ -171,7 +171,7 @@ pub(super) fn one_hand(host: &HostName, observed: &Observed) -> Result<(), Refus
         host: Some(host.clone()),
         found: "a script of another run is still at work there: what it does is not known yet"
             .into(),
-        mend: "it ends by itself: the same command again in a minute".into(),
+        fix: "it ends by itself: the same command again in a minute".into(),
     })
 }
 
@@ -186,7 +186,7 @@ pub(super) fn no_foreign_host(
             rule: Rule::NoForeignData,
             host: Some(host.clone()),
             found: format!("it carries another cluster ({found})"),
-            mend: format!(
+            fix: format!(
                 "check its address; when nobody needs that cluster there, take its units and files away by \
                  hand (ssh {host} sudo cat /var/lib/zoisite/notes), then {CLUSTER_MARK}"
             ),
@@ -213,7 +213,7 @@ pub(super) fn no_foreign_data(
             rule: Rule::NoForeignData,
             host: Some(host.clone()),
             found,
-            mend: format!(
+            fix: format!(
                 "look at it; if nobody needs it there, move it aside by hand: ssh {host} sudo mv {path} {path}.aside"
             ),
         })
@@ -254,7 +254,7 @@ pub(super) fn quorum_first(
         rule: Rule::QuorumFirst,
         host: Some(host.clone()),
         found: format!("the quorum is formed, and {} holds no data of this member", etcd.data),
-        mend: "if its data was lost for good, zoisite raise, at a terminal or with --yes, takes the member out and \
+        fix: "if its data was lost for good, zoisite raise, at a terminal or with --yes, takes the member out and \
                lets it in again as a new one. Starting it as if new is not safe"
             .into(),
     })
@@ -275,7 +275,7 @@ pub(super) fn no_older_quorum(
             found: format!(
                 "it heard of quorum {heard} of this cluster, which began with a snapshot, and the store knows of {known}"
             ),
-            mend: "bring the newest copy of the state back: zoisite copy bring".into(),
+            fix: "bring the newest copy of the state back: zoisite backup restore".into(),
         }),
         _ => Ok(()),
     }
@@ -290,11 +290,11 @@ pub(super) fn nothing_as_new(
     looks: &Looks,
     identity: &str,
 ) -> Vec<Refusal> {
-    let refuse = |host: &HostName, found: String, mend: String| Refusal {
+    let refuse = |host: &HostName, found: String, fix: String| Refusal {
         rule: Rule::QuorumFirst,
         host: Some(host.clone()),
         found,
-        mend,
+        fix,
     };
     let Some(begun) = begun else {
         let carries = |observed: &Observed| {
@@ -341,18 +341,18 @@ pub(super) fn nothing_as_new(
     begun
         .dropped(cluster)
         .filter_map(|host| {
-            let mend = format!("name {host} in etcd.members again; {}", or_aside(host));
+            let fix = format!("name {host} in etcd.members again; {}", or_aside(host));
             match looks.get(host) {
                 Some(Ok(observed)) if !observed.etcd.data => None,
                 Some(Ok(_)) => Some(refuse(
                     host,
                     "it holds data of this cluster's first start, and the file no longer names it a member".into(),
-                    mend,
+                    fix,
                 )),
                 Some(Err(_)) | None => Some(refuse(
                     host,
                     "it was a member of this cluster's first start, and whether it holds data cannot be seen".into(),
-                    mend,
+                    fix,
                 )),
             }
         })
@@ -383,7 +383,7 @@ pub(super) fn same_minor(
                     "{what} {found} runs on {}{more}, and the file says {wanted}",
                     names.join(", ")
                 ),
-                mend: format!(
+                fix: format!(
                     "this version changes patch releases only: name {}.{}.x in the cluster file",
                     found.major, found.minor
                 ),
@@ -410,8 +410,7 @@ pub(super) fn others_keep_quorum(
             "it must restart, and of {members} members only {reached} can be reached: without it the \
              quorum of {quorum} is lost"
         ),
-        mend: "bring the other members back first: zoisite status says which are not healthy"
-            .into(),
+        fix: "bring the other members back first: zoisite status says which are not healthy".into(),
     })
 }
 

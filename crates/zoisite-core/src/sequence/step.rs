@@ -36,19 +36,19 @@ pub enum Condition {
         /// The host.
         host: HostName,
     },
-    /// The stable address, as this host reaches it, answers with this cluster's certificate and is ready.
+    /// The API endpoint, as this host reaches it, answers with this cluster's certificate and is ready.
     Stable {
         /// The host from which it is dialled.
         from: HostName,
-        /// Whether the balancer on that host is dialled, instead of what the name resolves to.
-        balancer: bool,
+        /// Whether the load balancer on that host is dialled, instead of what the name resolves to.
+        load_balancer: bool,
     },
     /// The cluster's own registry answers at its host's address.
     Registry {
         /// The host.
         host: HostName,
     },
-    /// A node is Ready and stays so for some seconds, and its own kubelet reports anew.
+    /// A node is Ready and stays so for some seconds, and its own kubelet reports again.
     Ready {
         /// The node.
         host: HostName,
@@ -135,12 +135,12 @@ pub enum ApiWork {
     Drain {
         /// The node.
         host: HostName,
-        /// Also those that nobody makes anew elsewhere.
-        lone_pods_too: bool,
+        /// Also those that nobody makes again elsewhere.
+        delete_unmanaged_pods: bool,
         /// Deadline, in seconds.
         seconds: u32,
     },
-    /// Have workloads read anew whom they believe, once it is published for pods.
+    /// Have workloads read again whom they believe, once it is published for pods.
     Believe {
         /// The authorities' certificates, PEM.
         bundle: String,
@@ -237,7 +237,7 @@ pub enum Work {
         /// Before what.
         why: String,
     },
-    /// Have API servers write every secret anew that etcd holds encrypted by another key, or not at all.
+    /// Have API servers write every secret again that etcd holds encrypted by another key, or not at all.
     Rewrite {
         /// Name of the key that they encrypt by.
         key: String,
@@ -290,9 +290,9 @@ pub enum Phase {
     Quorum,
     /// API servers, controller managers, schedulers.
     ControlPlane,
-    /// The balancers in front of them.
-    Balancers,
-    /// The floating address.
+    /// The load balancers in front of them.
+    LoadBalancers,
+    /// The virtual IP.
     Address,
     /// The cluster's own registry, and its images.
     Registry,
@@ -320,7 +320,7 @@ impl Phase {
             Part::Mesh => Self::Mesh,
             Part::Etcd => Self::Quorum,
             Part::ControlPlane => Self::ControlPlane,
-            Part::Balancer => Self::Balancers,
+            Part::LoadBalancer => Self::LoadBalancers,
             Part::Address => Self::Address,
             Part::Registry => Self::Registry,
             Part::Monitoring => Self::Monitoring,
@@ -338,7 +338,7 @@ impl fmt::Display for Phase {
             Self::Configuration => "configuration",
             Self::Quorum => "quorum",
             Self::ControlPlane => "control plane",
-            Self::Balancers => "balancers",
+            Self::LoadBalancers => "load-balancers",
             Self::Address => "address",
             Self::Registry => "registry",
             Self::Rights => "rights",

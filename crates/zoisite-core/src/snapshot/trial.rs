@@ -33,7 +33,7 @@ pub fn begin_trial_script(host: &HostName, octets: u64) -> String {
     wrapped_look(&format!("make ready for a trial on {host}"), TRIAL, &body)
 }
 
-/// The script that tries the snapshot that was brought; done again, it begins anew.
+/// The script that tries the snapshot that was brought; done again, it begins again.
 pub fn trial_script(host: &HostName, revision: i64) -> String {
     // Its text expands where it runs.
     let body = format!("# shellcheck disable=SC2016\ntry_snapshot {revision} {}\n", quote(MEMBER));

@@ -136,7 +136,7 @@ fn addresses(facts: &Facts) -> String {
     listed(&lasting.map(|a| format!("{} on {}", a.net, a.link)).collect::<Vec<_>>())
 }
 
-/// Ports that are not picked anew at every start.
+/// Ports that are not picked again at every start.
 fn ports(facts: &Facts) -> String {
     let lasting = facts.listening.iter().filter(|s| s.port < 32_768);
     let outward = lasting.filter(|s| s.address.is_none_or(|address| !address.is_loopback()));

@@ -70,8 +70,8 @@ pub struct Facts {
     pub cgroups: u8,
     /// Whether nftables works.
     pub nftables: bool,
-    /// Who answers at the floating address, by the hardware address; asked of those who may hold it.
-    pub floating: Option<String>,
+    /// Who answers at the virtual IP, by the hardware address; asked of those who may hold it.
+    pub virtual_ip: Option<String>,
     /// Who else advertises a virtual router of the same id on the segment; asked of the same.
     #[serde(default)]
     pub routers: Vec<String>,
@@ -364,7 +364,7 @@ impl Facts {
             ["forwarding", answer] => self.forwarding = *answer == "1",
             ["mandatory", what] => self.mandatory.push(text(what)),
             ["router", address] => self.routers.push(text(address)),
-            ["neighbour", _, mac] => self.floating = Some(text(mac)),
+            ["neighbour", _, mac] => self.virtual_ip = Some(text(mac)),
             ["firewall", unit] => self.firewall.push(text(unit)),
             ["policy", table, chain, hook, policy] => self.policies.push(Policy {
                 chain: format!("{table} {chain}"),

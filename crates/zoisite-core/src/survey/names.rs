@@ -9,15 +9,16 @@ use crate::cluster::{Cluster, Host, HostName};
 /// So many hosts are asked for by name from each host; of more only those that others depend on.
 pub(crate) const ALL_NAMES: usize = 24;
 
-/// Names and addresses that a host is asked for: the stable name, and those of the hosts.
+/// Names and addresses that a host is asked for: the API endpoint's name, and those of the hosts.
 pub fn names_to_ask(cluster: &Cluster, host: &Host) -> (Vec<String>, Vec<IpAddr>) {
     let all = cluster.hosts.len() <= ALL_NAMES;
-    let depended = [&cluster.etcd.members, &cluster.control_plane.hosts, &cluster.balancers.hosts];
+    let depended =
+        [&cluster.etcd.members, &cluster.control_plane.hosts, &cluster.load_balancers.hosts];
     let wanted = |other: &&Host| {
         all || host.name == other.name || depended.iter().any(|hosts| hosts.contains(&other.name))
     };
     let asked = || cluster.hosts.iter().filter(wanted);
-    let stable = cluster.stable_name().map(ToOwned::to_owned);
+    let stable = cluster.api_name().map(ToOwned::to_owned);
     let names = asked().map(|host| host.name.to_string());
     (stable.into_iter().chain(names).collect(), asked().flat_map(Host::dialled).collect())
 }
@@ -45,7 +46,7 @@ pub struct NameRow {
     pub got: Vec<String>,
     /// How that stands to what is expected.
     pub naming: Naming,
-    /// Whether it is the stable name.
+    /// Whether it is the API endpoint's name.
     pub stable: bool,
     /// Who gets that; `None` stands for this machine.
     pub askers: Vec<Option<HostName>>,
@@ -62,7 +63,7 @@ pub fn names(
     let mut rows: Vec<NameRow> = Vec::new();
     let askers = here.map(|here| (None, here));
     let askers = askers.into_iter().chain(facts.iter().map(|(host, facts)| (Some(host), facts)));
-    let stable = cluster.stable_name();
+    let stable = cluster.api_name();
     let by_name: BTreeMap<&str, &Host> =
         cluster.hosts.iter().map(|host| (host.name.as_str(), host)).collect();
     let by_address: BTreeMap<IpAddr, &Host> = cluster
@@ -84,7 +85,7 @@ pub fn names(
         for named in &seen.names {
             let is_stable = stable == Some(named.asked.as_str());
             let expected: Vec<IpAddr> = match by_name.get(named.asked.as_str()) {
-                _ if is_stable => cluster.stable_leads_to(),
+                _ if is_stable => cluster.api_leads_to(),
                 Some(host) => host.addresses().collect(),
                 None => continue,
             };

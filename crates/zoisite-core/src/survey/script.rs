@@ -29,7 +29,7 @@ fn places(cluster: &Cluster, host: &Host) -> Vec<(&'static str, String)> {
 /// Programs of the distribution that a host needs for what it holds.
 fn programs(cluster: &Cluster, host: &HostName) -> Vec<&'static str> {
     let mut out = Vec::new();
-    if cluster.balancers.hosts.contains(host) || cluster.has_monitoring(host) {
+    if cluster.load_balancers.hosts.contains(host) || cluster.has_monitoring(host) {
         out.push("haproxy");
     }
     if cluster.is_node(host) {
@@ -42,15 +42,15 @@ fn programs(cluster: &Cluster, host: &HostName) -> Vec<&'static str> {
 pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
     let mut body =
         String::from("clock\nnow 'the host itself'\nhost_facts\nmachine\nnature\nkernel\n");
-    let holds = cluster.floating_holders().contains(&host.name);
-    let floating = cluster.balancers.floating.filter(|_| holds);
-    if let (Some(floating), Some(id)) = (floating, cluster.router_id()) {
-        let holders = cluster.floating_holders();
+    let holds = cluster.virtual_ip_holders().contains(&host.name);
+    let virtual_ip = cluster.load_balancers.virtual_ip.filter(|_| holds);
+    if let (Some(virtual_ip), Some(id)) = (virtual_ip, cluster.router_id()) {
+        let holders = cluster.virtual_ip_holders();
         let own = holders.iter().filter_map(|name| cluster.host(name));
-        let own = own.filter_map(|host| host.address_beside(floating));
+        let own = own.filter_map(|host| host.address_beside(virtual_ip));
         let own: String = own.map(|address| format!(" {address}")).collect();
-        let (_, group) = group(floating);
-        let beside = host.address_beside(floating).unwrap_or(host.address);
+        let (_, group) = group(virtual_ip);
+        let beside = host.address_beside(virtual_ip).unwrap_or(host.address);
         body.push_str(&format!("routers_begin {id} {group} {beside}{own}\n"));
     }
     body.push_str("now 'its disks'\n");
@@ -62,8 +62,8 @@ pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
         body.push_str(&format!("now 'how fast its disk writes'\nwritten {folder}\n"));
     }
     body.push_str(&format!("now 'its network'\nnetwork {ROUTE_PROTOCOL}\n"));
-    if let Some(floating) = floating {
-        body.push_str(&format!("now 'the floating address'\nneighbour {floating}\n"));
+    if let Some(virtual_ip) = virtual_ip {
+        body.push_str(&format!("now 'the virtual IP'\nneighbour {virtual_ip}\n"));
     }
     body.push_str("now names\nname_servers\n");
     let (names, addresses) = names_to_ask(cluster, host);
@@ -76,7 +76,7 @@ pub fn survey_script(cluster: &Cluster, host: &Host) -> String {
     body.push_str(&format!("found {}\n", programs(cluster, &host.name).join(" ")));
     body.push_str("now 'where packages come from'\npackages\n");
     body.push_str(&format!("now 'leftovers'\nleftovers {folder}\n"));
-    if floating.is_some() {
+    if virtual_ip.is_some() {
         body.push_str("now 'others that float addresses'\nrouters_heard\n");
     }
     let etcd = EtcdPaths::of(cluster, None, "");

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::OnceLock;
 
 use crate::common::scene::{ID, Scene, index, needs};
-use crate::common::{Known, SALTMARSH, at, host, leg, saltmarsh};
+use crate::common::{Known, SALTMARSH, at, host, saltmarsh, stage};
 use proptest::prelude::*;
 use zoisite_core::aim::{
     Aim, Arm, Health, Machine, Member, Next, Quorum, Real, Records, Scope, Why, as_it_stands,
@@ -66,7 +66,7 @@ fn edit(real: &mut Real, name: &str, change: impl FnOnce(&mut Member)) {
 /// Where to go from members that this program made to those of the file.
 fn aim(from: &[&str], to: &[&str], real: &Real) -> Aim {
     let kept = made(from);
-    leg(next_aim(&file(to), &urls(to), &kept, real, true))
+    stage(next_aim(&file(to), &urls(to), &kept, real, true))
 }
 
 fn arms(from: &[&str], to: &[&str]) -> Vec<String> {
@@ -165,7 +165,7 @@ fn what_others_began_is_theirs_and_what_this_program_began_is_ended() {
     let waits = aim(&three, &["heron", "egret"], &real);
     assert_eq!(waits.arm, Arm::File);
     assert!(waits.held[0].why.contains("https://10.77.0.99:2380 is a learner"), "{waits:?}");
-    assert!(waits.held[0].mend.contains("member remove 11"), "{waits:?}");
+    assert!(waits.held[0].fix.contains("member remove 11"), "{waits:?}");
     // One that a run let in before it was cut: it goes on, or is taken back when the file names it no more.
     let real = with(learner("", url("curlew")));
     let four = ["heron", "egret", "ibis", "curlew"];
@@ -173,7 +173,7 @@ fn what_others_began_is_theirs_and_what_this_program_began_is_ended() {
         matches!(aim(&three, &four, &real).arm, Arm::Promote { host, .. } if host.as_str() == "curlew")
     );
     let kept = made(&four);
-    let back = leg(next_aim(&file(&three), &urls(&three), &kept, &real, true));
+    let back = stage(next_aim(&file(&three), &urls(&three), &kept, &real, true));
     assert!(back.arm.takes_back() && back.arm.to_string().contains("curlew"), "{back:?}");
 }
 
@@ -181,17 +181,17 @@ fn what_others_began_is_theirs_and_what_this_program_began_is_ended() {
 fn without_a_persons_word_nothing_of_the_membership_changes_and_the_rest_goes_on() {
     let (three, one) = (["heron", "egret", "ibis"], ["heron"]);
     let kept = made(&one);
-    let next = |real: &Real| leg(next_aim(&file(&three), &urls(&three), &kept, real, false));
+    let next = |real: &Real| stage(next_aim(&file(&three), &urls(&three), &kept, real, false));
     let aim = next(&stands(&one));
     assert_eq!(aim.arm, Arm::File);
     assert_eq!(aim.etcd.members, urls(&one), "members are those that are in");
     assert_eq!(aim.etcd.dialled, [host("heron")], "and API servers dial nobody else");
-    assert!(aim.held[0].mend.contains("--yes"), "{aim:?}");
+    assert!(aim.held[0].fix.contains("--yes"), "{aim:?}");
     // Where nobody gave the list, members are brought back and no more.
     let mut real = stands(&one);
     real.quorum = Quorum::Unseen;
     let aim = next(&real);
-    assert_eq!(aim.arm, Arm::Mend);
+    assert_eq!(aim.arm, Arm::Fix);
     assert_eq!(aim.etcd.members, urls(&one));
     assert!(aim.held[0].why.contains("a record is no proof"), "{aim:?}");
 }
@@ -205,20 +205,18 @@ fn a_quorum_that_is_lost_is_told_with_what_is_left_of_it() {
     real.entries.insert(host("heron"), 812);
     let next = |to: &[&str], real: &Real| next_aim(&file(to), &urls(to), &made(&three), real, true);
     // Two of three hold their data: they are brought back before anything changes.
-    assert_eq!(leg(next(&["heron", "egret", "curlew"], &real)).arm, Arm::Mend);
+    assert_eq!(stage(next(&["heron", "egret", "curlew"], &real)).arm, Arm::Fix);
     real.machines.insert(host("egret"), Machine::Seen { data: false, spent: true });
-    let Next::Refused { found, mend } = next(&["heron"], &real) else {
-        panic!("there is a way on")
-    };
+    let Next::Refused { found, fix } = next(&["heron"], &real) else { panic!("there is a way on") };
     assert!(
         found.contains("only heron (812 entries) can be seen to hold its data, and 2"),
         "{found}"
     );
-    assert!(mend.contains("heron is the newest"), "{mend}");
+    assert!(fix.contains("heron is the newest"), "{fix}");
     // As long as the file names them all the silent one is waited for; the one that cannot begin without the others
     // keeps nobody from being brought back.
-    let aim = leg(next(&three, &real));
-    assert_eq!(aim.arm, Arm::Mend);
+    let aim = stage(next(&three, &real));
+    assert_eq!(aim.arm, Arm::Fix);
     assert_eq!(
         aim.etcd.members.keys().map(HostName::as_str).collect::<Vec<_>>(),
         ["heron", "ibis"]
@@ -226,11 +224,11 @@ fn a_quorum_that_is_lost_is_told_with_what_is_left_of_it() {
     assert!(aim.held[0].to_string().contains("its data is gone"), "{:?}", aim.held);
     // Where two have lost theirs there is nobody to bring back: the plan is refused, by rule S1.
     real.machines.insert(host("ibis"), Machine::Seen { data: false, spent: true });
-    assert_eq!(leg(next(&three, &real)).etcd.members.len(), 3);
+    assert_eq!(stage(next(&three, &real)).etcd.members.len(), 3);
     // What comes after them is planned from what they say then: one of them may have no vote yet.
     real.machines = stands(&three).machines;
     let all = forecast(&file(&three), &urls(&three), &made(&three), &real, true);
-    assert_eq!(all.iter().map(|aim| aim.arm.clone()).collect::<Vec<_>>(), [Arm::Mend, Arm::File]);
+    assert_eq!(all.iter().map(|aim| aim.arm.clone()).collect::<Vec<_>>(), [Arm::Fix, Arm::File]);
 }
 
 #[test]
@@ -240,23 +238,23 @@ fn one_that_leaves_is_looked_after_as_long_as_it_is_there() {
     edit(&mut real, "ibis", |member| member.health = Health::Down);
     edit(&mut real, "egret", |member| member.health = Health::Down);
     // Too few are well to take one out: those that can be brought back are, whether the file names them or not.
-    let mends = aim(&all, &["heron", "curlew", "plover"], &real);
-    assert_eq!(mends.arm, Arm::Mend);
-    assert!(mends.held.iter().any(|held| held.what.contains("taking egret out")), "{mends:?}");
-    assert_eq!(mends.etcd.members, urls(&all));
-    // Newcomers are to trust those that leave, so that what these show is put right too.
+    let fixes = aim(&all, &["heron", "curlew", "plover"], &real);
+    assert_eq!(fixes.arm, Arm::Fix);
+    assert!(fixes.held.iter().any(|held| held.what.contains("taking egret out")), "{fixes:?}");
+    assert_eq!(fixes.etcd.members, urls(&all));
+    // Unnamed machines are to trust those that leave, so that what these show is put right too.
     let comes = aim(&["heron"], &["curlew"], &stands(&["heron"]));
     assert!(matches!(comes.arm, Arm::Learn { .. }));
     assert_eq!(comes.etcd.members, urls(&["heron", "curlew"]));
     assert_eq!(comes.etcd.dialled, [host("heron")], "who votes, as long as nobody does who stays");
     let (kept, wanted) = (made(&["heron"]), urls(&["curlew"]));
     let unattended = next_aim(&file(&["curlew"]), &wanted, &kept, &stands(&["heron"]), false);
-    assert_eq!(leg(unattended).etcd.dialled, [host("heron")]);
+    assert_eq!(stage(unattended).etcd.dialled, [host("heron")]);
     // What is dialled elsewhere than the file has its host cannot be made again.
     let mut kept = made(&["heron"]);
     kept.members.insert(host("heron"), "https://10.9.9.9:2380".into());
     let comes =
-        leg(next_aim(&file(&["curlew"]), &urls(&["curlew"]), &kept, &stands(&["heron"]), true));
+        stage(next_aim(&file(&["curlew"]), &urls(&["curlew"]), &kept, &stands(&["heron"]), true));
     assert_eq!(comes.etcd.members, urls(&["curlew"]));
 }
 
@@ -271,7 +269,7 @@ fn firewalls_let_members_through_where_they_are_dialled_now() {
     scene.trust.issue(&scene.cluster, at("2026-11-23"));
     scene.known = Known::of(&scene.cluster);
     let rules = |scene: &Scene, consent: bool| -> String {
-        let aim = leg(scene.next(consent).0);
+        let aim = stage(scene.next(consent).0);
         let sources = scene.known.sources(&scene.trust.ledger, ID);
         let sources = Sources { etcd: Some(&aim.etcd), ..sources };
         let cluster = aim.cluster(&scene.cluster);
@@ -300,14 +298,14 @@ fn firewalls_let_members_through_where_they_are_dialled_now() {
     assert!(!rules.contains("2380") && rules.contains("2390"), "{rules}");
 }
 
-/// The steps of a leg, by id, and whether one stands behind another.
+/// The steps of a stage, by id, and whether one stands behind another.
 #[test]
-fn a_leg_proves_the_quorum_before_and_after_and_api_servers_hear_of_it_first() {
+fn a_stage_proves_the_quorum_before_and_after_and_api_servers_hear_of_it_first() {
     let mut scene = Scene::standing();
     scene.cluster = file(&["heron", "egret", "ibis", "curlew", "plover"]);
     scene.trust.issue(&scene.cluster, at("2026-11-23"));
     let (next, real) = scene.next(true);
-    let aim = leg(next);
+    let aim = stage(next);
     let sequence = scene.plan_to(&aim, &real, &[]).unwrap();
     let learns = index(&sequence, "curlew/etcd-learn");
     for before in ["quorum", "curlew/etcd-configure"] {
@@ -316,7 +314,7 @@ fn a_leg_proves_the_quorum_before_and_after_and_api_servers_hear_of_it_first() {
     assert!(needs(&sequence, index(&sequence, "curlew/etcd-start"), learns));
     let touched: BTreeSet<&HostName> =
         sequence.steps.iter().filter_map(|s| s.host.as_ref()).collect();
-    assert_eq!(touched, [&host("curlew")].into(), "nothing else is touched in this leg");
+    assert_eq!(touched, [&host("curlew")].into(), "nothing else is touched in this stage");
     // It is told of all members, and to learn from them.
     let configure = &sequence.steps[index(&sequence, "curlew/etcd-configure")];
     let Work::Act(stretch) = &configure.work else { panic!("operations") };
@@ -338,7 +336,7 @@ fn a_leg_proves_the_quorum_before_and_after_and_api_servers_hear_of_it_first() {
     let mut scene = Scene::standing();
     scene.cluster = file(&["heron", "egret"]);
     let (next, real) = scene.next(true);
-    let aim = leg(next);
+    let aim = stage(next);
     assert_eq!(aim.scope, Scope::Dialling);
     assert_eq!(aim.etcd.dialled, ["heron", "egret"].map(host));
     let sequence = scene.plan_to(&aim, &real, &[]).unwrap();
@@ -433,13 +431,13 @@ fn listed(real: &Real) -> &[Member] {
 proptest! {
     #![proptest_config(ProptestConfig { cases: 4_000, failure_persistence: None, ..ProptestConfig::default() })]
 
-    /// From anywhere the legs come to an end; each is permitted, and each is nearer to the file.
+    /// From anywhere the stages come to an end; each is permitted, and each is nearer to the file.
     #[test]
-    fn every_leg_is_safe_and_nearer_and_they_end((wanted, mut kept, mut real) in anywhere()) {
+    fn every_stage_is_safe_and_nearer_and_they_end((wanted, mut kept, mut real) in anywhere()) {
         let (cluster, urls) = (file(&wanted), urls(&wanted));
         for _ in 0..64 {
             let aim = match next_aim(&cluster, &urls, &kept, &real, true) {
-                Next::Leg(aim) => aim,
+                Next::Stage(aim) => aim,
                 Next::Refused { found, .. } => panic!("{found}"),
             };
             if aim.arm == Arm::File {
@@ -492,26 +490,26 @@ fn who_is_brought_by_hand_to_what_nodes_believe_holds_its_next_stage_back() {
     // Nobody looks at it.
     real.machines.insert(host("tern-1"), Machine::Silent);
     let mut file = file(&names);
-    file.hosts.iter_mut().find(|one| one.name == host("tern-1")).unwrap().out_of_reach = true;
+    file.hosts.iter_mut().find(|one| one.name == host("tern-1")).unwrap().offline = true;
     let (unbrought, kind) = ([host("tern-1")].into(), AuthorityKind::Cluster);
     let mut kept = Records { unbrought, ..made(&names) };
-    let leg = |kept: &Records| match next_aim(&file, &urls(&names), kept, &real, true) {
-        Next::Leg(aim) => aim,
+    let staged = |kept: &Records| match next_aim(&file, &urls(&names), kept, &real, true) {
+        Next::Stage(aim) => aim,
         Next::Refused { found, .. } => panic!("{found}"),
     };
     for stage in [TrustStage::Believe(kind), TrustStage::SignBy(kind), TrustStage::Forget(kind)] {
         kept.trust = Some(stage);
-        let aim = leg(&kept);
+        let aim = staged(&kept);
         assert_eq!(aim.arm, Arm::File, "{stage:?}: it does not count as done");
         let [held] = &aim.held[..] else { panic!("{:?}", aim.held) };
         assert_eq!(held.host, Some(host("tern-1")));
-        assert!(held.mend.contains("zoisite join-file write tern-1"), "{}", held.mend);
+        assert!(held.fix.contains("zoisite join-file write tern-1"), "{}", held.fix);
     }
-    // Of the others nodes know nothing; and once its letter came it goes on.
+    // Of the others nodes know nothing; and once its report came it goes on.
     let of_etcd = TrustStage::Believe(AuthorityKind::EtcdPeer);
     kept.trust = Some(of_etcd);
-    assert_eq!(leg(&kept).arm, Arm::Trust { stage: of_etcd });
+    assert_eq!(staged(&kept).arm, Arm::Trust { stage: of_etcd });
     let stage = TrustStage::SignBy(kind);
     kept = Records { trust: Some(stage), unbrought: BTreeSet::new(), ..kept };
-    assert_eq!(leg(&kept).arm, Arm::Trust { stage });
+    assert_eq!(staged(&kept).arm, Arm::Trust { stage });
 }

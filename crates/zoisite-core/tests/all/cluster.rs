@@ -13,7 +13,7 @@ fn the_demo_is_read_in_full_and_nothing_is_found() {
     let cluster = reading.cluster.unwrap();
     assert_eq!(cluster.hosts.len(), 11);
     assert_eq!(cluster.holders(Role::EtcdMember), [host("heron"), host("egret"), host("ibis")]);
-    assert_eq!(cluster.holders(Role::Balancer), [host("jetty-a"), host("jetty-b")]);
+    assert_eq!(cluster.holders(Role::LoadBalancer), [host("jetty-a"), host("jetty-b")]);
     assert_eq!(cluster.host(&host("tern-3")).unwrap().address.to_string(), "10.77.0.103");
     assert_eq!(cluster.workers.labels[&host("tern-2")]["shore"], "north");
     assert_eq!(cluster.login_of(&cluster.hosts[0]).user.as_deref(), Some("warden"));
@@ -21,7 +21,7 @@ fn the_demo_is_read_in_full_and_nothing_is_found() {
     assert_eq!(cluster.domain, "cluster.local");
 }
 
-/// One mistake: the change, the code of the finding, the text it must stand under, words of the mend.
+/// One mistake: the change, the code of the finding, the text it must stand under, words of the fix.
 const MISTAKES: &[(&str, &str, &str, &str, &str)] = &[
     ("[workers]", "[wrokers]", "unknown-key", "wrokers", "did you mean 'workers'?"),
     ("members =", "memebrs =", "unknown-key", "memebrs", "did you mean 'members'?"),
@@ -44,28 +44,34 @@ const MISTAKES: &[(&str, &str, &str, &str, &str)] = &[
     ("\"3.6.16\"", "\"2.3.8\"", "bad-version", "\"2.3.8\"", "docs"),
     (", \"ibis\"]", "]", "two-etcd-members", "\"heron\", \"egret\"", "three"),
     (
-        "[balancers]",
-        "[balancers]\nfloating = \"10.77.0.11\"",
+        "[load-balancers]",
+        "[load-balancers]\nvirtual-ip = \"10.77.0.11\"",
         "duplicate-address",
         "\"10.77.0.11\"",
         "no machine has",
     ),
     (
-        "[balancers]",
-        "[balancers]\nfloating = \"fd77::5\"",
-        "floating-family",
+        "[load-balancers]",
+        "[load-balancers]\nvirtual-ip = \"fd77::5\"",
+        "virtual-ip-family",
         "\"fd77::5\"",
         "their own network",
     ),
     (
-        "address = \"api.saltmarsh.example:6443\"\n\n[balancers]\nhosts = [\"jetty-{a,b}\"]",
-        "address = \"api.saltmarsh.example:443\"\n\n[balancers]\nfloating = \"10.77.0.5\"",
-        "floating-port",
+        "endpoint = \"api.saltmarsh.example:6443\"\n\n[load-balancers]\nhosts = [\"jetty-{a,b}\"]",
+        "endpoint = \"api.saltmarsh.example:443\"\n\n[load-balancers]\nvirtual-ip = \"10.77.0.5\"",
+        "virtual-ip-port",
         "\"10.77.0.5\"",
         "the same port",
     ),
-    ("[balancers]", "[balancers]\nrouter-id = 256", "bad-router-id", "256", "1 to 255"),
-    ("[balancers]", "[balancers]\nvrrp = \"broadcast\"", "bad-vrrp", "\"broadcast\"", "docs"),
+    ("[load-balancers]", "[load-balancers]\nrouter-id = 256", "bad-router-id", "256", "1 to 255"),
+    (
+        "[load-balancers]",
+        "[load-balancers]\nvrrp = \"broadcast\"",
+        "bad-vrrp",
+        "\"broadcast\"",
+        "docs",
+    ),
     ("user = \"warden\"", "port = 0", "bad-port", "0", "1 to 65535"),
     ("[etcd]\n", "[etcd]\npeer-port = 2379\n", "port-clash", "2379", "of its own"),
     (
@@ -88,8 +94,8 @@ fn the_one<'a>(findings: &'a [Finding], code: &str, text: &str) -> &'a Finding {
 }
 
 #[test]
-fn each_mistake_is_found_where_it_stands_with_a_mend() {
-    for (from, to, code, place, mend) in MISTAKES {
+fn each_mistake_is_found_where_it_stands_with_a_fix() {
+    for (from, to, code, place, fix) in MISTAKES {
         let text = changed(from, to);
         let reading = read(&text);
         let finding = the_one(&reading.findings, code, &text);
@@ -97,7 +103,7 @@ fn each_mistake_is_found_where_it_stands_with_a_mend() {
         assert!(reading.cluster.is_none(), "{code} must block");
         let span = finding.span.clone().unwrap_or_else(|| panic!("{code} stands nowhere"));
         assert!(text[span.clone()].contains(place), "{code}: '{}' is not '{place}'", &text[span]);
-        assert!(finding.mend.contains(mend), "{code}: {}", finding.mend);
+        assert!(finding.fix.contains(fix), "{code}: {}", finding.fix);
     }
 }
 
@@ -106,7 +112,7 @@ fn all_mistakes_are_reported_at_once() {
     // Changes that do not touch one another's text.
     let mut text = SALTMARSH.to_owned();
     for (from, to) in [
-        ("[balancers]", "[balancres]"),
+        ("[load-balancers]", "[balancres]"),
         ("heron = \"10.77.0.11\"", "he_ron = \"10.77.0.11\""),
         ("\"10.77.0.12\"", "\"10.77.0\""),
         ("\"tern-*\"]", "\"gull-*\"]"),
@@ -161,15 +167,20 @@ fn missing_tables_and_keys_are_named() {
 fn tolerances_follow_the_topology() {
     let tolerance = |text: &str| Topology::of(&read(text).cluster.unwrap()).tolerance;
     let demo = tolerance(SALTMARSH);
-    assert_eq!((demo.balancers, demo.api, demo.etcd), (Some(1), 1, 1), "the API stands on etcd");
+    assert_eq!(
+        (demo.load_balancers, demo.api, demo.etcd),
+        (Some(1), 1, 1),
+        "the API stands on etcd"
+    );
     let five = tolerance(&changed("\"ibis\"]", "\"ibis\", \"curlew\", \"plover\"]"));
     assert_eq!(five.etcd, 2);
     let four = tolerance(&changed("\"ibis\"]", "\"ibis\", \"curlew\"]"));
     assert_eq!(four.etcd, 1, "an even count adds no tolerance");
-    let own = changed("[balancers]\nhosts = [\"jetty-{a,b}\"]\nfloating = \"10.77.0.5\"\n", "");
-    assert_eq!(tolerance(&own).balancers, None, "the site's own");
-    let held = changed("[balancers]\nhosts = [\"jetty-{a,b}\"]\n", "[balancers]\n");
-    assert_eq!(tolerance(&held).balancers, Some(1), "control planes hold the address");
+    let own =
+        changed("[load-balancers]\nhosts = [\"jetty-{a,b}\"]\nvirtual-ip = \"10.77.0.5\"\n", "");
+    assert_eq!(tolerance(&own).load_balancers, None, "the site's own");
+    let held = changed("[load-balancers]\nhosts = [\"jetty-{a,b}\"]\n", "[load-balancers]\n");
+    assert_eq!(tolerance(&held).load_balancers, Some(1), "control planes hold the address");
 }
 
 #[test]
@@ -177,7 +188,7 @@ fn the_cheapest_next_step_prefers_hosts_that_are_there() {
     let topology = Topology::of(&saltmarsh());
     assert_eq!(topology.tolerance.whole, 1);
     let next = topology.next.unwrap();
-    assert_eq!(next, "2 more etcd members (curlew, plover) and 1 more balancer (heron)");
+    assert_eq!(next, "2 more etcd members (curlew, plover) and 1 more load balancer (heron)");
 }
 
 #[test]
@@ -190,7 +201,7 @@ fn a_layer_survives_no_more_than_what_it_stands_on() {
     // Three hosts that do everything: two of them are the quorum of etcd, and the API stands on that.
     let three = of("10.77.0.11-13");
     assert_eq!((three.tolerance.api, three.tolerance.etcd, three.tolerance.whole), (1, 1, 0));
-    assert_eq!(three.next.as_deref(), Some("a stable address that no single host owns"));
+    assert_eq!(three.next.as_deref(), Some("an API endpoint that no single host owns"));
     let hosts = draft_hosts(&name, &["10.77.0.11-13".into()]).unwrap();
     let named = drafted(&name, &hosts).replace("10.77.0.11:6443", "api.saltmarsh.example:6443");
     let three = Topology::of(&read(&named).cluster.unwrap());
@@ -199,7 +210,7 @@ fn a_layer_survives_no_more_than_what_it_stands_on() {
     assert_eq!(next, "2 more etcd members, with 2 new machines", "one change is offered, not two");
     let one = of("10.77.0.11");
     assert_eq!(one.tolerance.whole, 0);
-    assert!(one.next.unwrap().contains("a stable address that no single host owns"));
+    assert!(one.next.unwrap().contains("an API endpoint that no single host owns"));
 }
 
 #[test]
@@ -211,13 +222,13 @@ fn versions_settings_and_labels_that_cannot_be_served_are_refused_with_what_can(
         (
             "[etcd]\n",
             "[etcd]\nsettings = { force-new-cluster = true }\n",
-            "setting-begins-anew",
+            "setting-begins-again",
             "begins another cluster",
         ),
         (
             "[etcd]\n",
             "[etcd]\nsettings = { discovery-srv = \"x\" }\n",
-            "setting-begins-anew",
+            "setting-begins-again",
             "begins another cluster",
         ),
         ("shore = \"north\"", "\"-shore\" = \"north\"", "bad-label", "a letter or digit first"),
@@ -250,7 +261,7 @@ fn a_stable_name_in_nobodys_zone_is_warned_of() {
 fn words_of_the_file_bring_nothing_to_a_terminal_that_it_would_obey() {
     let reading = read(&changed("\"saltmarsh\"", "\"salt\\u001b]0;owned\\u0007\""));
     for finding in &reading.findings {
-        let text = format!("{}{}{}", finding.message, finding.label, finding.mend);
+        let text = format!("{}{}{}", finding.message, finding.label, finding.fix);
         assert!(!text.contains(['\u{1b}', '\u{7}']), "{text:?}");
     }
     assert!(reading.findings.iter().any(|f| f.message.contains("owned")));
@@ -298,7 +309,7 @@ proptest! {
             let reading = read(text);
             prop_assert!(reading.cluster.is_some() || reading.of(Grade::Blocks).count() > 0);
             for finding in &reading.findings {
-                prop_assert!(!finding.mend.is_empty(), "{finding:?}");
+                prop_assert!(!finding.fix.is_empty(), "{finding:?}");
                 if let Some(span) = &finding.span {
                     prop_assert!(span.start <= span.end && span.end <= text.len(), "{finding:?}");
                 }
@@ -319,13 +330,13 @@ proptest! {
 }
 
 #[test]
-fn what_balancers_forward_is_free_there_and_leads_to_node_ports() {
+fn what_load_balancers_forward_is_free_there_and_leads_to_node_ports() {
     let with = |forward: &str| {
-        let line = format!("[balancers]\nforward = {forward}\n");
-        read(&changed("[balancers]\n", &line))
+        let line = format!("[load-balancers]\nforward = {forward}\n");
+        read(&changed("[load-balancers]\n", &line))
     };
     let good = with("{ 80 = 30080, 443 = 30443 }").cluster.unwrap();
-    assert_eq!(good.balancers.forward, [(80, 30_080), (443, 30_443)].into());
+    assert_eq!(good.load_balancers.forward, [(80, 30_080), (443, 30_443)].into());
     for (forward, says) in [
         ("{ 6443 = 30080 }", "port 6443 is the cluster's own"),
         ("{ 22 = 30080 }", "port 22 is the cluster's own"),
@@ -342,12 +353,13 @@ fn what_balancers_forward_is_free_there_and_leads_to_node_ports() {
         assert!(told.iter().any(|message| message.contains(says)), "{forward}: {told:?}");
     }
     // Elsewhere node ports may be others.
-    let text = changed("[balancers]\n", "[balancers]\nforward = { 80 = 8080 }\n").replace(
-        "[control-plane]\n",
-        "[control-plane]\napi-server = { service-node-port-range = \"8000-9000\" }\n",
-    );
+    let text = changed("[load-balancers]\n", "[load-balancers]\nforward = { 80 = 8080 }\n")
+        .replace(
+            "[control-plane]\n",
+            "[control-plane]\napi-server = { service-node-port-range = \"8000-9000\" }\n",
+        );
     assert!(read(&text).cluster.is_some());
     let text = changed("hosts = [\"jetty-{a,b}\"]\n", "forward = { 80 = 30080 }\n");
     let reading = read(&text);
-    assert!(reading.findings.iter().any(|f| f.message.contains("there are no balancers")));
+    assert!(reading.findings.iter().any(|f| f.message.contains("there are no load balancers")));
 }

@@ -4,7 +4,7 @@ use crate::common::{changed, host, saltmarsh};
 use zoisite_core::cluster::{Cluster, DrillLimits, read};
 use zoisite_core::drill::{
     Ask, Asked, By, Change, Dialled, Drill, Heard, Kind, Measured, NoDrill, Sight, Stands, Wanted,
-    choose, lose_script, mend_script, picture, read_heard, watch_script,
+    choose, fix_script, lose_script, picture, read_heard, watch_script,
 };
 use zoisite_core::sequence::Rule;
 
@@ -26,7 +26,7 @@ fn who_it_is_about_follows_from_how_things_stand() {
     let chosen = |wanted: Wanted| choose(&cluster, &stands(), &wanted).unwrap();
     for (kind, name, by) in [
         (Kind::Holder, "jetty-b", By::Cut),
-        (Kind::Balancer, "jetty-a", By::Stop),
+        (Kind::LoadBalancer, "jetty-a", By::Stop),
         (Kind::ApiServer, "curlew", By::Stop),
         (Kind::Leader, "egret", By::Stop),
         // Not the one that leads.
@@ -50,11 +50,11 @@ fn who_it_is_about_follows_from_how_things_stand() {
 fn what_makes_no_sense_is_told_with_what_would() {
     let cluster = saltmarsh();
     let wrong = |wanted: Wanted| match choose(&cluster, &stands(), &wanted) {
-        Err(NoDrill::Wrong(what, mend)) => format!("{what}: {mend}"),
+        Err(NoDrill::Wrong(what, fix)) => format!("{what}: {fix}"),
         other => panic!("{other:?}"),
     };
     let says = wrong(at(Kind::Holder, "jetty-a"));
-    assert!(says.contains("it is jetty-b that holds the floating address now"), "{says}");
+    assert!(says.contains("it is jetty-b that holds the virtual IP now"), "{says}");
     let says = wrong(at(Kind::Member, "egret"));
     assert!(says.contains("egret is not an etcd member that follows"), "{says}");
     let says = wrong(at(Kind::Worker, "heron"));
@@ -67,9 +67,9 @@ fn what_makes_no_sense_is_told_with_what_would() {
     assert!(says.contains("always hears itself"), "{says}");
     let says = wrong(Wanted { from: Some(host("egret")), ..at(Kind::Worker, "tern-1") });
     assert!(says.contains("one host is lost"), "{says}");
-    let without = read(&changed("floating = \"10.77.0.5\"\n", "")).cluster.unwrap();
+    let without = read(&changed("virtual-ip = \"10.77.0.5\"\n", "")).cluster.unwrap();
     let none = choose(&without, &stands(), &wanted(Kind::Holder));
-    assert!(matches!(none, Err(NoDrill::Wrong(what, _)) if what.contains("no floating address")));
+    assert!(matches!(none, Err(NoDrill::Wrong(what, _)) if what.contains("no virtual IP")));
 }
 
 fn refused(cluster: &Cluster, stands: &Stands, wanted: &Wanted) -> Vec<Rule> {
@@ -97,10 +97,10 @@ fn nothing_is_lost_that_cannot_be_spared() {
     let both =
         "something is lost already: ibis: it does not answer; nobody leads the etcd members now";
     assert_eq!(told(&off, Kind::Leader), both);
-    let held = "nobody holds the floating address 10.77.0.5";
+    let held = "nobody holds the virtual IP 10.77.0.5";
     let nobody = Stands { holder: None, ailing: vec![held.into()], ..stands() };
     assert_eq!(told(&nobody, Kind::Holder), format!("something is lost already: {held}"));
-    // A lone member, a lone API server, a lone balancer; and a host that is all of them is refused for each.
+    // A lone member, a lone API server, a lone load balancer; and a host that is all of them is refused for each.
     let text = changed("members = [\"heron\", \"egret\", \"ibis\"]", "members = [\"curlew\"]")
         .replace("hosts = [\"curlew\", \"plover\", \"sandpiper\"]", "hosts = [\"curlew\"]")
         .replace("hosts = [\"jetty-{a,b}\"]", "hosts = [\"curlew\"]");
@@ -143,7 +143,7 @@ fn measured() -> Measured {
             change(2_000, Sight::Holder, ""),
             change(4_500, Sight::Holder, "jetty-a <b>"),
         ],
-        mended: Some(8_000),
+        fixed: Some(8_000),
         whole: Some(9_000),
         left: None,
         lost_writes: Vec::new(),
@@ -163,7 +163,7 @@ fn gaps_failures_and_slow_answers_are_added_up() {
         measured.moments().into_iter().map(|(at, what)| format!("{at} {what}")).collect();
     for moment in [
         "0 jetty-b is cut off",
-        "2000 nobody holds the floating address",
+        "2000 nobody holds the virtual IP",
         "5010 read is answered again, after 4.0 s",
         "8000 what was lost is given back",
         "9000 all is as before",
@@ -183,10 +183,12 @@ fn gaps_failures_and_slow_answers_are_added_up() {
 
 #[test]
 fn limits_of_the_file_are_held_against_it() {
-    let file =
-        changed("[login]", "[drill]\nlongest-gap = \"3s\"\nwhole-within = \"800ms\"\n\n[login]");
+    let file = changed(
+        "[login]",
+        "[drill]\nlongest-gap = \"3s\"\nrecovered-within = \"800ms\"\n\n[login]",
+    );
     let limits = read(&file).cluster.unwrap().drill;
-    assert_eq!(limits, DrillLimits { longest_gap: Some(3_000), whole_within: Some(800) });
+    assert_eq!(limits, DrillLimits { longest_gap: Some(3_000), recovered_within: Some(800) });
     let beyond = measured().beyond(&limits);
     assert_eq!(beyond.len(), 2, "{beyond:?}");
     assert!(beyond[0].starts_with("read: 4.0 s without an answer"), "{beyond:?}");
@@ -223,7 +225,7 @@ fn it_is_compared_with_the_last_of_its_kind_at_its_own_place_if_there_was_one() 
     // Who leads has changed, and another member follows: it is the same loss to whoever asks.
     assert_eq!(before(Kind::Member, "heron"), Some(earlier[1].began));
     assert_eq!(before(Kind::Member, "egret"), Some(earlier[0].began));
-    assert_eq!(before(Kind::Balancer, "heron"), None);
+    assert_eq!(before(Kind::LoadBalancer, "heron"), None);
     let cut = Measured { drill: Drill { by: By::Cut, ..earlier[2].drill.clone() }, ..measured() };
     assert_eq!(cut.before(&earlier), None, "another way to lose it");
     let hears = |from| Some(host(from));
@@ -261,9 +263,9 @@ fn each_loss_is_a_script_of_its_own() {
     for text in [&stop, &cut] {
         assert!(text.contains("\nlock 7\n"), "one hand at a time");
     }
-    assert!(mend_script(&host("egret"), 7).contains("\nmend_drill\n"));
-    let to = cluster.control_plane.address.clone();
-    let watch = watch_script(&host("egret"), 60, cluster.balancers.floating, &[to]);
+    assert!(fix_script(&host("egret"), 7).contains("\nfix_drill\n"));
+    let to = cluster.control_plane.endpoint.clone();
+    let watch = watch_script(&host("egret"), 60, cluster.load_balancers.virtual_ip, &[to]);
     assert!(watch.contains("\nwatch 60 10.77.0.5 api.saltmarsh.example 6443\n"), "{watch}");
 }
 

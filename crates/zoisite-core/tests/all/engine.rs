@@ -211,7 +211,7 @@ proptest! {
 
 #[test]
 fn what_is_stranded_behind_a_disruption_that_did_not_come_back_is_not_taken() {
-    // A member restarts, its gate fails; a balancer would restart next, and something tidies up after that.
+    // A member restarts, its gate fails; a load balancer would restart next, and something tidies up after that.
     let steps = vec![
         step(0, vec![], When::Done, 1, 0),
         step(1, vec![0], When::Done, 4, 0),

@@ -81,7 +81,7 @@ fn nodes_have_no_swap_and_cards_are_found_by_what_is_known_of_them() {
             "plover = \"10.77.0.22\"",
             "plover = { address = \"10.77.0.22\", interface = \"ens3\" }",
         )
-        .replace("services = ", "resolvers = [\"10.77.0.1\"]\nservices = ");
+        .replace("services = ", "name-servers = [\"10.77.0.1\"]\nservices = ");
     let reading = read(&file);
     let cluster = reading.cluster.unwrap_or_else(|| panic!("{:?}", reading.findings));
     let curlew = seed(&cluster, "curlew", &[KEY], None);
@@ -171,13 +171,16 @@ fn the_file_is_held_against_itself() {
 fn what_a_carrier_cannot_take_is_not_cut_off() {
     let cluster = with(NETWORKS);
     let seed = seed(&cluster, "heron", &[KEY], None);
-    let properties = |room| Carrier::Properties { prefix: "guestinfo.".into(), room };
+    let properties = |max_size| Carrier::Properties { prefix: "guestinfo.".into(), max_size };
     let files = carried(&host("heron"), &seed, &properties(65_535)).unwrap();
     let text = files[0].text.expose();
     assert!(text.starts_with("guestinfo.metadata = \"H4sI"), "{text}");
     assert!(text.contains("guestinfo.userdata.encoding = \"gzip+base64\"\n"));
     let error = carried(&host("heron"), &seed, &properties(100)).unwrap_err();
-    assert!(matches!(error, CarrierError::TooLarge { room: 100, octets: 101.., .. }), "{error:?}");
+    assert!(
+        matches!(error, CarrierError::TooLarge { max_size: 100, octets: 101.., .. }),
+        "{error:?}"
+    );
     let names = |carrier| -> Vec<String> {
         carried(&host("heron"), &seed, &carrier)
             .unwrap()
@@ -218,7 +221,7 @@ fn a_change_goes_in_place_where_it_can_and_nothing_secret_is_recorded() {
 }
 
 #[test]
-fn machines_start_anew_one_after_another_and_never_where_too_much_rests_on_them() {
+fn machines_start_again_one_after_another_and_never_where_too_much_rests_on_them() {
     let cluster = with(NETWORKS);
     let names = ["heron", "jetty-a", "tern-1", "curlew"];
     let mut order: Vec<HostName> = names.map(host).to_vec();

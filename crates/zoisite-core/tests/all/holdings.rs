@@ -35,7 +35,7 @@ fn clusters() -> Vec<String> {
         SALTMARSH.into(),
         COMPACT.into(),
         SINGLE.into(),
-        changed("[network]\n", "[network]\npods-by = \"manifests\"\nmanifests = \"site\"\n"),
+        changed("[network]\n", "[network]\npod-network = \"manifests\"\nmanifests = \"site\"\n"),
         two_families(),
     ]
 }
@@ -193,7 +193,7 @@ fn services_run_as_users_of_their_own_with_nothing_they_do_not_need() {
         ("curlew", "api-server"),
         ("curlew", "controller-manager"),
         ("curlew", "scheduler"),
-        ("jetty-a", "balancer"),
+        ("jetty-a", "load-balancer"),
     ] {
         let text = unit(&holdings, name, service);
         let user = text.lines().find_map(|line| line.strip_prefix("User=")).unwrap();
@@ -293,9 +293,9 @@ fn no_controller_signs_and_tokens_are_cleaned() {
 }
 
 #[test]
-fn balancers_ask_each_api_server_whether_it_is_ready_and_verify_it() {
+fn load_balancers_ask_each_api_server_whether_it_is_ready_and_verify_it() {
     let holdings = made(SALTMARSH);
-    let config = text(&holdings, "jetty-b", "/etc/zoisite/balancer/haproxy.cfg");
+    let config = text(&holdings, "jetty-b", "/etc/zoisite/load-balancer/haproxy.cfg");
     assert!(config.contains("bind 10.77.0.32:6443"), "{config}");
     assert!(config.contains("check-ssl verify required"));
     // One that is not ready for want of etcd alone is given no new connections and loses none; where all are like that
@@ -315,19 +315,23 @@ fn balancers_ask_each_api_server_whether_it_is_ready_and_verify_it() {
     // A watch is silent for as long as nothing happens.
     assert!(config.contains("timeout client 1h") && config.contains("timeout server 1h"));
     assert!(
-        holdings.host(&host("tern-1")).unwrap().units().all(|unit| !unit.name.contains("balancer"))
+        holdings
+            .host(&host("tern-1"))
+            .unwrap()
+            .units()
+            .all(|unit| !unit.name.contains("load-balancer"))
     );
 }
 
 #[test]
-fn balancers_may_share_control_plane_hosts_on_another_port_and_not_on_the_same() {
+fn load_balancers_may_share_control_plane_hosts_on_another_port_and_not_on_the_same() {
     let shared = |port: &str| {
         changed("[control-plane]\n", &format!("[control-plane]\nport = {port}\n"))
             .replace("hosts = [\"jetty-{a,b}\"]", "hosts = [\"curlew\", \"plover\"]")
-            .replace("floating = \"10.77.0.5\"\n", "")
+            .replace("virtual-ip = \"10.77.0.5\"\n", "")
     };
     let holdings = made(&shared("6444"));
-    let config = text(&holdings, "curlew", "/etc/zoisite/balancer/haproxy.cfg");
+    let config = text(&holdings, "curlew", "/etc/zoisite/load-balancer/haproxy.cfg");
     assert!(
         config.contains("bind 10.77.0.21:6443") && config.contains("server plover 10.77.0.22:6444")
     );
@@ -450,11 +454,11 @@ fn one_host_that_does_everything_holds_every_part_once() {
     for part in [Part::Etcd, Part::ControlPlane, Part::Nodes] {
         assert!(only.has(part), "{part}");
     }
-    assert!(!only.has(Part::Balancer), "the API server is dialled itself");
+    assert!(!only.has(Part::LoadBalancer), "the API server is dialled itself");
     let units: Vec<&str> = only.units().map(|unit| unit.name).collect();
     let once: BTreeSet<&str> = units.iter().copied().collect();
     assert_eq!(units.len(), once.len(), "{units:?}");
-    assert_eq!(only.node.as_ref().unwrap().stable_name, None, "an address needs no name");
+    assert_eq!(only.node.as_ref().unwrap().api_name, None, "an address needs no name");
 }
 
 #[test]
@@ -476,8 +480,8 @@ fn the_same_file_gives_the_same_holdings_whatever_the_number_of_cores() {
 }
 
 #[test]
-fn a_floating_address_is_held_by_balancers_or_else_by_control_planes() {
-    let with = |from: &str| changed("[balancers]\n", &format!("[balancers]\n{from}"));
+fn a_virtual_ip_address_is_held_by_load_balancers_or_else_by_control_planes() {
+    let with = |from: &str| changed("[load-balancers]\n", &format!("[load-balancers]\n{from}"));
     let holdings = made(SALTMARSH);
     let holds = |holdings: &Holdings| -> Vec<String> {
         let all = holdings.hosts.iter().filter(|host| host.has(Part::Address));
@@ -496,9 +500,12 @@ fn a_floating_address_is_held_by_balancers_or_else_by_control_planes() {
     let other = text(&holdings, "jetty-b", "/etc/zoisite/address/keepalived.conf");
     assert_eq!(id(&config), id(&other), "they are one virtual router");
     assert!(id(&config) > 0);
-    // The balancer listens there, whoever has the address, and says whether it could serve.
-    let balancer = text(&holdings, "jetty-a", "/etc/zoisite/balancer/haproxy.cfg");
-    assert!(balancer.contains("bind 10.77.0.31:6443\n    bind 10.77.0.5:6443\n"), "{balancer}");
+    // The load balancer listens there, whoever has the address, and says whether it could serve.
+    let load_balancer = text(&holdings, "jetty-a", "/etc/zoisite/load-balancer/haproxy.cfg");
+    assert!(
+        load_balancer.contains("bind 10.77.0.31:6443\n    bind 10.77.0.5:6443\n"),
+        "{load_balancer}"
+    );
     let check = text(&holdings, "jetty-a", "/etc/zoisite/address/can-serve");
     assert!(check.contains("/dev/tcp/127.0.0.1/10262"), "{check}");
     let api = unit(&holdings, "curlew", "api-server");
@@ -516,17 +523,20 @@ fn a_floating_address_is_held_by_balancers_or_else_by_control_planes() {
     // An API server answers at the address too.
     assert_eq!(flag(&unit(&holdings, "plover", "api-server"), "bind-address"), Some("0.0.0.0"));
 
-    // Beside an API server at the same port a balancer has room at the floating address alone.
+    // Beside an API server at the same port a load balancer has room at the virtual IP alone.
     let shared = changed("hosts = [\"jetty-{a,b}\"]", "hosts = [\"curlew\", \"plover\"]");
-    let balancer = text(&made(&shared), "curlew", "/etc/zoisite/balancer/haproxy.cfg");
-    assert!(balancer.contains("frontend api\n    bind 10.77.0.5:6443\n    # "), "{balancer}");
+    let load_balancer = text(&made(&shared), "curlew", "/etc/zoisite/load-balancer/haproxy.cfg");
+    assert!(
+        load_balancer.contains("frontend api\n    bind 10.77.0.5:6443\n    # "),
+        "{load_balancer}"
+    );
 }
 
 #[test]
-fn balancers_forward_ports_to_node_ports_of_every_worker() {
-    let line = "[balancers]\nforward = { 80 = 30080, 8080 = 30080, 443 = 30443 }\n";
-    let holdings = made(&changed("[balancers]\n", line));
-    let config = text(&holdings, "jetty-a", "/etc/zoisite/balancer/haproxy.cfg");
+fn load_balancers_forward_ports_to_node_ports_of_every_worker() {
+    let line = "[load-balancers]\nforward = { 80 = 30080, 8080 = 30080, 443 = 30443 }\n";
+    let holdings = made(&changed("[load-balancers]\n", line));
+    let config = text(&holdings, "jetty-a", "/etc/zoisite/load-balancer/haproxy.cfg");
     let front = "\nfrontend forward-80\n    bind 10.77.0.31:80\n    bind 10.77.0.5:80\n    default_backend node-port-30080\n";
     assert!(config.contains(front), "{config}");
     assert!(config.contains("\nfrontend forward-8080\n"), "{config}");

@@ -6,7 +6,7 @@
 mod aim;
 mod cluster;
 mod common;
-mod drawing;
+mod design;
 mod drill;
 mod engine;
 mod first_boot;

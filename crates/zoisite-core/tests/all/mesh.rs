@@ -74,7 +74,7 @@ fn each_is_told_of_the_others_whose_keys_are_known_and_who_is_hidden_speaks_firs
             changed.len()
         );
     }
-    // What goes through the mesh has room in it, and the stable address is everywhere.
+    // What goes through the mesh has room in it, and the API endpoint is everywhere.
     let pods = text(&later, "egret", "/etc/cni/net.d/10-zoisite.conflist");
     assert!(pods.contains("\"mtu\": 1420"), "{pods}");
     let set = text(&later, "egret", "/etc/zoisite/mesh/set");
@@ -88,7 +88,7 @@ fn whoever_has_no_key_makes_one_before_anything_else() {
     let wanted = peer_urls(&cluster).into_iter().collect();
     let kept = Records { keyless: [host("ibis")].into(), ..Records::default() };
     let real = Real { quorum: Quorum::Unbegun, ..Real::default() };
-    let Next::Leg(aim) = next_aim(&cluster, &wanted, &kept, &real, true) else { panic!() };
+    let Next::Stage(aim) = next_aim(&cluster, &wanted, &kept, &real, true) else { panic!() };
     assert_eq!(aim.arm, Arm::Mesh { hosts: [host("ibis")].into() });
     assert!(!aim.arm.is_last() && !aim.arm.changes_membership());
     // Nothing but the machine and its place in the mesh is touched.
@@ -97,12 +97,12 @@ fn whoever_has_no_key_makes_one_before_anything_else() {
     let parts = |part| all.hosts.iter().any(|host| host.has(part));
     assert!(parts(Part::Mesh) && !parts(Part::Etcd) && !parts(Part::Nodes));
     // Members that are to be brought back are dialled through it: it is put right with them.
-    let mends = Scope::Members([host("ibis")].into());
-    let all = held(&cluster, &trust(&cluster), &Known::of(&cluster)).within(&mends);
+    let fixes = Scope::Members([host("ibis")].into());
+    let all = held(&cluster, &trust(&cluster), &Known::of(&cluster)).within(&fixes);
     assert!(all.hosts.len() == 3 && all.hosts.iter().all(|host| host.has(Part::Mesh)));
     // Then the file.
     let kept = kept.after(&aim.arm);
-    let Next::Leg(aim) = next_aim(&cluster, &wanted, &kept, &real, true) else { panic!() };
+    let Next::Stage(aim) = next_aim(&cluster, &wanted, &kept, &real, true) else { panic!() };
     assert_eq!(aim.arm, Arm::File);
 }
 
@@ -156,29 +156,29 @@ fn why_two_do_not_meet_is_told_by_what_both_count() {
     // They meet as soon as one of them is answered.
     let answered = sees(&["egret"], |peer| peer.lost = Some(25));
     assert_eq!(told(Some(&answered), Some(&back)), None);
-    let (why, mend) = told(Some(&there), Some(&back)).unwrap();
+    let (why, fix) = told(Some(&there), Some(&back)).unwrap();
     assert!(why.contains("nothing comes through at 10.77.9.1:51820"), "{why}");
-    assert!(mend.contains("forward"), "{mend}");
+    assert!(fix.contains("forward"), "{fix}");
     // egret is heard by heron, and hears nothing itself.
     let hears = sees(&["egret"], |peer| peer.heard = true);
-    let (why, mend) = told(Some(&hears), Some(&back)).unwrap();
+    let (why, fix) = told(Some(&hears), Some(&back)).unwrap();
     assert!(why.contains("egret hears nothing of heron"), "{why}");
-    assert!(mend.contains("in front of egret"), "{mend}");
+    assert!(fix.contains("in front of egret"), "{fix}");
     let heard_back = sees(&["heron"], |peer| peer.heard = true);
-    let (why, mend) = told(Some(&hears), Some(&heard_back)).unwrap();
-    assert!(why.contains("both hear each other") && mend.contains("restart"), "{why}: {mend}");
+    let (why, fix) = told(Some(&hears), Some(&heard_back)).unwrap();
+    assert!(why.contains("both hear each other") && fix.contains("restart"), "{why}: {fix}");
     // What a clock that was set back says counts as old.
     let mut late = back.clone().unwrap();
     late.ahead = -3_600;
-    let (why, mend) = told(Some(&there), Some(&Ok(late))).unwrap();
+    let (why, fix) = told(Some(&there), Some(&Ok(late))).unwrap();
     assert!(why.contains("10.77.9.1:51820"), "{why}");
     assert!(why.contains("the clock of egret is 3600 s behind that of heron"), "{why}");
-    assert!(mend.starts_with("set the clocks right first") && mend.contains("forward"), "{mend}");
+    assert!(fix.starts_with("set the clocks right first") && fix.contains("forward"), "{fix}");
     // A key that is another one, and a host that was not told.
     let other = sees(&["heron"], |peer| peer.key = Some("old=".into()));
-    let (why, mend) = told(Some(&there), Some(&other)).unwrap();
+    let (why, fix) = told(Some(&there), Some(&other)).unwrap();
     assert_eq!(why, "egret knows heron by another key");
-    assert!(mend.contains("zoisite raise"), "{mend}");
+    assert!(fix.contains("zoisite raise"), "{fix}");
     let nobody = sees(&["heron"], |peer| peer.key = None);
     assert_eq!(told(Some(&there), Some(&nobody)).unwrap().0, "egret was not told of heron");
     let out: Peers = Err("there is no interface zoisite-mesh".into());
@@ -190,9 +190,9 @@ fn why_two_do_not_meet_is_told_by_what_both_count() {
     let mut copied = known.facts.clone();
     copied.get_mut(&host("ibis")).unwrap().mesh_key = Some("egret=".into());
     let sees = (&heron, Some(&there));
-    let (why, mend) = stranger((&cluster, &copied), sees, (&egret, Some(&back))).unwrap();
+    let (why, fix) = stranger((&cluster, &copied), sees, (&egret, Some(&back))).unwrap();
     assert!(why.contains("egret and ibis have the same key"), "{why}");
-    assert!(mend.contains("rm /var/lib/zoisite/mesh/key"), "{mend}");
+    assert!(fix.contains("rm /var/lib/zoisite/mesh/key"), "{fix}");
 }
 
 /// The office has a second host, and another one is elsewhere, out in the open.
@@ -211,10 +211,10 @@ fn hosts_of_one_network_dial_each_other_and_those_elsewhere_through_the_mesh() {
     let pair = |one, other| cluster.meet_in_mesh(&host(one), &host(other));
     assert!(pair("heron", "tern-1") && pair("tern-1", "tern-2") && pair("tern-2", "egret"));
     assert!(!pair("heron", "egret") && !pair("tern-1", "tern-1"));
-    // The stable address moves in the office, and each host elsewhere has it for itself.
-    assert_eq!(cluster.floating_holders(), [host("heron")]);
-    assert_eq!(cluster.balancers.hosts, ["tern-1", "tern-2"].map(host));
-    assert_eq!(cluster.shared_balancers(), []);
+    // The API endpoint moves in the office, and each host elsewhere has it for itself.
+    assert_eq!(cluster.virtual_ip_holders(), [host("heron")]);
+    assert_eq!(cluster.load_balancers.hosts, ["tern-1", "tern-2"].map(host));
+    assert_eq!(cluster.shared_load_balancers(), []);
     assert!(cluster.is_depended_on(&host("heron")) && !cluster.is_depended_on(&host("tern-1")));
 
     let mut known = Known::of(&cluster);
@@ -251,7 +251,7 @@ fn hosts_of_one_network_dial_each_other_and_those_elsewhere_through_the_mesh() {
     assert!(!named("egret").contains("10.99."), "{}", named("egret"));
     let holds = |name: &str, part| all.host(&host(name)).unwrap().has(part);
     assert!(holds("heron", Part::Address) && !holds("tern-1", Part::Address));
-    assert!(holds("tern-1", Part::Balancer) && !holds("heron", Part::Balancer));
+    assert!(holds("tern-1", Part::LoadBalancer) && !holds("heron", Part::LoadBalancer));
     // Pods take the same way, whatever interface leads to the others of the office.
     let routes = text(&all, "egret", "/etc/zoisite/network/routes");
     let by = |via: &str| routes.lines().find(|line| line.contains(via)).unwrap().to_owned();
@@ -306,8 +306,18 @@ fn what_cannot_be_beside_a_mesh_is_found() {
     );
     one("10.99.0.101", "10.77.2.101", "mesh-address", "tern-1 have addresses that are not in");
     one("10.77.9.1:", "10.77.1.11:", "mesh-endpoint", "heron should be found at 10.77.1.11");
-    one("floating = \"10.77.1.5\"", "floating = \"10.99.0.5\"", "mesh-address", "is in mesh.range");
+    one(
+        "virtual-ip = \"10.77.1.5\"",
+        "virtual-ip = \"10.99.0.5\"",
+        "mesh-address",
+        "is in mesh.range",
+    );
     one(", endpoint = \"10.77.9.1:51820\"", "", "mesh-strangers", "heron and tern-1");
-    one("hosts = [\"tern-1\"]", "hosts = [\"heron\"]", "mesh-balancers", "nobody beside the mesh");
+    one(
+        "hosts = [\"tern-1\"]",
+        "hosts = [\"heron\"]",
+        "mesh-load-balancers",
+        "nobody beside the mesh",
+    );
     one("hosts = [\"tern-1\"]", "hosts = []", "mesh-nobody", "names nobody");
 }

@@ -33,13 +33,13 @@ fn each_host_gives_out_what_it_runs_to_one_certificate_alone() {
     let cluster = with("[monitoring]\nport = 9555");
     let all = all(&cluster);
     for (name, behind, not) in [
-        ("heron", &["backend etcd", "127.0.0.1:2381\n"][..], &["scheduler", "balancer"][..]),
+        ("heron", &["backend etcd", "127.0.0.1:2381\n"][..], &["scheduler", "load-balancer"][..]),
         (
             "curlew",
             &["127.0.0.1:10259 ssl verify none", "127.0.0.1:10257 ssl verify none"],
-            &["etcd", "backend balancer"],
+            &["etcd", "backend load-balancer"],
         ),
-        ("jetty-a", &["backend balancer", "127.0.0.1:10262\n"], &["scheduler", "2381"]),
+        ("jetty-a", &["backend load-balancer", "127.0.0.1:10262\n"], &["scheduler", "2381"]),
     ] {
         let held = all.host(&host(name)).unwrap();
         let door = text(held, DOOR).unwrap();
@@ -64,8 +64,9 @@ fn each_host_gives_out_what_it_runs_to_one_certificate_alone() {
     for of in ["zoisite-scheduler.service", "zoisite-controller-manager.service"] {
         assert!(unit("curlew", of).contains("/readyz,/metrics"), "{of}");
     }
-    let balancer = text(all.host(&host("jetty-a")).unwrap(), "/etc/zoisite/balancer/haproxy.cfg");
-    assert!(balancer.unwrap().contains("use-service prometheus-exporter"));
+    let load_balancer =
+        text(all.host(&host("jetty-a")).unwrap(), "/etc/zoisite/load-balancer/haproxy.cfg");
+    assert!(load_balancer.unwrap().contains("use-service prometheus-exporter"));
 }
 
 #[test]
@@ -111,7 +112,7 @@ fn targets_name_everything_and_firewalls_let_the_sites_monitoring_in() {
         "api-server curlew https://10.77.0.21:6443/metrics",
         "controller-manager curlew https://10.77.0.21:10263/controller-manager",
         "scheduler sandpiper https://10.77.0.23:10263/scheduler",
-        "balancer jetty-b https://10.77.0.32:10263/balancer",
+        "load-balancer jetty-b https://10.77.0.32:10263/load-balancer",
         "kubelet tern-3 https://10.77.0.103:10250/metrics",
     ] {
         assert!(urls.contains(&expected.to_owned()), "no {expected} in {urls:#?}");

@@ -1,4 +1,4 @@
-//! Control plane, balancers and nodes: holdings, plans, requests, budgets, on data alone.
+//! Control plane, load balancers and nodes: holdings, plans, requests, budgets, on data alone.
 
 #![allow(clippy::disallowed_methods, reason = "kubelets and hosts make their own keys")]
 
@@ -26,10 +26,10 @@ fn from_bare_hosts_everything_waits_for_what_it_needs() {
         ("curlew/control-plane-start", "quorum"),
         ("plover/control-plane-start", "api-curlew"),
         ("sandpiper/control-plane-start", "api-curlew"),
-        ("jetty-a/balancers-start", "api-curlew"),
-        ("objects", "balancer-jetty-b"),
-        ("stable-address", "objects"),
-        ("tern-1/token", "stable-address"),
+        ("jetty-a/load-balancers-start", "api-curlew"),
+        ("objects", "load-balancer-jetty-b"),
+        ("api-endpoint", "objects"),
+        ("tern-1/token", "api-endpoint"),
         ("tern-1/join", "tern-1/token"),
         ("tern-1/join", "tern-1/nodes-prepare"),
         ("tern-1/admit", "tern-1/join"),
@@ -85,15 +85,15 @@ fn what_would_keep_a_host_from_joining_is_told_before_anything_is_touched() {
         scene
     };
     let mut all = scene();
-    for (spoil, says, mend) in cases {
+    for (spoil, says, fix) in cases {
         let mut scene = scene();
         scene.edit("tern-2", spoil);
         all.edit("tern-3", spoil);
         let sequence = scene.plan().unwrap();
         assert_eq!(sequence.left_out.len(), 1, "{says}");
-        let Trouble { host: named, answer, mend: told, .. } = &sequence.left_out[0];
+        let Trouble { host: named, answer, fix: told, .. } = &sequence.left_out[0];
         assert_eq!(named.as_ref(), Some(&host("tern-2")));
-        assert!(answer.contains(says) && told.contains(mend), "{answer}: {told}");
+        assert!(answer.contains(says) && told.contains(fix), "{answer}: {told}");
     }
     let sequence = all.plan().unwrap();
     assert_eq!(sequence.left_out.len(), 4, "all are told at once");
@@ -134,7 +134,7 @@ fn s4_a_node_name_that_another_machine_took_is_refused_until_it_is_accepted() {
     scene.api(|api| api.nodes.get_mut("tern-2").unwrap().machine = "stranger".into());
     let none = scene.plan().unwrap_err();
     assert_eq!(none.refusals[0].rule, Rule::SameMachine);
-    assert!(none.refusals[0].mend.contains("--accept tern-2"), "{}", none.refusals[0].mend);
+    assert!(none.refusals[0].fix.contains("--accept tern-2"), "{}", none.refusals[0].fix);
     // Accepted, and not joined yet: the old node object goes before this machine joins.
     scene.edit("tern-2", |observed| observed.identity = Identity::Absent);
     assert!(scene.plan().is_err());
@@ -179,7 +179,7 @@ fn what_differs_at_nodes_is_put_right_without_joining_again() {
     let told = |what: &str| stopped.why.iter().filter(|why| why.contains(what)).count();
     assert_eq!(told("containerd.service does not run (failed"), 1, "{:?}", stopped.why);
     assert_eq!(told("cannot be seen while containerd.service does not answer"), 2);
-    // The same of a runtime that hangs: it is asked anew, and nothing is called missing.
+    // The same of a runtime that hangs: it is asked again, and nothing is called missing.
     scene.edit("tern-3", |o| {
         o.found.units.get_mut("containerd.service").unwrap().active = "active".into();
         o.hangs.push("the container runtime does not list its images".into());
@@ -195,7 +195,7 @@ fn what_differs_at_nodes_is_put_right_without_joining_again() {
 }
 
 #[test]
-fn s2_control_planes_and_balancers_restart_one_after_another() {
+fn s2_control_planes_and_load_balancers_restart_one_after_another() {
     let mut scene = Scene::raised();
     for name in ["curlew", "plover", "sandpiper"] {
         scene.edit(name, |o| {
@@ -205,7 +205,7 @@ fn s2_control_planes_and_balancers_restart_one_after_another() {
     }
     for name in ["jetty-a", "jetty-b"] {
         scene.edit(name, |o| {
-            let path = "/etc/zoisite/balancer/haproxy.cfg";
+            let path = "/etc/zoisite/load-balancer/haproxy.cfg";
             o.found.files.get_mut(path).unwrap().sha256 = Some("ff".into());
         });
     }
@@ -213,7 +213,7 @@ fn s2_control_planes_and_balancers_restart_one_after_another() {
     for (later, earlier) in [
         ("plover/control-plane-restart", "api-curlew-after-restart"),
         ("sandpiper/control-plane-restart", "api-plover-after-restart"),
-        ("jetty-b/balancers-restart", "balancer-jetty-a-after-restart"),
+        ("jetty-b/load-balancers-restart", "load-balancer-jetty-a-after-restart"),
     ] {
         let (l, e) = (index(&sequence, later), index(&sequence, earlier));
         assert!(needs(&sequence, l, e), "{later} waits for {earlier}");
@@ -304,10 +304,11 @@ fn own_settings_are_merged_and_what_is_computed_is_refused() {
 
 #[test]
 fn a_pod_network_of_the_sites_own_comes_before_nodes_are_waited_for() {
-    let text = changed("[network]\n", "[network]\npods-by = \"manifests\"\n");
+    let text = changed("[network]\n", "[network]\npod-network = \"manifests\"\n");
     let reading = read(&text);
     assert!(reading.findings.iter().any(|finding| finding.code == "no-pod-network"));
-    let text = changed("[network]\n", "[network]\npods-by = \"manifests\"\nmanifests = \"site\"\n");
+    let text =
+        changed("[network]\n", "[network]\npod-network = \"manifests\"\nmanifests = \"site\"\n");
     let scene = Scene::of(read(&text).cluster.unwrap());
     let holdings = scene.holdings();
     let paths: Vec<_> =

@@ -23,12 +23,12 @@ fn paths_follow_from_the_topology_and_etcd_is_for_api_servers_alone() {
     assert_eq!(count(Service::EtcdClient), 9);
     assert_eq!(count(Service::StableAddress), 12);
     assert_eq!(count(Service::Kubelet), 15);
-    // From two balancers and five other nodes to each of three servers.
+    // From two load balancers and five other nodes to each of three servers.
     assert_eq!(count(Service::Api), 21);
     let to_etcd = all.iter().filter(|link| [2379, 2380].contains(&link.port));
     let from: BTreeSet<&str> = to_etcd.map(|link| link.from.as_str()).collect();
     assert_eq!(from, BTreeSet::from(["heron", "egret", "ibis", "curlew", "plover", "sandpiper"]));
-    // Without balancers of its own, everybody comes to the API servers.
+    // Without load balancers of its own, everybody comes to the API servers.
     let own = of(&changed("hosts = [\"jetty-{a,b}\"]", "hosts = []"));
     assert!(links(&own).iter().all(|link| link.service != Service::StableAddress));
 }
@@ -67,7 +67,7 @@ fn a_meshs_own_paths_lead_to_endpoints_and_what_is_stopped_there_is_told() {
     let nobody = blocked(&ended(&[0, 3]));
     assert_eq!((nobody.len(), &nobody[0].ports[..]), (1, &[51820][..]), "{nobody:?}");
     assert!(nobody[0].cause.contains("sent to 10.77.9.1:51820 arrives at heron"), "{nobody:?}");
-    assert!(nobody[0].mend.contains("forward that UDP port"), "{nobody:?}");
+    assert!(nobody[0].fix.contains("forward that UDP port"), "{nobody:?}");
     let one = blocked(&ended(&[0]));
     assert!(one[0].cause.contains("stopped on the way from egret"), "{one:?}");
 
@@ -240,7 +240,7 @@ fn where_a_path_is_stopped_is_told_by_who_gets_through() {
     let found =
         one(&|link| (link.to.as_str() == "egret" && link.port == 2380).then_some(Outcome::Refused));
     assert!(found.cause.contains("a firewall refuses this one"), "{}", found.cause);
-    assert!(found.mend.starts_with("zoisite paths rules egret"), "{}", found.mend);
+    assert!(found.fix.starts_with("zoisite paths rules egret"), "{}", found.fix);
     // Nothing of it at all.
     let found = blocked(&trials(&|link| (link.to.as_str() == "egret").then_some(Outcome::Silent)));
     assert!(found.iter().all(|b| b.cause.contains("nothing of egret is reached")), "{found:#?}");
@@ -260,7 +260,7 @@ fn where_a_path_is_stopped_is_told_by_who_gets_through() {
     let found = blocked(&trials(&vrrp));
     assert_eq!(found.len(), 2, "each of the two does not hear the other: {found:#?}");
     assert!(found[0].cause.contains("jetty-a is reached at its ports"), "{}", found[0].cause);
-    assert!(found[0].mend.contains("both hold the floating address"), "{}", found[0].mend);
+    assert!(found[0].fix.contains("both hold the virtual IP"), "{}", found[0].fix);
     let gone = |link: &Link| (link.to.as_str() == "jetty-a").then_some(Outcome::Silent);
     let found = blocked(&trials(&gone));
     assert!(found.iter().any(|one| one.cause.contains("it may be the host")), "{found:#?}");
@@ -301,11 +301,12 @@ fn scripts_of_a_trial_hold_what_they_are_given_and_end_by_themselves() {
 }
 
 #[test]
-fn what_balancers_forward_comes_from_anywhere_and_goes_to_every_worker() {
-    let cluster = of(&changed("[balancers]\n", "[balancers]\nforward = { 80 = 30080 }\n"));
+fn what_load_balancers_forward_comes_from_anywhere_and_goes_to_every_worker() {
+    let cluster =
+        of(&changed("[load-balancers]\n", "[load-balancers]\nforward = { 80 = 30080 }\n"));
     let all = links(&cluster);
     let to_workers: Vec<_> = all.iter().filter(|link| link.port == 30_080).collect();
-    assert_eq!(to_workers.len(), 6, "from two balancers to three workers");
+    assert_eq!(to_workers.len(), 6, "from two load balancers to three workers");
     assert!(to_workers.iter().all(|link| link.from.as_str().starts_with("jetty-")));
     let words =
         |name: &str| rules(&cluster, cluster.host(&host(name)).unwrap(), Firewall::Ufw, (&[], &[]));

@@ -240,7 +240,7 @@ fn a_second_authority_makes_nothing_due_until_it_signs() {
         [new.pem.as_str(), &old.pem].concat()
     );
     all_hold(&trust);
-    // What rests on it must be issued anew before it is gone.
+    // What rests on it must be issued again before it is gone.
     let due = zoisite_core::pki::due(&wanted(&cluster), &trust.ledger, now);
     assert!(due.len() > 10 && due.iter().all(|due| due.why.to_string() == "its authority changed"));
 }

@@ -94,7 +94,7 @@ fn what_cannot_be_used_is_refused_with_the_reason() {
         ("profiles.kubelet-client = { key = \"rsa-3072\" }", "bad-profile", "makes its own key"),
         ("profiles.kubelet-client = { names = [\"a.example\"] }", "bad-profile", "signs no names"),
         ("profiles.run-api = { life = \"1h\" }", "bad-profile", "a run makes it for itself"),
-        ("profiles.person = { life = \"1h\" }", "bad-profile", "zoisite access --ends"),
+        ("profiles.person = { life = \"1h\" }", "bad-profile", "zoisite access --expires"),
         ("profiles.api-serve = { life = \"1h\" }", "unknown-key", "there is no profile api-serve"),
         ("profiles.api-server = { days = 3 }", "unknown-key", "days"),
         ("profiles.api-server = 3", "wrong-type", "takes a table"),
@@ -114,7 +114,7 @@ fn what_cannot_be_used_is_refused_with_the_reason() {
         ("profiles.etcd-server = { life = \"3650d\" }", "bad-lifetime", "etcd-server would last"),
         ("days = 30\nauthority-days = 30", "bad-lifetime", "no certificate outlives"),
         ("days = 30\nlife = \"30d\"", "bad-lifetime", "both say how long"),
-        ("renew = \"200d\"", "bad-lifetime", "issued anew 200 days before its end"),
+        ("renew = \"200d\"", "bad-lifetime", "issued again 200 days before its end"),
         (
             "life = \"30m\"\nbackdated = \"20m\"",
             "bad-lifetime",

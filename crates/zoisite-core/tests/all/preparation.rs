@@ -300,7 +300,7 @@ fn own_settings_of_single_hosts_go_before_those_of_all() {
 fn kube_proxy_is_absent_where_the_sites_network_replaces_it() {
     let text_ = changed(
         "[network]\n",
-        "[network]\npods-by = \"manifests\"\nservices-by = \"manifests\"\nmanifests = \"site\"\n",
+        "[network]\npod-network = \"manifests\"\nservice-proxy = \"manifests\"\nmanifests = \"site\"\n",
     );
     let holdings = on(&text_, &furnished());
     let units: Vec<&str> =

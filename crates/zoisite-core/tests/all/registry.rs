@@ -20,7 +20,7 @@ use zoisite_core::sequence::{Condition, Work};
 use zoisite_core::text::digest;
 
 const OWN: &str = "[registry]\nhost = \"jetty-a\"\nname = \"registry.saltmarsh.example\"\n\
-                   stands-in-for = [\"registry.k8s.io\", \"kept.saltmarsh.example:5000\"]\n";
+                   mirrors = [\"registry.k8s.io\", \"kept.saltmarsh.example:5000\"]\n";
 
 fn with(lines: &str) -> Cluster {
     let reading = read(&changed("[components]\n", &format!("{lines}\n[components]\n")));
@@ -248,11 +248,8 @@ fn what_cannot_be_is_said_in_its_place() {
         ("host = \"jetty-a\"\nport = 6443", "port-clash"),
         ("host = \"jetty-a\"\nread-only = \"yes\"", "wrong-type"),
         ("host = \"jetty-a\"\nfolder = \"images\"", "bad-path"),
-        ("host = \"jetty-a\"\nstands-in-for = [\"a b\"]", "bad-range"),
-        (
-            "host = \"jetty-a\"\nname = \"r.example\"\nstands-in-for = [\"r.example\"]",
-            "registry-loop",
-        ),
+        ("host = \"jetty-a\"\nmirrors = [\"a b\"]", "bad-range"),
+        ("host = \"jetty-a\"\nname = \"r.example\"\nmirrors = [\"r.example\"]", "registry-loop"),
         ("host = \"jetty-a\"\npasswords = \"registry.htpasswd\"", "no-login"),
     ] {
         let (codes, all) = findings(lines, Grade::Blocks);

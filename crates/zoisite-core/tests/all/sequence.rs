@@ -78,7 +78,7 @@ impl Scene {
         let api = &ApiLook::Absent;
         let (objects, nodes, tokens, accepted) = (&[], &[], &[], &[]);
         let (next, real) = crate::common::next(cluster, looks, self.begun.as_ref(), true);
-        let (aim, real) = (&crate::common::leg(next), &real);
+        let (aim, real) = (&crate::common::stage(next), &real);
         let input = PlanInput {
             cluster,
             aim,

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::common::scene::{ID, Scene, index, needs};
-use crate::common::{SALTMARSH, at, changed, host, leg, saltmarsh};
+use crate::common::{SALTMARSH, at, changed, host, saltmarsh, stage};
 use zoisite_core::aim::{Arm, Next, Quorum};
 use zoisite_core::cluster::{Cluster, Version, read};
 use zoisite_core::diagnosis::Trouble;
@@ -58,8 +58,8 @@ fn a_gate_before_which_a_member_is_brought_back_lets_learners_be_among_those_ask
         (o.etcd.status, o.etcd.members) = (None, None);
     });
     let (aim, real) = scene.next(true);
-    let aim = leg(aim);
-    assert_eq!(aim.arm, Arm::Mend);
+    let aim = stage(aim);
+    assert_eq!(aim.arm, Arm::Fix);
     let sequence = scene.plan_to(&aim, &real, &[]).unwrap();
     let Work::Gate(gate) = &sequence.steps[index(&sequence, "quorum")].work else {
         panic!("{:?}", ids(&sequence));
@@ -161,9 +161,9 @@ fn s1_members_that_all_moved_in_the_file_begin_no_second_quorum() {
     let mut scene = changed_after(members, "members = [\"curlew\", \"plover\", \"sandpiper\"]");
     // Nothing but the record knows of the old ones: the hosts of the new ones hold nothing of etcd.
     scene.forget_old_members();
-    let (Next::Refused { found, mend }, _) = scene.next(true) else { panic!("there is a way on") };
+    let (Next::Refused { found, fix }, _) = scene.next(true) else { panic!("there is a way on") };
     assert!(found.contains("of its 3 (egret, heron, ibis) none can be seen"), "{found}");
-    assert!(mend.contains("named in etcd.members as before"), "{mend}");
+    assert!(fix.contains("named in etcd.members as before"), "{fix}");
 }
 
 #[test]
@@ -219,9 +219,9 @@ fn s1_a_first_start_with_other_members_waits_until_the_old_ones_are_known_to_hol
 }
 
 #[test]
-fn s12_a_floating_address_may_be_added_but_not_be_taken_over() {
+fn s12_a_virtual_ip_address_may_be_added_but_not_be_taken_over() {
     let floats = |line: &str| {
-        let text = changed("floating = \"10.77.0.5\"\n", line);
+        let text = changed("virtual-ip = \"10.77.0.5\"\n", line);
         read(&text).cluster.unwrap()
     };
     let began = |cluster: &Cluster| {
@@ -234,10 +234,14 @@ fn s12_a_floating_address_may_be_added_but_not_be_taken_over() {
     assert_eq!(contradictions(Some(&stands), &with), []);
     let by_others = changed("hosts = [\"jetty-{a,b}\"]\n", "");
     let by_others = read(&by_others).cluster.unwrap();
-    for other in [&without, &floats("floating = \"10.77.0.6\"\n"), &by_others] {
+    for other in [&without, &floats("virtual-ip = \"10.77.0.6\"\n"), &by_others] {
         let all = contradictions(Some(&stands), other);
         assert_eq!(all.len(), 1, "{all:?}");
-        assert!(all[0].found.contains("balancers.floating was 10.77.0.5, held by the balancers"));
+        assert!(
+            all[0]
+                .found
+                .contains("load-balancers.virtual-ip was 10.77.0.5, held by the load balancers")
+        );
     }
 }
 
@@ -366,7 +370,7 @@ fn members_are_counted_from_etcds_own_list() {
     }
     // Nobody here made it: it is told, the rest goes on, and it counts.
     let (next, real) = scene.next(true);
-    let aim = leg(next);
+    let aim = stage(next);
     assert_eq!(aim.arm, Arm::File);
     assert!(aim.held[0].why.contains("gull is a member of the quorum that stands"), "{aim:?}");
     assert!(scene.plan_to(&aim, &real, &[]).unwrap().is_empty());
@@ -378,10 +382,10 @@ fn members_are_counted_from_etcds_own_list() {
         scene.edit(name, |o| o.etcd.members = Some(list));
     }
     scene.cluster = read(&SALTMARSH.replacen("10.77.0.11\"", "10.77.0.14\"", 1)).cluster.unwrap();
-    assert_eq!(leg(scene.next(true).0).arm, Arm::File);
+    assert_eq!(stage(scene.next(true).0).arm, Arm::File);
     scene.cluster = saltmarsh();
     assert!(
-        matches!(leg(scene.next(true).0).arm, Arm::Move { host, .. } if host.as_str() == "heron")
+        matches!(stage(scene.next(true).0).arm, Arm::Move { host, .. } if host.as_str() == "heron")
     );
 }
 
@@ -415,7 +419,7 @@ fn first_start_facts_that_are_out_of_date_never_start() {
 }
 
 #[test]
-fn hosts_that_a_run_left_without_the_floating_address_take_part_again_before_anything_else() {
+fn hosts_that_a_run_left_without_the_virtual_ip_address_take_part_again_before_anything_else() {
     let mut scene = Scene::standing();
     let answer = "@\tmachine\tm\n@\taddress\tno\tno\tFAULT\t0\taway\n@\tend\n";
     let facts = Observed::read(answer).unwrap().address.unwrap();
@@ -440,7 +444,7 @@ fn hosts_that_a_run_left_without_the_floating_address_take_part_again_before_any
 }
 
 #[test]
-fn a_kubelet_whose_certificate_has_ended_joins_anew() {
+fn a_kubelet_whose_certificate_has_ended_joins_again() {
     let mut scene = Scene::standing();
     scene.edit("tern-1", |o| o.identity = Identity::Until(at("2026-11-22")));
     scene.edit("tern-2", |o| o.identity = Identity::Until(at("2026-11-24")));
@@ -677,7 +681,7 @@ fn where_no_control_plane_can_be_reached_nobody_waits_for_the_api() {
 }
 
 #[test]
-fn what_is_published_anew_for_pods_is_read_by_dns_when_every_node_is_there() {
+fn what_is_published_again_for_pods_is_read_by_dns_when_every_node_is_there() {
     let mut scene = Scene::standing();
     for name in ["curlew", "plover", "sandpiper"] {
         scene.edit(name, |o| {
@@ -700,7 +704,7 @@ fn a_cluster_that_stands_needs_nothing() {
 
 #[test]
 fn a_changed_controller_manager_goes_host_by_host_and_is_waited_for_at_its_port() {
-    let address = "address = \"api.saltmarsh.example:6443\"\n";
+    let address = "endpoint = \"api.saltmarsh.example:6443\"\n";
     let scene = changed_after(address, &format!("{address}controller-manager = {{ v = \"3\" }}\n"));
     let sequence = scene.plan().unwrap();
     let restarts: Vec<usize> = (0..sequence.steps.len())

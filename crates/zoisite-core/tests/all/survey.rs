@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use crate::common::{SALTMARSH, changed, host, saltmarsh, two_families};
 use zoisite_core::cluster::{Cluster, Grade, HostName, read};
 use zoisite_core::survey::{
-    Facts, Mender, Naming, SiteFinding, Times, changes, differences, groups, judge, names,
+    Facts, Fixer, Naming, SiteFinding, Times, changes, differences, groups, judge, names,
     survey_script,
 };
 
@@ -15,7 +15,7 @@ const TIMES: Times = Times { asked: 1_000_000, answered: 1_000_300 };
 /// What a tidy host answers, in the words of the script; the clock is right when it was asked.
 fn tidy(cluster: &Cluster, name: &str) -> Vec<String> {
     let known = cluster.host(&host(name)).unwrap();
-    let stable = cluster.stable_leads_to();
+    let stable = cluster.api_leads_to();
     let mut lines: Vec<String> = Vec::new();
     let mut say = |fields: &[&str]| lines.push(fields.join("\t"));
     say(&["time", "1000.100"]);
@@ -172,10 +172,10 @@ fn tidy_hosts_have_no_findings_and_differ_in_nothing() {
 }
 
 #[test]
-fn each_thing_that_is_wrong_is_found_alone_with_its_grade_and_a_mend() {
+fn each_thing_that_is_wrong_is_found_alone_with_its_grade_and_a_fix() {
     use Grade::{Blocks, Warns};
     let cluster = saltmarsh();
-    // host; what it says instead of lines that begin so; what is found; words of the message, evidence or mend
+    // host; what it says instead of lines that begin so; what is found; words of the message, evidence or fix
     type Case<'a> = (&'a str, &'a [(&'a str, &'a str)], &'static str, Grade, &'a str);
     let cases: &[Case<'_>] = &[
         (
@@ -358,7 +358,7 @@ fn each_thing_that_is_wrong_is_found_alone_with_its_grade_and_a_mend() {
                 ("program\t/usr/bin/containerd", "sources\tno"),
                 ("", "source\tdeb.saltmarsh.example\tConnection refused"),
             ],
-            "packages-out-of-reach",
+            "packages-offline",
             Blocks,
             "packages come from (deb.saltmarsh.example: Connection refused); or name runtime",
         ),
@@ -534,10 +534,10 @@ fn each_thing_that_is_wrong_is_found_alone_with_its_grade_and_a_mend() {
         facts.insert(host(name), with(&cluster, name, lines));
         let found = judge(&cluster, &facts, None, None);
         assert_eq!(codes(&found), [((*name).to_owned(), *code, *grade)], "{code}: {found:#?}");
-        let told = format!("{} {:?} {}", found[0].message, found[0].evidence, found[0].mend);
+        let told = format!("{} {:?} {}", found[0].message, found[0].evidence, found[0].fix);
         assert!(told.contains(words), "{code}: {words} is not in: {told}");
-        assert!(!found[0].mend.is_empty() && !told.contains("HOST"), "{code}: {told}");
-        // Mended, it is gone by itself.
+        assert!(!found[0].fix.is_empty() && !told.contains("HOST"), "{code}: {told}");
+        // Fixed, it is gone by itself.
         assert_eq!(codes(&judge(&cluster, &all_tidy(&cluster), None, None)), []);
     }
 }
@@ -545,7 +545,7 @@ fn each_thing_that_is_wrong_is_found_alone_with_its_grade_and_a_mend() {
 #[test]
 fn what_is_wrong_elsewhere_does_not_matter_to_a_host() {
     let cluster = saltmarsh();
-    // A balancer needs no overlay file system, no runtime; it may swap, and forwards no pods.
+    // A load balancer needs no overlay file system, no runtime; it may swap, and forwards no pods.
     let lines = [
         ("", "swaps\t/dev/vdb2\tpartition"),
         ("module\toverlay", "module\toverlay\tmissing"),
@@ -584,7 +584,7 @@ fn what_raise_does_by_itself_is_told_apart() {
     let facts = BTreeMap::from([(host("tern-1"), with(&cluster, "tern-1", &lines))]);
     let found = judge(&cluster, &facts, None, None);
     assert_eq!(found.len(), 2);
-    assert!(found.iter().all(|found| found.mender == Mender::Raise), "{found:#?}");
+    assert!(found.iter().all(|found| found.fixer == Fixer::Raise), "{found:#?}");
 }
 
 #[test]
@@ -720,9 +720,9 @@ fn the_script_asks_each_host_for_what_matters_to_it() {
 }
 
 #[test]
-fn a_floating_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_holders_out() {
+fn a_virtual_ip_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_holders_out() {
     let floats = |at: &str| {
-        let text = changed("floating = \"10.77.0.5\"\n", &format!("floating = \"{at}\"\n"));
+        let text = changed("virtual-ip = \"10.77.0.5\"\n", &format!("virtual-ip = \"{at}\"\n"));
         read(&text).cluster.unwrap()
     };
     let cluster = floats("10.77.0.5");
@@ -730,7 +730,7 @@ fn a_floating_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_holde
     // (That raise brings keepalived is told too.)
     let about = |cluster: &Cluster, facts: &_| {
         let mut all = codes(&judge(cluster, facts, None, None));
-        all.retain(|(_, code, _)| code.starts_with("floating"));
+        all.retain(|(_, code, _)| code.starts_with("virtual-ip"));
         all
     };
     let judged = |facts: &_| about(&cluster, facts);
@@ -741,7 +741,7 @@ fn a_floating_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_holde
     assert!(!other.contains("\nneighbour 10"), "it holds no such address");
     let taken = "neighbour\t10.77.0.5\t52:54:00:00:00:99";
     facts.insert(host("jetty-a"), with(&cluster, "jetty-a", &[("", taken)]));
-    assert_eq!(judged(&facts), [("jetty-a".into(), "floating-taken", Grade::Blocks)]);
+    assert_eq!(judged(&facts), [("jetty-a".into(), "virtual-ip-taken", Grade::Blocks)]);
     // Somebody else's router of the same id is told, and keeps a router out that speaks to the whole segment.
     assert!(
         script.contains("\nrouters_begin ")
@@ -758,7 +758,7 @@ fn a_floating_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_holde
             .find(|(_, code, _)| *code == "router-id-taken")
     };
     assert_eq!(among(SALTMARSH).unwrap().2, Grade::Warns);
-    let multicast = changed("floating =", "vrrp = \"multicast\"\nfloating =");
+    let multicast = changed("virtual-ip =", "vrrp = \"multicast\"\nvirtual-ip =");
     assert_eq!(among(&multicast).unwrap().2, Grade::Blocks);
     // Once the cluster stands, one of its own hosts has it.
     facts.get_mut(&host("jetty-b")).unwrap().cluster = Some("0123456789abcdef 1".into());
@@ -767,6 +767,6 @@ fn a_floating_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_holde
     let cluster = floats("10.99.0.5");
     let found = about(&cluster, &all_tidy(&cluster));
     let elsewhere =
-        ["jetty-a", "jetty-b"].map(|name| (name.to_owned(), "floating-elsewhere", Grade::Blocks));
+        ["jetty-a", "jetty-b"].map(|name| (name.to_owned(), "virtual-ip-elsewhere", Grade::Blocks));
     assert_eq!(found, elsewhere);
 }

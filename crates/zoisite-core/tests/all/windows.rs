@@ -11,7 +11,7 @@ use zoisite_core::pki::{KeyKind, KeySource as _, Secret, SecretRef};
 use zoisite_core::sequence::Sequence;
 use zoisite_core::survey::{Facts, judge};
 
-const OWN: &str = "tern-9 = { address = \"10.77.0.109\", out-of-reach = true, windows = \"2022\" }";
+const OWN: &str = "tern-9 = { address = \"10.77.0.109\", offline = true, windows = \"2022\" }";
 
 /// The demo with a worker that runs Windows.
 fn text() -> String {
@@ -59,7 +59,7 @@ fn file(holdings: &HostHoldings, path: &str) -> String {
 fn what_windows_cannot_do_is_refused_before_anything_is_done() {
     let text = text();
     for (from, to, found) in [
-        ("out-of-reach = true, ", "", "nothing is done there over SSH"),
+        ("offline = true, ", "", "nothing is done there over SSH"),
         ("windows-pods = \"10.93.0.0/16\"\n", "", "its pods have no range"),
         ("\"10.93.0.0/16\"", "\"fd5a:93::/48\"", "is one range of IPv4"),
         ("\"10.93.0.0/16\"", "\"10.90.128.0/17\"", "overlaps network.pods"),
@@ -67,7 +67,7 @@ fn what_windows_cannot_do_is_refused_before_anything_is_done() {
         ("network-plugins = \"1.8.0\"\n", "", "brings components.network-plugins"),
         ("windows = \"2022\"", "windows = \"2012\"", "one of 2022, 2025"),
         ("10.77.0.109", "fd77::109", "whose overlay is of IPv4"),
-        ("[network]\n", "[network]\npods-by = \"manifests\"\n", "make the pod network"),
+        ("[network]\n", "[network]\npod-network = \"manifests\"\n", "make the pod network"),
         (
             "[network]\n",
             "[certificates]\nkeys-made = \"on-hosts\"\n\n[network]\n",
@@ -179,8 +179,14 @@ fn its_file(errand: Errand<'_>) -> String {
     let own = held(&cluster, &trust, "tern-9").windows.unwrap();
     let tern = cluster.host(&host("tern-9")).unwrap();
     let made = at("2026-11-29");
-    let to =
-        Addressed { cluster: &cluster, identity: "cafe", host: tern, number: 7, made, ends: made };
+    let to = Addressed {
+        cluster: &cluster,
+        identity: "cafe",
+        host: tern,
+        number: 7,
+        made,
+        expires: made,
+    };
     let mut sums = ComponentSums::default();
     for pinned in own.programs() {
         sums.insert(pinned.path_on_windows(), "ab".repeat(32));
@@ -201,7 +207,7 @@ fn its_file(errand: Errand<'_>) -> String {
 fn its_join_file_is_powershell_whole_and_says_nothing_secret() {
     let sequence = Sequence::default();
     let join = Errand::Join { sequence: &sequence, arch: "amd64", from: None, by: None };
-    for errand in [Errand::Look, join, Errand::TakeBack] {
+    for errand in [Errand::Look, join, Errand::Uninstall] {
         let text = its_file(errand);
         assert!(text.is_ascii() && !text.contains("PRIVATE KEY") && !text.contains("abcdef.0123"));
         let mut parser = tree_sitter::Parser::new();
@@ -236,8 +242,14 @@ fn what_is_sealed_can_be_read_before_without_its_keys() {
     let own = held(&cluster, &trust, "tern-9").windows.unwrap();
     let tern = cluster.host(&host("tern-9")).unwrap();
     let made = at("2026-11-29");
-    let to =
-        Addressed { cluster: &cluster, identity: "cafe", host: tern, number: 0, made, ends: made };
+    let to = Addressed {
+        cluster: &cluster,
+        identity: "cafe",
+        host: tern,
+        number: 0,
+        made,
+        expires: made,
+    };
     let sequence = Sequence::default();
     let errand = Errand::Join { sequence: &sequence, arch: "amd64", from: None, by: None };
     let none = ComponentSums::default();

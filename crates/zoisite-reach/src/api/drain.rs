@@ -40,7 +40,7 @@ pub(super) struct PodLeft {
     pub namespace: String,
     /// Its name.
     pub name: String,
-    /// Nobody makes it anew elsewhere: what it is goes with it.
+    /// Nobody makes it again elsewhere: what it is goes with it.
     pub alone: bool,
     /// It is on its way out.
     pub ending: bool,
@@ -72,7 +72,7 @@ pub(super) fn left_on(pods: &[Value]) -> Vec<PodLeft> {
     left.collect()
 }
 
-/// The kind of what makes a pod anew.
+/// The kind of what makes a pod again.
 fn controller(pod: &Value) -> Option<&str> {
     let owners = pod.pointer("/metadata/ownerReferences")?.as_array()?;
     let owner = owners.iter().find(|owner| owner["controller"] == true)?;
@@ -97,7 +97,7 @@ pub(super) async fn close(api: &ApiClient, host: &HostName) -> Result<usize, Wor
 pub(super) async fn drain(
     api: &ApiClient,
     host: &HostName,
-    lone_pods_too: bool,
+    delete_unmanaged_pods: bool,
     seconds: u32,
     progress: Progress<'_>,
 ) -> Result<usize, WorkError> {
@@ -114,8 +114,8 @@ pub(super) async fn drain(
         }
         let alone: Vec<String> =
             left.iter().filter(|pod| pod.alone && !pod.ending).map(ToString::to_string).collect();
-        if !alone.is_empty() && !lone_pods_too {
-            let answer = format!("nobody makes {} anew elsewhere", alone.join(", "));
+        if !alone.is_empty() && !delete_unmanaged_pods {
+            let answer = format!("nobody makes {} again elsewhere", alone.join(", "));
             return Err(refused(attempted(), answer, Vec::new()));
         }
         for pod in left.iter().filter(|pod| !pod.ending) {

@@ -141,7 +141,7 @@ impl hyper::rt::Write for Tunnelled {
 /// By API version and kind: the plural name in paths, and whether objects have a namespace.
 type Resources = HashMap<(String, String), (String, bool)>;
 
-/// A client of one API server, or of the stable address.
+/// A client of one API server, or of the API endpoint.
 #[derive(Clone)]
 pub struct ApiClient {
     /// One connection carries every call.

@@ -103,8 +103,8 @@ pub(crate) async fn work(
         }
         ApiWork::SetNode { node } => set_node(api, node).await,
         ApiWork::Close { host } => close(api, host).await,
-        ApiWork::Drain { host, lone_pods_too, seconds } => {
-            drain(api, host, *lone_pods_too, *seconds, progress).await
+        ApiWork::Drain { host, delete_unmanaged_pods, seconds } => {
+            drain(api, host, *delete_unmanaged_pods, *seconds, progress).await
         }
         ApiWork::Believe { bundle, workloads, seconds } => {
             believe(api, bundle, workloads, *seconds, progress).await
@@ -122,7 +122,7 @@ const PUBLISHED: &str = "/api/v1/namespaces/kube-system/configmaps/kube-root-ca.
 /// By whom a workload's pods were last made to read whom they believe.
 const BELIEVES_ANNOTATION: &str = "zoisite/believes";
 
-/// Starts workloads anew that read once, when they start, whom they believe.
+/// Starts workloads again that read once, when they start, whom they believe.
 async fn believe(
     api: &ApiClient,
     bundle: &str,
@@ -158,7 +158,7 @@ async fn believe(
             continue;
         }
         let patch = json!({"spec": {"template": {"metadata": {"annotations": {BELIEVES_ANNOTATION: believes}}}}});
-        api.merge(&path, &patch).await.map_err(failed(format!("starting {title} anew")))?;
+        api.merge(&path, &patch).await.map_err(failed(format!("starting {title} again")))?;
         begun += 1;
     }
     Ok(begun)
@@ -176,7 +176,7 @@ async fn publish(
     }
     let stale = requests(api).await.map_err(failed("listing requests"))?;
     for request in stale.iter().filter(|request| request.joins(host)) {
-        let why = "its token was taken back: the host is let in anew";
+        let why = "its token was taken back: the host is let in again";
         deny(api, &request.name, why).await.map_err(failed("refusing a stale request"))?;
     }
     let (record, token) = contents.join_token(host).map_err(unrecorded)?;
@@ -256,7 +256,7 @@ async fn try_admit(
     seen: &mut Admission,
     progress: Progress<'_>,
 ) -> Result<bool, WorkError> {
-    // What counts is that its kubelet reports anew: a node object may be there from before, and a kubelet that died after it
+    // What counts is that its kubelet reports again: a node object may be there from before, and a kubelet that died after it
     // asked has no use for what was signed, and asks once more.
     let reported = |why: &'static str| async move { renewed(api, host).await.map_err(failed(why)) };
     if seen.before.is_none() {
@@ -339,7 +339,7 @@ async fn approve(api: &ApiClient, name: &str, certificate: &str) -> ApiResult<()
 }
 
 /// Refuses a request. One that was approved before (by a run that was cut before it signed) cannot be denied
-/// any more (`certificates.k8s.io/v1`: the two exclude each other): it is deleted, and its kubelet asks anew.
+/// any more (`certificates.k8s.io/v1`: the two exclude each other): it is deleted, and its kubelet asks again.
 async fn deny(api: &ApiClient, name: &str, why: &str) -> ApiResult<()> {
     let path = format!("{REQUESTS}/{name}");
     match api.get(&path).await? {
@@ -376,7 +376,7 @@ async fn try_set_node(api: &ApiClient, node: &NodeWanted) -> ApiResult<()> {
             "annotations": {PUT_ANNOTATION: json!(node.put()).to_string()},
         },
     }));
-    // What Zoisite put there is read before it is written anew: what is no longer asked for goes.
+    // What Zoisite put there is read before it is written again: what is no longer asked for goes.
     let before = node_facts(&api.get(&path).await?.unwrap_or_default());
     let put = before.put.unwrap_or_else(NodePut::unremembered);
     let applied = api.apply(&labels, false).await?;
@@ -617,12 +617,12 @@ mod tests {
         let api = server(&kept);
         judge(&api, "approved", "Approved", "cut before it was signed").await.unwrap();
         for name in ["new", "approved", "gone"] {
-            deny(&api, name, "the host is let in anew").await.unwrap();
+            deny(&api, name, "the host is let in again").await.unwrap();
         }
         let left = kept.lock().unwrap().clone();
         assert_eq!(left.keys().collect::<Vec<_>>(), ["new"]);
         let denied = condition(&left["new"], "Denied").unwrap();
-        assert_eq!(denied["message"], "the host is let in anew");
+        assert_eq!(denied["message"], "the host is let in again");
     }
 
     /// Contents of work that needs none.

@@ -196,11 +196,11 @@ impl Hosts {
         Err(Trouble::new(None, "asking the API servers", answer, said))
     }
 
-    /// A client of the stable address, as a host reaches it, and never as it is reached from elsewhere.
+    /// A client of the API endpoint, as a host reaches it, and never as it is reached from elsewhere.
     ///
     /// # Errors
     /// When the certificates cannot be used.
-    pub fn stable_api(&self, from: &HostName) -> Result<ApiClient, String> {
+    pub fn api_endpoint(&self, from: &HostName) -> Result<ApiClient, String> {
         let stable = &self.places.stable;
         let name = stable.host.to_string();
         self.dial(from, (name.clone(), stable.port), &name, false)
@@ -260,11 +260,11 @@ impl Hosts {
         }
     }
 
-    /// Where a host finds the stable address.
+    /// Where a host finds the API endpoint.
     pub(super) async fn leads_to(&self, from: &HostName) -> Vec<String> {
         let name = &self.places.stable.host;
         let script = format!("timeout 10 getent ahosts {name}\n");
-        let lines = self.lines_of(from, &script, "looking for the stable address").await;
+        let lines = self.lines_of(from, &script, "looking for the API endpoint").await;
         let mut found: Vec<&str> =
             lines.iter().filter_map(|line| line.split_whitespace().next()).collect();
         found.dedup();
@@ -296,17 +296,17 @@ impl Hosts {
                 let asked = async { self.api_of(host)?.readyz().await.map_err(|e| e.to_string()) };
                 (Some(host), "asking the API server whether it is ready".to_owned(), asked.await)
             }
-            Condition::Stable { from, balancer } => {
+            Condition::Stable { from, load_balancer } => {
                 let asked = async {
-                    let client = match balancer {
-                        true => self.balancer(from)?,
-                        false => self.stable_api(from)?,
+                    let client = match load_balancer {
+                        true => self.load_balancer(from)?,
+                        false => self.api_endpoint(from)?,
                     };
                     client.readyz().await.map_err(|e| e.to_string())
                 };
-                let what = match balancer {
-                    true => "asking through the balancer".to_owned(),
-                    false => format!("dialling the stable address {}", self.places.stable),
+                let what = match load_balancer {
+                    true => "asking through the load balancer".to_owned(),
+                    false => format!("dialling the API endpoint {}", self.places.stable),
                 };
                 (Some(from), what, asked.await)
             }
@@ -334,8 +334,8 @@ impl Hosts {
         }
     }
 
-    /// A client of the balancer on a host.
-    fn balancer(&self, host: &HostName) -> Result<ApiClient, String> {
+    /// A client of the load balancer on a host.
+    fn load_balancer(&self, host: &HostName) -> Result<ApiClient, String> {
         let address = self.address(host)?;
         self.dial(host, (address.clone(), self.places.stable.port), &address, true)
     }

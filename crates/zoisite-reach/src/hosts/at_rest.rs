@@ -1,4 +1,4 @@
-//! Secrets in etcd that are encrypted by another key than the one in use, written anew by API servers.
+//! Secrets in etcd that are encrypted by another key than the one in use, written again by API servers.
 
 use futures_util::{StreamExt as _, stream};
 use serde_json::json;
@@ -13,13 +13,13 @@ use crate::reach::Progress;
 
 /// Below which key etcd holds secrets (`--etcd-prefix`'s default, and the platform's resource).
 const SECRETS: &str = "/registry/secrets/";
-/// How many are written anew at once.
+/// How many are written again at once.
 const AT_ONCE: usize = 8;
 /// How often it is looked again for what is left: who created one a moment ago may have begun before.
 const ROUNDS: usize = 5;
 
 impl Hosts {
-    /// Has API servers write anew what is not encrypted by `key`, until a member shows that nothing is left. Nothing of
+    /// Has API servers write again what is not encrypted by `key`, until a member shows that nothing is left. Nothing of
     /// a secret comes here but what etcd holds of it, encrypted.
     pub(super) async fn rewrite_secrets(
         &self,
@@ -27,7 +27,7 @@ impl Hosts {
         through: &[HostName],
         progress: Progress<'_>,
     ) -> StepOutcome {
-        let attempted = "writing secrets anew";
+        let attempted = "writing secrets again";
         let mut changed = 0;
         let mut left = Vec::new();
         for _ in 0..ROUNDS {
@@ -42,7 +42,7 @@ impl Hosts {
             };
             let (all, api) = (left.len(), &api);
             let mut writes = stream::iter(left.clone())
-                .map(|path| async move { (written_anew(api, &path).await, path) })
+                .map(|path| async move { (written_again(api, &path).await, path) })
                 .buffer_unordered(AT_ONCE);
             let mut done = 0;
             while let Some((written, path)) = writes.next().await {
@@ -91,7 +91,7 @@ impl Hosts {
 
 /// An update that changes nothing: what is not encrypted by the first key is written all the same, by the API
 /// server. One that is gone meanwhile needs nothing.
-async fn written_anew(api: &ApiClient, name: &str) -> Result<(), String> {
+async fn written_again(api: &ApiClient, name: &str) -> Result<(), String> {
     let Some((namespace, name)) = name.split_once('/') else {
         return Err("it is in no namespace".into());
     };
@@ -103,7 +103,7 @@ async fn written_anew(api: &ApiClient, name: &str) -> Result<(), String> {
 }
 
 fn not_done(attempted: &str, answer: String) -> StepOutcome {
-    let trouble = Trouble::new(None, attempted, answer, Vec::new()).mend(
+    let trouble = Trouble::new(None, attempted, answer, Vec::new()).fix(
         "run the same command again: it goes on from here, and the key before is accepted until then",
     );
     StepOutcome::Failed(trouble)

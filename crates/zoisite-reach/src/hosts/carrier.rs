@@ -47,7 +47,7 @@ pub struct NotOpened {
     /// Whether trying again may help.
     pub hope: Hope,
     /// What to do about it, where the carrier knows better than the words alone tell.
-    pub mend: Option<String>,
+    pub fix: Option<String>,
 }
 
 /// Why a command did not start, or an address was not reached.

@@ -270,8 +270,8 @@ impl Channel {
                 false => "logging in over ssh",
             };
             let trouble = self.trouble(attempted, not.said);
-            let trouble = match not.mend {
-                Some(mend) => trouble.mend(mend),
+            let trouble = match not.fix {
+                Some(fix) => trouble.fix(fix),
                 None => trouble,
             };
             let end = match (not.hope, stood) {
@@ -510,7 +510,7 @@ impl Channel {
             }
             _ => Err(self
                 .trouble("becoming root with the password given", said.trim())
-                .mend(PASSWORD_MEND)),
+                .fix(PASSWORD_FIX)),
         }
     }
 
@@ -553,8 +553,8 @@ impl Channel {
     ///
     /// # Errors
     /// What kept it from opening.
-    pub async fn open_anew(&self) -> Result<(), Trouble> {
-        let attempted = "logging in anew, through its firewall's new rules";
+    pub async fn open_again(&self) -> Result<(), Trouble> {
+        let attempted = "logging in again, through its firewall's new rules";
         let connection = self.open().await.map_err(|not| self.trouble(attempted, not.said))?;
         connection.close().await;
         Ok(())
@@ -569,7 +569,7 @@ impl Channel {
     }
 }
 
-const PASSWORD_MEND: &str =
+const PASSWORD_FIX: &str =
     "give the password again with --ask-sudo; one password is used for all hosts that ask";
 
 /// The command with which sh runs as root: it takes a script of so many octets from its input and leaves the

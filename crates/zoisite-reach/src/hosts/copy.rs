@@ -18,7 +18,7 @@ use super::Hosts;
 use super::channel::{Input, Saying};
 use crate::reach::Progress;
 
-const COMPONENT_MEND: &str = "nothing of it was put in place: put the right file into the components folder, or mend its line in SHA256SUMS if the file is the right one";
+const COMPONENT_FIX: &str = "nothing of it was put in place: put the right file into the components folder, or fix its line in SHA256SUMS if the file is the right one";
 
 /// For how long a host may take nothing of what is sent.
 const STALL: Duration = Duration::from_secs(120);
@@ -170,7 +170,7 @@ impl Hosts {
             Err(why) => {
                 return StepOutcome::Failed(
                     Trouble::new(Some(host.clone()), attempted.clone(), why, vec![])
-                        .mend(COMPONENT_MEND),
+                        .fix(COMPONENT_FIX),
                 );
             }
         };
@@ -184,7 +184,7 @@ impl Hosts {
             Err(trouble) => return StepOutcome::Failed(trouble),
         };
         let script = upload_script(host, component, (sha256, size), self.generation, None);
-        let mut until = Instant::now() + self.deadlines.patience;
+        let mut until = Instant::now() + self.deadlines.timeout;
         let mut reached = 0;
         // A copy that went on from an earlier one may be wrong where that one was; a whole one is not.
         let mut whole = false;
@@ -229,7 +229,7 @@ impl Hosts {
             if cut && reply.have().is_some() && Instant::now() < until {
                 if had + sent > reached {
                     reached = had + sent;
-                    until = Instant::now() + self.deadlines.patience;
+                    until = Instant::now() + self.deadlines.timeout;
                 }
                 progress(format!("{}: the connection broke off", component.pinned));
                 tokio::time::sleep(Duration::from_millis(500)).await;
@@ -264,7 +264,7 @@ impl Hosts {
         let mut file =
             tempfile::NamedTempFile::new_in(folder.unwrap_or(Path::new("."))).map_err(here)?;
         let channel = self.channel(host)?;
-        let mut until = Instant::now() + self.deadlines.patience;
+        let mut until = Instant::now() + self.deadlines.timeout;
         let mut told = Told::new();
         let (mut have, mut known, mut sum) = (0_u64, None, None);
         let mut digest = Sha256::new();
@@ -292,7 +292,7 @@ impl Hosts {
             sum = sum.or(piece.sha256);
             // A piece that was cut counts as far as it came: lines are whole or missing.
             if !piece.octets.is_empty() {
-                until = Instant::now() + self.deadlines.patience;
+                until = Instant::now() + self.deadlines.timeout;
             }
             std::io::Write::write_all(&mut file, &piece.octets).map_err(here)?;
             digest.update(&piece.octets);

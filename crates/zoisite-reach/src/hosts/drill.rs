@@ -11,7 +11,7 @@ use tokio::time::Instant;
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::drill::{
-    Ask, By, Dialled, Drill, Heard, Kind, LOST, Sight, lose_script, mend_script, read_heard,
+    Ask, By, Dialled, Drill, Heard, Kind, LOST, Sight, fix_script, lose_script, read_heard,
     watch_script,
 };
 
@@ -24,7 +24,7 @@ use crate::probe::Probe;
 
 /// For how long hosts watch at most, in seconds, beyond the loss itself.
 const WATCHED: u32 = 600;
-/// For how long a host that starts anew is left alone before it is asked whether it is back.
+/// For how long a host that starts again is left alone before it is asked whether it is back.
 const GOING_DOWN: Duration = Duration::from_secs(2);
 /// The object that is read and written.
 const NOTE: &str = "drill";
@@ -41,7 +41,7 @@ pub struct Field<'a> {
     probe: Probe,
     /// Where the workload's service is dialled, where there is one.
     service: Option<Endpoint>,
-    /// Who says that it holds the floating address.
+    /// Who says that it holds the virtual IP.
     held: Mutex<BTreeMap<HostName, bool>>,
     members: tokio::sync::Mutex<BTreeMap<HostName, Member>>,
     /// Whether it is lost now.
@@ -161,19 +161,19 @@ impl<'a> Field<'a> {
         Some(words.collect::<Vec<_>>().join(", "))
     }
 
-    /// Has one host watch: it dials the stable address, or the service where `service` is set, and says whether it
-    /// holds the floating address.
+    /// Has one host watch: it dials the API endpoint, or the service where `service` is set, and says whether it
+    /// holds the virtual IP.
     async fn watches(
         &self,
         host: &HostName,
         asked: &[(Ask, Endpoint)],
-        floating: Option<std::net::IpAddr>,
+        virtual_ip: Option<std::net::IpAddr>,
         heard: &(dyn Fn(Witnessed) + Send + Sync),
     ) {
         let Ok(channel) = self.hosts.channel(host) else { return };
         let to: Vec<Endpoint> = asked.iter().map(|(_, to)| to.clone()).collect();
         let seconds = self.drill.seconds + WATCHED;
-        let script = watch_script(host, seconds, floating, &to);
+        let script = watch_script(host, seconds, virtual_ip, &to);
         loop {
             let mut clock: Option<(Instant, i64)> = None;
             let mut line = |line: &str| match (read_heard(line), clock) {
@@ -208,11 +208,11 @@ impl<'a> Field<'a> {
 
     async fn boot(&self, host: &HostName) -> Option<String> {
         let script = "cat /proc/sys/kernel/random/boot_id\n";
-        self.hosts.lines_of(host, script, "asking whether it started anew").await.pop()
+        self.hosts.lines_of(host, script, "asking whether it started again").await.pop()
     }
 }
 
-/// Who holds the floating address by what was heard so far: empty for nobody, `None` until each of `able` was heard and
+/// Who holds the virtual IP by what was heard so far: empty for nobody, `None` until each of `able` was heard and
 /// nobody said yes.
 fn held_by<'a>(
     held: &BTreeMap<HostName, bool>,
@@ -247,7 +247,7 @@ impl Ground for Field<'_> {
         Ok(lost.into_inner().ok().flatten().unwrap_or_else(Instant::now))
     }
 
-    async fn mend(&self) -> Result<(), Trouble> {
+    async fn fix(&self) -> Result<(), Trouble> {
         let host = &self.drill.host;
         if self.drill.by == By::Reboot {
             tokio::time::sleep(GOING_DOWN).await;
@@ -258,7 +258,7 @@ impl Ground for Field<'_> {
                 return Err(Trouble::new(Some(host.clone()), attempted, answer, Vec::new()));
             }
         } else {
-            let script = mend_script(host, self.hosts.generation);
+            let script = fix_script(host, self.hosts.generation);
             self.hosts.carried_out(host, &script, &|_| {}).await.0.ended()?;
         }
         self.lost.store(false, Ordering::Relaxed);
@@ -266,7 +266,7 @@ impl Ground for Field<'_> {
     }
 
     async fn ask(&self, ask: Ask, number: u32) -> Result<(), String> {
-        let api = self.hosts.stable_api(&self.from)?;
+        let api = self.hosts.api_endpoint(&self.from)?;
         let answer = match ask {
             Ask::Write => {
                 let patch = json!({"data": {format!("write-{number}"): ""}});
@@ -285,7 +285,7 @@ impl Ground for Field<'_> {
                 // What a host believes that nobody hears is no matter.
                 let unheard = |host: &HostName| lost && self.drill.isolates(host);
                 let silent = |host: &HostName| lost && *host == self.drill.host;
-                let able = self.cluster.floating_holders();
+                let able = self.cluster.virtual_ip_holders();
                 held_by(&held, able.iter().filter(|host| !silent(host)), &unheard)
             }
             Sight::Leader => self.leader().await,
@@ -299,9 +299,9 @@ impl Ground for Field<'_> {
     }
 
     async fn watch(&self, heard: &(dyn Fn(Witnessed) + Send + Sync)) {
-        let floating = self.cluster.balancers.floating;
-        let holders = self.cluster.floating_holders();
-        let stable = self.cluster.control_plane.address.clone();
+        let virtual_ip = self.cluster.load_balancers.virtual_ip;
+        let holders = self.cluster.virtual_ip_holders();
+        let stable = self.cluster.control_plane.endpoint.clone();
         let mut all: BTreeMap<HostName, Vec<(Ask, Endpoint)>> =
             holders.iter().map(|host| (host.clone(), Vec::new())).collect();
         all.entry(self.from.clone()).or_default().push((Ask::Dial, stable));
@@ -315,8 +315,8 @@ impl Ground for Field<'_> {
             }
         }
         let each = all.iter().map(|(host, asked)| {
-            let floating = floating.filter(|_| holders.contains(host));
-            self.watches(host, asked, floating, heard)
+            let virtual_ip = virtual_ip.filter(|_| holders.contains(host));
+            self.watches(host, asked, virtual_ip, heard)
         });
         futures_util::future::join_all(each).await;
         std::future::pending::<()>().await;

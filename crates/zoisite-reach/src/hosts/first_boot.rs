@@ -13,7 +13,7 @@ use zoisite_core::sequence::StepOutcome;
 use super::Hosts;
 use crate::reach::Progress;
 
-/// How often a machine that starts anew is asked whether it is back.
+/// How often a machine that starts again is asked whether it is back.
 const EVERY: Duration = Duration::from_secs(1);
 const LOOK_THERE: &str = "look there: cloud-init status --long; journalctl -u cloud-init; then run the same command again";
 
@@ -34,12 +34,12 @@ impl Hosts {
     pub async fn settled(
         &self,
         host: &HostName,
-        patience: Duration,
+        timeout: Duration,
         progress: Progress<'_>,
     ) -> Result<(), Trouble> {
         let attempted = "waiting until it has heard what it was told before";
         let script = heard_last_script(host, self.generation);
-        let end = Instant::now() + patience;
+        let end = Instant::now() + timeout;
         loop {
             let last = match self.report(host, &script, attempted).await {
                 Ok(text) if !read_heard(&text).is_at_it() => return Ok(()),
@@ -48,7 +48,7 @@ impl Hosts {
             };
             if Instant::now() >= end {
                 let trouble = Trouble::new(Some(host.clone()), attempted, last, Vec::new());
-                return Err(trouble.mend(LOOK_THERE));
+                return Err(trouble.fix(LOOK_THERE));
             }
             progress(last);
             tokio::time::sleep(EVERY).await;
@@ -64,7 +64,7 @@ impl Hosts {
         host: &HostName,
         (files, locked_out): (&[Carried], &[(String, String)]),
         (instance, way): (&str, Way),
-        patience: Duration,
+        timeout: Duration,
         progress: Progress<'_>,
     ) -> Result<(), Trouble> {
         let before = self.heard(host).await?.boot;
@@ -72,7 +72,7 @@ impl Hosts {
         if let (StepOutcome::Failed(trouble), _) = self.carried_out(host, &script, progress).await {
             return Err(trouble);
         }
-        let end = Instant::now() + patience;
+        let end = Instant::now() + timeout;
         let attempted = "waiting until it has heard it";
         let mut last = "it has not answered since".to_owned();
         while Instant::now() < end {
@@ -92,13 +92,13 @@ impl Hosts {
                         break;
                     }
                     (true, false, _) => last = "it is at it".into(),
-                    (false, ..) => last = "it has not started anew yet".into(),
+                    (false, ..) => last = "it has not started again yet".into(),
                 }
                 progress(last.clone());
             }
             tokio::time::sleep(EVERY).await;
         }
         let trouble = Trouble::new(Some(host.clone()), attempted, last, Vec::new());
-        Err(trouble.mend(LOOK_THERE))
+        Err(trouble.fix(LOOK_THERE))
     }
 }

@@ -20,17 +20,17 @@ pub(super) enum Ended {
     TooMuch,
 }
 
-/// Takes every line: octets that are not UTF-8 are replaced. Nothing said for `patience` ends the reading.
+/// Takes every line: octets that are not UTF-8 are replaced. Nothing said for `timeout` ends the reading.
 pub(super) async fn read(
     from: &mut (impl AsyncRead + Unpin + ?Sized),
-    patience: Duration,
+    timeout: Duration,
     line: &mut (dyn FnMut(&str) + Send),
 ) -> Ended {
     let mut block = vec![0; 16 * 1_024];
     let mut begun: Vec<u8> = Vec::new();
     let mut total = 0_usize;
     loop {
-        let n = match tokio::time::timeout(patience, from.read(&mut block)).await {
+        let n = match tokio::time::timeout(timeout, from.read(&mut block)).await {
             Err(_) => return Ended::Silent,
             Ok(Ok(0) | Err(_)) => {
                 if !begun.is_empty() {

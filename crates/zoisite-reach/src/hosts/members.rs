@@ -107,10 +107,10 @@ impl Hosts {
         &self,
         work: &MemberWork,
         through: &[HostName],
-        patience: Duration,
+        timeout: Duration,
         progress: Progress<'_>,
     ) -> StepOutcome {
-        let end = Instant::now() + patience;
+        let end = Instant::now() + timeout;
         let mut tried = false;
         let why = loop {
             match self.try_to_change(work, through, &mut tried, progress).await {

@@ -8,6 +8,7 @@ mod at_rest;
 mod carrier;
 mod channel;
 mod copy;
+mod defragment;
 mod drill;
 mod first_boot;
 mod joining;
@@ -19,7 +20,6 @@ mod relay;
 mod served;
 mod survey;
 mod trial;
-mod upkeep;
 mod way;
 mod way_in;
 
@@ -35,13 +35,14 @@ use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::components::Shelved;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{
-    API_SERVER_UNIT, ApiObject, BALANCER_UNIT, HostHoldings, KUBELET_UNIT, MESH_UNIT, REGISTRY_UNIT,
+    API_SERVER_UNIT, ApiObject, HostHoldings, KUBELET_UNIT, LOAD_BALANCER_UNIT, MESH_UNIT,
+    REGISTRY_UNIT,
 };
 use zoisite_core::item::{Component, KeyText};
 use zoisite_core::pki::{KeyRequest, Secret, SecretRef};
 use zoisite_core::script::{
     Depth, Notes, Observed, Outcome, Reply, Stretch, Unread, keep_rules_script, notes_script,
-    observe, take_back_script,
+    observe, uninstall_script,
 };
 use zoisite_core::sequence::{ApiLook, ApiWork, Condition, Gate, Look, MemberWork, StepOutcome};
 use zoisite_core::snapshot::{SavedThere, read_saved, saved_script};
@@ -50,10 +51,10 @@ use zoisite_core::text::plain;
 
 pub use self::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use self::channel::{Channel, Heard, Limits, Saying};
+pub use self::defragment::{Defragmented, DefragmentedMember};
 pub use self::drill::Field;
 pub use self::openssh::{ANSWERS, OpenSsh, answer};
 use self::relay::Relay;
-pub use self::upkeep::{Upkeep, Upkept};
 use self::way::Way;
 use crate::access::{Access, Dial};
 use crate::api::{ApiClient, Readiness};
@@ -77,7 +78,7 @@ pub struct Places {
     pub api_hosts: Vec<HostName>,
     /// The port on which each listens.
     pub api_port: u16,
-    /// The stable address.
+    /// The API endpoint.
     pub stable: Endpoint,
     /// The cluster's own registry: its host, and its port.
     pub registry: Option<(HostName, u16)>,
@@ -90,7 +91,7 @@ impl Places {
             etcd_port: cluster.etcd.client_port,
             api_hosts: cluster.control_plane.hosts.clone(),
             api_port: cluster.control_plane.port,
-            stable: cluster.control_plane.address.clone(),
+            stable: cluster.control_plane.endpoint.clone(),
             registry: cluster.registry.host.clone().map(|host| (host, cluster.registry.port)),
         }
     }
@@ -132,7 +133,7 @@ pub struct Deadlines {
     /// The same, of a log or a name that is looked up.
     pub asking: Duration,
     /// For how long a host that was lost in the midst of a step is waited for.
-    pub patience: Duration,
+    pub timeout: Duration,
 }
 
 impl Default for Deadlines {
@@ -143,7 +144,7 @@ impl Default for Deadlines {
             // The longest single thing is the import of an image.
             acting: Duration::from_secs(900),
             asking: Duration::from_secs(20),
-            patience: Duration::from_secs(300),
+            timeout: Duration::from_secs(300),
         }
     }
 }
@@ -277,14 +278,14 @@ impl Hosts {
                 "another run is at work on this host (rule S11 one hand)",
                 Vec::new(),
             )
-            .mend("wait until it ends, then run the same command again"),
+            .fix("wait until it ends, then run the same command again"),
             Outcome::Newer(generation) => Trouble::new(
                 host,
                 attempted,
                 format!("a newer run ({generation}) has acted on this host (rule S11 one hand)"),
                 Vec::new(),
             )
-            .mend("this run is out of date: run the same command again"),
+            .fix("this run is out of date: run the same command again"),
             Outcome::Cut(said) => {
                 let said = if said.is_empty() { "the connection broke off".into() } else { said };
                 Trouble::new(host, attempted, said, Vec::new())
@@ -303,7 +304,7 @@ impl Hosts {
         let attempted = "acting on the host";
         let mut said = Said::default();
         let mut before = 0;
-        let mut until = Instant::now() + self.deadlines.patience;
+        let mut until = Instant::now() + self.deadlines.timeout;
         loop {
             let mut reply = Reply::default();
             let mut line = |line: &str| {
@@ -322,14 +323,14 @@ impl Hosts {
             };
             // Cut in the midst: everything in a stretch is looked at before it is done, so all of it goes
             // there once more, and what is done already is left as it is. A host that got on has its
-            // patience anew.
+            // timeout again.
             said.left.extend(reply.left().iter().cloned());
             said.requests = reply.requests().to_vec();
             let changed = reply.changed();
             let cut = heard.cut && !reply.is_over();
             if cut && Instant::now() < until {
                 if changed > 0 {
-                    until = Instant::now() + self.deadlines.patience;
+                    until = Instant::now() + self.deadlines.timeout;
                 }
                 before += changed;
                 progress("the connection broke off: waiting for the host".to_owned());
@@ -382,12 +383,12 @@ impl Hosts {
     ///
     /// # Errors
     /// When something cannot be taken back: what was put before it stays too, and the next try goes on there.
-    pub async fn take_back(
+    pub async fn uninstall(
         &self,
         host: &HostName,
         progress: Progress<'_>,
     ) -> Result<Vec<String>, Trouble> {
-        let script = take_back_script(host, self.generation);
+        let script = uninstall_script(host, self.generation);
         match self.carried_out(host, &script, progress).await {
             (StepOutcome::Failed(trouble), _) => Err(trouble),
             (StepOutcome::Done { .. } | StepOutcome::Proven(_), said) => Ok(said.left),
@@ -395,22 +396,22 @@ impl Hosts {
     }
 
     /// Opens a connection of its own to a host whose firewall has new rules on trial, and has them kept.
-    async fn come_in_anew(
+    async fn come_in_again(
         &self,
         host: &HostName,
         end: Instant,
         progress: Progress<'_>,
     ) -> StepOutcome {
-        let mend = "is this machine among administrators under [preparation], and is the SSH port of the host in the file? (zoisite paths rules shows what is let in); the host has taken the new rules back by itself, or does so within a minute";
+        let fix = "is this machine among administrators under [preparation], and is the SSH port of the host in the file? (zoisite paths rules shows what is let in); the host has taken the new rules back by itself, or does so within a minute";
         loop {
             let opened = match self.channel(host) {
-                Ok(channel) => channel.open_anew().await,
+                Ok(channel) => channel.open_again().await,
                 Err(trouble) => Err(trouble),
             };
             match opened {
                 Ok(()) => break,
                 Err(trouble) if Instant::now() >= end => {
-                    return StepOutcome::Failed(trouble.mend(mend));
+                    return StepOutcome::Failed(trouble.fix(fix));
                 }
                 Err(trouble) => progress(trouble.to_string()),
             }
@@ -418,13 +419,13 @@ impl Hosts {
         }
         let script = keep_rules_script(host, self.generation);
         match self.carried_out(host, &script, progress).await.0 {
-            StepOutcome::Failed(trouble) => StepOutcome::Failed(trouble.mend(mend)),
+            StepOutcome::Failed(trouble) => StepOutcome::Failed(trouble.fix(fix)),
             other => other,
         }
     }
 
     /// Adds evidence to a gate that did not hold, unless it was only asked once: what the unit concerned
-    /// has logged, or where the stable address leads.
+    /// has logged, or where the API endpoint leads.
     async fn with_evidence(&self, gate: &Gate, trouble: Trouble) -> Trouble {
         let evidence = match (&gate.condition, gate.seconds) {
             (_, 0) => return trouble,
@@ -432,10 +433,10 @@ impl Hosts {
             (Condition::Meets { host, .. }, _) => self.evidence(host, &[MESH_UNIT]).await,
             (Condition::Api { host }, _) => self.evidence(host, &[API_SERVER_UNIT]).await,
             (Condition::Registry { host }, _) => self.evidence(host, &[REGISTRY_UNIT]).await,
-            (Condition::Stable { from, balancer: true }, _) => {
-                self.evidence(from, &[BALANCER_UNIT]).await
+            (Condition::Stable { from, load_balancer: true }, _) => {
+                self.evidence(from, &[LOAD_BALANCER_UNIT]).await
             }
-            (Condition::Stable { from, balancer: false }, _) => self.leads_to(from).await,
+            (Condition::Stable { from, load_balancer: false }, _) => self.leads_to(from).await,
             (
                 Condition::Quorum { .. } | Condition::Rollout { .. } | Condition::LetsIn { .. },
                 _,
@@ -456,7 +457,7 @@ fn hangs(host: &HostName, attempted: &str, fault: String, doing: Option<&str>) -
         Some(doing) => format!("{fault}, at: {doing}"),
         None => fault,
     };
-    Trouble::new(Some(host.clone()), attempted, answer, Vec::new()).mend(format!(
+    Trouble::new(Some(host.clone()), attempted, answer, Vec::new()).fix(format!(
         "something on {host} hangs (a dead mount, a disk, a runtime): log in and try the same; then run the same command again"
     ))
 }
@@ -504,7 +505,7 @@ impl Reach for Hosts {
                 let answer = format!("the strongbox does not hold the key of {label}");
                 return StepOutcome::Failed(
                     Trouble::new(Some(host.clone()), "writing the script", answer, Vec::new())
-                        .mend("zoisite pki issue makes what is missing"),
+                        .fix("zoisite pki issue makes what is missing"),
                 );
             }
         };
@@ -525,7 +526,7 @@ impl Reach for Hosts {
         let end = Instant::now() + Duration::from_secs(gate.seconds.into());
         let mut readiness = Readiness::default();
         if let Condition::LetsIn { host } = &gate.condition {
-            return self.come_in_anew(host, end, progress).await;
+            return self.come_in_again(host, end, progress).await;
         }
         loop {
             let attempt = match &gate.condition {

@@ -401,10 +401,10 @@ impl Carrier for OpenSsh {
         {
             // The password is the target's: it is not tried on others.
             let said = format!("the host {behind}, which leads there, does not let you in by key");
-            let mend = Some(format!(
-                "open that one first: ssh-copy-id {behind}, or zoisite open where it is in a cluster file"
+            let fix = Some(format!(
+                "open that one first: ssh-copy-id {behind}, or zoisite login setup where it is in a cluster file"
             ));
-            return Err(NotOpened { hope: Hope::None, said, mend });
+            return Err(NotOpened { hope: Hope::None, said, fix });
         }
         if let Some((name, jump)) = jump {
             words.extend(through(&jump.socket, &name));
@@ -427,12 +427,12 @@ impl Carrier for OpenSsh {
             Ok(master) => Ok(Arc::new(master)),
             Err(said) => Err(NotOpened {
                 hope: hope(&said),
-                mend: match key_is_unknown(&said) {
+                fix: match key_is_unknown(&said) {
                     true => Some(format!(
                         "log in by hand once, compare its key and accept it: {}",
                         self.by_hand(target, &said)
                     )),
-                    false => changed_key_mend(&said),
+                    false => changed_key_fix(&said),
                 },
                 said: in_short(&said),
             }),
@@ -495,7 +495,7 @@ fn key_is_unknown(said: &str) -> bool {
 
 /// How the key that a host has no more is taken out: by the name that ssh looked it up by, as the lines of other hosts
 /// move when one is taken out.
-fn changed_key_mend(said: &str) -> Option<String> {
+fn changed_key_fix(said: &str) -> Option<String> {
     let (_, place) = said.split_once("Offending ")?;
     let place = place.lines().next()?.split_once(" in ")?.1.trim();
     let (file, _) = place.rsplit_once(':')?;
@@ -506,7 +506,7 @@ fn changed_key_mend(said: &str) -> Option<String> {
         false => word.to_owned(),
     });
     Some(format!(
-        "if the machine was set up anew on purpose, take its old key out, then accept the new one: ssh-keygen -f {file} -R {name}"
+        "if the machine was set up again on purpose, take its old key out, then accept the new one: ssh-keygen -f {file} -R {name}"
     ))
 }
 
@@ -749,8 +749,8 @@ mod tests {
                 file.display(),
                 line + 1
             );
-            let mend = changed_key_mend(&said).unwrap();
-            let typed = mend.split_once("new one: ").unwrap().1;
+            let fix = changed_key_fix(&said).unwrap();
+            let typed = fix.split_once("new one: ").unwrap().1;
             let done = std::process::Command::new("sh").args(["-c", typed]).output().unwrap();
             assert!(done.status.success(), "{typed}: {done:?}");
         }

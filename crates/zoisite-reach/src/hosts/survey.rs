@@ -69,14 +69,14 @@ impl Hosts {
             trials.extend(self.try_ports(&links, word, progress).await);
         }
         if !routers.is_empty() {
-            progress("hosts that share the floating address hear one another");
+            progress("hosts that share the virtual IP hear one another");
             trials.extend(self.try_routers(&routers, by).await);
         }
         trials.sort_by(|a, b| a.link.cmp(&b.link));
         trials
     }
 
-    /// Whether those who share the floating address hear one another.
+    /// Whether those who share the virtual IP hear one another.
     async fn try_routers(&self, links: &[&Link], by: Vrrp) -> Vec<Trial> {
         let own: BTreeMap<&HostName, IpAddr> =
             links.iter().map(|link| (&link.to, link.address)).collect();
@@ -84,7 +84,7 @@ impl Hosts {
             links.iter().filter(|link| link.from == *host).map(|link| link.address).collect()
         };
         let ask = async |host: &HostName, script: String| {
-            let asked = self.report(host, &script, "hearing who shares the floating address").await;
+            let asked = self.report(host, &script, "hearing who shares the virtual IP").await;
             let mut said = match asked {
                 Ok(text) => RoutersHeard::read(&text),
                 Err(trouble) => {

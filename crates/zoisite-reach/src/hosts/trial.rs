@@ -44,7 +44,7 @@ impl Hosts {
         if let Some(TrialThere::Cannot(why)) =
             read_trial(&self.report(host, &begin, attempted).await?)
         {
-            return Err(failed(why).mend("try it on another host, or here"));
+            return Err(failed(why).fix("try it on another host, or here"));
         }
         for (component, sha256) in files {
             progress(match component.pinned.name {

@@ -50,7 +50,7 @@ impl Hosts {
             if stage == Stage::Server {
                 return Err((stage, closed_after_greeting(trouble)));
             }
-            return Err((stage, self.login_mend(host, stage, trouble)));
+            return Err((stage, self.login_fix(host, stage, trouble)));
         }
         let attempted = "becoming root";
         let (silence, until) = (self.deadlines.asking, Instant::now());
@@ -83,25 +83,26 @@ impl Hosts {
         let trouble = Trouble::new(Some(host.clone()), attempted, said, Vec::new());
         let Ok(channel) = self.channel(host) else { return trouble };
         let rules = channel.as_user(RULES, "reading sudo's rules", self.deadlines.asking).await;
-        let by_hand = format!("zoisite open {host} asks for the password once and puts it right");
+        let by_hand =
+            format!("zoisite login setup {host} asks for the password once and puts it right");
         match rules.ok().and_then(|(rules, _)| overriding_rule(&rules)) {
             Some(file) => Trouble {
                 cause: Some(format!("a rule that comes later overrides the one without a password: the last that matches wins, and it is in {file}")),
                 ..trouble
             }
-            .mend(by_hand),
-            None => trouble.mend(by_hand),
+            .fix(by_hand),
+            None => trouble.fix(by_hand),
         }
     }
 
-    fn login_mend(&self, host: &HostName, stage: Stage, trouble: Trouble) -> Trouble {
+    fn login_fix(&self, host: &HostName, stage: Stage, trouble: Trouble) -> Trouble {
         match stage {
-            Stage::Login => trouble.mend(format!(
-                "zoisite open {host} asks for the password once and places your key; or name another user or key in your SSH configuration"
+            Stage::Login => trouble.fix(format!(
+                "zoisite login setup {host} asks for the password once and places your key; or name another user or key in your SSH configuration"
             )),
             Stage::HostKey if !zoisite_core::login::is_changed_key(&trouble.answer) => {
-                let by_hand = trouble.mend.clone();
-                trouble.mend(format!("zoisite open {host} shows it and asks; or {by_hand}"))
+                let by_hand = trouble.fix.clone();
+                trouble.fix(format!("zoisite login setup {host} shows it and asks; or {by_hand}"))
             }
             _ => trouble,
         }
@@ -128,7 +129,7 @@ impl Hosts {
             let trouble = Trouble::new(Some(host.clone()), attempted, answer, Vec::new());
             match trouble.cause {
                 Some(_) => trouble,
-                None => trouble.mend(
+                None => trouble.fix(
                     "nothing was changed there: put that right, then run the same command again",
                 ),
             }
@@ -197,7 +198,7 @@ fn closed_after_greeting(trouble: Trouble) -> Trouble {
         WORDLESS => "it greets as SSH does, and then closes the connection".to_owned(),
         said => said.to_owned(),
     };
-    Trouble { answer, ..trouble }.mend(format!(
+    Trouble { answer, ..trouble }.fix(format!(
         "on {host}: sshd -t tells whether its configuration is sound, journalctl -u ssh why it closes (host keys that it may not read, MaxStartups, PerSourcePenalties)"
     ))
 }
@@ -229,10 +230,10 @@ async fn knock(host: &HostName, name: &str, port: u16) -> Result<(), (Stage, Tro
             Err(_) => {
                 let why = format!("no answer within {} seconds", PORT.as_secs());
                 let (stage, trouble) = stop(Stage::Port, attempted, why);
-                let mend = format!(
+                let fix = format!(
                     "check that {host} is switched on and has that address, and that no firewall drops port {port}"
                 );
-                missed = (stage, trouble.mend(mend));
+                missed = (stage, trouble.fix(fix));
             }
             Ok(Err(error)) => {
                 use std::io::ErrorKind::{HostUnreachable, NetworkUnreachable};
@@ -273,7 +274,7 @@ async fn greeted(
     };
     let greets = timeout(GREETING, listen).await;
     let text = plain(&String::from_utf8_lossy(&heard)).chars().take(80).collect::<String>();
-    let (answer, mend) = match (greets, text.trim()) {
+    let (answer, fix) = match (greets, text.trim()) {
         (Ok(true), _) => return Ok(()),
         (Err(_), _) => (
             format!("it took the connection and said nothing for {} seconds", GREETING.as_secs()),
@@ -294,5 +295,5 @@ async fn greeted(
     };
     let trouble =
         Trouble::new(Some(host.clone()), format!("being greeted by {at}"), answer, vec![]);
-    Err((Stage::Server, trouble.mend(mend)))
+    Err((Stage::Server, trouble.fix(fix)))
 }

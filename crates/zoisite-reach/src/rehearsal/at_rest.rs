@@ -57,7 +57,7 @@ impl World {
         }
     }
 
-    /// Writes a secret anew that is encrypted by another key than the one in use; whether there was one.
+    /// Writes a secret again that is encrypted by another key than the one in use; whether there was one.
     pub(super) fn rewrite_one(&mut self) -> Result<bool, String> {
         let ready = self.ready_with_keys();
         let (_, keys) = ready.first().ok_or("no API server is ready")?;

@@ -7,8 +7,8 @@ use jiff::Timestamp;
 use zoisite_core::cluster::HostName;
 use zoisite_core::components::Shelved;
 use zoisite_core::holdings::{
-    ADDRESS_UNIT, API_SERVER_UNIT, ApiObject, BALANCER_UNIT, ETCD_UNIT, KUBELET_UNIT, MESH_UNIT,
-    NodeWanted, REGISTRY_UNIT, TOKEN_PATH,
+    ADDRESS_UNIT, API_SERVER_UNIT, ApiObject, ETCD_UNIT, KUBELET_UNIT, LOAD_BALANCER_UNIT,
+    MESH_UNIT, NodeWanted, REGISTRY_UNIT, TOKEN_PATH,
 };
 use zoisite_core::layout::{CNI_CONFIG, RUNTIME_UNIT};
 use zoisite_core::pki::{KUBELET_CLIENT_SIGNER, NodeRequest};
@@ -140,7 +140,7 @@ impl World {
         })
     }
 
-    /// Whether a host's kubelet and an API server that is ready trust one another: the server as the stable name that
+    /// Whether a host's kubelet and an API server that is ready trust one another: the server as the API endpoint's name that
     /// the kubelet dials, the kubelet with the certificate that it was let in with.
     fn is_let_in(&self, host: &HostName) -> Result<(), String> {
         let Some(sim) = self.hosts.get(host) else { return Err("no such host".into()) };
@@ -185,7 +185,7 @@ impl World {
         }
     }
 
-    /// Who holds the floating address: the first that runs what holds it and can serve there.
+    /// Who holds the virtual IP: the first that runs what holds it and can serve there.
     pub(super) fn floats_at(&self) -> Option<HostName> {
         let mut holders: Vec<(&HostName, &SimHost)> = self
             .hosts
@@ -196,11 +196,11 @@ impl World {
         holders.first().map(|(host, _)| (*host).clone())
     }
 
-    /// Whether a host could serve at the floating address.
+    /// Whether a host could serve at the virtual IP.
     pub(super) fn could_serve(&self, host: &HostName) -> bool {
         let Some(sim) = self.hosts.get(host) else { return false };
-        match sim.knows(BALANCER_UNIT) {
-            true => sim.started(BALANCER_UNIT) && self.any_api().is_ok(),
+        match sim.knows(LOAD_BALANCER_UNIT) {
+            true => sim.started(LOAD_BALANCER_UNIT) && self.any_api().is_ok(),
             false => self.service_ready(host, API_SERVER_UNIT),
         }
     }
@@ -210,22 +210,22 @@ impl World {
         if ready { Ok(()) } else { Err("no API server is ready".into()) }
     }
 
-    /// The stable address, or the balancer on one host.
-    pub(super) fn stable(&self, balancer: Option<&HostName>) -> Result<(), String> {
-        let runs = |sim: &SimHost| sim.started(BALANCER_UNIT);
-        let forwarded = match balancer {
+    /// The API endpoint, or the load balancer on one host.
+    pub(super) fn stable(&self, load_balancer: Option<&HostName>) -> Result<(), String> {
+        let runs = |sim: &SimHost| sim.started(LOAD_BALANCER_UNIT);
+        let forwarded = match load_balancer {
             Some(host) => self.hosts.get(host).is_some_and(runs),
             None => {
-                let known = self.hosts.values().any(|sim| sim.knows(BALANCER_UNIT));
+                let known = self.hosts.values().any(|sim| sim.knows(LOAD_BALANCER_UNIT));
                 !known || self.hosts.values().any(runs)
             }
         };
         if !forwarded {
-            return Err("no balancer forwards".into());
+            return Err("no load balancer forwards".into());
         }
         let floats = self.hosts.values().any(|sim| sim.knows(ADDRESS_UNIT));
-        if balancer.is_none() && floats && self.floats_at().is_none() {
-            return Err("nobody holds the floating address".into());
+        if load_balancer.is_none() && floats && self.floats_at().is_none() {
+            return Err("nobody holds the virtual IP".into());
         }
         self.any_api()
     }

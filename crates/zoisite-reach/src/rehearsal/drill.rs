@@ -12,16 +12,16 @@ use tokio::time::Instant;
 use zoisite_core::cluster::{Cluster, HostName, Role};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::drill::{Ask, By, Drill, Kind, Sight, Stands};
-use zoisite_core::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT, KUBELET_UNIT};
+use zoisite_core::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, KUBELET_UNIT, LOAD_BALANCER_UNIT};
 
 use super::state::{Fault, World};
-use crate::drill::{Ground, PATIENCE, Witnessed};
+use crate::drill::{Ground, TIMEOUT, Witnessed};
 
 /// A holder that is gone is missed: three advertisements, a second apart, and the skew (RFC 9568, section 6.1).
 const MISSED: Duration = Duration::from_millis(3_400);
 /// A holder that cannot serve finds out: three checks in a row, a second apart.
 const FOUND_OUT: Duration = Duration::from_millis(3_300);
-/// A balancer leaves a server out: two checks, two seconds apart.
+/// A load balancer leaves a server out: two checks, two seconds apart.
 const LEFT_OUT: Duration = Duration::from_secs(4);
 /// Followers choose another leader: an election timeout of a second and up to one more, and the vote.
 const ELECTED: Duration = Duration::from_millis(1_700);
@@ -32,12 +32,12 @@ const NODE_MISSED: Duration = Duration::from_secs(50);
 /// Pods of the drill's workload leave a node after that, and others run elsewhere.
 const MOVED: Duration = Duration::from_secs(8);
 /// A kubelet that was cut off notices that its connection is dead (HTTP/2 pings: after 30 s, for 15 s more), dials
-/// anew where it can, and says that it is there.
-const DIALLED_ANEW: Duration = Duration::from_secs(45);
+/// again where it can, and says that it is there.
+const DIALLED_AGAIN: Duration = Duration::from_secs(45);
 const SAYS_SO: Duration = Duration::from_secs(3);
 /// API servers ask all members in turn; one that is gone without a word is left out when pings stay unanswered.
 const MEMBER_LEFT_OUT: Duration = Duration::from_secs(12);
-/// A machine starts anew.
+/// A machine starts again.
 const BOOT: Duration = Duration::from_secs(25);
 /// A service is ready after its start.
 const STARTED: Duration = Duration::from_secs(4);
@@ -57,7 +57,7 @@ pub struct RehearsedField<'a> {
     holder: Option<HostName>,
     leader: Option<HostName>,
     lost: Mutex<Option<Instant>>,
-    mended: Mutex<Option<Instant>>,
+    fixed: Mutex<Option<Instant>>,
     /// Whether what was lost runs again.
     back: AtomicBool,
 }
@@ -81,9 +81,9 @@ impl<'a> RehearsedField<'a> {
         from: HostName,
     ) -> Self {
         let (holder, leader) = (stands.holder.clone(), stands.leader.clone());
-        let (lost, mended) = (Mutex::new(None), Mutex::new(None));
+        let (lost, fixed) = (Mutex::new(None), Mutex::new(None));
         let back = AtomicBool::new(false);
-        Self { world, cluster, from, drill, holder, leader, lost, mended, back }
+        Self { world, cluster, from, drill, holder, leader, lost, fixed, back }
     }
 
     fn world(&self) -> MutexGuard<'_, World> {
@@ -111,10 +111,10 @@ impl<'a> RehearsedField<'a> {
     }
 
     fn next_holder(&self, before: &HostName) -> Option<HostName> {
-        self.cluster.floating_holders().iter().find(|host| *host != before).cloned()
+        self.cluster.virtual_ip_holders().iter().find(|host| *host != before).cloned()
     }
 
-    /// Where what is asked is answered: at the holder's balancer, in a mesh at the asking host's own. `None` while nobody
+    /// Where what is asked is answered: at the holder's load balancer, in a mesh at the asking host's own. `None` while nobody
     /// holds the address, or where the site leads to them.
     fn place(&self, lost: Option<Duration>) -> Option<HostName> {
         match self.cluster.is_in_mesh(&self.from) {
@@ -123,27 +123,27 @@ impl<'a> RehearsedField<'a> {
         }
     }
 
-    /// By what a host answers at the stable address.
+    /// By what a host answers at the API endpoint.
     fn front_of(&self, host: &HostName) -> Role {
         match self.cluster.carried_by(host) {
-            Some(_) => Role::Balancer,
+            Some(_) => Role::LoadBalancer,
             None => self.cluster.front(),
         }
     }
 
     /// Whether a role of a host is lost now.
     fn gone(&self, host: &HostName, role: Role) -> bool {
-        self.takes(role, host) && since(&self.lost).is_some() && since(&self.mended).is_none()
+        self.takes(role, host) && since(&self.lost).is_some() && since(&self.fixed).is_none()
     }
 
-    /// Whether the balancer, or the API server, at `place` answers request `number` now.
+    /// Whether the load balancer, or the API server, at `place` answers request `number` now.
     fn serves(
         &self,
         place: Option<&HostName>,
         lost: Option<Duration>,
         number: u32,
     ) -> Result<(), String> {
-        let lost = lost.filter(|_| since(&self.mended).is_none_or(|back| back < STARTED));
+        let lost = lost.filter(|_| since(&self.fixed).is_none_or(|back| back < STARTED));
         let Some(lost) = lost else { return Ok(()) };
         let servers = &self.cluster.control_plane.hosts;
         if let Some(place) = place
@@ -157,7 +157,7 @@ impl<'a> RehearsedField<'a> {
         if turn(members, number).is_some_and(silent) && lost < MEMBER_LEFT_OUT {
             return Err(SILENT.into());
         }
-        if self.cluster.front() == Role::Balancer {
+        if self.cluster.front() == Role::LoadBalancer {
             // Until it is left out, a server that is gone gets its share.
             let share =
                 turn(servers, number).is_some_and(|host| self.gone(host, Role::ControlPlane));
@@ -184,12 +184,12 @@ impl<'a> RehearsedField<'a> {
 
     /// Whether it has been given back for long enough.
     fn runs_again(&self) -> bool {
-        let (Some(lost), Some(back)) = (since(&self.lost), since(&self.mended)) else {
+        let (Some(lost), Some(back)) = (since(&self.lost), since(&self.fixed)) else {
             return false;
         };
         match self.drill.by {
             By::Cut if !self.cluster.is_node(&self.drill.host) => back >= SAYS_SO,
-            By::Cut => back >= SAYS_SO && lost >= DIALLED_ANEW + SAYS_SO,
+            By::Cut => back >= SAYS_SO && lost >= DIALLED_AGAIN + SAYS_SO,
             By::Stop | By::Reboot => back >= STARTED,
         }
     }
@@ -200,7 +200,7 @@ impl<'a> RehearsedField<'a> {
             return;
         }
         let mut world = self.world();
-        world.mend();
+        world.fix();
         match self.drill.by {
             By::Reboot => world.power(&self.drill.host, true),
             By::Stop | By::Cut => world.start_enabled(&self.drill.host),
@@ -229,7 +229,7 @@ impl Ground for RehearsedField<'_> {
                 for host in self.cluster.hosts.iter().filter(|host| host.name != drill.host) {
                     world.fault(Fault::Cut(drill.host.clone(), host.name.clone()));
                 }
-                for unit in [ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT, KUBELET_UNIT] {
+                for unit in [ADDRESS_UNIT, API_SERVER_UNIT, LOAD_BALANCER_UNIT, KUBELET_UNIT] {
                     world.stop(&drill.host, unit);
                 }
             }
@@ -239,12 +239,12 @@ impl Ground for RehearsedField<'_> {
         Ok(now)
     }
 
-    async fn mend(&self) -> Result<(), Trouble> {
+    async fn fix(&self) -> Result<(), Trouble> {
         if self.drill.by == By::Reboot {
             tokio::time::sleep(BOOT.saturating_sub(since(&self.lost).unwrap_or_default())).await;
         }
-        let mut mended = self.mended.lock().unwrap_or_else(PoisonError::into_inner);
-        mended.get_or_insert_with(Instant::now);
+        let mut fixed = self.fixed.lock().unwrap_or_else(PoisonError::into_inner);
+        fixed.get_or_insert_with(Instant::now);
         Ok(())
     }
 
@@ -253,7 +253,7 @@ impl Ground for RehearsedField<'_> {
         let lost = since(&self.lost);
         let place = self.place(lost);
         let answer = match (&place, &self.holder) {
-            // Without a floating address of its own the site leads elsewhere.
+            // Without a virtual IP of its own the site leads elsewhere.
             (None, Some(_)) => Err(SILENT.into()),
             (place, _) => self.serves(place.as_ref(), lost, number),
         };
@@ -295,19 +295,19 @@ impl Ground for RehearsedField<'_> {
             self.is_back();
             for ask in asks {
                 let share = turn(&self.cluster.workers.hosts, number) == Some(&self.drill.host);
-                let back = since(&self.mended).is_some();
+                let back = since(&self.fixed).is_some();
                 let place = self.place(lost);
                 let silent = match ask {
                     // Pods of a node that is gone stay in the service until it is missed.
                     Ask::Service => share && !back && lost.is_some_and(|lost| lost < NODE_MISSED),
                     _ => self.holder.is_some() && place.is_none(),
                 };
-                // In a mesh it is the asking host's own balancer that is gone.
+                // In a mesh it is the asking host's own load balancer that is gone.
                 let refused = *ask == Ask::Dial
                     && self.cluster.is_in_mesh(&self.from)
-                    && self.gone(&self.from, Role::Balancer);
+                    && self.gone(&self.from, Role::LoadBalancer);
                 let (took, fault) = match () {
-                    () if silent => (PATIENCE, Some(SILENT)),
+                    () if silent => (TIMEOUT, Some(SILENT)),
                     () if refused => (ANSWER, Some(REFUSED)),
                     () => (ANSWER, None),
                 };

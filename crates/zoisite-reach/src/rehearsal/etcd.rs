@@ -206,7 +206,7 @@ impl Config {
 }
 
 /// A member that begins with the others: what it is told is what it believes (etcd's `initial-cluster-state: new`). It
-/// asks those that run, and one that was heard of before does not begin anew.
+/// asks those that run, and one that was heard of before does not begin again.
 pub(super) fn new(
     own: &str,
     token: &str,

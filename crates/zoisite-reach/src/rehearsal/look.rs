@@ -107,7 +107,7 @@ impl World {
                 (out.identity, out.identity_by) = Identity::of(file.text.as_bytes());
             }
             out.token_left = sim.files.contains_key(TOKEN_PATH);
-            out.resolves = node.stable_name.as_ref().map(|_| true);
+            out.resolves = node.api_name.as_ref().map(|_| true);
         }
         if let Some(etcd) = &holdings.etcd {
             let full = self.disk_is_full(&holdings.host);

@@ -70,7 +70,7 @@ impl World {
 
     /// Whatever went wrong is over: every host has its power, and every link is whole.
     pub fn is_whole_again(&mut self) {
-        self.mend();
+        self.fix();
         let off = self.hosts.keys().filter(|host| self.unreachable(host).is_some());
         let off: Vec<HostName> = off.cloned().collect();
         for host in &off {

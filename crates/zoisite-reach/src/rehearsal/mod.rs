@@ -223,8 +223,8 @@ impl Rehearsal {
                 return Ok(StepOutcome::Proven(proven));
             }
             Condition::Api { host } => (Some(host), world.api_ready(host)),
-            Condition::Stable { from, balancer } => {
-                (Some(from), world.stable(balancer.then_some(from)))
+            Condition::Stable { from, load_balancer } => {
+                (Some(from), world.stable(load_balancer.then_some(from)))
             }
             Condition::Ready { host, .. } => (Some(host), world.node_ready(host)),
             Condition::Registry { host } => (Some(host), world.registry_answers(host)),
@@ -497,13 +497,13 @@ impl Reach for Rehearsal {
                 let why = "no member is known to be well";
                 return StepOutcome::Failed(Trouble::new(
                     None,
-                    "writing secrets anew",
+                    "writing secrets again",
                     why,
                     vec![],
                 ));
             };
             // One by one: it may be cut between any two.
-            if let Err(outcome) = self.operation(host, "writing a secret anew").await {
+            if let Err(outcome) = self.operation(host, "writing a secret again").await {
                 return Self::fail(host, outcome);
             }
             let one = self.world().rewrite_one();
@@ -516,7 +516,7 @@ impl Reach for Rehearsal {
                 Err(why) if Instant::now() >= end => {
                     return StepOutcome::Failed(Trouble::new(
                         None,
-                        "writing secrets anew",
+                        "writing secrets again",
                         why,
                         vec![],
                     ));

@@ -141,7 +141,7 @@ pub(super) struct SimHost {
     /// At which operation it lost its power in the midst of a run, if it did.
     #[serde(default)]
     pub(super) lost: u64,
-    /// Whether it leaves the floating address to others.
+    /// Whether it leaves the virtual IP to others.
     #[serde(default)]
     pub(super) away: bool,
     /// What a look at the real one showed, where it began as that was.

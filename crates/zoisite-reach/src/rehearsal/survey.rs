@@ -38,10 +38,12 @@ impl World {
             facts.arch.clone_from(&sim.arch);
             facts.cluster = sim.files.get(CLUSTER_MARK).map(|file| file.text.trim().to_owned());
             facts.etcd_data = sim.data.is_some();
-            facts.addresses.push(beside(sim.address, cluster.balancers.floating));
+            facts.addresses.push(beside(sim.address, cluster.load_balancers.virtual_ip));
         }
         let second = cluster.host(host).and_then(|known| known.second);
-        facts.addresses.extend(second.map(|second| beside(second, cluster.balancers.floating)));
+        facts
+            .addresses
+            .extend(second.map(|second| beside(second, cluster.load_balancers.virtual_ip)));
         facts.links.push(LinkFacts {
             name: "eth0".into(),
             mtu: 1_500,
@@ -63,8 +65,8 @@ impl World {
                 ..PlaceFacts::default()
             });
         }
-        if let Some(name) = cluster.stable_name() {
-            let got = cluster.stable_leads_to();
+        if let Some(name) = cluster.api_name() {
+            let got = cluster.api_leads_to();
             facts.names.push(Named { asked: name.to_owned(), got, by_file: false });
         }
         for fault in &self.faults {
@@ -86,12 +88,12 @@ impl World {
     }
 }
 
-/// An address in a network of the usual size, or a larger one where the floating address stands in it too: a
+/// An address in a network of the usual size, or a larger one where the virtual IP stands in it too: a
 /// rehearsal cannot know how large the site's is.
-fn beside(address: IpAddr, floating: Option<IpAddr>) -> AddressFacts {
+fn beside(address: IpAddr, virtual_ip: Option<IpAddr>) -> AddressFacts {
     let usual = if address.is_ipv4() { 24 } else { 64 };
-    let floating = floating.filter(|floating| floating.is_ipv4() == address.is_ipv4());
-    let fits = |net: &IpNet| floating.is_none_or(|floating| net.contains(&floating));
+    let virtual_ip = virtual_ip.filter(|virtual_ip| virtual_ip.is_ipv4() == address.is_ipv4());
+    let fits = |net: &IpNet| virtual_ip.is_none_or(|virtual_ip| net.contains(&virtual_ip));
     let nets = (0..=usual).rev().filter_map(|bits| IpNet::new(address, bits).ok());
     let net = nets.into_iter().find(fits).unwrap_or_else(|| IpNet::from(address));
     AddressFacts { net, ..AddressFacts::fixed("eth0", address) }

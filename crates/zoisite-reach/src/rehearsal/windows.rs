@@ -19,7 +19,7 @@ pub struct WindowsMachine {
     services: BTreeMap<String, String>,
     /// Services whose files changed since they started.
     pending: BTreeSet<String>,
-    /// In which order services were begun, or begun anew.
+    /// In which order services were begun, or begun again.
     begun: Vec<String>,
 }
 
@@ -46,7 +46,7 @@ impl WindowsMachine {
         self.services.keys().map(String::as_str)
     }
 
-    /// In which order services were begun, or begun anew.
+    /// In which order services were begun, or begun again.
     pub fn begun(&self) -> &[String] {
         &self.begun
     }

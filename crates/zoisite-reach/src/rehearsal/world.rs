@@ -84,7 +84,7 @@ impl World {
     }
 
     /// Takes every fault out.
-    pub fn mend(&mut self) {
+    pub fn fix(&mut self) {
         self.faults.clear();
     }
 
@@ -167,8 +167,8 @@ impl World {
         led.map(|(host, _)| host.clone())
     }
 
-    /// Who holds the floating address.
-    pub fn holds_floating(&self) -> Option<HostName> {
+    /// Who holds the virtual IP.
+    pub fn holds_virtual_ip(&self) -> Option<HostName> {
         self.floats_at()
     }
 
@@ -408,12 +408,12 @@ impl World {
                     ETCD_UNIT => sim.process.is_some(),
                     _ => sim.units.get(*unit).is_some_and(|unit| unit.started),
                 };
-                // One that is on its way with older files begins anew.
-                let anew = !runs || (sim.pending.contains(*unit) && !self.ready(host, unit));
-                if anew {
+                // One that is on its way with older files begins again.
+                let again = !runs || (sim.pending.contains(*unit) && !self.ready(host, unit));
+                if again {
                     self.start(host, unit);
                 }
-                Ok(anew)
+                Ok(again)
             }
             Operation::Restart(unit) => {
                 self.watch_disruption(host, unit);
@@ -456,7 +456,7 @@ impl World {
         }
     }
 
-    /// Starts, or starts anew, the process of a unit, from what stands in the host's files.
+    /// Starts, or starts again, the process of a unit, from what stands in the host's files.
     fn start(&mut self, host: &HostName, unit: &str) {
         let Some(sim) = self.hosts.get_mut(host) else { return };
         sim.pending.remove(unit);

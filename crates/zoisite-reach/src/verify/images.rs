@@ -76,7 +76,7 @@ impl Verifier<'_> {
                 }
             }
         }
-        let end = Instant::now() + self.wanted.patience;
+        let end = Instant::now() + self.wanted.timeout;
         let list = format!("{path}?labelSelector=app%3D{app}");
         while !waiting.is_empty() && Instant::now() < end {
             for pod in self.api.list(&list).await.unwrap_or_default() {

@@ -89,7 +89,7 @@ fn an_api_server_that_cannot_be_brought_to_it_holds_it_back() {
 }
 
 #[test]
-fn a_key_that_is_dropped_before_all_is_written_anew_is_seen() {
+fn a_key_that_is_dropped_before_all_is_written_again_is_seen() {
     // What the program is kept from: the world must notice.
     let mut stage = Stage::of_three();
     replace(&mut stage);

@@ -23,7 +23,7 @@ trait Kept {
     /// Carries operations out in a run of that generation: which of them changed something, or what kept it from it.
     fn act(&self, generation: u64, operations: Vec<Operation>) -> Result<usize, String>;
     fn look(&self, items: &[Item]) -> Observed;
-    /// Somebody writes a file of ours anew.
+    /// Somebody writes a file of ours again.
     fn edit(&self, path: &str, text: &str);
     fn text(&self, path: &str) -> Option<String>;
 }
@@ -235,7 +235,7 @@ fn a_mark_is_written_once() {
 }
 
 #[test]
-fn what_a_unit_must_read_anew_is_remembered_until_it_restarts() {
+fn what_a_unit_must_read_again_is_remembered_until_it_restarts() {
     on_both(|kept, place| {
         // A rehearsal's units have no folder before them.
         let root = if kept.name() == "a rehearsal" { String::new() } else { place.at("") };

@@ -1,6 +1,6 @@
 //! What a drill does on a host: it really runs here, in a scratch folder under two shells.
 
-use zoisite_core::drill::{By, Drill, Kind, lose_script, mend_script};
+use zoisite_core::drill::{By, Drill, Kind, fix_script, lose_script};
 
 use crate::scratch::{Host, SHELLS};
 use crate::simulated::{host, saltmarsh};
@@ -19,7 +19,7 @@ fn asked(on: &Host, what: &str) -> Option<usize> {
 }
 
 #[test]
-fn the_mend_is_sure_before_anything_is_lost_and_gives_it_back() {
+fn the_fix_is_sure_before_anything_is_lost_and_gives_it_back() {
     for shell in SHELLS {
         let on = Host::new(shell);
         on.write("systemd/zoisite-etcd.service.state", "active");
@@ -28,10 +28,10 @@ fn the_mend_is_sure_before_anything_is_lost_and_gives_it_back() {
         let (timer, stop) = (asked(&on, "--on-active=20"), asked(&on, &format!("stop {UNIT}")));
         assert!(timer.is_some() && timer < stop, "{shell}: {}", on.read("asked"));
         // What the timer runs.
-        let mend = on.read("run/zoisite-drill/mend");
-        assert!(mend.contains(&format!("systemctl start --no-block {UNIT}")), "{shell}: {mend}");
+        let fix = on.read("run/zoisite-drill/fix");
+        assert!(fix.contains(&format!("systemctl start --no-block {UNIT}")), "{shell}: {fix}");
         // Asked to, it gives back at once, and nothing of it stays.
-        let (said, over) = on.run(&mend_script(&host("heron"), 7), b"", "");
+        let (said, over) = on.run(&fix_script(&host("heron"), 7), b"", "");
         assert!(over, "{shell}: {said}");
         assert!(asked(&on, &format!("start --no-block {UNIT}")).is_some(), "{shell}");
         assert!(!on.path("run/zoisite-drill").exists(), "{shell}");

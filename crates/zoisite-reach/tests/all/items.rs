@@ -12,7 +12,7 @@ use zoisite_core::item::{
 };
 use zoisite_core::paths::Firewall;
 use zoisite_core::pki::{KeyKind, Profile, Wanted, check_key_request, wanted};
-use zoisite_core::script::{Operation, Stretch, keep_rules_script, take_back_script};
+use zoisite_core::script::{Operation, Stretch, keep_rules_script, uninstall_script};
 
 #[test]
 fn every_kind_is_put_drifts_is_put_again_and_taken_back() {
@@ -44,9 +44,9 @@ fn every_kind_is_put_drifts_is_put_again_and_taken_back() {
             assert_eq!(host.differs(&items), [], "{shell}: {}", item.title());
         }
         assert_ne!(host.tree(), before);
-        let said = host.take_back();
+        let said = host.uninstall();
         host.is_as(&before, &said);
-        assert!(!host.take_back().contains("changed"), "{shell}: nothing is left to take back");
+        assert!(!host.uninstall().contains("changed"), "{shell}: nothing is left to take back");
         host.is_as(&before, "once more");
     }
 }
@@ -87,7 +87,7 @@ fn swap_that_comes_back_at_once_is_told() {
         host.program("swapoff", ":");
         let said = host.try_to_put(&[Item::NoSwap(NoSwap)], "").unwrap_err();
         assert!(said.contains("it comes back at once: /dev/zram0"), "{shell}: {said}");
-        host.take_back();
+        host.uninstall();
     }
 }
 
@@ -207,9 +207,9 @@ fn killed_at_any_write_it_goes_on_and_is_taken_back_whole() {
             );
             host.write("syncs", "");
             let name = HostName::new("heron").unwrap();
-            let _ = host.run(&take_back_script(&name, 7), b"", "");
+            let _ = host.run(&uninstall_script(&name, 7), b"", "");
             std::fs::remove_file(host.path("bin/sync")).unwrap();
-            host.take_back();
+            host.uninstall();
             std::fs::remove_file(host.path("syncs")).unwrap();
             host.is_as(&before, &format!("killed at {at}"));
         }
@@ -369,7 +369,7 @@ fn the_list_of_earlier_versions_is_read() {
         host.write(&format!("{state}/manifest"), format!("file {site}\nfile {own}\n"));
         host.act(Vec::new());
         assert!(!host.path(&format!("{state}/manifest")).exists(), "{shell}");
-        host.take_back();
+        host.uninstall();
         assert_eq!(host.read("etc/site.conf"), "the site's own\n", "{shell}");
         assert!(!host.path("etc/own.conf").exists(), "{shell}");
     }
@@ -501,14 +501,14 @@ fn a_key_is_made_where_it_is_used_and_only_what_asks_for_a_certificate_leaves_it
         assert_eq!(host.put(&[two.clone().into()]), 1, "{shell}");
         assert!(!host.path("etc/peer-a1").exists(), "{shell}: no old key is left");
 
-        // A key that is gone is asked for anew; what it was certified for is of no use.
+        // A key that is gone is asked for again; what it was certified for is of no use.
         std::fs::remove_file(host.path("etc/peer/tls.key")).unwrap();
         assert!(!host.differs(&[two.clone().into()]).is_empty(), "{shell}");
         let said = host.try_to_put(&[two.clone().into()], "").unwrap_err();
         assert!(said.contains("not on this host any more"), "{shell}: {said}");
         let third = signed("a3", &host.asks(&two)[0].key_sha256);
         assert_eq!(host.put(&[third.into()]), 1, "{shell}");
-        host.take_back();
+        host.uninstall();
         assert!(!host.path("etc/peer").exists(), "{shell}");
         assert!(!host.path("var/lib/zoisite/keys").exists(), "{shell}");
     }
@@ -524,7 +524,7 @@ fn dotted(path: &str) -> String {
 }
 
 #[test]
-fn a_node_out_of_reach_takes_no_route_to_another_away() {
+fn a_node_offline_takes_no_route_to_another_away() {
     for shell in SHELLS {
         let host = Host::new(shell);
         let lines = "route replace 10.90.7.0/24 via 192.0.2.7 proto 90\nroute replace 10.90.8.0/24 via 10.77.0.108 proto 90\n";
@@ -547,7 +547,7 @@ fn each_file_that_is_kept_has_a_number_of_its_own() {
         host.write("etc/two.conf", "the second\n");
         let items = ["etc/one.conf", "etc/two.conf"].map(|name| host.file(name, "ours\n").into());
         host.put(&items);
-        host.take_back();
+        host.uninstall();
         assert_eq!(host.read("etc/one.conf"), "the first\n", "{shell}");
         assert_eq!(host.read("etc/two.conf"), "the second\n", "{shell}");
     }
@@ -606,7 +606,7 @@ fn packages_are_brought_only_where_nothing_else_changes() {
         assert_eq!(host.differs(&gulls), [], "{shell}");
         // Something that came later stands on what came with it: that stays, and is told.
         host.write("stands", "");
-        let said = host.take_back();
+        let said = host.uninstall();
         assert!(said.contains("@\tleft\tgull-libs"), "{shell}: {said}");
         let left = host.read("packages");
         assert!(left.contains("gull-libs") && !left.contains("gulls "), "{shell}: {left}");
@@ -614,7 +614,7 @@ fn packages_are_brought_only_where_nothing_else_changes() {
 }
 
 #[test]
-fn a_unit_that_can_reads_its_files_anew_and_goes_on_with_bad_ones_as_it_was() {
+fn a_unit_that_can_reads_its_files_again_and_goes_on_with_bad_ones_as_it_was() {
     for shell in SHELLS {
         let host = Host::new(shell);
         host.systemd("state", "active");
@@ -623,7 +623,7 @@ fn a_unit_that_can_reads_its_files_anew_and_goes_on_with_bad_ones_as_it_was() {
         };
         let restart = || host.act(vec![Operation::Restart(UNIT)]);
         let asked = |what: &str| host.read("asked").contains(&format!("{what} {UNIT}"));
-        // It cannot: it is started anew.
+        // It cannot: it is started again.
         host.put(&[reloaded("one\n")]);
         let _ = restart();
         assert!(asked("restart") && !asked("reload") && !host.pending(), "{shell}");
@@ -638,7 +638,7 @@ fn a_unit_that_can_reads_its_files_anew_and_goes_on_with_bad_ones_as_it_was() {
         host.put(&[reloaded("three\n")]);
         let (said, over) = host.run(&host.script(vec![Operation::Restart(UNIT)]), b"", "");
         assert!(
-            !over && said.contains("read its files anew") && said.contains("no such bird"),
+            !over && said.contains("read its files again") && said.contains("no such bird"),
             "{shell}: {said}"
         );
         assert!(!asked("restart") && host.pending(), "{shell}");

@@ -31,7 +31,7 @@ pub fn issued() -> &'static Issued {
         cluster.hosts.retain(|one| HOSTS.contains(&one.name.as_str()));
         cluster.etcd.members = HOSTS.map(host).to_vec();
         cluster.control_plane.hosts.clear();
-        cluster.balancers.hosts.clear();
+        cluster.load_balancers.hosts.clear();
         cluster.workers.hosts.clear();
         Issued::of(cluster)
     })
@@ -44,13 +44,13 @@ pub enum Bug {
     StartsAsNew,
     /// A voter is taken out whoever else is well: rule S1 `permits`.
     RemovesAnyway,
-    /// What a member is told that begins is not compared anew: it begins as it did at first.
+    /// What a member is told that begins is not compared again: it begins as it did at first.
     OldFirstStart,
     /// Data of a membership that is over is not moved aside.
     NothingAside,
     /// Whom this program let in is not recorded.
     RecordsNothing,
-    /// Newcomers are told to begin a quorum, not to come to one.
+    /// Unnamed machines are told to begin a quorum, not to come to one.
     BeginsAnother,
     /// What restarts is not waited for, nor proven, before the next does: rule S2.
     WaitsForNothing,
@@ -91,7 +91,7 @@ pub struct Stage {
     pub bug: Option<Bug>,
     /// The machines that were met.
     pub pins: BTreeMap<HostName, MachinePin>,
-    /// Arms that legs took, in order.
+    /// Arms that stages took, in order.
     pub taken: Vec<Arm>,
     /// What time it is here, by which more is issued.
     pub now: Timestamp,
@@ -149,8 +149,8 @@ impl Stage {
         cluster.hosts.retain(|one| HOSTS[..3].contains(&one.name.as_str()));
         let three: Vec<_> = HOSTS[..3].iter().copied().map(host).collect();
         (cluster.etcd.members, cluster.control_plane.hosts) = (three.clone(), three);
-        cluster.balancers.hosts.clear();
-        cluster.balancers.floating = None;
+        cluster.load_balancers.hosts.clear();
+        cluster.load_balancers.virtual_ip = None;
         cluster.workers.hosts.clear();
         let mut state = State::new(Box::new(Overlay::over(None)));
         let strongbox = Strongbox::fleeting();
@@ -184,7 +184,7 @@ impl Stage {
             hosts,
             epoch: last + 1,
             of_epoch: 1,
-            gone: Default::default(),
+            lost: Default::default(),
         });
     }
 
@@ -223,7 +223,7 @@ impl Stage {
 
     /// Raises until nothing is left to do, whatever was cut off before.
     pub fn must_come_through(&mut self, when: &str) {
-        self.world().mend();
+        self.world().fix();
         for name in &HOSTS[..3] {
             self.world().power(&host(name), true);
         }
@@ -238,7 +238,7 @@ impl Stage {
         assert_eq!(self.world().broken(), [""; 0], "{when}");
     }
 
-    /// One raise on virtual time, leg after leg.
+    /// One raise on virtual time, stage after stage.
     pub fn raise(&mut self) -> Ended {
         self.runs += 1;
         let world = self.world.clone();
@@ -247,7 +247,7 @@ impl Stage {
             loop {
                 let contents = Arc::new(TestContents::of(self.issued));
                 let reach = Rehearsal::new(world.clone(), contents, self.runs);
-                match self.leg(&reach, before.as_ref()).await {
+                match self.stage(&reach, before.as_ref()).await {
                     Ok(arm) => before = Some(arm),
                     Err(ended) => return ended,
                 }
@@ -255,7 +255,7 @@ impl Stage {
         })
     }
 
-    async fn leg(&mut self, reach: &Rehearsal, before: Option<&Arm>) -> Result<Arm, Ended> {
+    async fn stage(&mut self, reach: &Rehearsal, before: Option<&Arm>) -> Result<Arm, Ended> {
         let (_, wanted) = self.holdings(None);
         let old =
             self.begun.iter().flat_map(|begun| begun.dropped(&self.cluster).chain(&begun.left));
@@ -318,9 +318,9 @@ impl Stage {
             ..kept
         };
         let aim = match next_aim(&self.cluster, &urls, &kept, &now_real, true) {
-            Next::Leg(aim) => *aim,
-            Next::Refused { found, mend } => {
-                self.troubles = vec![format!("{found}; {mend}")];
+            Next::Stage(aim) => *aim,
+            Next::Refused { found, fix } => {
+                self.troubles = vec![format!("{found}; {fix}")];
                 return Err(Ended::Refused);
             }
         };
@@ -359,7 +359,7 @@ impl Stage {
             departed: &departed,
             now: now(),
         };
-        let mut sequence = match plan(input, PlanOptions { patience: 60 }) {
+        let mut sequence = match plan(input, PlanOptions { timeout: 60 }) {
             Ok(sequence) => sequence,
             Err(none) => {
                 let refusals = none.refusals.iter().map(ToString::to_string);
@@ -480,9 +480,9 @@ impl Stage {
         self.cluster.etcd.members = wanted;
     }
 
-    /// Once all is mended, raises come to what the file says, and everything that was acknowledged is there.
+    /// Once all is fixed, raises come to what the file says, and everything that was acknowledged is there.
     pub fn must_converge(&mut self, when: &str) {
-        self.world().mend();
+        self.world().fix();
         let all: Vec<HostName> = HOSTS.map(host).to_vec();
         for host in &all {
             self.world().power(host, true);

@@ -91,7 +91,7 @@ fn one_raise_brings_a_member_back_beside_a_learner() {
         assert!(!stage.world().serves(&egret));
         let ended = stage.raise();
         assert_eq!(ended, Ended::Reached, "killed {at} operations later: {:?}", stage.troubles);
-        assert!(stage.taken.contains(&Arm::Mend), "{:?}", stage.taken);
+        assert!(stage.taken.contains(&Arm::Fix), "{:?}", stage.taken);
         beside += 1;
     }
     assert!(beside > 2, "{beside}");
@@ -131,7 +131,7 @@ fn beside_a_script(bug: Option<Bug>, at: u64, pace: u32) -> Vec<String> {
     stage.world().fault(Fault::LeftRunning { operation, pace });
     let ended = stage.raise();
     assert!(matches!(ended, Ended::Killed | Ended::Reached), "{at}: {ended:?}");
-    stage.world().mend();
+    stage.world().fix();
     edit(&stage, "heron");
     stage.raise();
     let broken = stage.world().broken().to_vec();
@@ -195,7 +195,7 @@ fn one_whose_vote_nobody_heard_of_and_whose_data_is_gone_comes_back_as_a_new_one
         let operation = stage.world().operations() + at;
         stage.world().fault(Fault::AnswerLost { operation });
         stage.raise();
-        stage.world().mend();
+        stage.world().fix();
         if !stage.world().lose_data_that_others_hold(&host("curlew"), true) {
             continue;
         }
@@ -235,7 +235,7 @@ fn a_bare_machine_where_a_leaving_member_was_keeps_nobody_out() {
         let operation = stage.world().operations() + at;
         stage.world().fault(Fault::Killed { operation });
         stage.raise();
-        stage.world().mend();
+        stage.world().fix();
         if stage.world().lose_data_that_others_hold(&host("heron"), false) {
             stage.world().another_machine(&host("heron"));
         }
@@ -251,7 +251,7 @@ fn one_whose_data_is_gone_keeps_nobody_from_bringing_the_others_back() {
     spoil(&stage, &host("egret"));
     assert!(!stage.world().serves(&host("heron")), "two of three are away");
     stage.must_converge("a disk and a certificate were lost");
-    assert_eq!(stage.taken[1], Arm::Mend, "{:?}", stage.taken);
+    assert_eq!(stage.taken[1], Arm::Fix, "{:?}", stage.taken);
 }
 
 #[test]
@@ -290,7 +290,7 @@ fn one_that_comes_back_with_old_data_begins_no_second_quorum() {
         let operation = stage.world().operations() + at;
         stage.world().fault(Fault::Killed { operation });
         stage.raise();
-        stage.world().mend();
+        stage.world().fix();
         left |= stage.world().voters() == [host("curlew")];
         stage.want(if at % 2 == 0 { &["heron"] } else { &["curlew"] });
     }
@@ -332,7 +332,7 @@ enum Mishap {
     /// From now on the first host dials the second in vain.
     Block(Index, Index),
     /// All links are whole again.
-    Mend,
+    Fix,
     /// A disk is replaced, or loses the data alone, where the others can bear that.
     Lose(Index, bool),
     /// Somebody changes the configuration of a member.
@@ -376,7 +376,7 @@ fn mishap() -> impl Strategy<Value = Mishap> {
         1 => (0..80_u64, 1..80_u64, any::<Index>()).prop_map(|(n, m, i)| Mishap::Dip(n, m, i)),
         1 => any::<(Index, Index)>().prop_map(|(a, b)| Mishap::Cut(a, b)),
         1 => any::<(Index, Index)>().prop_map(|(from, to)| Mishap::Block(from, to)),
-        1 => Just(Mishap::Mend),
+        1 => Just(Mishap::Fix),
         1 => any::<(Index, bool)>().prop_map(|(i, alone)| Mishap::Lose(i, alone)),
         1 => any::<Index>().prop_map(Mishap::Edit),
         1 => any::<Index>().prop_map(Mishap::Swap),
@@ -433,7 +433,7 @@ fn live_through(stage: &mut Stage, mishaps: &[Mishap]) -> Option<String> {
                 stage.world().fault(Fault::Blocked(at(from), at(to)));
             }
             Mishap::Cut(..) | Mishap::Block(..) => {}
-            Mishap::Mend => stage.world().mend(),
+            Mishap::Fix => stage.world().fix(),
             // What a quorum cannot bear is no fault of this program.
             Mishap::Lose(i, alone) => {
                 stage.world().lose_data_that_others_hold(&at(i), *alone);
@@ -501,7 +501,7 @@ fn regressions() -> Option<Box<dyn FailurePersistence>> {
     Some(Box::new(FileFailurePersistence::Direct(file)))
 }
 
-/// Lives through a schedule, and comes to what the file says once all is mended.
+/// Lives through a schedule, and comes to what the file says once all is fixed.
 fn lives_through(mut stage: Stage, mishaps: &[Mishap]) -> Result<(), TestCaseError> {
     if let Some(broken) = live_through(&mut stage, mishaps) {
         prop_assert!(false, "{broken}");

@@ -37,7 +37,7 @@ fn issued() -> &'static Issued {
         }
         cluster.etcd.members = HOSTS.map(host).to_vec();
         cluster.control_plane.hosts.clear();
-        cluster.balancers.hosts.clear();
+        cluster.load_balancers.hosts.clear();
         cluster.workers.hosts.clear();
         Issued::of(cluster)
     })

@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use proptest::sample::Index;
 use zoisite_core::item::{Content, Item};
 use zoisite_core::sequence::Rule;
-use zoisite_core::survey::{Mender, judge};
+use zoisite_core::survey::{Fixer, judge};
 use zoisite_reach::{Contents as _, Fault, Reach as _, Sighted, World};
 
 use crate::simulated::{TestContents, by_chance, host, now, on_virtual_time};
@@ -258,7 +258,7 @@ fn members_that_cannot_reach_each_other_fail_each_with_the_reason() {
         Ended::Done(tally) => assert_eq!(tally.failed, 3, "each member says so"),
         other => panic!("{other:?}"),
     }
-    stage.world().mend();
+    stage.world().fix();
     stage.must_converge("links whole again");
 }
 
@@ -274,7 +274,7 @@ fn a_full_disk_is_found_before_anything_is_put_there() {
         other => panic!("{other:?}"),
     }
     assert_eq!(stage.world().operations(), 0);
-    stage.world().mend();
+    stage.world().fix();
     stage.must_converge("room made");
 }
 
@@ -294,7 +294,7 @@ fn simulated_hosts_are_surveyed_and_their_clocks_and_disks_are_judged() {
     };
     let codes = || {
         let found = judge(&stage.cluster, &facts(), None, None);
-        let by_hand = found.into_iter().filter(|found| found.mender == Mender::Person);
+        let by_hand = found.into_iter().filter(|found| found.fixer == Fixer::Person);
         by_hand.map(|found| (found.host, found.code)).collect::<Vec<_>>()
     };
     assert_eq!(codes(), []);
@@ -304,7 +304,7 @@ fn simulated_hosts_are_surveyed_and_their_clocks_and_disks_are_judged() {
     let found = codes();
     let wanted = [("heron", "disk-fails"), ("tern-1", "disk-full"), ("curlew", "clock-off")];
     assert_eq!(found, wanted.map(|(name, code)| (Some(host(name)), code)));
-    stage.world().mend();
+    stage.world().fix();
     assert_eq!(codes(), []);
 }
 
@@ -419,7 +419,7 @@ fn members_trust_what_lies_on_their_disks_and_nothing_else() {
         other => panic!("{other:?}"),
     }
     assert!(stage.troubles[0].contains("CertExpired"), "{:?}", stage.troubles);
-    stage.world().mend();
+    stage.world().fix();
     stage.must_converge("clocks agree");
 }
 
@@ -538,7 +538,7 @@ fn a_host_that_loses_its_power_in_the_midst_of_a_run_is_told_and_costs_no_write(
             stage.world().serves(&host("heron")) && stage.world().serves(&host("ibis")),
             "{at}"
         );
-        stage.world().mend();
+        stage.world().fix();
         stage.world().power(&host("egret"), true);
         stage.must_converge(&format!("power lost {at} operations later"));
     }
@@ -565,7 +565,7 @@ enum Mishap {
     /// From now on the first host dials the second in vain.
     Block(Index, Index),
     /// All links are whole again.
-    Mend,
+    Fix,
     /// So many operations later a stranger asks for a host's certificate.
     Forge(u64, Index),
     Raise,
@@ -583,14 +583,14 @@ fn mishap(operations: u64) -> impl Strategy<Value = Mishap> {
         (0..operations, 1..30_u32).prop_map(|(n, pace)| Mishap::Leave(n, pace)),
         any::<u64>().prop_map(Mishap::Pace),
         any::<(Index, Index)>().prop_map(|(from, to)| Mishap::Block(from, to)),
-        Just(Mishap::Mend),
+        Just(Mishap::Fix),
         (0..operations, any::<Index>()).prop_map(|(n, i)| Mishap::Forge(n, i)),
         Just(Mishap::Raise),
         Just(Mishap::Raise),
     ]
 }
 
-/// Whatever happens in whatever order, no rule is broken, and once all is mended one raise converges.
+/// Whatever happens in whatever order, no rule is broken, and once all is fixed one raise converges.
 fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
     let hosts = stage.holdings.hosts.clone();
     stage.world().write_all_the_while();
@@ -625,7 +625,7 @@ fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
                     stage.world().fault(Fault::Blocked(from, to));
                 }
             }
-            Mishap::Mend => stage.world().mend(),
+            Mishap::Fix => stage.world().fix(),
             Mishap::Forge(n, i) => {
                 let (operation, host) = (now + n, i.get(&hosts).host.clone());
                 stage.world().fault(Fault::Forged { operation, host });
@@ -636,7 +636,7 @@ fn live_through(mut stage: Stage, mishaps: &[Mishap]) {
         }
         assert_eq!(stage.world().broken(), [""; 0], "after {mishaps:?}");
     }
-    stage.world().mend();
+    stage.world().fix();
     for host in &hosts {
         stage.world().power(&host.host, true);
     }

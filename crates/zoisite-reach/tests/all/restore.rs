@@ -85,13 +85,13 @@ fn a_quorum_that_is_lost_for_good_begins_again_without_those_that_are_gone() {
     assert_eq!(stage.world().operations(), operations, "nothing was done");
     let begun = stage.begun.as_mut().unwrap();
     let from = begun.restoring.as_mut().unwrap();
-    from.gone = ["heron", "ibis"].map(host).into();
+    from.lost = ["heron", "ibis"].map(host).into();
     from.hosts = [host("egret")].into();
     // The two are let in when they answer; they are known to be gone, and nobody waits for them.
     assert_eq!(stage.raise(), Ended::Held, "{:?}", stage.troubles);
     assert_eq!(stage.world().voters(), [host("egret")]);
     assert_eq!(stage.world().read(&host("egret"), "nest-5"), Ok(Some("3")));
-    // One was not gone after all, and starts with what it had: nobody hears it, and it comes in anew. In the place of
+    // One was not gone after all, and starts with what it had: nobody hears it, and it comes in again. In the place of
     // the other there is a new machine.
     stage.world().lose_data(&host("ibis"), false);
     stage.world().another_machine(&host("ibis"));

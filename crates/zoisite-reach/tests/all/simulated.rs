@@ -84,7 +84,7 @@ pub fn join_token(host: &HostName) -> (TokenRecord, Secret) {
     let hosts = vec![host.clone()];
     let (used, gone) = (Vec::new(), None);
     let by_run = true;
-    (TokenRecord { id, hosts, uses: 1, made: now, ends: now, used, gone, by_run }, token)
+    (TokenRecord { id, hosts, uses: 1, made: now, expires: now, used, gone, by_run }, token)
 }
 
 impl Contents for TestContents {

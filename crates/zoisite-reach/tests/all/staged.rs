@@ -154,7 +154,7 @@ impl Stage {
             departed: &Default::default(),
             now: now(),
         };
-        plan(input, PlanOptions { patience: 60 })
+        plan(input, PlanOptions { timeout: 60 })
     }
 
     /// One raise, on virtual time.

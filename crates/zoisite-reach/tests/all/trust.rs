@@ -142,7 +142,7 @@ fn the_key_of_tokens_is_accepted_then_signs_and_the_old_one_goes_by_a_word() {
     assert_eq!(taken, [TrustStage::AcceptTokens, TrustStage::SignTokens]);
     // What the old one signed is accepted until a person says so, and it may be taken back until then.
     whole.store(|state, strongbox| {
-        token_key::take_back(state, strongbox).unwrap();
+        token_key::uninstall(state, strongbox).unwrap();
     });
     whole.must_come_through("taken back");
     assert!(
@@ -152,7 +152,7 @@ fn the_key_of_tokens_is_accepted_then_signs_and_the_old_one_goes_by_a_word() {
     whole.must_come_through("ended");
     assert_eq!(token_keys(&mut whole), first);
     whole.store(|state, strongbox| {
-        let refused = token_key::take_back(state, strongbox);
+        let refused = token_key::uninstall(state, strongbox);
         assert!(matches!(refused, Err(StoreError::NoTokenKey)));
     });
     for at in 0..operations {
@@ -181,7 +181,7 @@ fn it_is_taken_back_in_every_stage() {
         }
         must_be(&mut stage, kind, 2, if rounds == 2 { " 2" } else { "" }, "half way");
         stage.store(|state, strongbox| {
-            authorities::take_back(state, strongbox, kind).unwrap();
+            authorities::uninstall(state, strongbox, kind).unwrap();
         });
         stage.must_come_through("back");
         if rounds == 2 {
@@ -200,7 +200,7 @@ fn it_is_taken_back_in_every_stage() {
         let other = AuthorityKind::EtcdPeer;
         let refused = authorities::replace(state, strongbox, &cluster, other, &FreshKeys, now());
         assert!(matches!(refused, Err(StoreError::Replacing(AuthorityKind::Cluster))));
-        let refused = authorities::take_back(state, strongbox, other);
+        let refused = authorities::uninstall(state, strongbox, other);
         assert!(matches!(refused, Err(StoreError::NotReplacing(AuthorityKind::EtcdPeer))));
         let all = state.ledger().unwrap().authorities.len();
         assert_eq!(all, AuthorityKind::ALL.len() + 1);
@@ -248,7 +248,7 @@ fn one_that_signs_before_it_is_believed_is_seen() {
 }
 
 #[test]
-fn everything_has_ended_and_the_same_raise_mends_it_killed_anywhere() {
+fn everything_has_ended_and_the_same_raise_fixes_it_killed_anywhere() {
     // Certificates, which last a year; and the authorities too, which last ten.
     for then in ["2028-03-01T12:00:00Z", "2038-03-01T12:00:00Z"] {
         let ended = || {

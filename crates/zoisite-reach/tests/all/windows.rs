@@ -39,7 +39,7 @@ fn cut_anywhere_it_goes_on_and_done_again_it_changes_nothing() {
 }
 
 #[test]
-fn what_a_service_reads_has_it_begin_anew_also_where_that_was_cut() {
+fn what_a_service_reads_has_it_begin_again_also_where_that_was_cut() {
     let mut machine = WindowsMachine::default();
     machine.carry_out(&acts()).unwrap();
     let mut changed = acts();

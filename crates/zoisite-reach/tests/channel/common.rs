@@ -137,7 +137,7 @@ impl Carrier for StandIn {
         up(&self.counted.opening, &self.counted.opening_peak);
         tokio::time::sleep(self.slow).await;
         self.counted.opening.fetch_sub(1, Ordering::SeqCst);
-        let not = |said: &str, hope| NotOpened { said: said.to_owned(), hope, mend: None };
+        let not = |said: &str, hope| NotOpened { said: said.to_owned(), hope, fix: None };
         match self.openings.lock().unwrap().pop_front() {
             Some(Opening::Dropped) => return Err(not("dropped in a crowd", Hope::Crowded)),
             Some(Opening::Away) => return Err(not("Connection refused", Hope::Away)),

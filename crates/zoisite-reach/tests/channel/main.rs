@@ -24,7 +24,7 @@ const SALTMARSH: &str = include_str!("../../../../demo/saltmarsh/zoisite.toml");
 const QUIET: &(dyn Fn(String) + Send + Sync) = &|_| ();
 
 fn wide() -> Deadlines {
-    Deadlines { patience: Duration::from_secs(60), ..Deadlines::default() }
+    Deadlines { timeout: Duration::from_secs(60), ..Deadlines::default() }
 }
 
 /// What is looked at on a host.
@@ -106,7 +106,7 @@ async fn a_connection_that_is_gone_is_opened_again_when_it_is_needed() {
 #[tokio::test]
 async fn a_host_that_stays_away_ends_the_step_with_what_was_tried() {
     let carrier = Arc::new(StandIn::new());
-    let short = Deadlines { patience: Duration::from_millis(900), ..Deadlines::default() };
+    let short = Deadlines { timeout: Duration::from_millis(900), ..Deadlines::default() };
     let hosts = hosts(&carrier, &["heron".to_owned()], short);
     hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap();
     carrier.cut_all();
@@ -142,7 +142,7 @@ async fn a_step_that_was_cut_is_looked_at_again_and_continued() {
 #[tokio::test]
 async fn a_script_cut_on_its_way_there_does_nothing() {
     let carrier = Arc::new(StandIn::new());
-    let none = Deadlines { patience: Duration::ZERO, ..Deadlines::default() };
+    let none = Deadlines { timeout: Duration::ZERO, ..Deadlines::default() };
     let hosts = hosts(&carrier, &["heron".to_owned()], none);
     carrier.order(Mishap::CutInput(6_000));
     let StepOutcome::Failed(trouble) = hosts.act(&stretch(&carrier, 20), QUIET).await else {
@@ -173,7 +173,7 @@ async fn a_copy_to_a_host_goes_on_where_it_broke_off() {
 }
 
 #[tokio::test]
-async fn what_an_earlier_copy_left_wrong_is_copied_anew() {
+async fn what_an_earlier_copy_left_wrong_is_copied_again() {
     let (carrier, hosts) = one(StandIn::new());
     let (component, sum, path) = component(&carrier, 200_000);
     std::fs::create_dir_all(path.parent().unwrap()).unwrap();
@@ -227,7 +227,7 @@ async fn a_host_that_hangs_is_told_by_what_hangs() {
     carrier.order(Mishap::Hang);
     let trouble = hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap_err();
     assert!(trouble.answer.contains("said nothing"), "{trouble}");
-    assert!(trouble.mend.contains("heron hangs"), "{}", trouble.mend);
+    assert!(trouble.fix.contains("heron hangs"), "{}", trouble.fix);
     carrier.order(Mishap::Hang);
     let outcome = hosts.act(&stretch(&carrier, 1), QUIET).await;
     assert!(
@@ -329,7 +329,7 @@ async fn sudo_of_another_language_is_understood() {
     carrier.program("sudo", words);
     let trouble = hosts.observe(&holdings("heron"), Depth::Quick).await.unwrap_err();
     assert_eq!(trouble.cause.as_deref(), Some("sudo asks for a password"), "{trouble}");
-    assert!(trouble.mend.contains("--ask-sudo"), "{}", trouble.mend);
+    assert!(trouble.fix.contains("--ask-sudo"), "{}", trouble.fix);
 }
 
 /// Open descriptors of this process.

@@ -69,7 +69,7 @@ fn a_token_lets_in_its_own_host_once_and_no_other() {
     let mut desk = scene.desk();
     let (record, token) = desk.token(&host("tern-1"), scene.now).unwrap();
     assert_eq!(desk.token(&host("tern-1"), scene.now).unwrap().1, token, "one for each host");
-    assert!(record.ends <= scene.now.saturating_add(SignedDuration::from_hours(1)).unwrap());
+    assert!(record.expires <= scene.now.saturating_add(SignedDuration::from_hours(1)).unwrap());
     assert_eq!(scene.token_state(&record.id), TokenState::Usable);
 
     // Stolen, it is of no use for another host, nor for a name that nobody knows.
@@ -108,7 +108,7 @@ fn a_token_lets_in_its_own_host_once_and_no_other() {
 }
 
 #[test]
-fn a_kubelet_that_begins_anew_before_it_is_in_may_ask_again() {
+fn a_kubelet_that_begins_again_before_it_is_in_may_ask_again() {
     let scene = Scene::new();
     let mut desk = scene.desk();
     let (record, _) = desk.token(&host("tern-1"), scene.now).unwrap();

@@ -135,7 +135,7 @@ fn another_identity_opens_nothing_and_is_told_which_one_would() {
     let mut state = desk.state();
     let serial = state.ledger().unwrap().entries[0].serial.clone();
     let error = state.secret(&key_of(&serial), &eve).unwrap_err();
-    assert!(error.mend().contains(&desk.strongbox.recipient()), "{}", error.mend());
+    assert!(error.fix().contains(&desk.strongbox.recipient()), "{}", error.fix());
     let again = trust::issue(&mut state, &eve, &saltmarsh(), &FreshKeys, at("2026-11-24"), true);
     assert!(matches!(again, Err(StoreError::WrongIdentity { .. })));
     let count = desk.state().ledger().unwrap().entries.len();
@@ -253,7 +253,7 @@ fn the_keys_of_authorities_follow_every_stage_and_those_that_are_gone_go() {
         if kind.waits_for_people() {
             // Taken back and begun again, as long as nothing of it is gone.
             let mut state = desk.state();
-            authorities::take_back(&mut state, &desk.strongbox, kind).unwrap();
+            authorities::uninstall(&mut state, &desk.strongbox, kind).unwrap();
             drop(state);
             assert_eq!(authority_keys(&desk, kind), (true, 1));
             desk.issue(&cluster, "2026-11-24");
@@ -262,7 +262,7 @@ fn the_keys_of_authorities_follow_every_stage_and_those_that_are_gone_go() {
         }
         // It leaves, its key has gone already: too late to take back, and said again it is no other replacement.
         assert_eq!(authority_keys(&desk, kind), (true, 0), "{kind}");
-        let back = authorities::take_back(&mut desk.state(), &desk.strongbox, kind);
+        let back = authorities::uninstall(&mut desk.state(), &desk.strongbox, kind);
         assert!(matches!(back, Err(StoreError::TooLate(late)) if late == kind), "{kind}");
         assert_eq!(replace().authorities.len(), AuthorityKind::ALL.len() + done);
         go_on();
@@ -301,9 +301,9 @@ fn the_key_of_tokens_follows_every_stage() {
     let (second, one) = fits();
     assert!(second != first && one == 1);
     go_on();
-    token_key::take_back(&mut desk.state(), strongbox).unwrap();
+    token_key::uninstall(&mut desk.state(), strongbox).unwrap();
     assert_eq!(fits(), (first, 1));
-    token_key::take_back(&mut desk.state(), strongbox).unwrap();
+    token_key::uninstall(&mut desk.state(), strongbox).unwrap();
     go_on();
     replace();
     assert_eq!(fits(), (second, 0));
@@ -453,7 +453,7 @@ fn an_authority_whose_key_is_lost_is_followed_where_no_run_shows_what_it_signs()
     assert_eq!(issued.certificates.len(), 3, "{issued:?}");
     // There is no way back to one that cannot sign.
     let mut state = desk.state();
-    let back = authorities::take_back(&mut state, &desk.strongbox, kind).map(drop).unwrap_err();
+    let back = authorities::uninstall(&mut state, &desk.strongbox, kind).map(drop).unwrap_err();
     assert!(matches!(back, StoreError::LostAuthority(_)), "{back}");
     for stage in [TrustStage::SignBy(kind), TrustStage::Forget(kind)] {
         authorities::go_on(&mut desk.state(), &desk.strongbox, stage).unwrap();

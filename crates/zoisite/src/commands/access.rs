@@ -11,21 +11,21 @@ use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, person};
 use zoisite_reach::{ApiClient, ApiResult};
 use zoisite_store::State;
 
-use super::{signed, with_api};
+use crate::commands::{signed, with_api};
 use crate::failure::{Failure, Kind};
-use crate::handing::hand_to;
+use crate::handing::pipe_to;
 use crate::kubeconfig::{Merge, own_kubeconfig, yaml};
 use crate::options::Options;
 use crate::site::{Private, Site, Working, begin_run, end_run, now};
 use crate::view::{self, table::table};
 
-/// Show who may do what; give a named person a kubeconfig at the stable address, or take rights back
+/// Show who may do what; give a named person a kubeconfig at the API endpoint, or take rights back
 ///
 /// Rights are bound to the person by name, and a change replaces what was there. Certificates of people
 /// cannot be revoked: give them an end. Without a name, shows who has what and until when.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite access                                # who has what, and until when\n  zoisite access ada --out ada.yaml             # may read most things, for 30 days\n  zoisite access ada --may edit --ends 90d --merge\n  zoisite access ada --hand-to './keep saltmarsh/ada'\n  zoisite access ada --etcd ada-etcd --ends 1h  # then: . ada-etcd/env; etcdctl member list\n  zoisite access ada --take-back\n  zoisite access ada --group wardens            # in a group too; --may then binds the whole group\n  zoisite access ada --break-glass --ends 1h --out glass.yaml"
+    after_help = "Examples:\n  zoisite access                                # who has what, and until when\n  zoisite access ada --out ada.yaml             # may read most things, for 30 days\n  zoisite access ada --role edit --expires 90d --merge\n  zoisite access ada --pipe-to './keep saltmarsh/ada'\n  zoisite access ada --etcd ada-etcd --expires 1h  # then: . ada-etcd/env; etcdctl member list\n  zoisite access ada --revoke\n  zoisite access ada --group wardens            # in a group too; --role then binds the whole group\n  zoisite access ada --break-glass --expires 1h --out glass.yaml"
 )]
 pub struct AccessArgs {
     /// The person; without one, everybody is shown
@@ -33,13 +33,13 @@ pub struct AccessArgs {
     name: Option<String>,
     /// What the person may do in the whole cluster, or with --group all in it [default: view]
     #[arg(long, value_name = "RIGHTS", value_enum)]
-    may: Option<Rights>,
-    /// Put the person into this group; with --may the rights are bound to all who are in it
+    role: Option<Rights>,
+    /// Put the person into this group; with --role the rights are bound to all who are in it
     #[arg(long, value_name = "GROUP", value_parser = group_name)]
     group: Option<String>,
     /// When it ends, such as 8h or 30d [default: 30d; with --etcd 8h]
     #[arg(long, value_name = "TIME", value_parser = view::span)]
-    ends: Option<i64>,
+    expires: Option<i64>,
     /// Write the kubeconfig there (0600) instead of to standard output
     #[arg(long, value_name = "FILE", conflicts_with = "merge")]
     out: Option<PathBuf>,
@@ -48,16 +48,16 @@ pub struct AccessArgs {
     merge: bool,
     /// Hand it to a command of your own, by its standard input: one that keeps secrets
     #[arg(long, value_name = "COMMAND", conflicts_with_all = ["out", "merge"])]
-    hand_to: Option<String>,
+    pipe_to: Option<String>,
     /// For etcd's own tools instead: everything there, for a day at most, in this folder
-    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["out", "merge", "hand_to", "may", "group", "break_glass", "take_back"])]
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["out", "merge", "pipe_to", "role", "group", "break_glass", "revoke"])]
     etcd: Option<PathBuf>,
     /// The built-in group that no rule restricts, for a day at most; it is recorded
-    #[arg(long, conflicts_with_all = ["group", "may"])]
+    #[arg(long, conflicts_with_all = ["group", "role"])]
     break_glass: bool,
     /// Take the person's rights back at once, or with --group those of the whole group
-    #[arg(long, conflicts_with_all = ["may", "out", "merge", "hand_to", "break_glass"])]
-    take_back: bool,
+    #[arg(long, conflicts_with_all = ["role", "out", "merge", "pipe_to", "break_glass"])]
+    revoke: bool,
     /// Bind a whole group without asking
     #[arg(long)]
     yes: bool,
@@ -86,7 +86,7 @@ impl Rights {
         }
     }
 
-    /// The word for it in `--may`.
+    /// The word for it in `--role`.
     fn word(self) -> String {
         self.to_possible_value().map_or_else(String::new, |value| value.get_name().to_owned())
     }
@@ -176,7 +176,7 @@ async fn bind(api: &ApiClient, subject: &Subject, role: Option<&str>) -> ApiResu
     api.delete(&path).await.map(|()| found.is_some())
 }
 
-/// Who is bound to what, in the words of `--may`.
+/// Who is bound to what, in the words of `--role`.
 async fn bindings(api: &ApiClient) -> ApiResult<BTreeMap<Subject, String>> {
     let list = format!("{BINDINGS}?labelSelector=app.kubernetes.io%2Fmanaged-by%3Dzoisite");
     let all = api.list(&list).await?;
@@ -193,38 +193,38 @@ async fn bindings(api: &ApiClient) -> ApiResult<BTreeMap<Subject, String>> {
 pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let state = site.raised_state()?;
-    match (&args.name, args.take_back) {
+    match (&args.name, args.revoke) {
         (None, false) if args.group.is_none() => list(&site, options),
         (None, true) if args.group.is_none() => Err(Failure::new(
             Kind::Usage,
-            "--take-back wants a person or a group",
-            "zoisite access NAME --take-back, or --group GROUP --take-back",
+            "--uninstall wants a person or a group",
+            "zoisite access NAME --uninstall, or --group GROUP --revoke",
         )),
         (None, false) => Err(Failure::new(
             Kind::Usage,
             "--group wants a person who is put into it",
             "zoisite access NAME --group GROUP",
         )),
-        (_, true) => take_back(&site, state, args),
+        (_, true) => revoke(&site, state, args),
         (Some(name), false) if let Some(folder) = &args.etcd => {
-            super::etcd_client::give(&site, state, name, folder, args.ends)
+            crate::commands::etcd_client::give(&site, state, name, folder, args.expires)
         }
         (Some(name), false) => give(&site, state, args, name),
     }
 }
 
 fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<ExitCode, Failure> {
-    let ends = args.ends.unwrap_or(30 * DAY);
-    if args.break_glass && ends > DAY {
+    let expires = args.expires.unwrap_or(30 * DAY);
+    if args.break_glass && expires > DAY {
         return Err(Failure::new(
             Kind::Usage,
             "--break-glass is for a day at most",
-            "add --ends 1h, or ask for --may everything",
+            "add --expires 1h, or ask for --role everything",
         ));
     }
     // Where it goes is sure before anything is bound or issued.
     let place = match (&args.out, args.merge) {
-        _ if let Some(command) = &args.hand_to => Place::Handed(command.clone()),
+        _ if let Some(command) = &args.pipe_to => Place::Handed(command.clone()),
         (_, true) => Place::Merged(Box::new(Merge::begin(&own_kubeconfig()?)?)),
         (Some(path), false) => Place::File(Private::begin(path)?),
         (None, false) => Place::Output,
@@ -232,24 +232,24 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
     let mut work = Working::briefly(state)?;
     let state = &mut work.state;
     let group = if args.break_glass { Some(UNRESTRICTED) } else { args.group.as_deref() };
-    let bound = match (&args.group, args.may) {
+    let bound = match (&args.group, args.role) {
         _ if args.break_glass => None,
         // Being put into a group is no reason to give the group anything.
         (Some(_), None) => None,
-        (Some(group), Some(may)) => {
-            group_on_purpose(state, group, name, may, args.yes)?;
-            Some((Subject::Group(group.clone()), may))
+        (Some(group), Some(role)) => {
+            group_on_purpose(state, group, name, role, args.yes)?;
+            Some((Subject::Group(group.clone()), role))
         }
-        (None, may) => Some((Subject::Person(name.to_owned()), may.unwrap_or(Rights::View))),
+        (None, role) => Some((Subject::Person(name.to_owned()), role.unwrap_or(Rights::View))),
     };
-    let wanted = person(&site.cluster, name, group, ends);
+    let wanted = person(&site.cluster, name, group, expires);
     let command = match group {
         Some(group) => format!("access {name} in {group}"),
         None => format!("access {name}"),
     };
     let record = begin_run(state, &command)?;
-    if let Some((subject, may)) = &bound {
-        let role = may.role();
+    if let Some((subject, role)) = &bound {
+        let role = role.role();
         with_api(site, state, async |api| bind(api, subject, Some(role)).await.map(|_| ()))
             .inspect_err(|failure| {
                 let _ = end_run(state, record.clone(), &failure.summary());
@@ -285,7 +285,7 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
             view::note(&format!("wrote {}", path.display()));
         }
         Place::Handed(command) => {
-            hand_to(&command, "the kubeconfig", &yaml(&config)?)?;
+            pipe_to(&command, "the kubeconfig", &yaml(&config)?)?;
             view::note(&format!("handed to: {command}"));
         }
         Place::Output => view::verbatim(&yaml(&config)?),
@@ -296,9 +296,9 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
         _ if args.break_glass => {
             format!("{name} in {UNRESTRICTED} (everything, unrestricted) until {end}")
         }
-        (Some((Subject::Person(_), may)), _) => format!("{name} ({}) until {end}", may.word()),
-        (Some((Subject::Group(group), may)), _) => {
-            format!("{name} in {group}, and all in {group} ({}), until {end}", may.word())
+        (Some((Subject::Person(_), role)), _) => format!("{name} ({}) until {end}", role.word()),
+        (Some((Subject::Group(group), role)), _) => {
+            format!("{name} in {group}, and all in {group} ({}), until {end}", role.word())
         }
         (None, Some(group)) => {
             format!(
@@ -310,12 +310,12 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
     Ok(ExitCode::SUCCESS)
 }
 
-/// A kubeconfig dials the stable address by its name, which this machine may not know.
+/// A kubeconfig dials the API endpoint by its name, which this machine may not know.
 fn tell_unknown_name(cluster: &Cluster) {
     use std::net::ToSocketAddrs as _;
-    let stable = &cluster.control_plane.address;
+    let stable = &cluster.control_plane.endpoint;
     let known = || (stable.host.to_string(), stable.port).to_socket_addrs().is_ok();
-    if cluster.stable_ip().is_none() && !known() {
+    if cluster.api_ip().is_none() && !known() {
         view::note(&format!(
             "this machine finds no address for {}: until it does, kubectl does not reach the cluster from here",
             stable.host
@@ -328,7 +328,7 @@ fn group_on_purpose(
     state: &State,
     group: &str,
     name: &str,
-    may: Rights,
+    role: Rights,
     yes: bool,
 ) -> Result<(), Failure> {
     let ledger = state.ledger()?;
@@ -342,7 +342,7 @@ fn group_on_purpose(
         [] => "nobody else is in it yet".to_owned(),
         others => format!("in it too: {}", view::names(others)),
     };
-    view::note(&format!("{} for the whole group {group}; {who}", may.word()));
+    view::note(&format!("{} for the whole group {group}; {who}", role.word()));
     if others.is_empty() || yes || view::asked("bind the whole group?") {
         return Ok(());
     }
@@ -362,7 +362,7 @@ fn people(ledger: &Ledger) -> impl Iterator<Item = &LedgerEntry> {
     ledger.entries.iter().filter(counts)
 }
 
-fn take_back(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, Failure> {
+fn revoke(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, Failure> {
     let subject = match (&args.name, &args.group) {
         (_, Some(group)) => Subject::Group(group.clone()),
         (Some(name), None) => Subject::Person(name.clone()),
@@ -409,7 +409,7 @@ fn take_back(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, F
             }
             Some(group) => match groups.get(&Subject::Group(group.clone())) {
                 Some(role) => format!(
-                    "it is in {group}, which has {role}: zoisite access --group {group} --take-back"
+                    "it is in {group}, which has {role}: zoisite access --group {group} --revoke"
                 ),
                 None => "nothing is bound to it".into(),
             },
@@ -476,13 +476,13 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
         let people: Vec<Value> = all
             .iter()
             .map(|((name, group), (until, certificates))| {
-                json!({"person": name, "group": group, "may": rights(name, *group), "until": until,
+                json!({"person": name, "group": group, "role": rights(name, *group), "until": until,
                        "certificates": certificates})
             })
             .collect();
         let bindings: Vec<Value> = bound
             .iter()
-            .map(|(subject, role)| json!({"binding": subject.binding(), "may": role}))
+            .map(|(subject, role)| json!({"binding": subject.binding(), "role": role}))
             .collect();
         let in_etcd: Vec<Value> = in_etcd
             .iter()
@@ -518,7 +518,7 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
             vec![name, "everything in etcd".into(), "–".into(), view::minute(entry.not_after)]
         });
         let rows = rows.chain(in_etcd).chain(ended);
-        view::out(&table(&["person", "may", "group", "until"], rows));
+        view::out(&table(&["person", "role", "group", "until"], rows));
     }
     asked.map(|()| ExitCode::SUCCESS)
 }

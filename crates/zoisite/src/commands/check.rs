@@ -15,7 +15,7 @@ use crate::view::{self, Style, count};
 
 /// Check the cluster file; show who does what and what it survives
 ///
-/// Reports every mistake at once, each where it stands in the file, with the mend. Ends with status 3
+/// Reports every mistake at once, each where it stands in the file, with the fix. Ends with status 3
 /// when something blocks, or with --strict when something warns.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:\n  zoisite check\n  zoisite check saltmarsh.toml --json")]
@@ -64,7 +64,7 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
             .iter()
             .map(|f| {
                 json!({"code": f.code, "grade": f.grade, "message": f.message, "reason": f.label,
-                       "mend": f.mend, "line": f.line(&text)})
+                       "fix": f.fix, "line": f.line(&text)})
             })
             .collect();
         let hosts = reading.cluster.as_ref().zip(topology.as_ref()).map(|(cluster, topology)| {
@@ -76,7 +76,7 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
                     json!({"name": host.name, "address": host.address, "roles": roles,
                            "login": cluster.login_of(host),
                            "endpoint": host.endpoint.as_ref().map(ToString::to_string),
-                           "out_of_reach": host.out_of_reach})
+                           "offline": host.offline})
                 })
                 .collect::<Vec<_>>()
         });
@@ -112,21 +112,21 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
     Ok(ExitCode::SUCCESS)
 }
 
-/// The stable address, and where it leads.
+/// The API endpoint, and where it leads.
 fn stable(cluster: &Cluster) -> serde_json::Value {
-    let address = &cluster.control_plane.address;
+    let address = &cluster.control_plane.endpoint;
     let name = match &address.host {
         EndpointHost::Name(name) => Some(name),
         EndpointHost::Address(_) => None,
     };
-    json!({"address": address.to_string(), "name": name, "addresses": cluster.stable_leads_to()})
+    json!({"address": address.to_string(), "name": name, "addresses": cluster.api_leads_to()})
 }
 
-/// Whether the stable name leads anywhere, as far as this machine knows; a name server that does not answer
+/// Whether the API endpoint's name leads anywhere, as far as this machine knows; a name server that does not answer
 /// is not waited for.
 fn resolves(cluster: &Cluster) -> bool {
     use std::net::ToSocketAddrs as _;
-    let address = &cluster.control_plane.address;
+    let address = &cluster.control_plane.endpoint;
     let (name, port) = (address.host.to_string(), address.port);
     let (said, saying) = std::sync::mpsc::channel();
     std::thread::spawn(move || {
@@ -152,13 +152,13 @@ fn beside(cluster: &Cluster, file: &Path) -> Vec<Finding> {
             continue;
         };
         let whose = format!("{} ({})", other.name, path.display());
-        let (ours, theirs) = (cluster.balancers.floating, other.balancers.floating);
+        let (ours, theirs) = (cluster.load_balancers.virtual_ip, other.load_balancers.virtual_ip);
         if let (Some(ours), true) = (ours, ours == theirs) {
             let finding = Finding::blocks(
-                "floating-taken",
-                format!("{whose} has the floating address {ours} too"),
+                "virtual-ip-taken",
+                format!("{whose} has the virtual IP {ours} too"),
             );
-            found.push(finding.mend("choose an address that no other cluster has"));
+            found.push(finding.fix("choose an address that no other cluster has"));
         } else if let (Some(id), true) =
             (cluster.router_id(), cluster.router_id() == other.router_id())
         {
@@ -166,11 +166,9 @@ fn beside(cluster: &Cluster, file: &Path) -> Vec<Finding> {
                 "router-id-taken",
                 format!("{whose} has the virtual router's id {id} too"),
             );
-            found.push(
-                finding.mend(
-                    "where both stand on one segment, choose another for balancers.router-id",
-                ),
-            );
+            found.push(finding.fix(
+                "where both stand on one segment, choose another for load-balancers.router-id",
+            ));
         }
     }
     found
@@ -184,5 +182,5 @@ fn departed((host, met): (&HostName, &Met)) -> Finding {
         "departed-host",
         format!("{host} ({}) was raised, and the file names it no more", met.address),
     )
-    .mend("it runs on, and nothing is done with it: name it again, or zoisite retire has pods leave it and takes back what was put there")
+    .fix("it runs on, and nothing is done with it: name it again, or zoisite retire has pods leave it and takes back what was put there")
 }

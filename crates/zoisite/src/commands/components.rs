@@ -88,14 +88,14 @@ struct ListArgs {
 /// is held against its pin, and against what its project lists beside it. A cut fetch goes on where it was.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite components fetch\n  zoisite components fetch --arch amd64 --arch arm64\n  zoisite components fetch --pin-anew registry.saltmarsh.example/gulls/counter:2.1"
+    after_help = "Examples:\n  zoisite components fetch\n  zoisite components fetch --arch amd64 --arch arm64\n  zoisite components fetch --repin registry.saltmarsh.example/gulls/counter:2.1"
 )]
 struct FetchArgs {
     #[command(flatten)]
     arches: ArchArgs,
     /// Forget what is pinned of this address or image, and pin what is there now; may be repeated
     #[arg(long, value_name = "WHAT")]
-    pin_anew: Vec<String>,
+    repin: Vec<String>,
 }
 
 /// Hold every file of the components folder against its pin
@@ -125,14 +125,14 @@ struct PackArgs {
 
 /// Unpack such a file; everything in it is held against its checksum
 #[derive(Args, Debug)]
-#[command(after_help = "Example:\n  zoisite components unpack saltmarsh.tar --into saltmarsh")]
+#[command(after_help = "Example:\n  zoisite components unpack saltmarsh.tar --out saltmarsh")]
 struct UnpackArgs {
     /// The file
     #[arg(value_name = "FILE")]
     file: PathBuf,
     /// Folder to unpack into
     #[arg(long, value_name = "DIR", default_value = ".")]
-    into: PathBuf,
+    out: PathBuf,
 }
 
 pub fn run(options: &Options, args: &ComponentsArgs) -> Result<ExitCode, Failure> {
@@ -231,7 +231,7 @@ fn fetch_all(options: &Options, args: &FetchArgs) -> Result<ExitCode, Failure> {
     let all = pinnable(&site.cluster, &images);
     let mut lock = site.lock()?.unwrap_or_default();
     lock.retain(&all);
-    for what in &args.pin_anew {
+    for what in &args.repin {
         if !lock.forget(what, &all) {
             return Err(Failure::new(
                 Kind::Usage,
@@ -264,7 +264,7 @@ fn fetch_all(options: &Options, args: &FetchArgs) -> Result<ExitCode, Failure> {
         keep: &keep,
         told: &told,
     };
-    let fetched = super::block_on(fetch(job))?.map_err(Failure::from)?;
+    let fetched = crate::commands::block_on(fetch(job))?.map_err(Failure::from)?;
     if fetched.faults.is_empty() && site.lock()?.as_ref() != Some(&fetched.lock) {
         keep(&fetched.lock).map_err(|error| Failure::file("writing", &path, &error))?;
     }
@@ -310,7 +310,7 @@ fn alike(faults: Vec<Fault>) -> Vec<(Fault, usize)> {
     let mut told: Vec<(Fault, usize)> = Vec::new();
     for fault in faults {
         let same =
-            |(one, _): &&mut (Fault, usize)| one.answer == fault.answer && one.mend == fault.mend;
+            |(one, _): &&mut (Fault, usize)| one.answer == fault.answer && one.fix == fault.fix;
         match told.iter_mut().find(same) {
             Some((_, others)) => *others += 1,
             None => told.push((fault, 0)),
@@ -485,20 +485,20 @@ fn inside(folder: &str) -> Result<&str, Failure> {
 }
 
 fn unpack_all(options: &Options, args: &UnpackArgs) -> Result<ExitCode, Failure> {
-    fs::create_dir_all(&args.into).map_err(|error| Failure::file("making", &args.into, &error))?;
+    fs::create_dir_all(&args.out).map_err(|error| Failure::file("making", &args.out, &error))?;
     let mut told = |name: &str, octets| {
         if !options.json {
             view::say(&format!("{name} ({})", size(octets)));
         }
     };
-    let packed = unpack(&args.file, &args.into, &mut told)?;
+    let packed = unpack(&args.file, &args.out, &mut told)?;
     if options.json {
-        view::json(&json!({"folder": args.into, "names": packed.names, "bytes": packed.octets}));
+        view::json(&json!({"folder": args.out, "names": packed.names, "bytes": packed.octets}));
     } else {
         view::out(&format!(
             "{} in {}, {}, each as it was packed",
             count(packed.names.len(), "file"),
-            args.into.display(),
+            args.out.display(),
             size(packed.octets)
         ));
     }

@@ -17,7 +17,7 @@ use zoisite_core::sequence::Condition;
 use zoisite_reach::{Conduct, Field, Ground, Hosts, Reach, RehearsedField, Stage, World, conduct};
 use zoisite_store::State;
 
-use super::{Time, block_on, block_on_time};
+use crate::commands::{Time, block_on, block_on_time};
 use crate::failure::{self, Failure};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
@@ -31,12 +31,12 @@ use crate::view::{self, Style};
 /// Lose something on purpose, and measure what that costs
 ///
 /// Without a kind: what can be lost here, and what was measured last. With one: asks reads, writes and connections
-/// through the stable address several times a second, loses it, has it given back by the host's own timer (also when
+/// through the API endpoint several times a second, loses it, has it given back by the host's own timer (also when
 /// this program or its connection dies), and waits until all is as before. Ends with status 1 beyond a limit of the
 /// cluster file ([drill]), with 4 where a safety rule forbids it.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite drill                            # what can be lost here\n  zoisite drill holder --rehearse          # on simulated hosts: what is to be expected\n  zoisite drill holder                     # who holds the floating address is cut off for 20 s\n  zoisite drill worker tern-2 --by reboot\n  zoisite drill link egret heron --for 30  # egret hears nothing of heron"
+    after_help = "Examples:\n  zoisite drill                            # what can be lost here\n  zoisite drill holder --rehearse          # on simulated hosts: what is to be expected\n  zoisite drill holder                     # who holds the virtual IP is cut off for 20 s\n  zoisite drill worker tern-2 --by reboot\n  zoisite drill link egret heron --for 30  # egret hears nothing of heron"
 )]
 pub struct DrillArgs {
     /// What is lost
@@ -56,13 +56,13 @@ pub struct DrillArgs {
     seconds: Option<u32>,
     /// For how long is waited until all is as before
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
-    patience: u64,
+    timeout: u64,
     /// Only on simulated hosts
     #[arg(long)]
     rehearse: bool,
     /// Write the time line into this file, as SVG
     #[arg(long, value_name = "FILE")]
-    picture: Option<PathBuf>,
+    svg: Option<PathBuf>,
     /// Do not ask
     #[arg(long)]
     yes: bool,
@@ -146,7 +146,7 @@ fn tell(
 ) -> Result<ExitCode, Failure> {
     let cluster = site.cluster.name.as_str();
     let beyond = measured.beyond(&site.cluster.drill);
-    if let Some(path) = &args.picture {
+    if let Some(path) = &args.svg {
         write_picture(path, &picture(measured, cluster))?;
     }
     if options.json {
@@ -182,7 +182,7 @@ fn write_picture(path: &Path, text: &str) -> Result<(), Failure> {
 /// Why there is no drill, as a person meets it.
 fn refused(no: NoDrill) -> Failure {
     match no {
-        NoDrill::Wrong(what, mend) => Failure::new(failure::Kind::Usage, what, mend),
+        NoDrill::Wrong(what, fix) => Failure::new(failure::Kind::Usage, what, fix),
         NoDrill::Refused(refusals) => refusals.into(),
     }
 }
@@ -206,7 +206,7 @@ pub fn rehearse_on(
 ) -> Result<Measured, Failure> {
     let stands = real.cloned().unwrap_or_else(|| {
         let world = world.lock().unwrap_or_else(PoisonError::into_inner);
-        Stands { holder: world.holds_floating(), leader: world.leads(), ailing: Vec::new() }
+        Stands { holder: world.holds_virtual_ip(), leader: world.leads(), ailing: Vec::new() }
     });
     let drill = choose(&stands).map_err(refused)?;
     let what = planned(site, drill, &stands, Duration::from_secs(900));
@@ -226,12 +226,12 @@ fn raised_world(site: &Site, options: &Options) -> Result<Arc<Mutex<World>>, Fai
     let site = Site::of(site.cluster.clone(), options).on_stage(passing.path());
     let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)), now());
     let world = Arc::new(Mutex::new(world));
-    super::rehearse::on_world(&site, &world)?;
+    crate::commands::rehearse::on_world(&site, &world)?;
     Ok(world)
 }
 
 /// From where is asked, what is watched, and what must hold at the end.
-fn planned(site: &Site, drill: Drill, stands: &Stands, patience: Duration) -> Conduct {
+fn planned(site: &Site, drill: Drill, stands: &Stands, timeout: Duration) -> Conduct {
     let cluster = &site.cluster;
     let concerned = |host: &HostName| *host == drill.host || drill.from.as_ref() == Some(host);
     let node = |host: &&HostName| cluster.is_node(host) && !concerned(host);
@@ -239,9 +239,9 @@ fn planned(site: &Site, drill: Drill, stands: &Stands, patience: Duration) -> Co
     let workers = cluster.workers.hosts.iter();
     let all = workers.chain(cluster.control_plane.hosts.iter());
     let others = || all.clone().filter(node);
-    // In a mesh nobody but the host itself asks its balancer.
+    // In a mesh nobody but the host itself asks its load balancer.
     let asks_itself = cluster.carried_by(&drill.host).is_some()
-        && drill.kind == Kind::Balancer
+        && drill.kind == Kind::LoadBalancer
         && drill.by == By::Stop;
     let from = match asks_itself {
         true => None,
@@ -249,7 +249,7 @@ fn planned(site: &Site, drill: Drill, stands: &Stands, patience: Duration) -> Co
     };
     let from = from.unwrap_or(&drill.host).clone();
     let mut sights = Vec::new();
-    if !cluster.floating_holders().is_empty() {
+    if !cluster.virtual_ip_holders().is_empty() {
         sights.push(Sight::Holder);
     }
     sights.push(Sight::Leader);
@@ -263,7 +263,7 @@ fn planned(site: &Site, drill: Drill, stands: &Stands, patience: Duration) -> Co
         sights.push(Sight::Pods);
     }
     let whole = whole(cluster, &nodes, &from);
-    Conduct { drill, from, sights, whole, patience }
+    Conduct { drill, from, sights, whole, timeout }
 }
 
 /// What holds of a cluster that is as it must be: its quorum, its API servers, the way to them from a host, and these
@@ -273,9 +273,11 @@ fn whole(cluster: &Cluster, nodes: &[HostName], from: &HostName) -> Vec<Conditio
         vec![Condition::Quorum { members: cluster.etcd.members.clone(), learners: false }];
     let servers = cluster.control_plane.hosts.iter();
     all.extend(servers.map(|host| Condition::Api { host: host.clone() }));
-    let stable = |from: &HostName, balancer| Condition::Stable { from: from.clone(), balancer };
-    let balancers = cluster.balancers.hosts.iter().filter(|host| !cluster.is_out_of_reach(host));
-    all.extend(balancers.map(|host| stable(host, true)));
+    let stable =
+        |from: &HostName, load_balancer| Condition::Stable { from: from.clone(), load_balancer };
+    let load_balancers =
+        cluster.load_balancers.hosts.iter().filter(|host| !cluster.is_offline(host));
+    all.extend(load_balancers.map(|host| stable(host, true)));
     all.push(stable(from, false));
     all.extend(nodes.iter().map(|host| Condition::Ready { host: host.clone(), machine: None }));
     all
@@ -294,15 +296,18 @@ async fn on_hosts(
                       sighting: &mut Sighting| {
         let stands = as_it_stands(site, state, (reach, prepared, sighting)).await?;
         let stands = Stands {
-            holder: stands.floating.as_ref().and_then(|floating| floating.held_by.first().cloned()),
+            holder: stands
+                .virtual_ip
+                .as_ref()
+                .and_then(|virtual_ip| virtual_ip.held_by.first().cloned()),
             leader: stands.quorum.leader.clone(),
             ailing: stands.ailing(&|_| false),
         };
         let drill = choose(&site.cluster, &stands, wanted).map_err(refused)?;
         let expected = expected(site, (options, &stands), &drill);
-        let what = planned(site, drill, &stands, Duration::from_secs(args.patience));
+        let what = planned(site, drill, &stands, Duration::from_secs(args.timeout));
         agreed(args, &what, expected.as_ref())?;
-        let probe = super::verify::probe(site, prepared);
+        let probe = crate::commands::verify::probe(site, prepared);
         let measured = carry_out(site, reach, &what, probe).await?;
         Ok((measured, expected))
     };
@@ -350,7 +355,7 @@ async fn carry_out(
     let tell = |stage: Stage| match stage {
         Stage::Before => view::say("asking, while all is well"),
         Stage::Lost => view::say(&format!("lost: {}", what.drill.title())),
-        Stage::Mending => view::say("giving it back"),
+        Stage::Fixing => view::say("giving it back"),
         Stage::Waiting(for_what) => doing.says(&for_what),
     };
     let interrupt = async {

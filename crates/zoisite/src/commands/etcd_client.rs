@@ -8,7 +8,7 @@ use zoisite_core::cluster::Role;
 use zoisite_core::pki::{AuthorityKind, person_in_etcd};
 use zoisite_store::{State, private_folder};
 
-use super::signed;
+use crate::commands::signed;
 use crate::failure::{Failure, Kind};
 use crate::site::{Private, Site, Working, begin_run};
 use crate::view;
@@ -22,14 +22,14 @@ pub fn give(
     state: State,
     name: &str,
     folder: &Path,
-    ends: Option<i64>,
+    expires: Option<i64>,
 ) -> Result<ExitCode, Failure> {
-    let seconds = ends.unwrap_or(8 * HOUR);
+    let seconds = expires.unwrap_or(8 * HOUR);
     if seconds > 24 * HOUR {
         return Err(Failure::new(
             Kind::Usage,
             "whoever holds a client's certificate may do everything in etcd: it is for a day at most",
-            "add --ends 8h",
+            "add --expires 8h",
         ));
     }
     private_folder(folder).map_err(|error| Failure::file("making", folder, &error))?;

@@ -30,8 +30,8 @@ pub fn run(options: &Options, args: &HistoryArgs) -> Result<ExitCode, Failure> {
     };
     if let Some(number) = args.run {
         let run = number.checked_sub(1).and_then(|index| runs.get(index)).ok_or_else(|| {
-            let mend = format!("zoisite history lists {}", view::count(runs.len(), "run"));
-            Failure::new(Kind::Usage, format!("there is no run {number}"), mend)
+            let fix = format!("zoisite history lists {}", view::count(runs.len(), "run"));
+            Failure::new(Kind::Usage, format!("there is no run {number}"), fix)
         })?;
         return steps(&site, options, run.generation);
     }

@@ -1,4 +1,4 @@
-//! Join files: what `raise` would do on a host that nobody dials, carried there by hand.
+//! Join files: what `raise` would do on an offline host, carried there by hand.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -22,8 +22,8 @@ use zoisite_reach::{ApiClient, ApiResult};
 use zoisite_store::join_files::{Brings, Carried, carried, put_carried, signer, word, words};
 use zoisite_store::{FreshKeys, State, trust};
 
-use super::login::chosen_hosts;
-use super::{node_names, with_api};
+use crate::commands::login::chosen_hosts;
+use crate::commands::{node_names, with_api};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::{Prepared, prepare};
@@ -31,14 +31,14 @@ use crate::site::{Site, begin_run, end_run, now, private_folder, write_private};
 use crate::surveying::{found_of_told, keeps_out};
 use crate::view::{self, count};
 
-/// Carry to a host by hand what raise would do there: for hosts that nobody dials
+/// Carry to a host by hand what raise would do there: for offline hosts
 ///
-/// A join file is one text for one host, which the cluster file calls out-of-reach: signed, sealed by the host's own word,
-/// with an end. Run there as root, it does what raise would have done over SSH, and joins. The letter that it leaves goes
-/// back by hand: zoisite letters.
+/// A join file is one text for one host, which the cluster file calls offline: signed, sealed by the host's own word,
+/// with an end. Run there as root, it does what raise would have done over SSH, and joins. The report that it leaves goes
+/// back by hand: zoisite reports.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite join-file write tern-4 --out stick\n  zoisite join-file word tern-4              # to be carried another way\n  zoisite join-file write --look --out stick # only looks: its letter tells what the host is like\n\nOn the host:\n  sh tern-4.join"
+    after_help = "Examples:\n  zoisite join-file write tern-4 --out stick\n  zoisite join-file passphrase tern-4              # to be carried another way\n  zoisite join-file write --inspect --out stick # only looks: its report tells what the host is like\n\nOn the host:\n  sh tern-4.join"
 )]
 pub struct JoinFileArgs {
     #[command(subcommand)]
@@ -50,7 +50,7 @@ enum What {
     /// Write join files, with tokens for hosts that have not joined
     Write(WriteArgs),
     /// Show a host's word, which opens its join files
-    Word {
+    Passphrase {
         /// The host
         #[arg(value_name = "HOST")]
         host: String,
@@ -67,28 +67,28 @@ struct WriteArgs {
     out: Option<PathBuf>,
     /// When they end, such as 24h or 7d
     #[arg(long, value_name = "TIME", default_value = "72h", value_parser = view::span)]
-    ends: i64,
+    expires: i64,
     /// Where hosts fetch programs that are not carried along: a web server with the components folder
     #[arg(long, value_name = "URL", value_parser = web_address)]
     from: Option<String>,
     /// Put the programs beside the files, in the folder components
     #[arg(long, conflicts_with = "from")]
     with_components: bool,
-    /// The hosts' architecture, where no letter has told it yet
+    /// The hosts' architecture, where no report has told it yet
     #[arg(long, value_name = "ARCH", default_value = "amd64", value_parser = ["amd64", "arm64"])]
     arch: String,
     /// Hosts that have told nothing yet are like this one: what is known of it is taken to be so there
     #[arg(long, value_name = "HOST")]
     like: Option<String>,
-    /// Also for hosts whose node is known: the machine was made anew
+    /// Also for hosts whose node is known: the machine was made again
     #[arg(long)]
-    anew: bool,
-    /// Only have them look at themselves: nothing is changed, and a letter tells what they are like
-    #[arg(long, conflicts_with_all = ["take_back", "from", "with_components", "anew"])]
-    look: bool,
+    rejoin: bool,
+    /// Only have them look at themselves: nothing is changed, and a report tells what they are like
+    #[arg(long, conflicts_with_all = ["uninstall", "from", "with_components", "rejoin"])]
+    inspect: bool,
     /// Have them take back everything that was put there
-    #[arg(long, conflicts_with_all = ["from", "with_components", "anew"])]
-    take_back: bool,
+    #[arg(long, conflicts_with_all = ["from", "with_components", "rejoin"])]
+    uninstall: bool,
     /// Only show the scripts that would be sealed, without keys: nothing is written
     #[arg(long, conflicts_with = "with_components")]
     show_script: bool,
@@ -97,7 +97,7 @@ struct WriteArgs {
 impl WriteArgs {
     /// Whether hosts are put right and join, as by a raise.
     fn raises(&self) -> bool {
-        !(self.look || self.take_back)
+        !(self.inspect || self.uninstall)
     }
 }
 
@@ -114,7 +114,7 @@ pub fn run(options: &Options, args: &JoinFileArgs) -> Result<ExitCode, Failure> 
     let site = Site::load(options)?;
     match &args.what {
         What::Write(args) => write(&site, options, args),
-        What::Word { host } => {
+        What::Passphrase { host } => {
             let host = site.host_named(host)?;
             let mut work = site.briefly()?;
             let Some(word) = word(&mut work.state, site.strongbox()?, &host)? else {
@@ -138,23 +138,23 @@ pub fn run(options: &Options, args: &JoinFileArgs) -> Result<ExitCode, Failure> 
 }
 
 /// The hosts that words name, all of them out of reach.
-pub fn out_of_reach<'a>(site: &'a Site, words: &[String]) -> Result<Vec<&'a Host>, Failure> {
+pub fn offline<'a>(site: &'a Site, words: &[String]) -> Result<Vec<&'a Host>, Failure> {
     let mut hosts = chosen_hosts(site, words)?;
     let dialled: Vec<HostName> =
-        hosts.iter().filter(|host| !host.out_of_reach).map(|host| host.name.clone()).collect();
-    hosts.retain(|host| host.out_of_reach);
+        hosts.iter().filter(|host| !host.offline).map(|host| host.name.clone()).collect();
+    hosts.retain(|host| host.offline);
     if !words.is_empty() && !dialled.is_empty() {
         return Err(Failure::new(
             Kind::Usage,
             format!("{} can be dialled, by what the cluster file says", view::few(&dialled)),
-            "zoisite raise does it there; for a host that nobody dials: out-of-reach = true, under [hosts]",
+            "zoisite raise does it there; for an offline host: offline = true, under [hosts]",
         ));
     }
     if hosts.is_empty() {
         return Err(Failure::new(
             Kind::Usage,
             "the cluster file calls no host out of reach",
-            "say it under [hosts]: tern-4 = { address = \"…\", out-of-reach = true }",
+            "say it under [hosts]: tern-4 = { address = \"…\", offline = true }",
         ));
     }
     Ok(hosts)
@@ -200,7 +200,7 @@ impl Draft<'_> {
         format!("{}.{ending}", self.host.name)
     }
 
-    /// Whether it makes keys of which nothing is signed yet: its file brings it so far that its letter asks for that.
+    /// Whether it makes keys of which nothing is signed yet: its file brings it so far that its report asks for that.
     fn asks_first(&self) -> bool {
         self.sequence
             .steps
@@ -210,7 +210,7 @@ impl Draft<'_> {
 }
 
 fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
-    let hosts = out_of_reach(site, &args.hosts)?;
+    let hosts = offline(site, &args.hosts)?;
     if args.raises() {
         site.raised_state()?;
     }
@@ -226,7 +226,7 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
     site.keep(&mut draft)?;
     // What is only taken to be so is not kept.
     let mut taken = site.draft()?;
-    let all = prepared.out_of_reach(site, &mut taken, like.as_ref())?;
+    let all = prepared.offline(site, &mut taken, like.as_ref())?;
     let state = &mut work.state;
     let authority = prepared.ledger.bundle(AuthorityKind::Cluster).unwrap_or_default();
     let brought = Brought { sums: &sums, from: args.from.as_deref(), authority: &authority };
@@ -241,7 +241,7 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
     let trust = prepared.ledger.trust_of_nodes();
     // Who was let in by the authority that goes asks the other one.
     let all_join =
-        args.anew || prepared.ledger.stage() == Some(TrustStage::SignBy(AuthorityKind::Cluster));
+        args.rejoin || prepared.ledger.stage() == Some(TrustStage::SignBy(AuthorityKind::Cluster));
     let mut drafts = Vec::new();
     for host in hosts {
         let Some(holdings) = all.host(&host.name) else { continue };
@@ -270,40 +270,40 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
                 let joining = drafts.iter().filter(|draft| draft.joins);
                 let joining = joining.map(|draft| draft.host.name.clone());
                 let all = names.iter().cloned().collect();
-                tokens(site, state, &all, (joining, token_object), args.ends)?
+                tokens(site, state, &all, (joining, token_object), args.expires)?
             }
             false => Tokens::new(),
         };
         let made = now();
-        let ends =
-            made.saturating_add(SignedDuration::from_secs(args.ends)).unwrap_or(Timestamp::MAX);
+        let expires =
+            made.saturating_add(SignedDuration::from_secs(args.expires)).unwrap_or(Timestamp::MAX);
         let files = seal(
             site,
             state,
             &drafts,
             (args, brought),
             (&by, &words, &tokens),
-            (run.generation, made, ends),
+            (run.generation, made, expires),
         )?;
-        keep(state, &drafts, args, (&tokens, &trust), (run.generation, made, ends))?;
+        keep(state, &drafts, args, (&tokens, &trust), (run.generation, made, expires))?;
         for (file, text) in &files {
             write_private(&out.join(file), text.expose())?;
         }
         if args.with_components {
             with_components(site, &drafts, out)?;
         }
-        Ok::<_, Failure>((files.len(), ends))
+        Ok::<_, Failure>((files.len(), expires))
     })();
     let outcome = match &done {
         Ok((files, _)) => format!("wrote {}", count(*files, "join file")),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
     end_run(state, run, &outcome)?;
-    let (_, ends) = done?;
-    tell(options, args, out, &drafts, (&by, ends));
+    let (_, expires) = done?;
+    tell(options, args, out, &drafts, (&by, expires));
     for draft in drafts.iter().filter(|draft| draft.asks_first()) {
         view::note(&format!(
-            "{} makes its keys, and asks for them to be signed: zoisite letters read takes its letter in, and its next join file goes on",
+            "{} makes its keys, and asks for them to be signed: zoisite reports read takes its report in, and its next join file goes on",
             draft.host.name
         ));
     }
@@ -311,8 +311,8 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
         for found in found_of_told(site, state, &names)?.iter().filter(|found| keeps_out(found)) {
             let host = found.host.as_ref().map_or("", HostName::as_str);
             view::note(&format!(
-                "{host}, by its last letter: {}; mend there first: {}",
-                found.message, found.mend
+                "{host}, by its last report: {}; fix there first: {}",
+                found.message, found.fix
             ));
         }
     }
@@ -337,7 +337,7 @@ fn show(
             host,
             number: 0,
             made,
-            ends: made,
+            expires: made,
         };
         if let Some(windows) = &draft.holdings.windows {
             let shown =
@@ -498,7 +498,7 @@ fn seal(
     drafts: &[Draft<'_>],
     (args, brought): (&WriteArgs, Brought<'_>),
     (by, words, tokens): (&Signer, &BTreeMap<HostName, Secret>, &Tokens),
-    (number, made, ends): (u64, Timestamp, Timestamp),
+    (number, made, expires): (u64, Timestamp, Timestamp),
 ) -> Result<Vec<(String, Secret)>, Failure> {
     let identity = state.cluster_id()?;
     let strongbox = site.strongbox()?;
@@ -516,7 +516,7 @@ fn seal(
     let one = |draft: &Draft<'_>| {
         let host = draft.host;
         let to =
-            Addressed { cluster: &site.cluster, identity: &identity, host, number, made, ends };
+            Addressed { cluster: &site.cluster, identity: &identity, host, number, made, expires };
         let token = tokens.get(&host.name).filter(|_| draft.asks_first());
         let presents = token.map(|(_, token)| Presented { authority: brought.authority, token });
         let errand = errand(args, draft, presents);
@@ -531,9 +531,9 @@ fn seal(
 }
 
 fn errand<'a>(args: &'a WriteArgs, draft: &'a Draft<'_>, by: Option<Presented<'a>>) -> Errand<'a> {
-    match (args.look, args.take_back) {
+    match (args.inspect, args.uninstall) {
         (true, _) => Errand::Look,
-        (_, true) => Errand::TakeBack,
+        (_, true) => Errand::Uninstall,
         _ => Errand::Join {
             sequence: &draft.sequence,
             arch: &draft.arch,
@@ -548,7 +548,7 @@ fn keep(
     drafts: &[Draft<'_>],
     args: &WriteArgs,
     (tokens, trust): (&Tokens, &str),
-    (number, made, ends): (u64, Timestamp, Timestamp),
+    (number, made, expires): (u64, Timestamp, Timestamp),
 ) -> Result<(), Failure> {
     let mut known = carried(state)?;
     let all: Vec<(HostName, Carried)> = drafts
@@ -556,18 +556,18 @@ fn keep(
         .map(|draft| {
             let host = draft.host.name.clone();
             let before = known.remove(&host);
-            let (letter, brought, holds) = match before {
-                Some(Carried { letter, brings, holds, .. }) => (letter, brings, holds),
+            let (report, brought, holds) = match before {
+                Some(Carried { report, brings, holds, .. }) => (report, brings, holds),
                 None => (None, None, None),
             };
             let token = tokens.get(&host).map(|(record, _)| record.id.clone());
             let brings = match () {
                 () if args.raises() => Some(Brings { number, trust: trust.to_owned() }),
-                () if args.take_back => None,
+                () if args.uninstall => None,
                 () => brought,
             };
             let errand = errand(args, draft, None).what().to_owned();
-            (host, Carried { number, errand, made, ends, token, letter, brings, holds })
+            (host, Carried { number, errand, made, expires, token, report, brings, holds })
         })
         .collect();
     Ok(put_carried(state, all)?)
@@ -607,7 +607,7 @@ fn tell(
     args: &WriteArgs,
     out: &Path,
     drafts: &[Draft<'_>],
-    (by, ends): (&Signer, Timestamp),
+    (by, expires): (&Signer, Timestamp),
 ) {
     let names: Vec<&HostName> = drafts.iter().map(|draft| &draft.host.name).collect();
     if options.json {
@@ -619,14 +619,14 @@ fn tell(
                        "does": errand(args, draft, None).what(), "arch": draft.arch})
             })
             .collect();
-        view::json(&json!({"files": files, "ends": ends, "signer": by.fingerprint()}));
+        view::json(&json!({"files": files, "expires": expires, "signer": by.fingerprint()}));
         return;
     }
     view::out(&format!(
         "Wrote {} to {}, until {}, signed by {}.",
         count(names.len(), "join file"),
         out.display(),
-        view::minute(ends),
+        view::minute(expires),
         by.fingerprint()
     ));
     if let [one] = drafts
@@ -634,15 +634,15 @@ fn tell(
     {
         let one = &one.host.name;
         view::out(&format!(
-            "On {one}, as an administrator: powershell -ExecutionPolicy Bypass -File {one}.ps1. It asks for its word: zoisite join-file word {one} shows that."
+            "On {one}, as an administrator: powershell -ExecutionPolicy Bypass -File {one}.ps1. It asks for its word: zoisite join-file passphrase {one} shows that."
         ));
     } else if let [one] = names[..] {
         view::out(&format!(
-            "On {one}, as root: sh {one}.join. It asks for its word: zoisite join-file word {one} shows that."
+            "On {one}, as root: sh {one}.join. It asks for its word: zoisite join-file passphrase {one} shows that."
         ));
     } else {
         view::out(
-            "On each host, as root: sh HOST.join. It asks for its word: zoisite join-file word HOST shows that.",
+            "On each host, as root: sh HOST.join. It asks for its word: zoisite join-file passphrase HOST shows that.",
         );
     }
     if args.raises() && !args.with_components && args.from.is_none() {
@@ -653,5 +653,5 @@ fn tell(
     if args.raises() && drafts.iter().any(|draft| draft.joins) {
         view::out("Once a host has asked, zoisite raise signs what it asks for and lets it in.");
     }
-    view::out("What a host leaves behind as HOST.letter: zoisite letters read FILE.");
+    view::out("What a host leaves behind as HOST.report: zoisite reports read FILE.");
 }

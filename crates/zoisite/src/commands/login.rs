@@ -1,7 +1,9 @@
+mod setup;
+
 use std::collections::BTreeMap;
 use std::process::ExitCode;
 
-use clap::Args;
+use clap::{Args, Subcommand};
 use serde_json::json;
 use zoisite_core::cluster::{Host, HostName, matches};
 use zoisite_core::diagnosis::Trouble;
@@ -23,20 +25,31 @@ use crate::view::{self, Style, looking::of_each};
 #[command(
     after_help = "Examples:\n  zoisite login\n  zoisite login heron 'tern-*'\n  zoisite login --ask-sudo       # where sudo asks for a password"
 )]
+#[command(args_conflicts_with_subcommands = true)]
 pub struct LoginArgs {
+    #[command(subcommand)]
+    what: Option<What>,
     /// Hosts, with '*' for any text [default: all]
     #[arg(value_name = "HOST")]
     hosts: Vec<String>,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    Setup(setup::SetupArgs),
 }
 
 /// Hosts that are looked at at once.
 const AT_ONCE: usize = 48;
 
 pub fn run(options: &Options, args: &LoginArgs) -> Result<ExitCode, Failure> {
+    if let Some(What::Setup(args)) = &args.what {
+        return setup::run(options, args);
+    }
     let site = Site::load(options)?;
     let hosts = chosen_to_dial(&site, &args.hosts)?;
     let reach = road::hosts_asking_nobody(&site, site.sudo_password()?)?;
-    let ways = super::block_on(async {
+    let ways = crate::commands::block_on(async {
         let ways = ways_in(&site, &reach, &hosts).await;
         reach.close().await;
         ways
@@ -74,12 +87,14 @@ pub fn chosen_to_dial(site: &Site, words: &[String]) -> Result<Vec<HostName>, Fa
     let mut hosts = chosen(site, words)?;
     let named = |host: &&HostName| words.iter().any(|word| word == host.as_str());
     let away: Vec<HostName> =
-        hosts.iter().filter(|host| site.cluster.is_out_of_reach(host)).cloned().collect();
+        hosts.iter().filter(|host| site.cluster.is_offline(host)).cloned().collect();
     if let Some(one) = away.iter().find(named) {
         return Err(Failure::new(
             Kind::Usage,
             format!("{one} is out of reach, by what the cluster file says: nobody dials it"),
-            format!("zoisite join-file write {one} --look --out DIR has it tell what it is like"),
+            format!(
+                "zoisite join-file write {one} --inspect --out DIR has it tell what it is like"
+            ),
         ));
     }
     hosts.retain(|host| !away.contains(host));
@@ -133,7 +148,7 @@ pub async fn ways_in(
             refusal.found,
             Vec::new(),
         );
-        way.stopped = Some(Stopped { stage: Stage::Machine, trouble: trouble.mend(refusal.mend) });
+        way.stopped = Some(Stopped { stage: Stage::Machine, trouble: trouble.fix(refusal.fix) });
     }
     Ok(ways)
 }

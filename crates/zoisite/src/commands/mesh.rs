@@ -1,3 +1,5 @@
+mod keys;
+
 use std::collections::BTreeMap;
 use std::process::ExitCode;
 
@@ -9,8 +11,8 @@ use zoisite_core::holdings::HostFacts;
 use zoisite_core::mesh::{Peer, Peers, stranger};
 use zoisite_reach::{Hosts, Reach as _};
 
-use super::block_on;
-use super::login::chosen_to_dial;
+use crate::commands::block_on;
+use crate::commands::login::chosen_to_dial;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
@@ -48,7 +50,7 @@ enum What {
         /// These; all that are dialled when none is named
         #[arg(value_name = "HOST")]
         hosts: Vec<String>,
-        /// Also where hosts that nobody dials do not meet it until you carry them a join file
+        /// Also where offline hosts do not meet it until you carry them a join file
         #[arg(long)]
         carry: bool,
     },
@@ -74,7 +76,7 @@ pub fn run(options: &Options, args: &MeshArgs) -> Result<ExitCode, Failure> {
         ));
     };
     if let Some(What::Renew { hosts, carry }) = &args.what {
-        return super::mesh_keys::renew(&site, options, hosts, *carry);
+        return keys::renew(&site, options, hosts, *carry);
     }
     let facts = site.raised_state()?.facts()?;
     let hosts: Vec<HostName> = site.cluster.hosts.iter().map(|host| host.name.clone()).collect();
@@ -148,7 +150,7 @@ fn pairs<'a>(
 }
 
 fn told(pair: &Pair<'_>) -> serde_json::Value {
-    let fault = pair.fault.as_ref().map(|(what, mend)| json!({"what": what, "mend": mend}));
+    let fault = pair.fault.as_ref().map(|(what, fix)| json!({"what": what, "fix": fix}));
     json!({"hosts": [pair.one, pair.other], "meet": pair.fault.is_none(),
            "there": pair.there, "back": pair.back, "fault": fault})
 }
@@ -165,9 +167,9 @@ fn render(head: &str, pairs: &[Pair<'_>], all: bool, style: Style) -> String {
         out.push_str(&table(&header, pairs.iter().map(|pair| row(pair, style))));
     }
     for pair in pairs {
-        let Some((what, mend)) = &pair.fault else { continue };
+        let Some((what, fix)) = &pair.fault else { continue };
         out.push_str(&format!(
-            "\n{} {}: {what}\n  mend  {mend}\n",
+            "\n{} {}: {what}\n  fix   {fix}\n",
             style.bad("✗"),
             style.bold(&format!("{} and {}", pair.one, pair.other)),
         ));

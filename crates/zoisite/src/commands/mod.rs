@@ -1,56 +1,42 @@
-//! One file for each command: its arguments and what it does with them.
+//! One file for each command: its arguments and what it does with them. Subcommands that do much have a file each, in a folder
+//! of the command's name.
 
 pub mod access;
-mod adopt;
-mod answer;
-pub mod at_rest;
-mod bring;
+pub mod backup;
 pub mod check;
 pub mod components;
-pub mod copy;
+pub mod defragment;
 pub mod demo;
-pub mod drawing;
+pub mod design;
 pub mod drill;
+pub mod encryption;
 mod etcd_client;
-mod fetch_saved;
 pub mod files;
 pub mod first_boot;
 pub mod history;
 pub mod join_file;
-pub mod joining;
-pub mod lan;
-mod leg;
-pub mod letters;
 pub mod login;
 pub mod manual;
 pub mod mesh;
-mod mesh_keys;
 pub mod monitoring;
+pub mod network_files;
 pub mod new;
-pub mod newcomers;
-pub mod open;
 pub mod paths;
 pub mod pki;
-mod prove;
-mod put_back;
 pub mod raise;
 pub mod rehearse;
-mod replace;
-mod reports;
-mod request;
+pub mod reports;
 mod restarting;
 pub mod retire;
-mod seeding;
 pub mod sequence;
 pub mod snapshot;
+mod stage;
 pub mod status;
 pub mod strongbox;
 pub mod survey;
-pub mod take_back;
-mod telling;
 pub mod tokens;
 mod trial;
-pub mod upkeep;
+pub mod uninstall;
 pub mod verify;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -110,9 +96,9 @@ enum PartArg {
     Etcd,
     /// API servers, controller managers, schedulers
     ControlPlane,
-    /// The balancers
-    Balancers,
-    /// The floating address
+    /// The load balancers
+    LoadBalancers,
+    /// The virtual IP
     Address,
     /// The cluster's own registry, and its images
     Registry,
@@ -135,7 +121,7 @@ impl PartArgs {
             PartArg::Mesh => Part::Mesh,
             PartArg::Etcd => Part::Etcd,
             PartArg::ControlPlane => Part::ControlPlane,
-            PartArg::Balancers => Part::Balancer,
+            PartArg::LoadBalancers => Part::LoadBalancer,
             PartArg::Address => Part::Address,
             PartArg::Registry => Part::Registry,
             PartArg::Monitoring => Part::Monitoring,

@@ -7,7 +7,7 @@ use zoisite_core::holdings::{Target, targets};
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Secret, monitoring};
 use zoisite_store::private_folder;
 
-use super::signed;
+use crate::commands::signed;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::site::{Private, Site, begin_run, now};
@@ -15,29 +15,29 @@ use crate::view::{self, count, table::table};
 
 /// Show what the site's monitoring can read; write its targets, and a certificate that may read metrics alone
 ///
-/// With `[monitoring]` in the cluster file every member, control plane and balancer gives out, over TLS, what is on loopback
+/// With `[monitoring]` in the cluster file every member, control plane and load balancer gives out, over TLS, what is on loopback
 /// otherwise; API servers and kubelets answer by themselves. Nobody else is answered. Said again, targets are written
-/// anew, and the certificate when it is in the last third of its life or nobody believes it any more.
+/// again, and the certificate when it is in the last third of its life or nobody believes it any more.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite monitoring                          # what can be read, and where\n  zoisite monitoring --into /srv/monitoring   # client.crt, client.key, authority.crt, targets.json, targets.txt\n  zoisite monitoring --into . --new           # another certificate in any case"
+    after_help = "Examples:\n  zoisite monitoring                          # what can be read, and where\n  zoisite monitoring --out /srv/monitoring   # client.crt, client.key, authority.crt, targets.json, targets.txt\n  zoisite monitoring --out . --reissue           # another certificate in any case"
 )]
 pub struct MonitoringArgs {
     /// Write everything that the site's monitoring needs into this folder
     #[arg(long, value_name = "FOLDER")]
-    into: Option<PathBuf>,
+    out: Option<PathBuf>,
     /// When a certificate that is made ends, such as 90d
-    #[arg(long, value_name = "TIME", default_value = "90d", value_parser = view::span, requires = "into")]
-    ends: i64,
+    #[arg(long, value_name = "TIME", default_value = "90d", value_parser = view::span, requires = "out")]
+    expires: i64,
     /// Make another certificate in any case
-    #[arg(long, requires = "into")]
-    new: bool,
+    #[arg(long, requires = "out")]
+    reissue: bool,
 }
 
 pub fn run(options: &Options, args: &MonitoringArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let all = targets(&site.cluster);
-    match &args.into {
+    match &args.out {
         None => show(&site, options, &all),
         Some(folder) => write(&site, options, &all, folder, args),
     }
@@ -69,7 +69,7 @@ fn show(site: &Site, options: &Options, all: &[Target]) -> Result<ExitCode, Fail
     view::out(&table(&["what", "host", "read at"], rows));
     if site.cluster.monitoring.is_none() {
         view::note(
-            "members, schedulers, controller managers and balancers are read on loopback alone: with [monitoring] in the cluster file, and raise, hosts give them out over TLS",
+            "members, schedulers, controller managers and load balancers are read on loopback alone: with [monitoring] in the cluster file, and raise, hosts give them out over TLS",
         );
     }
     match lives.iter().map(|one| one.not_after).max() {
@@ -80,7 +80,7 @@ fn show(site: &Site, options: &Options, all: &[Target]) -> Result<ExitCode, Fail
             view::minute(end)
         )),
         None => view::note(
-            "nobody can read them yet: zoisite monitoring --into FOLDER makes a certificate",
+            "nobody can read them yet: zoisite monitoring --out FOLDER makes a certificate",
         ),
     }
     Ok(ExitCode::SUCCESS)
@@ -103,14 +103,15 @@ fn write(
         Failure::new(Kind::Usage, what, "zoisite pki issue, or zoisite raise, first")
     })?;
     let held = held(&ledger, &at("client.crt"), &at("client.key"));
-    let kept = held.filter(|one| !args.new && ledger.believes(one) && one.renew_from(None) > now());
+    let kept =
+        held.filter(|one| !args.reissue && ledger.believes(one) && one.renew_from(None) > now());
     let (end, made) = match kept {
         Some(one) => (one.not_after, false),
         None => {
             // That both can be written is known before anything is issued.
             let (certificate, key) =
                 (Private::begin(&at("client.crt"))?, Private::begin(&at("client.key"))?);
-            let wanted = monitoring(&site.cluster, args.ends);
+            let wanted = monitoring(&site.cluster, args.expires);
             let record = begin_run(&mut work.state, "monitoring: a certificate to read metrics")?;
             let (entry, secret) = signed(site, &mut work.state, record, &wanted)?;
             key.end(secret.expose())?;
@@ -125,7 +126,7 @@ fn write(
     Private::begin(&at("targets.txt"))?.end(&list)?;
 
     if options.json {
-        view::json(&json!({"into": folder, "targets": all.len(), "made": made, "not_after": end}));
+        view::json(&json!({"out": folder, "targets": all.len(), "made": made, "not_after": end}));
         return Ok(ExitCode::SUCCESS);
     }
     view::out(&format!(
@@ -140,7 +141,7 @@ fn write(
     ));
     if site.cluster.monitoring.is_none() {
         view::note(
-            "only API servers and kubelets are among them: with [monitoring] in the cluster file, and raise, members, control planes and balancers too",
+            "only API servers and kubelets are among them: with [monitoring] in the cluster file, and raise, members, control planes and load balancers too",
         );
     }
     Ok(ExitCode::SUCCESS)

@@ -21,11 +21,11 @@ const ETCD: &str = "3.6.16";
 /// Write a commented cluster file from addresses, a table of hosts, or an SSH configuration
 ///
 /// Roles are as the table says, or assigned sensibly: one host does everything, up to four do everything
-/// together, from five on three carry etcd and the control plane, from eight on two are balancers. What
+/// together, from five on three carry etcd and the control plane, from eight on two are load balancers. What
 /// comes out works as it is; every key that exists stands in it. Edit it then.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite new saltmarsh 10.77.0.11-15 --floating 10.77.0.5\n  zoisite new saltmarsh heron=10.77.0.11 egret=10.77.0.12 'tern-{1..40}=10.77.0.{101..140}'\n  zoisite new saltmarsh --table hosts.csv --stable api.saltmarsh.example:6443\n  zoisite new saltmarsh --ssh-hosts ~/.ssh/config 'heron' 'tern-*'\n  cut -f 2 leases.txt | zoisite new saltmarsh - --out saltmarsh.toml"
+    after_help = "Examples:\n  zoisite new saltmarsh 10.77.0.11-15 --virtual-ip 10.77.0.5\n  zoisite new saltmarsh heron=10.77.0.11 egret=10.77.0.12 'tern-{1..40}=10.77.0.{101..140}'\n  zoisite new saltmarsh --table hosts.csv --endpoint api.saltmarsh.example:6443\n  zoisite new saltmarsh --ssh-hosts ~/.ssh/config 'heron' 'tern-*'\n  cut -f 2 leases.txt | zoisite new saltmarsh - --out saltmarsh.toml"
 )]
 pub struct NewArgs {
     /// Name of the cluster
@@ -41,12 +41,12 @@ pub struct NewArgs {
     /// Read hosts from an SSH client configuration, and log in by it
     #[arg(long, value_name = "FILE")]
     ssh_hosts: Option<PathBuf>,
-    /// The stable address that everything dials, NAME:PORT or ADDRESS:PORT
+    /// The API endpoint that everything dials, NAME:PORT or ADDRESS:PORT
     #[arg(long, value_name = "ADDRESS")]
-    stable: Option<String>,
-    /// An unused address of the hosts' network: balancers, or control planes, hold it together, and everything dials it
+    endpoint: Option<String>,
+    /// An unused address of the hosts' network: load balancers, or control planes, hold it together, and everything dials it
     #[arg(long, value_name = "ADDRESS")]
-    floating: Option<IpAddr>,
+    virtual_ip: Option<IpAddr>,
     /// File to write; '-' writes to standard output
     #[arg(long, short, value_name = "FILE", default_value = "zoisite.toml")]
     out: PathBuf,
@@ -63,11 +63,11 @@ pub fn run(args: &NewArgs) -> Result<ExitCode, Failure> {
             "use a-z, 0-9 and '-', such as saltmarsh",
         )
     })?;
-    let stable = args.stable.as_deref().map(Endpoint::new).transpose().map_err(|why| {
-        let stable = args.stable.as_deref().unwrap_or_default();
+    let endpoint = args.endpoint.as_deref().map(Endpoint::new).transpose().map_err(|why| {
+        let endpoint = args.endpoint.as_deref().unwrap_or_default();
         Failure::new(
             Kind::Usage,
-            format!("'{stable}' cannot be the stable address: {why}"),
+            format!("'{endpoint}' cannot be the API endpoint: {why}"),
             "write it like api.saltmarsh.example:6443",
         )
     })?;
@@ -85,8 +85,8 @@ pub fn run(args: &NewArgs) -> Result<ExitCode, Failure> {
         hosts: &hosts,
         kubernetes: KUBERNETES,
         etcd: ETCD,
-        stable: stable.as_ref(),
-        floating: args.floating,
+        endpoint: endpoint.as_ref(),
+        virtual_ip: args.virtual_ip,
         ssh_config: config.as_deref(),
     });
     if args.out.as_os_str() == "-" {
@@ -103,13 +103,13 @@ pub fn run(args: &NewArgs) -> Result<ExitCode, Failure> {
         None => view::findings::print(&args.out, &text, &reading.findings),
     }
     let alone = reading.cluster.as_ref().is_some_and(|cluster| {
-        let stable = cluster.stable_ip();
+        let endpoint = cluster.api_ip();
         cluster.control_plane.hosts.len() > 1
-            && cluster.hosts.iter().any(|host| Some(host.address) == stable)
+            && cluster.hosts.iter().any(|host| Some(host.address) == endpoint)
     });
     if alone {
         view::note(
-            "one host's own address is dialled by everything, and is lost with it: --floating ADDRESS names one that moves",
+            "one host's own address is dialled by everything, and is lost with it: --virtual-ip ADDRESS names one that moves",
         );
     }
     view::out(&format!(
@@ -161,7 +161,7 @@ fn all_wrong(path: &Path, wrong: &[String]) -> Failure {
     let mut failure = Failure::new(
         Kind::Usage,
         format!("{} cannot be used as it is; nothing was written", path.display()),
-        "mend what is named above, then run the same command again",
+        "fix what is named above, then run the same command again",
     );
     for wrong in wrong.iter().take(SHOWN) {
         failure = failure.note("wrong", wrong);

@@ -11,7 +11,7 @@ use zoisite_core::paths::{
 use zoisite_core::survey::unneeded;
 use zoisite_reach::Reach as _;
 
-use super::login::{chosen, chosen_to_dial};
+use crate::commands::login::{chosen, chosen_to_dial};
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
@@ -60,7 +60,7 @@ struct TryArgs {
 /// Print the rules with which a host's firewall lets in what is needed, and nothing else
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite paths rules heron\n  zoisite paths rules heron --words ufw --administrators 10.77.0.0/24\n  zoisite paths rules 'tern-*'         # one after the other"
+    after_help = "Examples:\n  zoisite paths rules heron\n  zoisite paths rules heron --format ufw --administrators 10.77.0.0/24\n  zoisite paths rules 'tern-*'         # one after the other"
 )]
 struct RulesArgs {
     /// Hosts, with '*' for any text
@@ -68,7 +68,7 @@ struct RulesArgs {
     hosts: Vec<String>,
     /// In whose words [default: those of what manages the firewall there, by the last survey]
     #[arg(long, value_enum, value_name = "FIREWALL")]
-    words: Option<Words>,
+    format: Option<Words>,
     /// From where administrators log in; may be repeated [default: the cluster file's, else everywhere]
     #[arg(long, value_name = "RANGE", value_parser = range)]
     administrators: Vec<IpNet>,
@@ -88,8 +88,8 @@ enum Words {
 }
 
 impl From<Words> for Firewall {
-    fn from(words: Words) -> Self {
-        match words {
+    fn from(format: Words) -> Self {
+        match format {
             Words::Nftables => Self::Nftables,
             Words::Firewalld => Self::Firewalld,
             Words::Ufw => Self::Ufw,
@@ -132,7 +132,7 @@ fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, 
     let cluster = &site.cluster;
     let hosts: BTreeSet<HostName> = chosen_to_dial(site, &args.hosts)?.into_iter().collect();
     let wanted = |link: &Link| {
-        let dialled = [&link.from, &link.to].iter().all(|host| !cluster.is_out_of_reach(host));
+        let dialled = [&link.from, &link.to].iter().all(|host| !cluster.is_offline(host));
         let named = hosts.contains(&link.from) || hosts.contains(&link.to);
         dialled && (args.hosts.is_empty() || named)
     };
@@ -152,11 +152,11 @@ fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, 
     // Two trials at once are told apart by it; it is no secret.
     let word = format!("{:x}-{}", now().as_microsecond(), std::process::id());
     let progress = view::looking::Doing::begin();
-    let trials = super::block_on(async {
+    let trials = crate::commands::block_on(async {
         let interrupts = Interrupts::listen();
         let say = |text: &str| progress.says(text);
         let trials = tokio::select! {
-            trials = reach.try_paths((&links, cluster.balancers.vrrp), &word, &say) => Some(trials),
+            trials = reach.try_paths((&links, cluster.load_balancers.vrrp), &word, &say) => Some(trials),
             () = interrupts.asked(1) => None,
         };
         if trials.is_none() {
@@ -217,10 +217,10 @@ fn print_rules(site: &Site, options: &Options, args: &RulesArgs) -> Result<ExitC
         }
         let known = surveyed.get(&name).map(|(_, facts)| facts);
         let units = known.map_or(&[][..], |facts| facts.firewall.as_slice());
-        let firewall = args.words.map_or_else(|| Firewall::of(units), Firewall::from);
+        let firewall = args.format.map_or_else(|| Firewall::of(units), Firewall::from);
         let text = rules(&site.cluster, host, firewall, ends);
         if options.json {
-            texts.insert(name.to_string(), json!({"words": firewall, "text": text}));
+            texts.insert(name.to_string(), json!({"format": firewall, "text": text}));
             continue;
         }
         view::verbatim(&text);

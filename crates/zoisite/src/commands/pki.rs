@@ -1,3 +1,9 @@
+mod import;
+mod import_signed;
+mod prove;
+mod request;
+mod rotate;
+
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -29,17 +35,17 @@ pub struct PkiArgs {
 enum PkiCommand {
     /// Issue what is missing, changed or due; a second time it does nothing
     #[command(
-        after_help = "Examples:\n  zoisite pki issue\n  zoisite pki issue --again                      # everything anew; zoisite raise puts it in place\n  zoisite pki issue --again --host heron --profile etcd-peer"
+        after_help = "Examples:\n  zoisite pki issue\n  zoisite pki issue --reissue                      # everything again; zoisite raise puts it in place\n  zoisite pki issue --reissue --host heron --profile etcd-peer"
     )]
     Issue {
-        /// Issue certificates anew, with new keys: every one, unless some are chosen
+        /// Issue certificates again, with new keys: every one, unless some are chosen
         #[arg(long)]
-        again: bool,
+        reissue: bool,
         /// Of these hosts only
-        #[arg(long = "host", value_name = "HOST", requires = "again")]
+        #[arg(long = "host", value_name = "HOST", requires = "reissue")]
         hosts: Vec<String>,
         /// Of these profiles only
-        #[arg(long = "profile", value_name = "PROFILE", requires = "again", value_parser = PossibleValuesParser::new(issued_for_hosts()))]
+        #[arg(long = "profile", value_name = "PROFILE", requires = "reissue", value_parser = PossibleValuesParser::new(issued_for_hosts()))]
         profiles: Vec<String>,
     },
     /// List certificates by authority, with names, place and end
@@ -55,9 +61,11 @@ enum PkiCommand {
         expiring: Option<i64>,
     },
     /// Show what ends when, on a line of time: certificates of a kind that end on the same day together
-    #[command(after_help = "Examples:\n  zoisite pki ends\n  zoisite pki ends --svg ends.svg")]
-    Ends {
-        /// Write it as a drawing
+    #[command(
+        after_help = "Examples:\n  zoisite pki expiry\n  zoisite pki expiry --svg expiry.svg"
+    )]
+    Expiry {
+        /// Write it as a picture
         #[arg(long, value_name = "FILE")]
         svg: Option<PathBuf>,
     },
@@ -73,10 +81,10 @@ enum PkiCommand {
         #[arg(long)]
         up_to_root: bool,
     },
-    Replace(super::replace::ReplaceArgs),
-    Request(super::request::RequestArgs),
-    Answer(super::answer::AnswerArgs),
-    Bring(super::bring::BringArgs),
+    Rotate(rotate::RotateArgs),
+    Request(request::RequestArgs),
+    ImportSigned(import_signed::ImportSignedArgs),
+    Import(import::ImportArgs),
     /// Prove every connection that will be dialled, on the certificates as they are
     #[command(
         after_help = "Examples:\n  zoisite pki prove\n  zoisite pki prove --on-hosts   # what lies there, and what is shown to whom"
@@ -95,18 +103,18 @@ enum PkiCommand {
 pub fn run(options: &Options, args: &PkiArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     match &args.command {
-        PkiCommand::Issue { again, hosts, profiles } => {
-            issue(&site, options, *again, (hosts, profiles))
+        PkiCommand::Issue { reissue, hosts, profiles } => {
+            issue(&site, options, *reissue, (hosts, profiles))
         }
         PkiCommand::List { all, expiring: None } => list(&site, options, *all),
         PkiCommand::List { expiring: Some(within), .. } => expiring(&site, options, *within),
-        PkiCommand::Ends { svg } => ends(&site, options, svg.as_deref()),
+        PkiCommand::Expiry { svg } => ends(&site, options, svg.as_deref()),
         PkiCommand::Export { authority, up_to_root } => export(&site, authority, *up_to_root),
-        PkiCommand::Request(args) => super::request::run(&site, options, args),
-        PkiCommand::Bring(args) => super::bring::run(&site, options, args),
-        PkiCommand::Answer(args) => super::answer::run(&site, options, args),
-        PkiCommand::Replace(args) => super::replace::run(&site, options, args),
-        PkiCommand::Prove { on_hosts: true, .. } => super::prove::on_hosts(&site, options),
+        PkiCommand::Request(args) => request::run(&site, options, args),
+        PkiCommand::Import(args) => import::run(&site, options, args),
+        PkiCommand::ImportSigned(args) => import_signed::run(&site, options, args),
+        PkiCommand::Rotate(args) => rotate::run(&site, options, args),
+        PkiCommand::Prove { on_hosts: true, .. } => prove::on_hosts(&site, options),
         PkiCommand::Prove { all, .. } => prove_all(&site, options, *all),
     }
 }
@@ -130,7 +138,7 @@ fn issued_for_hosts() -> Vec<&'static str> {
 fn issue(
     site: &Site,
     options: &Options,
-    again: bool,
+    reissue: bool,
     (hosts, profiles): (&[String], &[String]),
 ) -> Result<ExitCode, Failure> {
     for host in hosts {
@@ -139,7 +147,7 @@ fn issue(
     let among = |all: &[String], one: &str| all.is_empty() || all.iter().any(|name| name == one);
     let chosen = |wanted: &Wanted| {
         let host = wanted.host.as_ref().map_or("", HostName::as_str);
-        again && among(hosts, host) && among(profiles, wanted.profile.id())
+        reissue && among(hosts, host) && among(profiles, wanted.profile.id())
     };
     let work = site.briefly()?;
     site.contradicts_nothing(&work.state)?;
@@ -162,7 +170,7 @@ fn issue(
         view::json(&json!({
             "authorities": issued.authorities,
             "certificates": certificates,
-            "keys_to_be_made_anew": unwanted,
+            "keys_to_be_made_again": unwanted,
             "keys_to_be_made": waiting,
         }));
         return Ok(ExitCode::SUCCESS);
@@ -307,7 +315,7 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
     Ok(ExitCode::SUCCESS)
 }
 
-/// What ends within so many seconds, or should be issued anew by now.
+/// What ends within so many seconds, or should be issued again by now.
 fn expiring(site: &Site, options: &Options, within: i64) -> Result<ExitCode, Failure> {
     let state = site.existing_state()?.ok_or_else(nothing_issued)?;
     let ledger = state.ledger()?;

@@ -16,7 +16,7 @@ use zoisite_core::sequence::Sequence;
 use zoisite_reach::{Deadlines, Hosts, Reach, World};
 use zoisite_store::{RunRecord, State, at_rest, authorities, token_key};
 
-use super::leg::{Leg, Sum, forget_old_keys};
+use crate::commands::stage::{Stage, Sum, forget_old_keys};
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
@@ -28,44 +28,44 @@ use crate::view::{self, Style, count};
 /// Bring every host to what the cluster file says, in a safe order
 ///
 /// Looks first and does only what differs, so the same command begins, continues, repairs and
-/// upgrades: etcd quorum, control plane, balancers, nodes by join token, DNS, the site's manifests.
+/// upgrades: etcd quorum, control plane, load balancers, nodes by join token, DNS, the site's manifests.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does\n  zoisite raise --rehearse --stage try --mishaps 7   # while hosts lose their power and steps fail\n  zoisite raise --rehearse --as-they-are  # what the file changes, on copies of the hosts as they are now"
 )]
 pub struct RaiseArgs {
     #[command(flatten)]
-    pub(super) parts: super::PartArgs,
+    pub(in crate::commands) parts: super::PartArgs,
     /// Accept that another machine now stands behind this host's address; may be repeated
     #[arg(long, value_name = "HOST")]
-    pub(super) accept: Vec<String>,
+    pub(in crate::commands) accept: Vec<String>,
     /// How long a unit may take to be ready, a gate to hold, and all to be well after the last step
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
-    patience: u32,
-    /// Compute every checksum on the hosts anew
+    timeout: u32,
+    /// Compute every checksum on the hosts again
     #[arg(long)]
     deep: bool,
     /// How many hosts may fail to join before no other is begun
     #[arg(long, value_name = "NUMBER", default_value_t = 3)]
-    may_fail: usize,
+    max_failed: usize,
     /// Change who is a member of the quorum without asking
     #[arg(long)]
     yes: bool,
     /// Go on with systems on which nobody has raised a cluster yet
     #[arg(long)]
-    unproven: bool,
+    untested_systems: bool,
     /// Do it on simulated hosts that hold nothing yet; nothing is touched or stored
     #[arg(long)]
     pub rehearse: bool,
     /// Keep the simulated hosts and a store of theirs in this folder, and go on from there next time
     #[arg(long, value_name = "DIR", requires = "rehearse")]
-    pub(super) stage: Option<PathBuf>,
+    pub(in crate::commands) stage: Option<PathBuf>,
     /// Let hosts lose their power and steps fail, drawn from this number: the same number, the same mishaps
     #[arg(long, value_name = "SEED", requires = "rehearse")]
-    pub(super) mishaps: Option<u64>,
+    pub(in crate::commands) mishaps: Option<u64>,
     /// Begin with the real hosts as they are, which are looked at, and with a copy of the store
     #[arg(long, requires = "rehearse", conflicts_with = "stage")]
-    pub(super) as_they_are: bool,
+    pub(in crate::commands) as_they_are: bool,
 }
 
 impl RaiseArgs {
@@ -74,9 +74,9 @@ impl RaiseArgs {
         Self { rehearse: true, ..Self::by_itself() }
     }
 
-    /// As nobody asks for anything else, with that much patience.
-    pub fn patient(patience: u32) -> Self {
-        Self { patience, ..Self::by_itself() }
+    /// As nobody asks for anything else, with that much timeout.
+    pub fn patient(timeout: u32) -> Self {
+        Self { timeout, ..Self::by_itself() }
     }
 
     /// As a person agreed to it, machines accepted.
@@ -93,11 +93,11 @@ impl RaiseArgs {
         Self {
             parts: super::PartArgs::default(),
             accept: Vec::new(),
-            patience: 300,
+            timeout: 300,
             deep: false,
-            may_fail: 3,
+            max_failed: 3,
             yes: false,
-            unproven: false,
+            untested_systems: false,
             rehearse: false,
             stage: None,
             mishaps: None,
@@ -116,7 +116,7 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
 }
 
 /// A raise under a lock that is held, recorded as that command.
-pub(super) fn carry_through(
+pub(in crate::commands) fn carry_through(
     site: &Site,
     options: &Options,
     args: &RaiseArgs,
@@ -128,21 +128,25 @@ pub(super) fn carry_through(
     let ended = recorded(&mut work.state, command, |state, run| {
         raise(site, options, args, &accept, sums, state, run)
     })?;
-    if let Some(copy) = &site.cluster.state_copy {
-        let path = site.folder.join(copy);
-        super::copy::take(site, &mut work.state, &path).map_err(|failure| {
+    if let Some(file) = &site.cluster.state_backup {
+        let path = site.folder.join(file);
+        crate::commands::backup::write(site, &mut work.state, &path).map_err(|failure| {
             let what = format!(
-                "all else is done, and no copy of the state was written: {}",
+                "all else is done, and no backup of the state was written: {}",
                 failure.summary()
             );
-            Failure::new(Kind::Run, what, "[state] copy says where; zoisite copy take tries again")
+            Failure::new(
+                Kind::Run,
+                what,
+                "[state] backup says where; zoisite backup write tries again",
+            )
         })?;
     }
     Ok(ended)
 }
 
 /// A run between its first and its last line in the journal.
-pub(super) fn recorded(
+pub(in crate::commands) fn recorded(
     state: &mut State,
     command: &str,
     raise: impl FnOnce(&mut State, RunRecord) -> Result<String, Failure>,
@@ -162,20 +166,23 @@ pub(super) fn recorded(
     Ok(ExitCode::SUCCESS)
 }
 
-pub(super) fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, Failure> {
+pub(in crate::commands) fn accepted(
+    site: &Site,
+    names: &[String],
+) -> Result<Vec<HostName>, Failure> {
     names.iter().map(|name| site.host_named(name)).collect()
 }
 
 /// What a run acts on.
-pub(super) enum Ground<'a> {
+pub(in crate::commands) enum Ground<'a> {
     /// Real hosts.
     Hosts(&'a mut Hosts),
     /// Simulated ones.
     World(&'a Arc<Mutex<World>>),
 }
 
-/// What one run is told and knows, leg after leg.
-pub(super) struct Run<'a> {
+/// What one run is told and knows, stage after stage.
+pub(in crate::commands) struct Run<'a> {
     site: &'a Site,
     args: &'a RaiseArgs,
     accept: &'a [HostName],
@@ -184,7 +191,7 @@ pub(super) struct Run<'a> {
     record: RunRecord,
     /// Whether a person wants the membership changed; `None` before anybody was asked.
     consent: Option<bool>,
-    /// The change of the leg before, and of all legs what came of them.
+    /// The change of the stage before, and of all stages what came of them.
     before: Option<Arm>,
     sum: Sum,
     began: Instant,
@@ -205,18 +212,19 @@ fn raise(
     let mut draft = site.draft()?;
     let prepared = prepare(site, &mut draft, &args.parts.chosen())?;
     let mut reach = road::hosts(site, &prepared.departed, run.generation)?;
-    let patience = Duration::from_secs(args.patience.into());
-    reach.set_deadlines(Deadlines { patience, ..Deadlines::default() });
-    super::block_on(async {
+    let timeout = Duration::from_secs(args.timeout.into());
+    reach.set_deadlines(Deadlines { timeout, ..Deadlines::default() });
+    crate::commands::block_on(async {
         let mut run = Run::new(site, options, args, accept, (sums, run));
-        let result = run.legs(state, Some((draft, prepared)), &mut Ground::Hosts(&mut reach)).await;
+        let result =
+            run.stages(state, Some((draft, prepared)), &mut Ground::Hosts(&mut reach)).await;
         reach.close().await;
         result
     })?
 }
 
 impl<'a> Run<'a> {
-    pub(super) fn new(
+    pub(in crate::commands) fn new(
         site: &'a Site,
         options: &Options,
         args: &'a RaiseArgs,
@@ -238,8 +246,8 @@ impl<'a> Run<'a> {
         }
     }
 
-    /// Leg after leg, until the file is reached.
-    pub(super) async fn legs(
+    /// Stage after stage, until the file is reached.
+    pub(in crate::commands) async fn stages(
         &mut self,
         state: &mut State,
         mut first: Option<(State, Prepared)>,
@@ -255,14 +263,14 @@ impl<'a> Run<'a> {
                     (draft, prepared)
                 }
             };
-            if let Some(line) = self.leg(state, (draft, prepared), ground).await? {
+            if let Some(line) = self.stage(state, (draft, prepared), ground).await? {
                 return Ok(line);
             }
         }
     }
 
-    /// One leg: a look, an aim, a plan, and its steps. The line for the journal, where it was the last one.
-    async fn leg(
+    /// One stage: a look, an aim, a plan, and its steps. The line for the journal, where it was the last one.
+    async fn stage(
         &mut self,
         state: &mut State,
         (mut draft, mut prepared): (State, Prepared),
@@ -281,54 +289,54 @@ impl<'a> Run<'a> {
         let began = reach.elapsed();
         let how = (if args.deep { Depth::Deep } else { Depth::Quick }, self.accept);
         let interrupts = self.interrupts.clone();
-        let patience = Duration::from_secs(args.patience.into());
-        let looking = settled_sighting(site, &mut draft, reach, &mut prepared, (how, patience));
+        let timeout = Duration::from_secs(args.timeout.into());
+        let looking = settled_sighting(site, &mut draft, reach, &mut prepared, (how, timeout));
         let mut found = match &interrupts {
             None => looking.await?,
             Some(interrupts) => tokio::select! {
                 biased;
-                () = interrupts.asked(1) => return Err(stopped_between_legs()),
+                () = interrupts.asked(1) => return Err(stopped_between_stages()),
                 found = looking => found?,
             },
         };
         let pins = found.met()?;
-        found.leave_out_unfit(site, reach, &prepared.parts, args.unproven).await?;
+        found.leave_out_unfit(site, reach, &prepared.parts, args.untested_systems).await?;
         let looked = (began, reach.elapsed());
         if matches!(ground, Ground::World(_)) && !args.as_they_are {
             self.sums = simulated_sums(&prepared);
         }
         let sequence = self.choose(&mut draft, &mut prepared, &mut found)?;
-        let first = self.sum.legs == 0;
-        self.sum.legs += 1;
+        let first = self.sum.stages == 0;
+        self.sum.stages += 1;
         let held = prepared.aim.held.clone();
         let arm = prepared.aim.arm.clone();
-        let mut leg = Leg {
+        let mut stage = Stage {
             site,
             json: self.json,
             sums: self.sums.clone(),
             prepared,
             run: self.record.clone(),
             looked,
-            patience: Duration::from_secs(args.patience.into()),
-            may_fail: args.may_fail,
+            timeout: Duration::from_secs(args.timeout.into()),
+            max_failed: args.max_failed,
             rehearsed: matches!(ground, Ground::World(_)),
         };
         let looks = &found.looks;
         let rehearsed;
         let reach: &dyn Reach = match ground {
             Ground::Hosts(hosts) => {
-                leg.give_access(&mut draft, hosts, &sequence, &found)?;
-                let vouched = site.vouched(&sequence, looks, &leg.sums)?;
+                stage.give_access(&mut draft, hosts, &sequence, &found)?;
+                let vouched = site.vouched(&sequence, looks, &stage.sums)?;
                 // It was judged: only now anything of it counts.
-                leg.prepared.keep(site, &mut draft, looks, &pins)?;
+                stage.prepared.keep(site, &mut draft, looks, &pins)?;
                 drop(draft);
                 if !self.json && first {
-                    tell_prepared(&leg.prepared);
-                    road::tell_departed(&leg.prepared);
+                    tell_prepared(&stage.prepared);
+                    road::tell_departed(&stage.prepared);
                 }
                 if !sequence.is_empty() {
                     let contents = site.contents(
-                        (&leg.prepared.cluster, &sequence),
+                        (&stage.prepared.cluster, &sequence),
                         state,
                         site.strongbox()?,
                     )?;
@@ -337,33 +345,35 @@ impl<'a> Run<'a> {
                 *hosts
             }
             Ground::World(world) => {
-                leg.prepared.keep(site, &mut draft, looks, &pins)?;
+                stage.prepared.keep(site, &mut draft, looks, &pins)?;
                 drop(draft);
                 let contents = match sequence.is_empty() {
                     true => site.no_contents(),
-                    false => {
-                        site.contents((&leg.prepared.cluster, &sequence), state, site.strongbox()?)?
-                    }
+                    false => site.contents(
+                        (&stage.prepared.cluster, &sequence),
+                        state,
+                        site.strongbox()?,
+                    )?,
                 };
                 rehearsed = road::rehearsal(world, contents, generation);
                 &rehearsed
             }
         };
         if first && sequence.is_empty() && arm.is_last() {
-            forget_old_keys(state, &leg.prepared, looks)?;
-            let told = and_held(site, Ok(leg.tell_nothing(looks)), &held);
+            forget_old_keys(state, &stage.prepared, looks)?;
+            let told = and_held(site, Ok(stage.tell_nothing(looks)), &held);
             return and_left_out(told, found.troubles().into_iter()).map(Some);
         }
         let saves = sequence.saves();
-        let line = json!({"step": "leg", "is": "begun", "what": arm.to_string()}).to_string();
+        let line = json!({"step": "stage", "is": "begun", "what": arm.to_string()}).to_string();
         view::events::tell_line(&line);
         let _ = state.records().append(generation, now(), &line);
         let told = match sequence.is_empty() {
-            // A leg before it did all there was.
+            // A stage before it did all there was.
             true => Ok(None),
             false => {
                 let interrupts = self.interrupts.get_or_insert_with(Interrupts::listen);
-                leg.carry_out(state, reach, sequence, (looks, interrupts)).await.map(Some)
+                stage.carry_out(state, reach, sequence, (looks, interrupts)).await.map(Some)
             }
         };
         let last = arm.is_last();
@@ -392,8 +402,8 @@ impl<'a> Run<'a> {
                     // Who could not join holds it back: it believes what it did before.
                     if self.sum.failed > 0 {
                         let what = format!("not done everywhere: {arm}");
-                        let mend = "mend what failed, then zoisite raise goes on with it";
-                        return Err(Failure::new(Kind::Run, what, mend));
+                        let fix = "fix what failed, then zoisite raise goes on with it";
+                        return Err(Failure::new(Kind::Run, what, fix));
                     }
                     match stage {
                         TrustStage::Believe(_) | TrustStage::SignBy(_) | TrustStage::Forget(_) => {
@@ -411,7 +421,9 @@ impl<'a> Run<'a> {
                     self.before = Some(arm);
                     return Ok(None);
                 }
-                leg.end(state, reach, looks, (&self.sum, self.began, self.interrupts.clone())).await
+                stage
+                    .end(state, reach, looks, (&self.sum, self.began, self.interrupts.clone()))
+                    .await
             }
             Err(failure) => Err(failure),
         };
@@ -419,7 +431,7 @@ impl<'a> Run<'a> {
         and_left_out(told, found.troubles().into_iter()).map(Some)
     }
 
-    /// Chooses the next aim and plans the leg to it. A person is asked once whether who is a member is to change.
+    /// Chooses the next aim and plans the stage to it. A person is asked once whether who is a member is to change.
     fn choose(
         &mut self,
         draft: &mut State,
@@ -430,30 +442,36 @@ impl<'a> Run<'a> {
         loop {
             prepared.turn(site, draft, &found.looks, self.consent.unwrap_or(true))?;
             let arm = &prepared.aim.arm;
-            if arm.changes_membership() && self.sum.legs == 0 && !self.json {
-                view::say(&view::legs::render(&prepared.forecast(site, true), "", Style::stderr()));
+            if arm.changes_membership() && self.sum.stages == 0 && !self.json {
+                view::say(&view::stages::render(
+                    &prepared.forecast(site, true),
+                    "",
+                    Style::stderr(),
+                ));
             }
             if arm.changes_membership() && self.consent.is_none() {
-                let agreed = view::asked("Change who is a member of the quorum, in these legs?");
+                let agreed = view::asked("Change who is a member of the quorum, in these stages?");
                 self.consent = Some(agreed);
                 continue;
             }
             if self.before.as_ref() == Some(arm) {
                 let told = Failure::new(
                     Kind::Run,
-                    format!("the leg to {arm} is done, and what hosts show has not changed by it"),
+                    format!(
+                        "the stage to {arm} is done, and what hosts show has not changed by it"
+                    ),
                     "zoisite status shows the members, and what their hosts say",
                 );
                 return and_left_out(Err(told), found.troubles().into_iter());
             }
-            let patience = self.args.patience;
-            let sequence = found.plan(prepared, &self.sums, self.accept, patience)?;
-            if sequence.is_empty() && prepared.aim.arm == Arm::Mend {
+            let timeout = self.args.timeout;
+            let sequence = found.plan(prepared, &self.sums, self.accept, timeout)?;
+            if sequence.is_empty() && prepared.aim.arm == Arm::Fix {
                 // Nobody of them can be brought back from here: all else is looked after, and why is told at its end.
                 prepared.turn_to_what_stands(site, draft, &found.looks)?;
-                return found.plan(prepared, &self.sums, self.accept, patience);
+                return found.plan(prepared, &self.sums, self.accept, timeout);
             }
-            // The host that this leg is about turned out to be unfit: where to go is asked again, without it.
+            // The host that this stage is about turned out to be unfit: where to go is asked again, without it.
             // (A stage of a replacement holds only where it holds everywhere.)
             let without = !sequence.left_out.is_empty() && !arm.is_last();
             if without && (sequence.is_empty() || arm.is_a_stage()) {
@@ -466,13 +484,12 @@ impl<'a> Run<'a> {
 }
 
 /// What the file wants and was left as it is makes the run a failed one, whatever its steps said; but where it waits for
-/// what is carried to hosts that nobody dials, which is a person's to do.
+/// what is carried to offline hosts, which is a person's to do.
 fn and_held<T>(site: &Site, told: Result<T, Failure>, held: &[Held]) -> Result<T, Failure> {
     if held.is_empty() {
         return told;
     }
-    let away =
-        |held: &Held| held.host.as_ref().is_some_and(|host| site.cluster.is_out_of_reach(host));
+    let away = |held: &Held| held.host.as_ref().is_some_and(|host| site.cluster.is_offline(host));
     let kind = if held.iter().all(away) { Kind::Findings } else { Kind::Run };
     let held = Failure::held(kind, held);
     Err(match told {
@@ -488,14 +505,14 @@ async fn settled_sighting(
     draft: &mut State,
     reach: &mut dyn Reach,
     prepared: &mut Prepared,
-    (how, patience): ((Depth, &[HostName]), Duration),
+    (how, timeout): ((Depth, &[HostName]), Duration),
 ) -> Result<Sighting, Failure> {
     let began = reach.elapsed();
     let mut told = false;
     loop {
         let found = road::sighting(site, draft, reach, prepared, how).await?;
         let busy = found.acting();
-        if busy.is_empty() || reach.elapsed() - began > patience {
+        if busy.is_empty() || reach.elapsed() - began > timeout {
             return Ok(found);
         }
         if !told {
@@ -510,10 +527,10 @@ async fn settled_sighting(
     }
 }
 
-fn stopped_between_legs() -> Failure {
+fn stopped_between_stages() -> Failure {
     Failure::new(
         Kind::Run,
-        "stopped as you asked, between two legs: what was begun is whole",
+        "stopped as you asked, between two stages: what was begun is whole",
         "run the same command again: it goes on from here",
     )
 }
@@ -552,7 +569,7 @@ fn tell_prepared(prepared: &Prepared) {
 }
 
 /// Checksums for components that a rehearsal only pretends to bring.
-pub(super) fn simulated_sums(prepared: &Prepared) -> ComponentSums {
+pub(in crate::commands) fn simulated_sums(prepared: &Prepared) -> ComponentSums {
     let mut sums = ComponentSums::default();
     for component in prepared.holdings.hosts.iter().flat_map(|host| host.components()) {
         sums.insert(component.pinned.path("amd64"), "0".repeat(64));

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde_json::Value;
 use zoisite_store::State;
 
-use super::with_api;
+use crate::commands::with_api;
 use crate::failure::Failure;
 use crate::site::Site;
 use crate::view::count;
@@ -28,7 +28,7 @@ fn named(pods: &[Value]) -> Vec<String> {
     let mut found: BTreeMap<String, usize> = BTreeMap::new();
     for pod in pods.iter().filter(|pod| is_given_it(pod)) {
         let of = owner(pod);
-        // Zoisite starts its own anew by itself.
+        // Zoisite starts its own again by itself.
         if of != "kube-system: deployment coredns" {
             *found.entry(of).or_default() += 1;
         }
@@ -67,7 +67,7 @@ fn owner(pod: &Value) -> String {
     let (kind, name) =
         (text("/metadata/ownerReferences/0/kind"), text("/metadata/ownerReferences/0/name"));
     match kind {
-        "" => format!("{namespace}: pod {}, which nobody makes anew", text("/metadata/name")),
+        "" => format!("{namespace}: pod {}, which nobody makes again", text("/metadata/name")),
         // A deployment's replica sets are called after it, with a sum of the template behind.
         "ReplicaSet" => {
             let deployment = name.rsplit_once('-').map_or(name, |(name, _)| name);
@@ -107,7 +107,7 @@ mod tests {
         assert_eq!(
             named(&pods),
             [
-                "dunes: pod one, which nobody makes anew (1 pod)",
+                "dunes: pod one, which nobody makes again (1 pod)",
                 "shore: daemonset wind (1 pod)",
                 "shore: deployment tides (2 pods)",
             ]

@@ -11,9 +11,9 @@ use zoisite_core::sequence::ApiWork;
 use zoisite_reach::{Hosts, Reach as _, in_waves};
 use zoisite_store::{Met, State};
 
-use super::block_on;
-use super::raise::{RaiseArgs, carry_through, recorded};
-use super::take_back::{TakeBackArgs, notes, take_back, wipe_stretch};
+use crate::commands::block_on;
+use crate::commands::raise::{RaiseArgs, carry_through, recorded};
+use crate::commands::uninstall::{UninstallArgs, notes, uninstall, wipe_stretch};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;
@@ -24,12 +24,12 @@ use crate::view::{self, count};
 /// Retire hosts that the cluster file does not name any more
 ///
 /// Take them out of the file first. Pods leave them within their disruption budgets; a raise has everybody else do
-/// without them (out of the quorum, out of balancers, one change at a time); then what was put there is taken back by
+/// without them (out of the quorum, out of load balancers, one change at a time); then what was put there is taken back by
 /// each host's own list, its node object goes, its certificates are recorded as retired, and it is forgotten. Cut off
 /// anywhere, the same command goes on.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite retire tern-3\n  zoisite retire tern-4 tern-5 tern-6 --patience 1800\n  zoisite retire ibis --wipe    # a member of etcd, whose data goes too\n  zoisite retire tern-2 --gone  # a machine that is dead already"
+    after_help = "Examples:\n  zoisite retire tern-3\n  zoisite retire tern-4 tern-5 tern-6 --timeout 1800\n  zoisite retire ibis --wipe    # a member of etcd, whose data goes too\n  zoisite retire tern-2 --lost  # a machine that is dead already"
 )]
 pub struct RetireArgs {
     /// Hosts that the file does not name any more
@@ -37,16 +37,16 @@ pub struct RetireArgs {
     hosts: Vec<String>,
     /// These machines are gone already: they are retired from the others
     #[arg(long, conflicts_with = "wipe")]
-    gone: bool,
+    lost: bool,
     /// Delete etcd's data there too, which stays otherwise
     #[arg(long)]
     wipe: bool,
-    /// Have pods leave that nobody makes anew elsewhere: what they are is lost
+    /// Have pods leave that nobody makes again elsewhere: what they are is lost
     #[arg(long)]
-    lone_pods_too: bool,
+    delete_unmanaged_pods: bool,
     /// How long pods of a host may take to leave it
     #[arg(long, value_name = "SECONDS", default_value_t = 900)]
-    patience: u32,
+    timeout: u32,
     /// Do not ask
     #[arg(long)]
     yes: bool,
@@ -70,7 +70,7 @@ pub fn run(options: &Options, args: &RetireArgs) -> Result<ExitCode, Failure> {
     }
     let command = format!("retire {names}");
     let state = &mut work.state;
-    if !args.gone {
+    if !args.lost {
         recorded(state, &command, |state, run| {
             block_on(drained(&site, args, (&hosts, run.generation), state))??;
             Ok("no pod is left".into())
@@ -106,7 +106,7 @@ fn followed(
 }
 
 fn what(args: &RetireArgs) -> &'static str {
-    match (args.gone, args.wipe) {
+    match (args.lost, args.wipe) {
         (true, _) => "the others do without, and nothing is done there",
         (false, true) => "pods leave, what was put there is taken back, and etcd's data is DELETED",
         (false, false) => "pods leave, and what was put there is taken back; etcd's data stays",
@@ -178,19 +178,19 @@ async fn drained(
         // Pods of a machine that is dead never leave it.
         let (_, dead) = notes(reach, hosts).await;
         if !dead.is_empty() {
-            let gone = "of a machine that is dead for good: zoisite retire HOST --gone, which needs nothing of it";
-            return Err(Failure::troubles(&dead).note("or", gone));
+            let lost = "of a machine that is dead for good: zoisite retire HOST --lost, which needs nothing of it";
+            return Err(Failure::troubles(&dead).note("or", lost));
         }
         reach.set_api_access(road::api_access(site, state, &prepared.ledger)?);
         // All are closed before any is emptied: no pod goes from one of them to the next.
         let close = |host: &HostName| ApiWork::Close { host: host.clone() };
         on_each(reach, hosts, "zoisite retire again goes on", close).await?;
         let leave = |host: &HostName| {
-            let (lone_pods_too, seconds) = (args.lone_pods_too, args.patience);
-            ApiWork::Drain { host: host.clone(), lone_pods_too, seconds }
+            let (delete_unmanaged_pods, seconds) = (args.delete_unmanaged_pods, args.timeout);
+            ApiWork::Drain { host: host.clone(), delete_unmanaged_pods, seconds }
         };
-        let mend = "zoisite retire again goes on; --lone-pods-too loses pods that nobody makes anew, --patience waits longer; a budget that never gives way is changed by whoever set it";
-        on_each(reach, hosts, mend, leave).await
+        let fix = "zoisite retire again goes on; --delete-unmanaged-pods loses pods that nobody makes again, --timeout waits longer; a budget that never gives way is changed by whoever set it";
+        on_each(reach, hosts, fix, leave).await
     };
     let how = (&[Part::Nodes][..], Depth::Quick, generation);
     road::visit(site, how, work).await.map(|_| ())
@@ -200,13 +200,13 @@ async fn drained(
 async fn on_each(
     reach: &Hosts,
     hosts: &[HostName],
-    mend: &str,
+    fix: &str,
     work: impl Fn(&HostName) -> ApiWork,
 ) -> Result<(), Failure> {
     let each = async |host: &HostName| reach.api(Some(host), &work(host), &tell(host)).await;
     let ended = in_waves(hosts, each).await;
     let troubles: Vec<Trouble> =
-        ended.into_iter().filter_map(|outcome| Some(outcome.ended().err()?.mend(mend))).collect();
+        ended.into_iter().filter_map(|outcome| Some(outcome.ended().err()?.fix(fix))).collect();
     match troubles.is_empty() {
         true => Ok(()),
         false => Err(Failure::troubles(&troubles)),
@@ -223,8 +223,8 @@ async fn taken_back(
     let work =
         async |reach: &mut Hosts, prepared: &mut Prepared, _: &mut State, _: &mut Sighting| {
             reach.set_api_access(road::api_access(site, state, &prepared.ledger)?);
-            if !args.gone {
-                let done = take_back(site, &TakeBackArgs::agreed(), state, reach, hosts).await?;
+            if !args.lost {
+                let done = uninstall(site, &UninstallArgs::agreed(), state, reach, hosts).await?;
                 if !done.troubles.is_empty() {
                     return Err(Failure::troubles(&done.troubles));
                 }

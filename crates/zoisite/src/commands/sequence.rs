@@ -22,23 +22,23 @@ use crate::view::{self, Style, count, table::ranked};
 /// Show what raise would do, host by host, with reasons; changes nothing
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite sequence\n  zoisite sequence --as table\n  zoisite sequence --show-script heron | less"
+    after_help = "Examples:\n  zoisite sequence\n  zoisite sequence --format table\n  zoisite sequence --show-script heron | less"
 )]
 pub struct SequenceArgs {
     #[command(flatten)]
     parts: super::PartArgs,
     /// Form of the answer
-    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Tree)]
+    #[arg(long = "format", value_name = "FORM", value_enum, default_value_t = Form::Tree)]
     form: Form,
     /// Print the script that would be run on this host; private keys stand as notes
     #[arg(long, value_name = "HOST")]
     show_script: Option<String>,
-    /// Compute every checksum on the hosts anew
+    /// Compute every checksum on the hosts again
     #[arg(long)]
     deep: bool,
     /// Go on with systems on which nobody has raised a cluster yet
     #[arg(long)]
-    unproven: bool,
+    untested_systems: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -56,20 +56,20 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
                          prepared: &mut Prepared,
                          state: &mut State,
                          sighting: &mut Sighting| {
-        sighting.leave_out_unfit(&site, reach, &prepared.parts, args.unproven).await?;
+        sighting.leave_out_unfit(&site, reach, &prepared.parts, args.untested_systems).await?;
         prepared.turn(&site, state, &sighting.looks, true)
     };
-    let (ahead, fit) = super::block_on(road::look_ahead(&site, how, further))??;
+    let (ahead, fit) = crate::commands::block_on(road::look_ahead(&site, how, further))??;
     let Ahead { sums, prepared, mut sighting } = ahead;
     sighting.met()?;
     fit?;
     let sequence = sighting.plan(&prepared, &sums, &[], 300)?;
-    let legs = prepared.forecast(&site, true);
+    let stages = prepared.forecast(&site, true);
     if let Some(host) = &args.show_script {
         return show_script(&site, &sequence, host);
     }
     if options.json {
-        view::json(&to_json(&sequence, &legs));
+        view::json(&to_json(&sequence, &stages));
     } else {
         road::tell_departed(&prepared);
         supplies::tell_components(&site, &sums, &sequence);
@@ -84,7 +84,7 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
             view::note(&format!("{keys} would be made on hosts, and signed for"));
         }
         view::out(&render(&sequence, args.form == Form::Table, Style::stdout()));
-        view::out(&view::legs::render(&legs, "  the steps above", Style::stdout()));
+        view::out(&view::stages::render(&stages, "  the steps above", Style::stdout()));
     }
     let troubles = sighting.troubles();
     if troubles.is_empty() { Ok(ExitCode::SUCCESS) } else { Err(Failure::troubles(troubles)) }
@@ -139,7 +139,7 @@ fn size_here(site: &Site, component: &Component) -> u64 {
 }
 
 /// The documented form for programs.
-pub fn to_json(sequence: &Sequence, legs: &[Aim]) -> serde_json::Value {
+pub fn to_json(sequence: &Sequence, stages: &[Aim]) -> serde_json::Value {
     let steps: Vec<_> = sequence
         .steps
         .iter()
@@ -151,12 +151,12 @@ pub fn to_json(sequence: &Sequence, legs: &[Aim]) -> serde_json::Value {
         })
         .collect();
     let held: Vec<String> =
-        legs.iter().flat_map(|aim| &aim.held).map(ToString::to_string).collect();
-    let legs: Vec<_> = legs
+        stages.iter().flat_map(|aim| &aim.held).map(ToString::to_string).collect();
+    let stages: Vec<_> = stages
         .iter()
-        .map(|aim| json!({"leg": aim.arm.to_string(), "members": aim.etcd.members}))
+        .map(|aim| json!({"stage": aim.arm.to_string(), "members": aim.etcd.members}))
         .collect();
-    json!({"steps": steps, "differences": sequence.differences, "legs": legs, "waits": held})
+    json!({"steps": steps, "differences": sequence.differences, "stages": stages, "waits": held})
 }
 
 /// Parts by name, as far as there are any.

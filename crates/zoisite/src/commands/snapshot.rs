@@ -1,3 +1,6 @@
+mod fetch;
+mod restore;
+
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -11,9 +14,8 @@ use zoisite_core::snapshot::{Snapshot, Tried, too_old};
 use zoisite_reach::{Hosts, Reach as _, check_stream};
 use zoisite_store::{SnapshotFolder, State};
 
-use super::block_on;
-use super::put_back::PutBackArgs;
-use super::trial::{at_odds, chosen, programs, try_it, try_on};
+use crate::commands::block_on;
+use crate::commands::trial::{at_odds, chosen, programs, try_it, try_on};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;
@@ -21,6 +23,7 @@ use crate::road::{self, Sighting};
 use crate::site::{Private, Site, begin_run, end_run, now};
 use crate::snapshots::told;
 use crate::view::{self, Style, count, table::ranked};
+use restore::RestoreArgs;
 
 /// Save what etcd holds, show what is saved, check and try it
 ///
@@ -29,7 +32,7 @@ use crate::view::{self, Style, count, table::ranked};
 #[derive(Args, Debug)]
 #[command(
     args_conflicts_with_subcommands = true,
-    after_help = "Examples:\n  zoisite snapshot take --try\n  zoisite snapshot\n  zoisite snapshot fetch --try             # what members saved by themselves\n  zoisite snapshot check --all\n  zoisite snapshot try 2026-11-27-030000\n  zoisite snapshot try --on tern-1         # where this machine has no program or no room for it\n  zoisite snapshot thin"
+    after_help = "Examples:\n  zoisite snapshot take --try\n  zoisite snapshot\n  zoisite snapshot fetch --try             # what members saved by themselves\n  zoisite snapshot check --all\n  zoisite snapshot try 2026-11-27-030000\n  zoisite snapshot try --on tern-1         # where this machine has no program or no room for it\n  zoisite snapshot prune"
 )]
 pub struct SnapshotArgs {
     #[command(subcommand)]
@@ -81,7 +84,7 @@ enum What {
         from: Option<PathBuf>,
     },
     /// Write it as etcd's own tools read it, in the clear, for its owner alone: the newest, unless one is named
-    Open {
+    Export {
         /// Its name
         #[arg(value_name = "NAME")]
         name: Option<String>,
@@ -98,9 +101,9 @@ enum What {
     /// stops; then API servers stop, every member's data is moved aside (never deleted), all members begin with it
     /// together and prove that they carry a write, and a raise starts everything else. Cut off
     /// anywhere, zoisite raise goes on with it.
-    PutBack(PutBackArgs),
+    Restore(RestoreArgs),
     /// Take away what [snapshots] does not keep, here and where the copies are
-    Thin,
+    Prune,
 }
 
 pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> {
@@ -112,7 +115,7 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
     match &args.what {
         None => list(&site, options, &folder(&args.from)),
         Some(What::Take { trial }) => take(&site, options, *trial),
-        Some(What::Fetch { all, trial }) => super::fetch_saved::run(&site, options, *all, *trial),
+        Some(What::Fetch { all, trial }) => fetch::run(&site, options, *all, *trial),
         Some(What::Check { name, all, from }) => {
             let folder = folder(from);
             let chosen = match all {
@@ -143,13 +146,13 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
             end_run(&mut work.state, run, &outcome)?;
             tell_trial(options, &tried?.1)
         }
-        Some(What::Open { name, out, from }) => {
+        Some(What::Export { name, out, from }) => {
             let folder = folder(from);
             let snapshot = chosen(&folder, name.as_deref())?;
             open(&site, &folder, &snapshot, out)
         }
-        Some(What::PutBack(args)) => super::put_back::run(&site, options, args),
-        Some(What::Thin) => {
+        Some(What::Restore(args)) => restore::run(&site, options, args),
+        Some(What::Prune) => {
             site.raised_state()?;
             let _work = site.working()?;
             tell_gone(options, &site.tend_snapshots()?);

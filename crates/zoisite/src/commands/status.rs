@@ -1,6 +1,8 @@
+mod joining;
+
 use std::process::ExitCode;
 
-use clap::Args;
+use clap::{Args, Subcommand};
 use zoisite_reach::Hosts;
 use zoisite_store::State;
 
@@ -13,24 +15,35 @@ use crate::standing::{Seen, Standing, ask_each, standing};
 use crate::view::{self, Style};
 use crate::watching::{Round, WatchArgs, watch};
 
-/// Show what stands: quorum, control plane, balancers, nodes, and what differs on hosts
+/// Show what stands: quorum, control plane, load balancers, nodes, and what differs on hosts
 ///
 /// Ends with status 3 when anything is not well or differs.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite status\n  zoisite status --json\n  zoisite status --watch          # until all is well"
 )]
+#[command(args_conflicts_with_subcommands = true)]
 pub struct StatusArgs {
+    #[command(subcommand)]
+    what: Option<What>,
     #[command(flatten)]
     parts: super::PartArgs,
-    /// Compute every checksum on the hosts anew
+    /// Compute every checksum on the hosts again
     #[arg(long)]
     deep: bool,
     #[command(flatten)]
     watching: WatchArgs,
 }
 
+#[derive(Debug, Subcommand)]
+enum What {
+    Joining(joining::JoiningArgs),
+}
+
 pub fn run(options: &Options, args: &StatusArgs) -> Result<ExitCode, Failure> {
+    if let Some(What::Joining(args)) = &args.what {
+        return joining::run(options, args);
+    }
     let site = Site::load(options)?;
     site.raised_state()?;
     if args.watching.watch {
@@ -42,7 +55,7 @@ pub fn run(options: &Options, args: &StatusArgs) -> Result<ExitCode, Failure> {
             Ok(round(&site, &mut stands))
         });
     }
-    let mut stands = super::block_on(look(&site, options, args))??;
+    let mut stands = crate::commands::block_on(look(&site, options, args))??;
     if options.json {
         view::json(&stands.standing);
     } else {

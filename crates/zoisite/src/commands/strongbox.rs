@@ -15,10 +15,10 @@ use crate::view::{self, Style, count, table::ranked};
 /// Who can open the strongbox: authorities' keys, secrets, snapshots
 ///
 /// Everything in it is encrypted for each of them, by their own public keys: one of an identity that zoisite made, or
-/// the SSH key of a person (ed25519, RSA). Whoever is added or taken away, everything is encrypted anew, at once.
+/// the SSH key of a person (ed25519, RSA). Whoever is added or taken away, everything is encrypted again, at once.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite strongbox\n  zoisite strongbox add --file bea.pub\n  zoisite strongbox add 'age1qyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqs3290gq bea'\n  zoisite strongbox drop bea\n  zoisite strongbox passphrase\n  zoisite --identity ~/.ssh/id_ed25519 status   # opened by an SSH key"
+    after_help = "Examples:\n  zoisite strongbox\n  zoisite strongbox add --file bea.pub\n  zoisite strongbox add 'age1qyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqs3290gq bea'\n  zoisite strongbox remove bea\n  zoisite strongbox passphrase\n  zoisite --identity ~/.ssh/id_ed25519 status   # opened by an SSH key"
 )]
 pub struct StrongboxArgs {
     #[command(subcommand)]
@@ -43,7 +43,7 @@ enum What {
         none: bool,
     },
     /// Let a person open it no more
-    Drop {
+    Remove {
         /// The name, or the key
         #[arg(value_name = "WHO")]
         who: String,
@@ -64,7 +64,7 @@ pub fn run(options: &Options, args: &StrongboxArgs) -> Result<ExitCode, Failure>
             add(&site, options, line.trim())
         }
         Some(What::Passphrase { none }) => passphrase(&site, options, *none),
-        Some(What::Drop { who }) => drop_one(&site, options, who),
+        Some(What::Remove { who }) => drop_one(&site, options, who),
     }
 }
 
@@ -112,9 +112,9 @@ fn add(site: &Site, options: &Options, line: &str) -> Result<ExitCode, Failure> 
 fn drop_one(site: &Site, options: &Options, who: &str) -> Result<ExitCode, Failure> {
     site.raised_state()?;
     let own = site.strongbox()?;
-    changed(site, options, &format!("strongbox drop {who}"), |people| {
+    changed(site, options, &format!("strongbox remove {who}"), |people| {
         let is = |line: &String| name_of(line) == who || key_of(line) == who;
-        let usage = |what: String, mend: &str| Err(Failure::new(Kind::Usage, what, mend));
+        let usage = |what: String, fix: &str| Err(Failure::new(Kind::Usage, what, fix));
         match people.iter().filter(|line| is(line)).count() {
             1 => {}
             0 => {
@@ -193,7 +193,7 @@ fn called(line: &str) -> String {
     }
 }
 
-/// Changes who can open it, and seals everything anew.
+/// Changes who can open it, and seals everything again.
 fn changed(
     site: &Site,
     options: &Options,
@@ -207,7 +207,7 @@ fn changed(
     let run = begin_run(&mut work.state, command)?;
     let sealed = work.state.reseal(own, &people);
     let outcome = match &sealed {
-        Ok(sealed) => format!("{} sealed anew", count(*sealed, "secret")),
+        Ok(sealed) => format!("{} sealed again", count(*sealed, "secret")),
         Err(error) => format!("failed: {error}"),
     };
     end_run(&mut work.state, run, &outcome)?;
@@ -216,7 +216,11 @@ fn changed(
         view::json(&json!({"people": people.len(), "sealed": sealed}));
     } else {
         let style = Style::stdout();
-        view::out(&format!("{} {} sealed anew: {done}.", style.good("✓"), count(sealed, "secret")));
+        view::out(&format!(
+            "{} {} sealed again: {done}.",
+            style.good("✓"),
+            count(sealed, "secret")
+        ));
     }
     Ok(ExitCode::SUCCESS)
 }

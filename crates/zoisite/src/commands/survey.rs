@@ -11,7 +11,7 @@ use zoisite_core::survey::{
 };
 use zoisite_reach::{Hosts, Reach as _};
 
-use super::login::chosen;
+use crate::commands::login::chosen;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
@@ -23,8 +23,8 @@ use crate::watching::{Round, WatchArgs, watch};
 /// Show what hosts are like, side by side, and what of it is in the way of a raise
 ///
 /// One look at every host: system, disks and how fast they write, network, names, clock, swap, firewall,
-/// ports, leftovers. What is found has its reason and its mend, and is gone once it is mended. Nothing is
-/// changed on any host. Hosts that nobody dials are shown by what their last letter told. Ends with status 3 when something blocks a raise or a host does not answer, with
+/// ports, leftovers. What is found has its reason and its fix, and is gone once it is fixed. Nothing is
+/// changed on any host. Offline hosts are shown by what their last report told. Ends with status 3 when something blocks a raise or a host does not answer, with
 /// status 4 when a host is another machine than before.
 #[derive(Args, Debug)]
 #[command(
@@ -47,7 +47,7 @@ struct Report {
     findings: Vec<SiteFinding>,
     names: Vec<NameRow>,
     differences: Vec<Differs>,
-    /// When hosts that nobody dials told what is shown of them.
+    /// When offline hosts told what is shown of them.
     told: BTreeMap<HostName, Timestamp>,
     /// Those of them that have told nothing yet.
     untold: Vec<HostName>,
@@ -90,13 +90,13 @@ pub fn run(options: &Options, args: &SurveyArgs) -> Result<ExitCode, Failure> {
             Ok(round(args, &report, hosts.len()))
         });
     }
-    let report = super::block_on(look())??;
+    let report = crate::commands::block_on(look())??;
     let Surveyed { facts, troubles } = &report.surveyed;
     if let (true, [first, ..]) = (facts.is_empty() && troubles.is_empty(), &report.untold[..]) {
         return Err(Failure::new(
             Kind::Usage,
-            format!("{first} is out of reach, and no letter has told yet what it is like"),
-            format!("zoisite join-file write {first} --look --out DIR has it tell that"),
+            format!("{first} is out of reach, and no report has told yet what it is like"),
+            format!("zoisite join-file write {first} --inspect --out DIR has it tell that"),
         ));
     }
     tell(options, args, &report);
@@ -105,7 +105,7 @@ pub fn run(options: &Options, args: &SurveyArgs) -> Result<ExitCode, Failure> {
 
 async fn look(site: &Site, reach: &Hosts, hosts: &[HostName]) -> Result<Report, Failure> {
     let (away, dialled): (Vec<HostName>, Vec<HostName>) =
-        hosts.iter().cloned().partition(|host| site.cluster.is_out_of_reach(host));
+        hosts.iter().cloned().partition(|host| site.cluster.is_offline(host));
     let (mut surveyed, here) =
         tokio::join!(surveying::survey(site, reach, &dialled), surveying::here(site));
     let (mut before, mut pins, mut identity) = (BTreeMap::new(), BTreeMap::new(), None);
@@ -168,7 +168,7 @@ fn text(report: &Report, args: &SurveyArgs, style: Style) -> String {
         Some(_) => parts.push(view::survey::side_by_side(facts, style)),
         None => {}
     }
-    let told = view::survey::by_letter(&report.told, &report.untold, style);
+    let told = view::survey::by_report(&report.told, &report.untold, style);
     if !told.is_empty() {
         parts.push(told);
     }
@@ -201,10 +201,10 @@ fn round(args: &SurveyArgs, report: &Report, all: usize) -> Round {
     let Surveyed { facts, troubles } = &report.surveyed;
     let blocking = report.findings.iter().filter(|found| keeps_out(found));
     let blocking = blocking
-        .map(|found| format!("{}: {}; mend: {}", who(&found.host), found.message, found.mend));
-    let silent = troubles.iter().map(|trouble| {
-        format!("{}: {}; mend: {}", who(&trouble.host), trouble.answer, trouble.mend)
-    });
+        .map(|found| format!("{}: {}; fix: {}", who(&found.host), found.message, found.fix));
+    let silent = troubles
+        .iter()
+        .map(|trouble| format!("{}: {}; fix: {}", who(&trouble.host), trouble.answer, trouble.fix));
     let well = if report.well() { ": nothing is in the way any more" } else { "" };
     Round {
         headline: format!("{} of {} have appeared{well}", facts.len(), view::count(all, "host")),

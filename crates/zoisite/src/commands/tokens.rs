@@ -8,7 +8,7 @@ use zoisite_core::token::{TOKENS_PATH, TokenRecord, TokenState, token_object, to
 use zoisite_reach::ApiClient;
 use zoisite_store::{State, trust};
 
-use super::with_api;
+use crate::commands::with_api;
 use crate::failure::{Failure, Kind};
 use crate::handing;
 use crate::options::Options;
@@ -22,7 +22,7 @@ use crate::view::{self, Style, count, table::ranked};
 #[derive(Args, Debug)]
 #[command(
     args_conflicts_with_subcommands = true,
-    after_help = "Examples:\n  zoisite tokens\n  zoisite tokens issue tern-4 --ends 30m --out token\n  zoisite tokens issue --hosts 20\n  zoisite tokens issue --hosts 20 --ends 12h --unless-good-for 3h --hand-to ./into-the-store   # by a timer\n  zoisite tokens revoke abc123"
+    after_help = "Examples:\n  zoisite tokens\n  zoisite tokens issue tern-4 --expires 30m --out token\n  zoisite tokens issue --hosts 20\n  zoisite tokens issue --hosts 20 --expires 12h --unless-good-for 3h --pipe-to ./into-the-store   # by a timer\n  zoisite tokens revoke abc123"
 )]
 pub struct TokensArgs {
     #[command(subcommand)]
@@ -44,13 +44,13 @@ enum What {
         hosts: Option<u32>,
         /// When it ends, such as 30m or 2h
         #[arg(long, value_name = "TIME", default_value = "15m", value_parser = view::span)]
-        ends: i64,
+        expires: i64,
         /// Write it there (0600) instead of to standard output
         #[arg(long, value_name = "FILE")]
         out: Option<std::path::PathBuf>,
         /// Hand it to a command of your own instead, by standard input: into your secret store
         #[arg(long, value_name = "COMMAND", conflicts_with = "out")]
-        hand_to: Option<String>,
+        pipe_to: Option<String>,
         /// Only where no such token can be used for so long yet, such as 3h: for a timer that keeps one in store
         #[arg(long, value_name = "TIME", value_parser = view::span)]
         unless_good_for: Option<i64>,
@@ -65,13 +65,13 @@ enum What {
 
 pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    if let Some(What::Issue { ends, unless_good_for: Some(good), .. }) = &args.what
-        && good >= ends
+    if let Some(What::Issue { expires, unless_good_for: Some(good), .. }) = &args.what
+        && good >= expires
     {
         return Err(Failure::new(
             Kind::Usage,
-            "no token that --ends makes is good for as long as --unless-good-for asks: one would be made each time",
-            "let --ends be longer, such as --ends 12h --unless-good-for 3h",
+            "no token that --expires makes is good for as long as --unless-good-for asks: one would be made each time",
+            "let --expires be longer, such as --expires 12h --unless-good-for 3h",
         ));
     }
     let state = site.raised_state()?;
@@ -79,15 +79,15 @@ pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
     let mut work = Working::briefly(state)?;
     let state = &mut work.state;
     match what {
-        What::Issue { host, hosts, ends, out, hand_to, unless_good_for } => {
+        What::Issue { host, hosts, expires, out, pipe_to, unless_good_for } => {
             let named = host.as_deref().map(|name| site.host_named(name)).transpose()?;
             let batch = Batch {
                 hosts: named.into_iter().collect(),
                 uses: hosts.unwrap_or(1),
-                ends: *ends,
+                expires: *expires,
                 unless_good_for: *unless_good_for,
             };
-            issue(&site, state, options, &batch, (out.as_deref(), hand_to.as_deref()))
+            issue(&site, state, options, &batch, (out.as_deref(), pipe_to.as_deref()))
         }
         What::Revoke { id } => {
             let found = state.tokens()?.into_iter().find(|token| token.id == *id);
@@ -111,7 +111,7 @@ pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
 struct Batch {
     hosts: Vec<HostName>,
     uses: u32,
-    ends: i64,
+    expires: i64,
     unless_good_for: Option<i64>,
 }
 
@@ -121,7 +121,7 @@ impl Batch {
         let until = now + jiff::SignedDuration::from_secs(self.unless_good_for?);
         tokens.iter().find(|token| {
             let alike = token.hosts == self.hosts && token.uses == self.uses && !token.by_run;
-            alike && token.state(now) == TokenState::Usable && token.ends >= until
+            alike && token.state(now) == TokenState::Usable && token.expires >= until
         })
     }
 }
@@ -131,14 +131,14 @@ fn issue(
     state: &mut State,
     options: &Options,
     batch: &Batch,
-    (out, hand_to): (Option<&std::path::Path>, Option<&str>),
+    (out, pipe_to): (Option<&std::path::Path>, Option<&str>),
 ) -> Result<ExitCode, Failure> {
     if let Some(token) = batch.good(&state.tokens()?, now()) {
         let left = token.uses as usize - token.used.len();
         view::note(&format!(
             "{} can be used until {}, by {}: none was made",
             token.id,
-            view::minute(token.ends),
+            view::minute(token.expires),
             count(left, "more host")
         ));
         return Ok(ExitCode::SUCCESS);
@@ -148,7 +148,7 @@ fn issue(
     let recipients = site.recipients(state)?;
     let (hosts, uses) = (batch.hosts.clone(), batch.uses);
     let (record, token) =
-        trust::make_join_token(state, &recipients, hosts, uses, batch.ends, now(), false)?;
+        trust::make_join_token(state, &recipients, hosts, uses, batch.expires, now(), false)?;
     let object = token_object(&record, &token);
     let gone = |state: &mut State| {
         // What nobody has must not be listed as usable.
@@ -159,10 +159,10 @@ fn issue(
         api.create(TOKENS_PATH, &object).await.map(|_| ())
     })
     .inspect_err(|_| gone(state))?;
-    match (place, hand_to) {
+    match (place, pipe_to) {
         (Some(file), _) => file.end(token.expose())?,
         (None, Some(command)) => {
-            if let Err(failure) = handing::hand_to(command, "the token", token.expose()) {
+            if let Err(failure) = handing::pipe_to(command, "the token", token.expose()) {
                 let path = token_path(&record.id);
                 let _ = with_api(site, state, async |api: &ApiClient| api.delete(&path).await);
                 gone(state);
@@ -170,14 +170,16 @@ fn issue(
             }
         }
         (None, None) if options.json => {
-            view::json(&json!({"id": record.id, "token": token.expose(), "ends": record.ends}));
+            view::json(
+                &json!({"id": record.id, "token": token.expose(), "expires": record.expires}),
+            );
         }
         (None, None) => view::verbatim(token.expose()),
     }
     view::note(&format!(
         "for {}, until {}; it is published, and whoever has it may ask for a node's certificate",
         record.for_whom(),
-        view::minute(record.ends)
+        view::minute(record.expires)
     ));
     view::note(&format!(
         "put it into {TOKEN_PATH} on the host, by standard input (sudo writes commands into the journal), and start the kubelet; the next raise lets it in"
@@ -197,7 +199,7 @@ fn list(options: &Options, state: &State, all: bool) -> Result<ExitCode, Failure
             .iter()
             .map(|token| {
                 json!({"id": token.id, "hosts": token.hosts, "uses": token.uses, "made": token.made,
-                       "ends": token.ends, "used": token.used, "state": token.state(now)})
+                       "expires": token.expires, "used": token.used, "state": token.state(now)})
             })
             .collect();
         view::json(&json!({"tokens": tokens}));
@@ -224,13 +226,14 @@ fn render(tokens: &[TokenRecord], now: jiff::Timestamp, style: Style) -> String 
             token.id.clone(),
             token.for_whom(),
             view::minute(token.made),
-            view::minute(token.ends),
+            view::minute(token.expires),
             if used.is_empty() { "–".into() } else { used.join(", ") },
             state,
         ]
     });
     let usable = tokens.iter().filter(|token| token.state(now) == TokenState::Usable).count();
-    let columns = [("id", 0), ("for", 0), ("made", 2), ("ends", 0), ("used by", 1), ("state", 0)];
+    let columns =
+        [("id", 0), ("for", 0), ("made", 2), ("expires", 0), ("used by", 1), ("state", 0)];
     let table = ranked(&columns, rows);
     format!("{table}\n{} can be used", count(usable, "token"))
 }

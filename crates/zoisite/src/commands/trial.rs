@@ -10,7 +10,7 @@ use zoisite_core::snapshot::{SNAPSHOT, Snapshot, Tried, trial_files};
 use zoisite_reach::{EtcdPrograms, Hosts, try_snapshot};
 use zoisite_store::{SnapshotFolder, State};
 
-use super::block_on;
+use crate::commands::block_on;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;
@@ -32,8 +32,8 @@ pub fn chosen(folder: &SnapshotFolder, name: Option<&str>) -> Result<Snapshot, F
             Some(name) => format!("there is no snapshot {name} in {}", folder.path().display()),
             None => format!("there is no snapshot in {}", folder.path().display()),
         };
-        let mend = "zoisite snapshot lists them, with --from those of another folder; zoisite snapshot take takes one";
-        Failure::new(Kind::Usage, what, mend)
+        let fix = "zoisite snapshot lists them, with --from those of another folder; zoisite snapshot take takes one";
+        Failure::new(Kind::Usage, what, fix)
     })
 }
 
@@ -162,8 +162,8 @@ async fn tried_on(
                         "nothing pins {} for {arch}, which a trial on {host} runs",
                         file.pinned
                     );
-                    let mend = format!("zoisite components fetch --arch {arch} brings and pins it");
-                    Failure::new(Kind::Usage, what, mend)
+                    let fix = format!("zoisite components fetch --arch {arch} brings and pins it");
+                    Failure::new(Kind::Usage, what, fix)
                 })?;
                 files.push((file.clone(), sha256.to_owned()));
             }

@@ -24,7 +24,7 @@ use crate::view::{self, Style, count, table::table};
 
 /// Prove that the cluster works, and remove what that needed
 ///
-/// Writes through the stable address and reads through every API server; runs a pod on every node;
+/// Writes through the API endpoint and reads through every API server; runs a pod on every node;
 /// connects them to each other, to a service and to DNS; reads logs; pushes into the cluster's own registry and
 /// pulls from it. Ends with status 1 when anything fails.
 #[derive(Args, Debug)]
@@ -34,8 +34,8 @@ use crate::view::{self, Style, count, table::table};
 pub struct VerifyArgs {
     /// How long pods may take to run
     #[arg(long, value_name = "SECONDS", default_value_t = 120)]
-    patience: u64,
-    /// Pull this image anew on every node; may be repeated
+    timeout: u64,
+    /// Pull this image again on every node; may be repeated
     #[arg(long, value_name = "IMAGE", value_parser = image)]
     pull: Vec<ImageName>,
 }
@@ -55,21 +55,21 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     let mut wanted = Verification {
         nodes: prepared.nodes.iter().map(|node| node.host.clone()).collect(),
         domain: site.cluster.domain.clone(),
-        patience: Duration::from_secs(args.patience),
+        timeout: Duration::from_secs(args.timeout),
         forwards: forwards(&site),
         pulls: pulls(&prepared, &args.pull)?,
         pushing: None,
         probe,
     };
     let style = Style::stdout();
-    let (tried, took, stopped) = super::block_on(async {
+    let (tried, took, stopped) = crate::commands::block_on(async {
         wanted.pushing = pushing(&site, &reach, &wanted.probe);
         let mut servers = Vec::new();
         for host in &site.cluster.control_plane.hosts {
             servers.push((host.clone(), reach.api_of(host)));
         }
-        // The stable address is dialled from a host of the cluster: the name is the site's.
-        let dialled = |host: &&HostName| !site.cluster.is_out_of_reach(host);
+        // The API endpoint is dialled from a host of the cluster: the name is the site's.
+        let dialled = |host: &&HostName| !site.cluster.is_offline(host);
         let from = wanted.nodes.iter().find(dialled).cloned().ok_or_else(|| {
             Failure::new(
                 Kind::Usage,
@@ -77,10 +77,10 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
                 "name workers in the cluster file",
             )
         })?;
-        let stable = reach.stable_api(&from).map_err(|why| {
+        let stable = reach.api_endpoint(&from).map_err(|why| {
             Failure::new(
                 Kind::Run,
-                format!("dialling the stable address from {from}: {why}"),
+                format!("dialling the API endpoint from {from}: {why}"),
                 "zoisite status shows what runs",
             )
         })?;
@@ -134,15 +134,15 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
     if failed == 0 { Ok(ExitCode::SUCCESS) } else { Err(Failure::told(Kind::Run)) }
 }
 
-/// A host that nobody dials may not have joined yet: nothing is tried there then.
+/// An offline host may not have joined yet: nothing is tried there then.
 async fn leave_out_strangers(site: &Site, api: &ApiClient, nodes: &mut Vec<HostName>) {
-    if site.cluster.out_of_reach().next().is_none() {
+    if site.cluster.offline().next().is_none() {
         return;
     }
-    let known = super::node_names(api).await.unwrap_or_default();
+    let known = crate::commands::node_names(api).await.unwrap_or_default();
     let joined = |host: &HostName| known.contains(host.as_str());
     let (tried, left): (Vec<HostName>, Vec<HostName>) =
-        nodes.drain(..).partition(|host| !site.cluster.is_out_of_reach(host) || joined(host));
+        nodes.drain(..).partition(|host| !site.cluster.is_offline(host) || joined(host));
     *nodes = tried;
     if !left.is_empty() {
         let who =
@@ -183,28 +183,28 @@ fn pushing(site: &Site, reach: &Hosts, probe: &Probe) -> Option<Pushing> {
     registry.host.as_ref().filter(|_| !registry.read_only)?;
     let tag = probe.namespace.trim_start_matches(NAMESPACE);
     let image = |of: &String| ImageName::new(&format!("{of}/zoisite/verify:{tag}")).ok();
-    let names = std::iter::once(&registry.name).chain(&registry.stands_in_for).filter_map(image);
+    let names = std::iter::once(&registry.name).chain(&registry.mirrors).filter_map(image);
     let images = names.map(|name| (registry.keeps(&name), name)).collect();
     Some(Pushing { images, registry: reach.registry() })
 }
 
-/// The ways to each node port that balancers lead to: every worker, and every balancer at the ports that it forwards
-/// there, by its own address and the floating one.
+/// The ways to each node port that load balancers lead to: every worker, and every load balancer at the ports that it forwards
+/// there, by its own address and the virtual IP.
 fn forwards(site: &Site) -> BTreeMap<u16, Vec<(String, SocketAddr)>> {
     let cluster = &site.cluster;
     let mut all: BTreeMap<u16, Vec<(String, SocketAddr)>> = BTreeMap::new();
-    for (port, to) in &cluster.balancers.forward {
+    for (port, to) in &cluster.load_balancers.forward {
         let ways = all.entry(*to).or_insert_with(|| {
             let workers = cluster.hosts_of(Role::Worker).into_iter();
             let way =
                 |host: &Host| (format!("{}:{to}", host.name), SocketAddr::new(host.address, *to));
             workers.map(way).collect()
         });
-        let balancers = cluster.hosts_of(Role::Balancer).into_iter();
-        let own = balancers.map(|host| (host.name.to_string(), host.address));
-        let floating = cluster.balancers.floating.map(|at| (at.to_string(), at));
+        let load_balancers = cluster.hosts_of(Role::LoadBalancer).into_iter();
+        let own = load_balancers.map(|host| (host.name.to_string(), host.address));
+        let virtual_ip = cluster.load_balancers.virtual_ip.map(|at| (at.to_string(), at));
         ways.extend(
-            own.chain(floating)
+            own.chain(virtual_ip)
                 .map(|(name, address)| (format!("{name}:{port}"), SocketAddr::new(address, *port))),
         );
     }
@@ -213,9 +213,9 @@ fn forwards(site: &Site) -> BTreeMap<u16, Vec<(String, SocketAddr)>> {
 
 /// A namespace that no other run has, and the image that every node has.
 pub fn probe(site: &Site, prepared: &Prepared) -> Probe {
-    let letters = FreshKeys.serial();
+    let reports = FreshKeys.serial();
     Probe {
-        namespace: format!("{NAMESPACE}{:02x}{:02x}{:02x}", letters[0], letters[1], letters[2]),
+        namespace: format!("{NAMESPACE}{:02x}{:02x}{:02x}", reports[0], reports[1], reports[2]),
         image: prepared.images.name_of(&site.cluster.components.dns_image),
     }
 }

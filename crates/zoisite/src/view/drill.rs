@@ -79,10 +79,10 @@ fn sums(measured: &Measured, expected: Option<&Measured>, before: Option<&Measur
         rows.push(row);
     }
     let whole = |of: &Measured| {
-        let whole = of.whole.zip(of.mended).map(|(whole, mended)| told(whole - mended));
+        let whole = of.whole.zip(of.fixed).map(|(whole, fixed)| told(whole - fixed));
         whole.unwrap_or_else(|| "–".to_owned())
     };
-    let mut last = vec!["as before after the mend".to_owned()];
+    let mut last = vec!["as before after the fix".to_owned()];
     last.extend([""; 3].map(ToOwned::to_owned));
     last.push(whole(measured));
     last.extend(beside.iter().map(|(_, of)| whole(of)));
@@ -108,7 +108,7 @@ fn time_line(measured: &Measured, style: Style) -> String {
     }
     out.push_str(&format!("  {:<widest$}  {}\n", "", scale((begin, end), &column)));
     let from = column(0);
-    let until = column(measured.mended.unwrap_or(end)).max(from + 1);
+    let until = column(measured.fixed.unwrap_or(end)).max(from + 1);
     let word = match measured.drill.by {
         By::Stop => " stopped ",
         By::Cut => " cut ",
@@ -152,8 +152,8 @@ fn drawn(lane: &Lane, column: &dyn Fn(i64) -> usize, style: Style) -> String {
         }
         if is_state {
             let room = (right - left).saturating_sub(1);
-            for (cell, letter) in cells[left..].iter_mut().zip(name.chars().take(room)) {
-                cell.0 = letter;
+            for (cell, report) in cells[left..].iter_mut().zip(name.chars().take(room)) {
+                cell.0 = report;
             }
         }
     }
@@ -178,8 +178,8 @@ fn scale((begin, end): (i64, i64), column: &dyn Fn(i64) -> usize) -> String {
     let first = begin.div_euclid(step) + 1;
     for at in (first..).map(|i| i * step).take_while(|at| *at <= end) {
         let words = format!("{} s", at / 1_000);
-        for (cell, letter) in cells[column(at)..].iter_mut().zip(words.chars()) {
-            *cell = letter;
+        for (cell, report) in cells[column(at)..].iter_mut().zip(words.chars()) {
+            *cell = report;
         }
     }
     cells.into_iter().collect::<String>().trim_end().to_owned()
@@ -194,9 +194,9 @@ pub fn intention(
 ) -> String {
     let mut out = format!("{title}\n  {restored}\n  asked meanwhile from {measured_from}\n");
     if let Some(expected) = expected {
-        let whole = expected.whole.zip(expected.mended).map(|(whole, mended)| told(whole - mended));
+        let whole = expected.whole.zip(expected.fixed).map(|(whole, fixed)| told(whole - fixed));
         out.push_str(&format!(
-            "  expected: {} without an answer, as before {} after the mend\n",
+            "  expected: {} without an answer, as before {} after the fix\n",
             told(expected.longest_gap()),
             whole.unwrap_or_else(|| "some time".into())
         ));

@@ -1,4 +1,4 @@
-//! What ends when, on a line of time: in the terminal, and as a drawing (SVG).
+//! What ends when, on a line of time: in the terminal, and as a design (SVG).
 
 use jiff::Timestamp;
 use zoisite_core::pki::{Ending, What};
@@ -84,7 +84,7 @@ fn cell(at: f64) -> usize {
     ((at * (CELLS - 1) as f64).round() as usize).min(CELLS - 1)
 }
 
-/// Its life from now on: what is left until it is issued anew, and from there to its end.
+/// Its life from now on: what is left until it is issued again, and from there to its end.
 fn bar(ending: &Ending, now: Timestamp, style: Style) -> String {
     let end = cell(at(ending.end, now));
     let renewed = ending.renewed.map_or(end, |renewed| cell(at(renewed, now)).min(end));
@@ -108,7 +108,7 @@ pub fn summed(endings: &[Ending], now: Timestamp) -> String {
     format!("{}, {due}", count(all, "certificate"))
 }
 
-/// As a drawing.
+/// As a design.
 pub fn svg(name: &str, endings: &[Ending], now: Timestamp) -> String {
     const LEFT: f64 = 372.0;
     const WIDTH: f64 = 820.0;

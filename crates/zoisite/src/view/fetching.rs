@@ -71,7 +71,7 @@ impl Fetching {
             }
             Event::Has(what, have, all) => {
                 let known = inner.comes.entry(what.clone()).or_insert((0, None, None));
-                // It went on from what an earlier run left, or began anew.
+                // It went on from what an earlier run left, or began again.
                 if known.1.is_none() || have < known.0 {
                     known.1 = Some(have);
                 }

@@ -150,7 +150,7 @@ impl Diagnostic for Shown<'_> {
     }
 
     fn help(&self) -> Option<Box<dyn fmt::Display + '_>> {
-        (!self.finding.mend.is_empty()).then(|| Box::new(&self.finding.mend) as _)
+        (!self.finding.fix.is_empty()).then(|| Box::new(&self.finding.fix) as _)
     }
 
     fn source_code(&self) -> Option<&dyn SourceCode> {
@@ -181,10 +181,10 @@ pub fn render(file: &Path, text: &str, findings: &[Finding], style: Style) -> St
         out.push('\n');
     }
     if let Some(more @ 1..) = findings.len().checked_sub(MOST) {
-        out.push_str(&format!("and {} more; mend these first\n\n", count(more, "finding")));
+        out.push_str(&format!("and {} more; fix these first\n\n", count(more, "finding")));
     }
-    // The handler calls it help; here it is the mend.
-    out.replace("  help: ", "  mend: ")
+    // The handler calls it help; here it is the fix.
+    out.replace("  help: ", "  fix: ")
 }
 
 /// Writes what blocks to the standard error stream.
@@ -201,7 +201,7 @@ mod tests {
     use super::*;
 
     fn shown(text: &str, span: Range<usize>) -> String {
-        let finding = Finding::blocks("odd", "it is odd").at(span, "here").mend("mend it");
+        let finding = Finding::blocks("odd", "it is odd").at(span, "here").fix("fix it");
         render(Path::new("zoisite.toml"), text, &[finding], Style::plain())
     }
 

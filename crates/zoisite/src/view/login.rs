@@ -71,7 +71,7 @@ pub fn render(ways: &[WayIn], did: &BTreeMap<HostName, &'static str>, style: Sty
         if let Some(cause) = &trouble.cause {
             let _ = writeln!(out, "  likely  {cause}");
         }
-        let _ = writeln!(out, "  mend    {}", trouble.mend);
+        let _ = writeln!(out, "  fix     {}", trouble.fix);
         let others: Vec<&HostName> = some[1..].iter().map(|way| &way.host).collect();
         if !others.is_empty() {
             let _ = writeln!(out, "  alike   {}", names(&others));

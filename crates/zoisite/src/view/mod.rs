@@ -1,25 +1,25 @@
 //! What a person sees: findings in their place, tables, the live view of a run and its plain lines.
 
-pub mod drawing;
+pub mod design;
 pub mod drill;
 pub mod ends;
 pub mod events;
 pub mod fetching;
 pub mod findings;
-pub mod legs;
-pub mod letters;
 mod live;
 pub mod login;
 pub mod looking;
-pub mod newcomers;
 pub mod paths;
 mod plain;
+pub mod reports;
 pub mod run;
+pub mod stages;
 pub mod standing;
 mod style;
 pub mod survey;
 pub mod table;
 pub mod topology;
+pub mod unnamed;
 
 use std::io::Write as _;
 
@@ -103,8 +103,8 @@ fn folded(text: &str, width: usize) -> String {
     out
 }
 
-/// Begins a terminal's screen anew.
-pub fn anew() {
+/// Begins a terminal's screen again.
+pub fn again() {
     let _ = console::Term::stdout().clear_screen();
 }
 
@@ -260,10 +260,10 @@ mod tests {
     #[test]
     fn long_lines_are_parted_between_words_and_go_on_deeper() {
         let text =
-            "short\n  mend      bring the others back first, then type the same command again\n";
+            "short\n  fix       bring the others back first, then type the same command again\n";
         assert_eq!(
             folded(text, 40),
-            "short\n  mend      bring the others back first,\n            then type the same command\n            again\n"
+            "short\n  fix       bring the others back first,\n            then type the same command\n            again\n"
         );
         assert_eq!(folded("one two three", 9), "one two\n  three");
         // A word that is longer than a line is not parted, and colours take no room.

@@ -104,14 +104,14 @@ pub fn tried(
         if !block.open_from.is_empty() {
             let _ = writeln!(out, "  open from {}", names(&block.open_from));
         }
-        let _ = writeln!(out, "  likely  {}\n  mend    {}", block.cause, block.mend);
+        let _ = writeln!(out, "  likely  {}\n  fix     {}", block.cause, block.fix);
     }
     for (why, n) in untried(trials) {
         let paths = count(n, "path");
         let _ = writeln!(out, "\n{} not tried: {paths}: {why}", style.warn("!"));
         let _ = writeln!(
             out,
-            "  mend    zoisite login tells how far that host lets you in; then the same command again"
+            "  fix     zoisite login tells how far that host lets you in; then the same command again"
         );
     }
     for demand in demands(cluster) {

@@ -1,18 +1,18 @@
-//! What stands, for a person: quorum, control plane, balancers, nodes, and what differs on hosts.
+//! What stands, for a person: quorum, control plane, load balancers, nodes, and what differs on hosts.
 
 use jiff::Timestamp;
 use zoisite_core::cluster::HostName;
 use zoisite_core::script::{EtcdStatus, Pace};
 use zoisite_core::sequence::{Difference, NodeFacts};
 
-use super::letters::in_short;
+use super::reports::in_short;
 use super::table::{Column, ranked};
 use super::{Style, bytes, count, day, names};
 use crate::site::Site;
 use crate::standing::{NodeStatus, QuorumStatus, ServiceStatus, Standing};
 
 /// What to do about hosts that did not answer is much the same for many of them.
-const MENDS: usize = 6;
+const FIXES: usize = 6;
 
 /// What stands, for a person.
 pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) -> String {
@@ -47,8 +47,8 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
             format!("{name} ({urls}) is a {votes} of the quorum, and the file does not name it");
         out.push_str(&format!("\n  {}", style.warn(&text)));
     }
-    for (text, mend) in &standing.waits {
-        out.push_str(&format!("\n  {}\n    mend  {mend}", style.warn(text)));
+    for (text, fix) in &standing.waits {
+        out.push_str(&format!("\n  {}\n    fix   {fix}", style.warn(text)));
     }
     for text in &standing.objects {
         out.push_str(&format!("\n  {}", style.warn(text)));
@@ -58,12 +58,12 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
             out.push_str(&format!("\n  {}", style.bad(&format!("{host}: {what}"))));
         }
     }
-    for (mend, hosts) in standing.mends.iter().take(MENDS) {
+    for (fix, hosts) in standing.fixes.iter().take(FIXES) {
         let who = names(hosts);
-        out.push_str(&format!("\n  {who}: {mend}"));
+        out.push_str(&format!("\n  {who}: {fix}"));
     }
-    if standing.mends.len() > MENDS {
-        let more = count(standing.mends.len() - MENDS, "host");
+    if standing.fixes.len() > FIXES {
+        let more = count(standing.fixes.len() - FIXES, "host");
         out.push_str(&format!("\n  and {more} more that did not answer"));
     }
     let differences: Vec<&Difference> = standing.differences().collect();
@@ -108,17 +108,17 @@ fn on_host(state: &str, differences: &[Difference]) -> String {
 fn render_control(site: &Site, standing: &Standing, now: Timestamp, style: Style) -> String {
     let ready = standing.control_planes.iter().filter(|one| one.state == "ready").count();
     let all = standing.control_planes.len();
-    let address = &site.cluster.control_plane.address;
+    let address = &site.cluster.control_plane.endpoint;
     let head = match (ready, &standing.stable) {
         (0, _) => style.bad("no API server is ready"),
         (_, Some(Err(_))) => style.bad(&format!("{address} does not answer")),
         (n, Some(Ok(()))) if n == all => style.good(&format!("ready at {address}")),
         (_, Some(Ok(()))) => style.warn(&format!("ready at {address}, not all are well")),
-        (_, None) => style.warn("the stable address was not asked"),
+        (_, None) => style.warn("the API endpoint was not asked"),
     };
     let rows = standing.control_planes.iter().map(|service| ("control plane", service));
-    let rows = rows.chain(standing.balancers.iter().map(|service| ("balancer", service)));
-    let holders = standing.floating.iter().flat_map(|floating| &floating.holders);
+    let rows = rows.chain(standing.load_balancers.iter().map(|service| ("load balancer", service)));
+    let holders = standing.virtual_ip.iter().flat_map(|virtual_ip| &virtual_ip.holders);
     let rows = rows.chain(holders.map(|service| ("address", service)));
     let rows = rows.chain(standing.registries.iter().map(|service| ("registry", service)));
     // Nearly every host is one: those that are well say nothing.
@@ -155,10 +155,10 @@ fn render_control(site: &Site, standing: &Standing, now: Timestamp, style: Style
     let same = on_hosts(&mut rows, &mut titles);
     let mut out = format!("control plane: {head} ({ready} of {all}){same}\n\n");
     out.push_str(&ranked(&titles, rows));
-    if let Some(floating) = &standing.floating {
+    if let Some(virtual_ip) = &standing.virtual_ip {
         let since =
-            floating.since.map_or(String::new(), |since| format!(" for {}", age(since, now)));
-        let held = match floating.held_by.as_slice() {
+            virtual_ip.since.map_or(String::new(), |since| format!(" for {}", age(since, now)));
+        let held = match virtual_ip.held_by.as_slice() {
             [] => style.bad("held by nobody"),
             [one] => style.good(&format!("held by {one}{since}")),
             several => style.bad(&format!(
@@ -166,11 +166,11 @@ fn render_control(site: &Site, standing: &Standing, now: Timestamp, style: Style
                 names(several)
             )),
         };
-        let others = match floating.others.as_slice() {
+        let others = match virtual_ip.others.as_slice() {
             [] => style.warn("nobody else could serve there"),
             others => format!("{} could serve there too", names(others)),
         };
-        out.push_str(&format!("\n  floating address {}: {held}; {others}\n", floating.address));
+        out.push_str(&format!("\n  virtual IP {}: {held}; {others}\n", virtual_ip.address));
     }
     if let Some(Err(why)) = &standing.stable {
         out.push_str(&format!("\n  {address}: {}\n", style.dim(why)));
@@ -218,7 +218,7 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
                 ("valid", Some(end)) => day(end),
                 (state, Some(end)) => format!("{} ({state})", day(end)),
             },
-            match (node.out_of_reach, node.looked) {
+            match (node.offline, node.looked) {
                 (true, _) => "out of reach".into(),
                 (false, true) => on_host(node.state, &node.differences),
                 (false, false) => on_host("unreachable", &node.differences),
@@ -259,7 +259,7 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
             out.push_str(&format!("\n  {}: {}\n", node.host, style.dim(&short)));
         }
     }
-    let away = standing.nodes.iter().filter(|node| node.out_of_reach);
+    let away = standing.nodes.iter().filter(|node| node.offline);
     for (at, node) in away.take(12).enumerate() {
         let gap = if at == 0 { "\n" } else { "" };
         let told = in_short(node.carried.as_ref());

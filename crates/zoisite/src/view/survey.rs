@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use zoisite_core::cluster::{Grade, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::survey::{
-    Change, Differs, Facts, Group, Mender, NameRow, Naming, SiteFinding, groups,
+    Change, Differs, Facts, Fixer, Group, NameRow, Naming, SiteFinding, groups,
 };
 
 use super::table::{Column, ranked, table};
@@ -50,8 +50,8 @@ pub fn side_by_side(facts: &BTreeMap<HostName, Facts>, style: Style) -> String {
     ranked(&columns, rows)
 }
 
-/// Which hosts that nobody dials are shown by what they told, and which told nothing.
-pub fn by_letter(
+/// Which offline hosts are shown by what they told, and which told nothing.
+pub fn by_report(
     told: &BTreeMap<HostName, Timestamp>,
     untold: &[HostName],
     style: Style,
@@ -61,14 +61,14 @@ pub fn by_letter(
         |a: &(&HostName, &Timestamp), b: &(&HostName, &Timestamp)| minute(*a.1) == minute(*b.1);
     for some in alike(&told.iter().collect::<Vec<_>>(), same) {
         let hosts: Vec<&HostName> = some.iter().map(|(host, _)| *host).collect();
-        let letters = if hosts.len() == 1 { "its letter" } else { "their letters" };
+        let reports = if hosts.len() == 1 { "its report" } else { "their reports" };
         let at = minute(*some[0].1);
-        let _ = writeln!(out, "{} {}: by {letters} of {at} UTC", style.dim("·"), few(&hosts));
+        let _ = writeln!(out, "{} {}: by {reports} of {at} UTC", style.dim("·"), few(&hosts));
     }
     if !untold.is_empty() {
         let _ = writeln!(
             out,
-            "{} {}: out of reach, and not told yet: zoisite join-file write {} --look --out DIR",
+            "{} {}: out of reach, and not told yet: zoisite join-file write {} --inspect --out DIR",
             style.dim("·"),
             few(untold),
             untold[0]
@@ -314,16 +314,16 @@ pub fn found(findings: &[SiteFinding], troubles: &[Trouble], style: Style) -> St
         for line in &trouble.evidence {
             let _ = writeln!(out, "  seen    {line}");
         }
-        let _ = writeln!(out, "  mend    {}", trouble.mend);
+        let _ = writeln!(out, "  fix     {}", trouble.fix);
         let others: Vec<&HostName> = some[1..].iter().filter_map(|t| t.host.as_ref()).collect();
         if !others.is_empty() {
             let _ = writeln!(out, "  alike   {}", names(&others));
         }
     }
     let same = |a: &SiteFinding, b: &SiteFinding| {
-        (a.code, a.grade, &a.message, &a.mend) == (b.code, b.grade, &b.message, &b.mend)
+        (a.code, a.grade, &a.message, &a.fix) == (b.code, b.grade, &b.message, &b.fix)
     };
-    for some in alike(findings.iter().filter(|found| found.mender == Mender::Person), same) {
+    for some in alike(findings.iter().filter(|found| found.fixer == Fixer::Person), same) {
         let first = some[0];
         let host = |found: &SiteFinding| {
             found.host.as_ref().map_or("this machine".to_owned(), ToString::to_string)
@@ -343,10 +343,10 @@ pub fn found(findings: &[SiteFinding], troubles: &[Trouble], style: Style) -> St
         for line in &first.evidence {
             let _ = writeln!(out, "  seen    {line}");
         }
-        let _ = writeln!(out, "  mend    {}", first.mend);
+        let _ = writeln!(out, "  fix     {}", first.fix);
     }
-    if findings.iter().any(|found| found.mender == Mender::Person && found.host.is_some()) {
-        let _ = writeln!(out, "\n{} commands under mend are for root on that host", style.dim("·"));
+    if findings.iter().any(|found| found.fixer == Fixer::Person && found.host.is_some()) {
+        let _ = writeln!(out, "\n{} commands under fix are for root on that host", style.dim("·"));
     }
     out
 }
@@ -354,12 +354,12 @@ pub fn found(findings: &[SiteFinding], troubles: &[Trouble], style: Style) -> St
 /// What a raise does about it by itself.
 pub fn by_raise(findings: &[SiteFinding], style: Style) -> String {
     let mut by: BTreeMap<&str, Vec<&HostName>> = BTreeMap::new();
-    for found in findings.iter().filter(|found| found.mender == Mender::Raise) {
+    for found in findings.iter().filter(|found| found.fixer == Fixer::Raise) {
         by.entry(found.message.as_str()).or_default().extend(found.host.as_ref());
     }
     let mut out = String::new();
     for (message, hosts) in by {
-        let _ = writeln!(out, "{} raise mends itself: {message} ({})", style.dim("·"), few(&hosts));
+        let _ = writeln!(out, "{} raise fixes itself: {message} ({})", style.dim("·"), few(&hosts));
     }
     out
 }
@@ -367,7 +367,7 @@ pub fn by_raise(findings: &[SiteFinding], style: Style) -> String {
 /// The last line: what it comes to.
 pub fn comes_to((hosts, silent): (usize, usize), findings: &[SiteFinding], style: Style) -> String {
     let of = |grade: Grade| {
-        findings.iter().filter(|f| f.grade == grade && f.mender == Mender::Person).count()
+        findings.iter().filter(|f| f.grade == grade && f.fixer == Fixer::Person).count()
     };
     let (blocks, warns) = (of(Grade::Blocks), of(Grade::Warns));
     let warned = match warns {

@@ -33,9 +33,9 @@ pub fn render(cluster: &Cluster, topology: &Topology, style: Style) -> String {
     let nodes = cluster.nodes().len();
     let network = &cluster.network;
     let mut rows = vec![vec![
-        "stable address".into(),
-        cluster.control_plane.address.to_string(),
-        cluster.balancers.floating.map_or(String::new(), |ip| format!("floating {ip}")),
+        "API endpoint".into(),
+        cluster.control_plane.endpoint.to_string(),
+        cluster.load_balancers.virtual_ip.map_or(String::new(), |ip| format!("virtual IP {ip}")),
     ]];
     for range in &network.pods {
         let prefix = network.subnet_prefix(range);

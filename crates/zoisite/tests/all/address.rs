@@ -1,4 +1,4 @@
-//! The floating address on real hosts: held, given away, lost and found again.
+//! The virtual IP on real hosts: held, given away, lost and found again.
 
 use std::io::{BufRead as _, BufReader};
 use std::process::{Command, Stdio};
@@ -12,7 +12,7 @@ use crate::common::clusters::THREE;
 use crate::common::lab::{Lab, MEMBERS, lab};
 use crate::common::waits::{patience, until};
 
-const FLOATING: &str = "10.77.0.5";
+const VIRTUAL_IP: &str = "10.77.0.5";
 
 /// Somebody who asks at the address for as long as it lives, each time on a new connection.
 struct Asker {
@@ -58,15 +58,15 @@ impl Asker {
 /// Whether an API server that is ready answers at the address.
 fn ready() -> bool {
     let mut curl = Command::new("curl");
-    let url = format!("https://{FLOATING}:6443/readyz");
+    let url = format!("https://{VIRTUAL_IP}:6443/readyz");
     let done = curl.args(["-sk", "--connect-timeout", "2", "--max-time", "4", &url]).output();
     done.unwrap().stdout == b"ok"
 }
 
 /// Who has the address, by the hosts' own word.
 fn holders(lab_: &Lab, hosts: &[&'static str]) -> Vec<&'static str> {
-    let asks = format!("ip -o address show to {FLOATING}");
-    let has = |host: &&&str| lab_.on(host, &asks).stdout.contains(FLOATING);
+    let asks = format!("ip -o address show to {VIRTUAL_IP}");
+    let has = |host: &&&str| lab_.on(host, &asks).stdout.contains(VIRTUAL_IP);
     hosts.iter().filter(has).copied().collect()
 }
 
@@ -128,48 +128,50 @@ fn the_address_is_given_away_before_it_is_needed_and_taken_when_it_is_lost() {
     lab_.until_well();
 
     // Others that would take it over have no safe way to do so.
-    let balanced = changed.replace("[balancers]\n", "[balancers]\nhosts = [\"egret\", \"ibis\"]\n");
+    let balanced =
+        changed.replace("[load-balancers]\n", "[load-balancers]\nhosts = [\"egret\", \"ibis\"]\n");
     lab_.place.write("zoisite.toml", balanced);
     let _ = lab_.zoisite(&["raise"]).ended(4).complains("held by the control planes");
     lab_.place.write("zoisite.toml", file);
     let _ = lab_.zoisite(&["raise"]).ended(0);
 }
 
-/// On two of three hosts that do everything balancers stand in front, at the same port.
+/// On two of three hosts that do everything load balancers stand in front, at the same port.
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
-fn balancers_hold_the_address_beside_api_servers_at_the_same_port() {
-    let lab_ = Lab::with_programs("floating", 3);
+fn load_balancers_hold_the_address_beside_api_servers_at_the_same_port() {
+    let lab_ = Lab::with_programs("virtual-ip", 3);
     let file = lab_.place.read("zoisite.toml");
-    let lines = "[balancers]\nhosts = [\"egret\", \"ibis\"]\nforward = { 80 = 30080 }\n";
-    let balanced = file.replace("[balancers]\n", lines);
+    let lines = "[load-balancers]\nhosts = [\"egret\", \"ibis\"]\nforward = { 80 = 30080 }\n";
+    let balanced = file.replace("[load-balancers]\n", lines);
     assert_ne!(file, balanced);
     lab_.place.write("zoisite.toml", balanced);
     let _ = lab_.zoisite(&["raise"]).ended(0);
     let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
     let first = holder(&lab_, &["egret", "ibis"]);
-    let listens = format!("ss -Htlnp 'src {FLOATING}:6443'");
+    let listens = format!("ss -Htlnp 'src {VIRTUAL_IP}:6443'");
     for host in ["egret", "ibis"] {
         let _ = lab_.on(host, &listens).ended(0).says("haproxy");
     }
     assert!(ready());
     // Settings of its own are taken by a reload: a watch through the address goes on, and sees what comes after.
-    let (glass, server) = (lab_.glass(), format!("https://{FLOATING}:6443"));
+    let (glass, server) = (lab_.glass(), format!("https://{VIRTUAL_IP}:6443"));
     let kubectl = |words: &[&str]| lab_.kubectl_command(&glass, &server, words);
     let words = ["get", "configmaps", "--watch-only", "-o", "name"];
     let mut watch = kubectl(&words).stdout(Stdio::piped()).spawn().unwrap();
-    let process = |host: &str| lab_.on(host, "systemctl show zoisite-balancer -p MainPID").stdout;
+    let process =
+        |host: &str| lab_.on(host, "systemctl show zoisite-load-balancer -p MainPID").stdout;
     let before = ["egret", "ibis"].map(process);
     let own = |lines: &str| {
-        let text = file.replace("[balancers]\n", &format!("[balancers]\n{lines}"));
+        let text = file.replace("[load-balancers]\n", &format!("[load-balancers]\n{lines}"));
         lab_.place.write("zoisite.toml", text);
     };
-    let balancers = "hosts = [\"egret\", \"ibis\"]\nforward = { 80 = 30080 }\n";
-    own(&format!("{balancers}settings = {{ \"timeout client\" = \"2h\" }}\n"));
+    let load_balancers = "hosts = [\"egret\", \"ibis\"]\nforward = { 80 = 30080 }\n";
+    own(&format!("{load_balancers}settings = {{ \"timeout client\" = \"2h\" }}\n"));
     let _ = lab_.zoisite(&["raise"]).ended(0);
     assert_eq!(["egret", "ibis"].map(process), before, "the process that was asked lives on");
     assert_eq!(holder(&lab_, &["egret", "ibis"]), first, "nobody had to give it away");
-    let config = "grep -c 'timeout client 2h' /etc/zoisite/balancer/haproxy.cfg";
+    let config = "grep -c 'timeout client 2h' /etc/zoisite/load-balancer/haproxy.cfg";
     let _ = lab_.on(first, config).ended(0);
     let words = ["create", "configmap", "tide", "--from-literal=at=flood"];
     let _ = Done::of(&mut kubectl(&words)).ended(0);
@@ -177,22 +179,21 @@ fn balancers_hold_the_address_beside_api_servers_at_the_same_port() {
     BufReader::new(watch.stdout.take().unwrap()).read_line(&mut line).unwrap();
     assert_eq!(line.trim(), "configmap/tide");
     let _ = (watch.kill(), watch.wait());
-    // Bad ones are judged before: the balancer goes on with those that it has.
-    own(&format!("{balancers}settings = {{ \"timeout wings\" = \"2h\" }}\n"));
-    let _ = lab_.zoisite(&["raise"]).ended(1).complains("read its files anew").complains("wings");
+    // Bad ones are judged before: the load balancer goes on with those that it has.
+    own(&format!("{load_balancers}settings = {{ \"timeout wings\" = \"2h\" }}\n"));
+    let _ = lab_.zoisite(&["raise"]).ended(1).complains("read its files again").complains("wings");
     assert!(ready());
-    own(balancers);
+    own(load_balancers);
     let _ = lab_.zoisite(&["raise"]).ended(0);
 
-    // A balancer that is gone gives it away; status tells of one that reaches no API server.
-    let _ = lab_.on(first, "systemctl stop zoisite-balancer").ended(0);
+    // A load balancer that is gone gives it away; status tells of one that reaches no API server.
+    let _ = lab_.on(first, "systemctl stop zoisite-load-balancer").ended(0);
     let second = if first == "egret" { "ibis" } else { "egret" };
     let _ = holder(&lab_, &[second]);
     assert!(ready());
     let _ = lab_.zoisite(&["raise"]).ended(0);
-    // From outside to a workload: three node ports, two balancers, and the address.
-    let verified =
-        lab_.zoisite(&["verify", "--patience", &patience(120), "--json"]).ended(0).json();
+    // From outside to a workload: three node ports, two load balancers, and the address.
+    let verified = lab_.zoisite(&["verify", "--timeout", &patience(120), "--json"]).ended(0).json();
     let ways = verified["tried"].as_array().unwrap().iter();
     let ways: Vec<&str> = ways
         .filter(|tried| tried["check"] == "forwarded")
@@ -207,10 +208,12 @@ fn balancers_hold_the_address_beside_api_servers_at_the_same_port() {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn who_is_to_share_the_address_hears_the_others_and_strangers() {
-    let lab_ = Lab::with_programs("floating", 3);
+    let lab_ = Lab::with_programs("virtual-ip", 3);
     let text = lab_.place.read("zoisite.toml");
-    lab_.place
-        .write("zoisite.toml", text.replace("[balancers]\n", "[balancers]\nrouter-id = 77\n"));
+    lab_.place.write(
+        "zoisite.toml",
+        text.replace("[load-balancers]\n", "[load-balancers]\nrouter-id = 77\n"),
+    );
     let _ = lab_.zoisite(&["paths", "try"]).ended(0).says("IP 112").says("6 of 6 paths");
     let nothing_stays = || {
         for host in MEMBERS {
@@ -227,8 +230,8 @@ fn who_is_to_share_the_address_hears_the_others_and_strangers() {
     let told = told.says("heron, ibis → egret").says("4 of 6 paths");
     assert!(!told.stdout.contains("→ heron, IP 112"), "{told:?}");
     let _ = lab_.on("egret", "nft delete table inet deaf").ended(0);
-    let multicast =
-        text.replace("[balancers]\n", "[balancers]\nrouter-id = 77\nvrrp = \"multicast\"\n");
+    let multicast = text
+        .replace("[load-balancers]\n", "[load-balancers]\nrouter-id = 77\nvrrp = \"multicast\"\n");
     lab_.place.write("zoisite.toml", &multicast);
     let _ = lab_.zoisite(&["paths", "try"]).ended(0).says("6 of 6 paths");
     nothing_stays();

@@ -11,13 +11,13 @@ use crate::common::waits::BETWEEN_LOOKS;
 #[test]
 fn before_anything_stands_there_is_nothing_to_replace() {
     let place = Place::saltmarsh();
-    let _ = place.run(&["at-rest"]).ended(0).says("No key yet");
-    let _ = place.run(&["at-rest", "replace"]).ended(2).complains("nothing has been raised");
+    let _ = place.run(&["encryption"]).ended(0).says("No key yet");
+    let _ = place.run(&["encryption", "rotate"]).ended(2).complains("nothing has been raised");
     assert!(!place.path(".zoisite").exists());
     let _ = place.run(&["pki", "issue"]).ended(0);
-    let _ = place.run(&["at-rest"]).ended(0).says("first").says("encrypts");
-    let _ = place.run(&["at-rest", "replace"]).ended(2).complains("no quorum was proven yet");
-    let keys = place.run(&["at-rest", "--json"]).ended(0).json();
+    let _ = place.run(&["encryption"]).ended(0).says("first").says("encrypts");
+    let _ = place.run(&["encryption", "rotate"]).ended(2).complains("no quorum was proven yet");
+    let keys = place.run(&["encryption", "--json"]).ended(0).json();
     assert_eq!((keys["keys"].as_array().unwrap().len(), keys["next"].is_null()), (1, true));
 }
 
@@ -95,23 +95,23 @@ fn a_secret_can_be_read_at_every_instant() {
 
     // One API server cannot be brought to it: nothing of it begins, and why is told.
     lab("off", &["ibis"]);
-    let held = lab_.zoisite(&["at-rest", "replace"]).ended(1);
+    let held = lab_.zoisite(&["encryption", "rotate"]).ended(1);
     let _ = held.complains("the API server of ibis could not be brought to it");
     assert_eq!(in_etcd(&lab_, "k8s:enc:secretbox:v1:key-2:"), 0);
     lab("on", &["ibis"]);
     let _ = lab_.zoisite(&["status"]).ended(3).says("is being replaced, and that is not done");
-    let _ = lab_.zoisite(&["sequence"]).says("accept key-2").says("written anew by key-2");
+    let _ = lab_.zoisite(&["sequence"]).says("accept key-2").says("written again by key-2");
 
     let stop = AtomicBool::new(false);
     let used = std::thread::scope(|scope| {
         let using = scope.spawn(|| used(&lab_, &stop));
         // The stage that was begun goes on, whichever command comes next.
-        lab_.killed_at(&["at-rest", "replace"], &["\"step\":\"heron/control-plane-"]);
+        lab_.killed_at(&["encryption", "rotate"], &["\"step\":\"heron/control-plane-"]);
         lab_.killed_at(
             &["raise"],
             &["\"step\":\"egret/control-plane-", "\"step\":\"ibis/control-plane-"],
         );
-        lab_.killed_at(&["raise"], &["written anew by then \"is\":\"begun\""]);
+        lab_.killed_at(&["raise"], &["written again by then \"is\":\"begun\""]);
         let done = lab_.zoisite(&["raise"]);
         stop.store(true, Ordering::Relaxed);
         let used = using.join().unwrap();
@@ -127,7 +127,7 @@ fn a_secret_can_be_read_at_every_instant() {
     assert!(used.read > 20 && !used.written.is_empty(), "{used:?}");
     lab_.until_well();
     let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
-    let keys = lab_.zoisite(&["at-rest", "--json"]).ended(0).json();
+    let keys = lab_.zoisite(&["encryption", "--json"]).ended(0).json();
     assert!(keys["next"].is_null(), "{keys}");
     let name = keys["keys"][0]["name"].as_str().unwrap().to_owned();
     let by_it = format!("k8s:enc:secretbox:v1:{name}:");
@@ -145,9 +145,9 @@ fn a_secret_can_be_read_at_every_instant() {
         assert_eq!(file.ended(0).stdout.trim(), "1", "{host}");
     }
 
-    // A snapshot of before is read by the key of its time, and written anew by the one in use.
+    // A snapshot of before is read by the key of its time, and written again by the one in use.
     let _ = lab_.zoisite(&["snapshot", "check", &before]).ended(0);
-    let _ = lab_.zoisite(&["snapshot", "put-back", &before, "--yes"]).ended(0);
+    let _ = lab_.zoisite(&["snapshot", "restore", &before, "--yes"]).ended(0);
     let gate = lab_.admin(&["get", "secret", "gate", "-o", "jsonpath={.data.word}"]);
     assert_eq!(gate.ended(0).stdout, "cmVlZHM=");
     assert_eq!(in_etcd(&lab_, "k8s:enc:secretbox:v1:first:"), 0);

@@ -9,13 +9,13 @@ use crate::common::load;
 #[test]
 fn before_anything_stands_there_is_nothing_to_replace() {
     let place = Place::saltmarsh();
-    let replace = ["pki", "replace", "cluster"];
+    let replace = ["pki", "rotate", "cluster"];
     let _ = place.run(&replace).ended(2).complains("nothing has been raised");
     assert!(!place.path(".zoisite").exists());
     let _ = place.run(&["pki", "issue"]).ended(0);
     let _ = place.run(&replace).ended(2).complains("no quorum was proven yet");
-    let _ = place.run(&["pki", "replace"]).ended(2).complains("<AUTHORITY>");
-    let _ = place.run(&["pki", "replace", "gulls"]).ended(2).complains("etcd-peer, etcd-client");
+    let _ = place.run(&["pki", "rotate"]).ended(2).complains("<AUTHORITY>");
+    let _ = place.run(&["pki", "rotate", "gulls"]).ended(2).complains("etcd-peer, etcd-client");
     let all = place.run(&["pki", "list", "--json"]).ended(0).json();
     let all = all["authorities"].as_array().unwrap();
     assert!(all.len() == 4 && all.iter().all(|one| one["is"] == "signs"), "{all:?}");
@@ -24,14 +24,14 @@ fn before_anything_stands_there_is_nothing_to_replace() {
 #[test]
 fn what_ends_when_is_shown_and_cron_is_told() {
     let place = Place::saltmarsh();
-    let _ = place.run(&["pki", "ends"]).ended(2).complains("zoisite pki issue");
+    let _ = place.run(&["pki", "expiry"]).ended(2).complains("zoisite pki issue");
     let _ = place.run(&["pki", "issue"]).ended(0);
-    let shown = place.run(&["pki", "ends"]).ended(0);
+    let shown = place.run(&["pki", "expiry"]).ended(0);
     let _ = shown
         .says("saltmarsh cluster authority")
         .says("etcd-peer")
         .says("none is to be renewed yet");
-    let ends = place.run(&["pki", "ends", "--json"]).ended(0).json();
+    let ends = place.run(&["pki", "expiry", "--json"]).ended(0).json();
     let ends = ends["ends"].as_array().unwrap().clone();
     let whole: usize = ends
         .iter()
@@ -43,7 +43,7 @@ fn what_ends_when_is_shown_and_cron_is_told() {
     // Kinds that end on one day stand together, the first to end first.
     let at = |one: &serde_json::Value| one["ends"].as_str().unwrap()[..10].to_owned();
     assert!(ends.len() < whole && ends.windows(2).all(|two| at(&two[0]) <= at(&two[1])));
-    let _ = place.run(&["pki", "ends", "--svg", "ends.svg"]).ended(0).complains("ends.svg");
+    let _ = place.run(&["pki", "expiry", "--svg", "ends.svg"]).ended(0).complains("ends.svg");
     let drawn = place.read("ends.svg");
     assert!(drawn.starts_with("<svg") && drawn.trim_end().ends_with("</svg>"), "{drawn}");
     assert!(drawn.matches("<text").count() > ends.len() && drawn.contains("etcd-peer"), "{drawn}");
@@ -57,7 +57,7 @@ fn what_ends_when_is_shown_and_cron_is_told() {
 }
 
 #[test]
-fn chosen_certificates_are_issued_anew_and_no_others() {
+fn chosen_certificates_are_issued_again_and_no_others() {
     let place = Place::saltmarsh();
     let _ = place.run(&["pki", "issue"]).ended(0);
     let serials = || {
@@ -70,7 +70,7 @@ fn chosen_certificates_are_issued_anew_and_no_others() {
         all.iter().map(each).collect::<std::collections::BTreeMap<_, _>>()
     };
     let before = serials();
-    let words = ["pki", "issue", "--again", "--host", "heron", "--host", "egret"];
+    let words = ["pki", "issue", "--reissue", "--host", "heron", "--host", "egret"];
     let words = [&words[..], &["--profile", "etcd-peer"]].concat();
     let _ = place.run(&words).ended(0).says("2 certificates issued").says("as you asked");
     let now = serials();
@@ -78,9 +78,10 @@ fn chosen_certificates_are_issued_anew_and_no_others() {
     let named = |host: &str| ("etcd-peer".to_owned(), host.to_owned());
     let changed: Vec<_> = other.iter().map(|(which, _)| (*which).clone()).collect();
     assert_eq!(changed, [named("egret"), named("heron")]);
-    let _ = place.run(&["pki", "issue", "--host", "heron"]).ended(2).complains("--again");
-    let _ = place.run(&["pki", "issue", "--again", "--host", "gull"]).ended(2).complains("no host");
-    let _ = place.run(&["pki", "issue", "--again", "--profile", "person"]).ended(2);
+    let _ = place.run(&["pki", "issue", "--host", "heron"]).ended(2).complains("--reissue");
+    let _ =
+        place.run(&["pki", "issue", "--reissue", "--host", "gull"]).ended(2).complains("no host");
+    let _ = place.run(&["pki", "issue", "--reissue", "--profile", "person"]).ended(2);
     assert_eq!(serials(), now);
 }
 
@@ -114,11 +115,11 @@ fn each_is_replaced_while_the_cluster_works() {
 
     // A host is away: nothing of it begins, and why is told.
     lab("off", &["ibis"]);
-    let held = lab_.zoisite(&["pki", "replace", "front-proxy"]);
+    let held = lab_.zoisite(&["pki", "rotate", "front-proxy"]);
     let _ = held.ended(1).complains("ibis could not be brought to it");
     lab("on", &["ibis"]);
     let _ = lab_.zoisite(&["status"]).ended(3).says("the front-proxy authority is being replaced");
-    let _ = lab_.zoisite(&["pki", "replace", "cluster"]).ended(2).complains("one at a time");
+    let _ = lab_.zoisite(&["pki", "rotate", "cluster"]).ended(2).complains("one at a time");
     let _ = lab_.zoisite(&["pki", "list"]).ended(0).says("front-proxy authority 2").says("comes");
     lab_.until_all_serve(3);
 
@@ -129,9 +130,9 @@ fn each_is_replaced_while_the_cluster_works() {
     ] {
         under_load(&lab_, kind, || {
             if kind == "etcd-peer" {
-                lab_.killed_at(&["pki", "replace", kind], &["\"step\":\"egret/etcd-"]);
+                lab_.killed_at(&["pki", "rotate", kind], &["\"step\":\"egret/etcd-"]);
             }
-            let done = lab_.zoisite(&["pki", "replace", kind]).ended(0);
+            let done = lab_.zoisite(&["pki", "rotate", kind]).ended(0);
             let _ = done.says(&format!("no other {kind} authority is believed"));
         });
         for host in HOSTS {
@@ -148,7 +149,8 @@ fn each_is_replaced_while_the_cluster_works() {
     let _ = lab_.zoisite(&["status"]).ended(0);
 
     // A whole raise, renewals and replacements later.
-    for words in [&["raise"][..], &["pki", "list"], &["pki", "prove"], &["sequence"], &["at-rest"]]
+    for words in
+        [&["raise"][..], &["pki", "list"], &["pki", "prove"], &["sequence"], &["encryption"]]
     {
         said.push(lab_.zoisite(words).ended(0));
         said.push(lab_.zoisite(&[words, &["--json"]].concat()).ended(0));
@@ -173,7 +175,7 @@ fn of_tokens(lab_: &Lab) {
         answer.ended(0).stdout == "true"
     };
     assert!(accepted(&token));
-    let replace = ["pki", "replace", "service-accounts"];
+    let replace = ["pki", "rotate", "service-accounts"];
     under_load(lab_, "service-accounts", || {
         lab_.killed_at(&replace, &["\"step\":\"egret/control-plane-"]);
         let _ = lab_.zoisite(&["raise"]).ended(0);
@@ -188,7 +190,7 @@ fn of_tokens(lab_: &Lab) {
 /// The one that people and pods hold something of: each of its stages waits for a person's word. Its first one is taken
 /// back once.
 fn of_the_cluster(lab_: &Lab) {
-    let replace = ["pki", "replace", "cluster"];
+    let replace = ["pki", "rotate", "cluster"];
     let bundle = "api-server/cluster-authority.crt";
     let _ = lab_.glass();
     under_load(lab_, "believed", || {
@@ -204,9 +206,9 @@ fn of_the_cluster(lab_: &Lab) {
     let waits = "signs when you say so";
     let _ = lab_.zoisite(&["pki", "list"]).ended(0).says(waits);
     // Taken back: nothing of the other one is believed any more.
-    let _ = lab_.zoisite(&["pki", "replace", "cluster", "--not"]).ended(0);
+    let _ = lab_.zoisite(&["pki", "rotate", "cluster", "--cancel"]).ended(0);
     assert_eq!(believed(lab_, "egret", bundle), 1);
-    let _ = lab_.zoisite(&["pki", "replace", "cluster", "--not"]).ended(2).complains("not being");
+    let _ = lab_.zoisite(&["pki", "rotate", "cluster", "--cancel"]).ended(2).complains("not being");
 
     let _ = lab_.zoisite(&replace).ended(0).says("every host believes both");
     let before = renewed_glass(lab_);
@@ -238,7 +240,7 @@ fn of_the_cluster(lab_: &Lab) {
     under_load(lab_, "spent", || {
         lab_.killed_at(&replace, &["\"step\":\"egret/"]);
         let _ = lab_.zoisite(&["pki", "list"]).ended(0).says("nobody is to believe it");
-        let late = lab_.zoisite(&["pki", "replace", "cluster", "--not"]).ended(2);
+        let late = lab_.zoisite(&["pki", "rotate", "cluster", "--cancel"]).ended(2);
         let _ = late.complains("too late to take that back");
         let _ = lab_.zoisite(&["raise"]).ended(0);
     });
@@ -252,7 +254,7 @@ fn of_the_cluster(lab_: &Lab) {
     let _ = lab_.zoisite(&["verify"]).ended(0).says("the cluster works");
 }
 
-/// What held before somebody got a kubeconfig anew.
+/// What held before somebody got a kubeconfig again.
 struct Before {
     glass: std::path::PathBuf,
     /// Of what API servers showed.

@@ -174,14 +174,14 @@ fn refused_means_untouched(lab_: &Lab) {
             "S1 quorum first",
         ),
     ];
-    for (host, spoil, mend, says) in spoilt {
+    for (host, spoil, fix, says) in spoilt {
         let _ = lab_.on(host, spoil).ended(0);
         let before = (Untouched::of(&store), lab_.trees(), lab_.revision());
         let _ = lab_.zoisite(&["raise"]).ended(4).complains(says);
         Untouched::of(&store).is(&before.0, says);
         same(&lab_.trees(), &before.1, says);
         assert_eq!(lab_.revision(), before.2, "{says}: etcd was written to");
-        let _ = lab_.on(host, mend).ended(0);
+        let _ = lab_.on(host, fix).ended(0);
     }
     lab_.must_converge();
 }
@@ -193,22 +193,23 @@ fn rights_are_a_persons_own(lab_: &Lab) {
     };
     let out = |name: &str| lab_.place.path(name).to_str().unwrap().to_owned();
     let (ada, bea) = (out("ada.yaml"), out("bea.yaml"));
-    let _ = access(&["bea", "--ends", "8h", "--out", &bea]).ended(0).complains("bea (view) until");
-    let _ = access(&["ada", "--may", "everything", "--ends", "8h", "--out", &ada]).ended(0);
+    let _ =
+        access(&["bea", "--expires", "8h", "--out", &bea]).ended(0).complains("bea (view) until");
+    let _ = access(&["ada", "--role", "everything", "--expires", "8h", "--out", &ada]).ended(0);
     assert!(lab_.may("ada.yaml", &["delete", "secrets", "-A"]));
     assert!(!lab_.may("bea.yaml", &["delete", "secrets", "-A"]), "what ada got is ada's");
     assert!(lab_.may("bea.yaml", &["get", "pods", "-A"]));
     // Less replaces more, also for the certificate of before.
     let less = out("less.yaml");
-    let _ = access(&["ada", "--may", "view", "--ends", "8h", "--out", &less]).ended(0);
+    let _ = access(&["ada", "--role", "view", "--expires", "8h", "--out", &less]).ended(0);
     assert!(!lab_.may("ada.yaml", &["delete", "secrets", "-A"]), "the higher binding is gone");
     assert!(lab_.may("ada.yaml", &["get", "pods", "-A"]));
     // A group is bound on purpose: who is in it is shown, and nothing is done unasked.
-    let _ = access(&["cai", "--group", "wardens", "--ends", "8h", "--out", &out("cai.yaml")])
+    let _ = access(&["cai", "--group", "wardens", "--expires", "8h", "--out", &out("cai.yaml")])
         .ended(0)
         .complains("with whatever wardens may do");
     assert!(!lab_.may("cai.yaml", &["get", "pods", "-A"]));
-    let bound = ["dan", "--group", "wardens", "--may", "edit", "--ends", "8h", "--out"];
+    let bound = ["dan", "--group", "wardens", "--role", "edit", "--expires", "8h", "--out"];
     let dan = out("dan.yaml");
     let words: Vec<&str> = bound.iter().copied().chain([dan.as_str()]).collect();
     let _ = access(&words).ended(2).complains("in it too: cai").complains("--yes");
@@ -229,12 +230,12 @@ fn rights_are_a_persons_own(lab_: &Lab) {
         "{certificates}"
     );
     // Taken back: at once, and what lives on is said.
-    let _ = access(&["ada", "--take-back"])
+    let _ = access(&["ada", "--revoke"])
         .ended(0)
         .says("ada has no rights of their own")
         .complains("a certificate of ada lives until");
     assert!(!lab_.may("ada.yaml", &["get", "pods", "-A"]));
-    let _ = access(&["--group", "wardens", "--take-back"]).ended(0).complains("cai lives until");
+    let _ = access(&["--group", "wardens", "--revoke"]).ended(0).complains("cai lives until");
     assert!(!lab_.may("cai.yaml", &["delete", "pods", "-A"]));
 }
 
@@ -301,7 +302,7 @@ fn labels_taints_and_departed_hosts(lab_: &Lab) {
     lab_.must_converge();
 }
 
-/// Routes that a network manager took away, and forwarding that somebody turned off: seen, and mended alone.
+/// Routes that a network manager took away, and forwarding that somebody turned off: seen, and fixed alone.
 fn what_the_kernel_lost(lab_: &Lab) {
     let lost = "ip route flush proto 90; echo 0 >/proc/sys/net/ipv4/ip_forward";
     let _ = lab_.on("tern-2", lost).ended(0);
@@ -322,7 +323,7 @@ fn what_the_kernel_lost(lab_: &Lab) {
 /// Of controller managers and of kubelets: one does not come back, and no other takes the setting.
 fn a_wrong_setting_stops_at_the_first_host(lab_: &Lab) {
     let text = lab_.place.read("zoisite.toml");
-    let address = "address = \"api.saltmarsh.example:6443\"\n";
+    let address = "endpoint = \"api.saltmarsh.example:6443\"\n";
     let cases = [
         (address.to_owned(), "controller-manager = { tide = \"low\" }\n", "controller-manager"),
         ("[workers]\n".to_owned(), "kubelet = { podPidsLimit = \"low\" }\n", "kubelet"),
@@ -330,7 +331,7 @@ fn a_wrong_setting_stops_at_the_first_host(lab_: &Lab) {
     for (after, setting, unit) in cases {
         lab_.change(&after, &format!("{after}{setting}"));
         let failed = format!("waiting for zoisite-{unit}.service failed");
-        let _ = lab_.zoisite(&["raise", "--patience", &patience(30)]).ended(1).complains(&failed);
+        let _ = lab_.zoisite(&["raise", "--timeout", &patience(30)]).ended(1).complains(&failed);
         let taken = "grep -rlsE 'tide=low|podPidsLimit: .?low' /etc/zoisite /etc/systemd/system";
         let hosts = ["curlew", "plover", "sandpiper", "tern-1", "tern-2", "tern-3"];
         let with = hosts.iter().filter(|host| !lab_.on(host, taken).stdout.is_empty()).count();
@@ -360,7 +361,7 @@ fn kubelets_that_lost_who_they_are(lab_: &Lab) {
         let ready = status.as_array().unwrap().iter().find(|c| c["type"] == "Ready").unwrap();
         assert_eq!(ready["status"], "True", "{host}");
     }
-    // A certificate that has ended lets nobody in any more: the kubelet joins anew.
+    // A certificate that has ended lets nobody in any more: the kubelet joins again.
     let ended = lab_.place.path("ended.pem");
     let made = crate::common::Done::of(std::process::Command::new("openssl").args([
         "req",
@@ -405,7 +406,7 @@ fn kubelets_that_lost_who_they_are(lab_: &Lab) {
     let _ = lab_.on("tern-1", &broken).ended(0);
     let waits = patience(15);
     let _ = lab_
-        .zoisite(&["raise", "--patience", &waits])
+        .zoisite(&["raise", "--timeout", &waits])
         .ended(1)
         .complains(&format!("the kubelet's request did not appear within {waits} seconds"));
     let tokens = lab_.zoisite(&["tokens"]).ended(0).says("no token can be used");
@@ -437,11 +438,11 @@ fn approved_by_a_run_that_was_cut(lab_: &Lab, host: &str) {
     });
     lab_.place.write("request.json", request.to_string());
     let (glass, api, file) = (lab_.glass(), lab_.api(), lab_.place.path("request.json"));
-    let asker = ["--as", "system:bootstrap:abcdef", "--as-group", "system:bootstrappers"];
+    let asker = ["--format", "system:bootstrap:abcdef", "--as-group", "system:bootstrappers"];
     let create = ["create", "-f", file.to_str().unwrap()];
-    // A token for letters is good for nothing else.
-    let letters = lab_.kubectl(&glass, &api, &[&create[..], &asker].concat()).ended(1);
-    let _ = letters.complains("forbidden");
+    // A token for reports is good for nothing else.
+    let reports = lab_.kubectl(&glass, &api, &[&create[..], &asker].concat()).ended(1);
+    let _ = reports.complains("forbidden");
     let joins = ["--as-group", "system:bootstrappers:zoisite:joining"];
     let _ = lab_.kubectl(&glass, &api, &[&create[..], &asker, &joins].concat()).ended(0);
     let _ = lab_.kubectl(&glass, &api, &["certificate", "approve", name]).ended(0);

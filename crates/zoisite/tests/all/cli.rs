@@ -25,15 +25,14 @@ fn clusters_whose_files_lie_side_by_side_share_no_address_and_no_router() {
     let text = place.read("zoisite.toml");
     let other = |more: &str| {
         let text = text.replace("name = \"saltmarsh\"", "name = \"reedbed\"");
-        text.replace("floating = \"10.77.0.5\"\n", more)
+        text.replace("virtual-ip = \"10.77.0.5\"\n", more)
     };
-    place.write("reedbed.toml", other("floating = \"10.77.0.5\"\n"));
-    let _ =
-        place.run(&["check"]).ended(3).says("reedbed.toml) has the floating address 10.77.0.5 too");
-    place.write("zoisite.toml", text.replace("floating =", "router-id = 77\nfloating ="));
-    place.write("reedbed.toml", other("floating = \"10.77.0.6\"\nrouter-id = 77\n"));
+    place.write("reedbed.toml", other("virtual-ip = \"10.77.0.5\"\n"));
+    let _ = place.run(&["check"]).ended(3).says("reedbed.toml) has the virtual IP 10.77.0.5 too");
+    place.write("zoisite.toml", text.replace("virtual-ip =", "router-id = 77\nvirtual-ip ="));
+    place.write("reedbed.toml", other("virtual-ip = \"10.77.0.6\"\nrouter-id = 77\n"));
     let _ = place.run(&["check"]).ended(0).says("has the virtual router's id 77 too");
-    place.write("reedbed.toml", other("floating = \"10.77.0.6\"\nrouter-id = 78\n"));
+    place.write("reedbed.toml", other("virtual-ip = \"10.77.0.6\"\nrouter-id = 78\n"));
     place.write("Cargo.toml", "[package]\nname = \"no cluster\"\n");
     let _ = place.run(&["check"]).ended(0).says("nothing to find fault with");
 }
@@ -110,12 +109,12 @@ fn check_shows_mistakes_in_their_place_and_answers_programs() {
     let finding = finding.unwrap();
     assert_eq!(finding["grade"], "blocks");
     assert_eq!(finding["line"], 19);
-    assert!(finding["mend"].as_str().unwrap().contains("ibis"));
+    assert!(finding["fix"].as_str().unwrap().contains("ibis"));
     place.write("zoisite.toml", SALTMARSH);
     let json = place.run(&["check", "--json"]).ended(0).json();
     assert_eq!(
         json["tolerance"],
-        serde_json::json!({"balancers": 1, "api": 1, "etcd": 1, "whole": 1})
+        serde_json::json!({"load_balancers": 1, "api": 1, "etcd": 1, "whole": 1})
     );
     assert_eq!(json["hosts"].as_array().unwrap().len(), 11);
     assert_eq!(json["hosts"][0]["roles"][0], "etcd-member");
@@ -166,7 +165,7 @@ fn issuing_twice_issues_nothing_and_a_changed_name_only_those_it_concerns() {
         41,
         "replaced ones are kept on record"
     );
-    let _ = place.run(&["pki", "issue", "--again"]).ended(0).says("39 certificates issued");
+    let _ = place.run(&["pki", "issue", "--reissue"]).ended(0).says("39 certificates issued");
 }
 
 #[test]
@@ -215,8 +214,11 @@ fn files_mirrors_hosts_and_writes_keys_only_when_asked() {
     assert!(unit.contains("--etcd-servers=https://10.77.0.11:2379,"), "{unit}");
     let manager = place.read("out/curlew/etc/systemd/system/zoisite-controller-manager.service");
     assert!(!manager.contains("--cluster-signing"), "no key that signs is in the cluster");
-    let balancer = place.read("out/jetty-a/etc/zoisite/balancer/haproxy.cfg");
-    assert!(balancer.contains("server plover 10.77.0.22:6443 check-sni plover"), "{balancer}");
+    let load_balancer = place.read("out/jetty-a/etc/zoisite/load-balancer/haproxy.cfg");
+    assert!(
+        load_balancer.contains("server plover 10.77.0.22:6443 check-sni plover"),
+        "{load_balancer}"
+    );
     let worker = place.read("out/tern-1/etc/zoisite/network/routes");
     assert!(worker.contains("via 10.77.0.102 proto") && !worker.contains("10.77.0.101"));
     let objects = std::fs::read_dir(place.path("out/_objects")).unwrap().count();
@@ -262,8 +264,7 @@ fn a_damaged_newer_or_locked_store_is_refused_and_left_alone() {
 
     let blocked = Place::saltmarsh();
     blocked.write(".zoisite", "a file where the folder should be");
-    let _ =
-        blocked.run(&["pki", "issue"]).ended(2).complains("making the folder").complains("mend");
+    let _ = blocked.run(&["pki", "issue"]).ended(2).complains("making the folder").complains("fix");
 
     // The format stands in the header of the file (user_version, at byte 60).
     let mut newer = good.clone();
@@ -292,7 +293,7 @@ fn a_damaged_newer_or_locked_store_is_refused_and_left_alone() {
 }
 
 #[test]
-fn missing_components_and_logins_that_cannot_work_are_told_with_the_mend() {
+fn missing_components_and_logins_that_cannot_work_are_told_with_the_fix() {
     let place = Place::saltmarsh();
     let _ = place
         .run(&["raise"])
@@ -322,7 +323,7 @@ fn every_host_that_does_not_answer_is_reported() {
     let done = done.complains("error: heron: logging in over ssh failed");
     assert_eq!(done.stderr.matches("error: ").count(), 1, "{done:?}");
     let all = "egret, ibis, curlew, jetty-a, jetty-b, plover, sandpiper, tern-1, tern-2, tern-3";
-    let _ = done.complains(&format!("  alike     {all}\n")).complains("  mend ");
+    let _ = done.complains(&format!("  alike     {all}\n")).complains("  fix ");
     let history = place.run(&["history", "--json"]).ended(0).json();
     assert!(history["runs"][0]["outcome"].as_str().unwrap().starts_with("failed: "));
     let _ = place.run(&["history", "2"]).ended(2).complains("there is no run 2");
@@ -511,16 +512,17 @@ fn tokens_access_and_proofs_need_a_cluster_and_sensible_words() {
         place.run(&["tokens", "revoke", "abcdef"]).ended(2).complains("there is no token abcdef");
     let _ = place.run(&["tokens", "issue", "gull"]).ended(2).complains("has no host gull");
     let _ = place.run(&["tokens", "issue"]).ended(2);
-    let _ = place.run(&["tokens", "issue", "tern-1", "--ends", "soon"]).ended(2).complains("30m");
-    let never = ["tokens", "issue", "--hosts", "5", "--ends", "3h", "--unless-good-for", "3h"];
+    let _ =
+        place.run(&["tokens", "issue", "tern-1", "--expires", "soon"]).ended(2).complains("30m");
+    let never = ["tokens", "issue", "--hosts", "5", "--expires", "3h", "--unless-good-for", "3h"];
     let _ = place.run(&never).ended(2).complains("one would be made each time");
     let _ = place
-        .run(&["access", "ada", "--break-glass", "--ends", "2d"])
+        .run(&["access", "ada", "--break-glass", "--expires", "2d"])
         .ended(2)
         .complains("a day at most");
     let _ = place.run(&["access", "ada", "--group", "system:masters"]).ended(2);
     let _ = place.run(&["access", "system:admin"]).ended(2);
-    let _ = place.run(&["access", "ada", "--break-glass", "--may", "edit"]).ended(2);
+    let _ = place.run(&["access", "ada", "--break-glass", "--role", "edit"]).ended(2);
     let files = place.files();
     assert!(!files.iter().any(|(name, _)| name.contains("kube")), "{files:?}");
 }
@@ -551,7 +553,7 @@ fn manifests_of_the_site_are_read_in_order_and_faults_name_the_file() {
     // What the cluster file says stands in them by its name.
     place.write(
         "site/20-second.yaml",
-        "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: two}\ndata: {at: <zoisite:stable-address>}\n",
+        "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: two}\ndata: {at: <zoisite:endpoint>}\n",
     );
     let _ = place.run(&["files", "--out", "out"]).ended(0);
     let two = objects.iter().find(|name| name.ends_with("-two.yaml")).unwrap();
@@ -585,14 +587,14 @@ fn a_program_that_watches_is_told_every_event_and_the_journal_holds_the_same() {
         .filter(|line| line.starts_with('{'))
         .map(|line| serde_json::from_str(line).unwrap_or_else(|e| panic!("{e}: {line}")))
         .collect();
-    // The run itself begins and ends; in between stand its legs and their steps.
+    // The run itself begins and ends; in between stand its stages and their steps.
     let (first, last) = (&lines[0], &lines[lines.len() - 1]);
     assert_eq!((&first["is"], &last["is"]), (&"begun".into(), &"ended".into()), "{lines:?}");
     assert_eq!(first["run"], last["run"]);
     let lines = &lines[1..lines.len() - 1];
     assert!(lines.iter().all(|line| line["step"].is_string()), "{lines:?}");
     let of = |kind: &str| {
-        lines.iter().filter(|line| line["is"] == kind && line["step"] != "leg").count()
+        lines.iter().filter(|line| line["is"] == kind && line["step"] != "stage").count()
     };
     assert_eq!((of("begun"), of("done"), of("failed")), (steps, steps, 0));
     let store = zoisite_store::SqliteRecords::open(&place.path("stage/store")).unwrap();
@@ -607,21 +609,21 @@ fn a_program_that_watches_is_told_every_event_and_the_journal_holds_the_same() {
 #[test]
 fn taking_back_wants_hosts_that_exist_and_a_word_from_somebody() {
     let place = Place::saltmarsh();
-    let _ = place.run(&["take-back"]).ended(2).complains("<HOST>");
-    let _ = place.run(&["take-back", "gull"]).ended(2).complains("no host gull");
-    let _ = place.run(&["take-back", "tern-1", "--whole-cluster"]).ended(2);
+    let _ = place.run(&["uninstall"]).ended(2).complains("<HOST>");
+    let _ = place.run(&["uninstall", "gull"]).ended(2).complains("no host gull");
+    let _ = place.run(&["uninstall", "tern-1", "--whole-cluster"]).ended(2);
     for words in [&["tern-1", "--wipe"][..], &["--whole-cluster", "--forget"]] {
-        let _ = place.run(&[&["take-back"], words].concat()).ended(2);
+        let _ = place.run(&[&["uninstall"], words].concat()).ended(2);
     }
     // Nobody answers (loopback addresses on which nothing listens): told host by host, and nothing is said to be back.
     let text =
         SALTMARSH.replace("10.77.0.", "127.77.0.").replace("[login]\n", "[login]\nport = 9\n");
     place.write("zoisite.toml", text);
-    let done = place.run(&["take-back", "tern-1", "tern-2", "--yes", "--events"]).ended(1);
+    let done = place.run(&["uninstall", "tern-1", "tern-2", "--yes", "--events"]).ended(1);
     assert!(!done.stdout.contains("Took back"), "{done:?}");
     let done = done.complains("tern-1: ").complains("  alike     tern-2\n");
     // A program that watches is told of this run as of any other.
     let _ = done
-        .complains("\"is\":\"begun\",\"command\":\"take-back tern-1, tern-2\"}")
+        .complains("\"is\":\"begun\",\"command\":\"uninstall tern-1, tern-2\"}")
         .complains("\"is\":\"ended\",\"outcome\":\"took back 0 of 2 hosts\"}");
 }

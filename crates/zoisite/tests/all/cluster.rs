@@ -17,7 +17,7 @@ impl Lab {
     }
 
     fn every_proof_holds(&self) {
-        let done = self.zoisite(&["verify", "--patience", &patience(120), "--json"]);
+        let done = self.zoisite(&["verify", "--timeout", &patience(120), "--json"]);
         let proofs = done.json();
         let tried = proofs["tried"].as_array().unwrap();
         let failed: Vec<&Value> = tried.iter().filter(|proof| !proof["fault"].is_null()).collect();
@@ -81,11 +81,12 @@ impl Lab {
 
 /// A host of the file that was never switched on; and one that dials, and asks for nothing.
 fn of_hosts_that_never_appear(lab_: &Lab) {
-    let _ = lab_.zoisite(&["joining", "tern-*"]).ended(0).says("3 nodes Ready");
+    let _ = lab_.zoisite(&["status", "joining", "tern-*"]).ended(0).says("3 nodes Ready");
     let file = lab_.place.read("zoisite.toml");
     let with = file.replace("[etcd]", "tern-4 = \"10.77.0.104\"\n\n[etcd]");
     lab_.place.write("zoisite.toml", with);
-    let joining = |seconds: &str| lab_.zoisite(&["joining", "tern-4", "--listen", seconds]);
+    let joining =
+        |seconds: &str| lab_.zoisite(&["status", "joining", "tern-4", "--listen", seconds]);
     let _ = joining("0").ended(3).says("token, no token was made for it");
     // A batch in a secret store, which a timer keeps there.
     let store = lab_.place.path("store");
@@ -96,11 +97,11 @@ fn of_hosts_that_never_appear(lab_: &Lab) {
             "issue",
             "--hosts",
             "5",
-            "--ends",
+            "--expires",
             "2h",
             "--unless-good-for",
             "1h",
-            "--hand-to",
+            "--pipe-to",
             command,
         ];
         lab_.zoisite(&words)
@@ -115,14 +116,14 @@ fn of_hosts_that_never_appear(lab_: &Lab) {
     let silence = patience(4);
     let silent = joining(&silence)
         .ended(3)
-        .says(&format!("nothing of it reached the stable address within {silence} s"));
+        .says(&format!("nothing of it reached the API endpoint within {silence} s"));
     assert!(silent.stdout.contains("✗ tern-4: dials"), "{silent:?}");
     // Something at its address dials, and asks for no certificate.
     let dials = "ip address add 10.77.0.104/24 dev host0; systemd-run -q --unit dials sh -c 'while :; do curl -sk --max-time 2 --interface 10.77.0.104 https://10.77.0.5:6443/readyz; sleep 1; done'";
     let _ = lab_.on("tern-1", dials).ended(0);
     let _ = joining(&patience(10))
         .ended(3)
-        .says("asks, it dials the stable address, and no request of its arrives");
+        .says("asks, it dials the API endpoint, and no request of its arrives");
     let _ =
         lab_.on("tern-1", "systemctl stop dials; ip address del 10.77.0.104/24 dev host0").ended(0);
     let left = lab_.on("jetty-a", "nft list tables").ended(0);
@@ -180,7 +181,7 @@ fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
     // A person may do what was asked for and no more.
     let reader = lab_.place.path("reader.yaml");
     let out = reader.to_str().unwrap();
-    let _ = lab_.zoisite(&["access", "bea", "--ends", "8h", "--out", out]).ended(0);
+    let _ = lab_.zoisite(&["access", "bea", "--expires", "8h", "--out", out]).ended(0);
     let _ = lab_.kubectl(&reader, &api, &["get", "pods", "-A"]).ended(0).says("coredns");
     let refused = lab_.kubectl(&reader, &api, &["get", "secrets", "-A"]).ended(1);
     assert!(refused.stderr.contains("forbidden"), "{refused:?}");
@@ -240,7 +241,7 @@ fn eleven_hosts_from_nothing_to_ready_nodes_and_one_of_each_may_be_lost() {
         .complains("tern-3: logging in over ssh failed");
     let listed = lab_.zoisite(&["tokens", "--all"]).ended(0).stdout;
     assert!(listed.lines().any(|line| line.contains("tern-3") && line.ends_with("used up")));
-    lab("mend", &[]);
+    lab("fix", &[]);
     lab_.raise_converges_and_every_proof_holds();
     lab_.nothing_that_signs_or_lets_in_is_on_hosts();
 }
@@ -352,7 +353,7 @@ fn three_hosts_that_do_everything_faults_and_stolen_tokens() {
     let _ = ask_for(&lab_, &["-H", &bearer], "stranger", "unexpected").ended(0);
     let listed = lab_.zoisite(&["tokens"]).ended(0).says("egret").says("usable");
     assert!(!listed.stdout.contains(&token), "a list never shows the secret half");
-    // ibis joins anew meanwhile, so that its own request is looked at too.
+    // ibis joins again meanwhile, so that its own request is looked at too.
     let _ = lab_
         .on("ibis", "systemctl stop zoisite-kubelet; rm -rf /var/lib/kubelet/pki /var/lib/kubelet/kubeconfig")
         .ended(0);
@@ -409,7 +410,7 @@ spec:
 apiVersion: saltmarsh.example/v1
 kind: Tide
 metadata: {name: spring}
-spec: {at: <zoisite:stable-address>}
+spec: {at: <zoisite:endpoint>}
 ",
     ),
     (

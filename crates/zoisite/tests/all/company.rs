@@ -72,7 +72,10 @@ fn the_whole_cluster_stands_under_a_companys_root() {
     let place = &Place::saltmarsh();
     let company = Company::at(place);
     let asked = place.run(&["pki", "request"]).ended(0);
-    let _ = asked.says("requests/etcd-peer.csr").says("path length 0").says("zoisite pki answer");
+    let _ = asked
+        .says("requests/etcd-peer.csr")
+        .says("path length 0")
+        .says("zoisite pki import-signed");
     let first = place.read("requests/etcd-peer.csr");
     // The same requests again, for the same keys.
     let _ = place.run(&["pki", "request", "etcd-peer"]).ended(0);
@@ -80,7 +83,7 @@ fn the_whole_cluster_stands_under_a_companys_root() {
     let shown = company.openssl("req -in requests/cluster.csr -noout -text -verify");
     assert!(shown.stdout.contains("CA:TRUE, pathlen:0"), "{shown:?}");
     // Nothing is made here meanwhile.
-    for words in [&["pki", "issue"][..], &["sequence"], &["pki", "replace", "cluster"]] {
+    for words in [&["pki", "issue"][..], &["sequence"], &["pki", "rotate", "cluster"]] {
         let refused = place.run(words);
         assert!(refused.status == 2, "{refused:?}");
     }
@@ -96,12 +99,13 @@ fn the_whole_cluster_stands_under_a_companys_root() {
         );
     }
     // One of them first, with all that stands above it.
-    let taken = place.run(&["pki", "answer", "front-proxy.crt", "root.crt", "middle.crt"]).ended(0);
+    let taken =
+        place.run(&["pki", "import-signed", "front-proxy.crt", "root.crt", "middle.crt"]).ended(0);
     let _ = taken.says("saltmarsh front-proxy authority").says("waits").says("etcd-peer authority");
     let _ = place.run(&["pki", "issue"]).ended(2).complains("its answer has not come");
     let all = [
         "pki",
-        "answer",
+        "import-signed",
         "cluster.crt",
         "etcd-peer.crt",
         "etcd-client.crt",
@@ -136,11 +140,11 @@ fn the_whole_cluster_stands_under_a_companys_root() {
 fn an_answer_that_is_wrong_is_refused_with_every_reason_and_changes_nothing() {
     let place = &Place::saltmarsh();
     let company = Company::at(place);
-    let _ = place.run(&["pki", "answer", "root.crt"]).ended(2).complains("was asked for");
+    let _ = place.run(&["pki", "import-signed", "root.crt"]).ended(2).complains("was asked for");
     let _ = place.run(&["pki", "request"]).ended(0);
     let csr = "requests/etcd-peer.csr";
     let refused = |files: &[&str], reasons: &[&str]| {
-        let words = [&["pki", "answer"], files].concat();
+        let words = [&["pki", "import-signed"], files].concat();
         let done = place.run(&words).ended(2);
         for reason in reasons {
             assert!(done.stderr.contains(reason), "no '{reason}': {done:?}");
@@ -215,10 +219,11 @@ fn an_answer_that_is_wrong_is_refused_with_every_reason_and_changes_nothing() {
     refused(&chain, &["a signature in its chain does not fit"]);
 
     // After all that the request is still open, and is withdrawn once.
-    let _ = place.run(&["pki", "request", "etcd-peer", "--not"]).ended(0).says("not asked for any");
-    let again = place.run(&["pki", "request", "etcd-peer", "--not"]).ended(2);
+    let _ =
+        place.run(&["pki", "request", "etcd-peer", "--cancel"]).ended(0).says("not asked for any");
+    let again = place.run(&["pki", "request", "etcd-peer", "--cancel"]).ended(2);
     let _ = again.complains("no certificate was asked for of the etcd-peer authority");
-    let _ = place.run(&["pki", "request", "--not"]).ended(0);
+    let _ = place.run(&["pki", "request", "--cancel"]).ended(0);
     let _ = place.run(&["pki", "issue"]).ended(0);
     assert_eq!(company.serials(), 4);
 }
@@ -226,7 +231,7 @@ fn an_answer_that_is_wrong_is_refused_with_every_reason_and_changes_nothing() {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_real_cluster_stands_under_a_companys_root_and_believes_nobody_else_there() {
-    let lab = Lab::with_programs("floating", 3);
+    let lab = Lab::with_programs("virtual-ip", 3);
     let company = Company::at(&lab.place);
     let _ = lab.zoisite(&["pki", "request"]).ended(0);
     let good = "-days 1900 -sha256";
@@ -236,7 +241,7 @@ fn a_real_cluster_stands_under_a_companys_root_and_believes_nobody_else_there() 
     let chain = ["middle.crt", "root.crt"];
     let answers = KINDS.map(|kind| format!("{kind}.crt"));
     let answers: Vec<&str> = answers.iter().map(String::as_str).chain(chain).collect();
-    let _ = lab.zoisite(&[&["pki", "answer"], &answers[..]].concat()).ended(0);
+    let _ = lab.zoisite(&[&["pki", "import-signed"], &answers[..]].concat()).ended(0);
     let _ = lab.zoisite(&["raise"]).ended(0);
     let _ = lab.zoisite(&["verify"]).ended(0).says("the cluster works");
     let _ = lab.zoisite(&["pki", "prove", "--on-hosts"]).ended(0);
@@ -276,10 +281,11 @@ fn a_real_cluster_stands_under_a_companys_root_and_believes_nobody_else_there() 
     // One is replaced by another one of the company's, and one by one that signs itself.
     let _ = lab.zoisite(&["pki", "request", "etcd-peer"]).ended(0).says("etcd-peer authority 2");
     company.sign("requests/etcd-peer.csr", "middle", AUTHORITY, good, "etcd-peer");
-    let taken = lab.zoisite(&["pki", "answer", "etcd-peer.crt", "middle.crt", "root.crt"]).ended(0);
-    let _ = taken.says("zoisite pki replace etcd-peer brings it to every host");
+    let taken =
+        lab.zoisite(&["pki", "import-signed", "etcd-peer.crt", "middle.crt", "root.crt"]).ended(0);
+    let _ = taken.says("zoisite pki rotate etcd-peer brings it to every host");
     for kind in ["etcd-peer", "front-proxy"] {
-        let done = lab.zoisite(&["pki", "replace", kind]).ended(0);
+        let done = lab.zoisite(&["pki", "rotate", kind]).ended(0);
         let _ = done.says(&format!("no other {kind} authority is believed"));
     }
     lab.must_converge();

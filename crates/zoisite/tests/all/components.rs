@@ -183,15 +183,15 @@ fn a_changed_checksum_stops_everything() {
     let _ = refused
         .complains("lists")
         .complains("is pinned")
-        .complains("--pin-anew 'https://dl.k8s.io/v1.36.3/bin/linux/amd64/kubelet'");
+        .complains("--repin 'https://dl.k8s.io/v1.36.3/bin/linux/amd64/kubelet'");
     scene.has_no(place);
-    let anew = ["components", "fetch", "--arch", "amd64", "--pin-anew"];
+    let again = ["components", "fetch", "--arch", "amd64", "--repin"];
     let address = "https://dl.k8s.io/v1.36.3/bin/linux/amd64/kubelet";
     let _ = scene
-        .run(&[&anew[..], &["https://nobody.example/x"]].concat())
+        .run(&[&again[..], &["https://nobody.example/x"]].concat())
         .ended(2)
         .complains("nothing is pinned of");
-    let _ = scene.run(&[&anew[..], &[address]].concat()).ended(0).says("1 brought");
+    let _ = scene.run(&[&again[..], &[address]].concat()).ended(0).says("1 brought");
     assert_eq!(std::fs::read(scene.at(place)).unwrap(), b"changed");
     // An image under the same tag: what is pinned is fetched by its digest, whatever the tag says by now.
     let image = "images/registry.k8s.io/pause:3.10/linux-amd64/image.tar";
@@ -284,7 +284,7 @@ fn bad_answers_get_one_clear_message_and_leave_nothing() {
             1,
             "{done:?}"
         );
-        let _ = done.complains(words).complains("mend ");
+        let _ = done.complains(words).complains("fix ");
         scene.has_no(place);
         scene.served.well();
     }
@@ -388,9 +388,9 @@ fn archives_of_the_site_name_their_images_themselves() {
         .fetch()
         .ended(4)
         .complains("it is not what is pinned")
-        .complains("--pin-anew 'images/gulls.tar'");
-    let anew = ["components", "fetch", "--arch", "amd64", "--pin-anew", "images/gulls.tar"];
-    let _ = scene.run(&anew).ended(0);
+        .complains("--repin 'images/gulls.tar'");
+    let again = ["components", "fetch", "--arch", "amd64", "--repin", "images/gulls.tar"];
+    let _ = scene.run(&again).ended(0);
     // No image at all, one without a name, one for other hosts, one that is cut.
     let whole = archive_of("site.example/gulls:1", "g", &["arm64"]);
     for (octets, words) in [
@@ -407,7 +407,7 @@ fn archives_of_the_site_name_their_images_themselves() {
         (whole[..whole.len() / 2].to_vec(), "whole tar file"),
     ] {
         scene.place.write("site/images/gulls.tar", octets);
-        let _ = scene.run(&anew).ended(1).complains(words);
+        let _ = scene.run(&again).ended(1).complains(words);
     }
 }
 
@@ -436,7 +436,7 @@ fn one_file_carries_all_and_a_damaged_one_is_not_taken() {
         command.env_clear().env("HOME", far.path("home")).args(words);
         Done::of(command.current_dir(far.folder()))
     };
-    let unpack = ["components", "unpack", "saltmarsh.tar", "--into", "saltmarsh"];
+    let unpack = ["components", "unpack", "saltmarsh.tar", "--out", "saltmarsh"];
     let _ = there(&unpack).ended(0).says("each as it was packed");
     let again = there(&unpack).ended(0).says("each as it was packed");
     drop(again);
@@ -447,7 +447,7 @@ fn one_file_carries_all_and_a_damaged_one_is_not_taken() {
     far.write("saltmarsh/zoisite.toml", "mine");
     let _ = there(&unpack).ended(1).complains("stands there and is another one");
     assert_eq!(far.read("saltmarsh/zoisite.toml"), "mine");
-    let other = ["components", "unpack", "saltmarsh.tar", "--into", "other"];
+    let other = ["components", "unpack", "saltmarsh.tar", "--out", "other"];
     for (octets, words) in [
         (pack[..pack.len() / 2].to_vec(), "its end is missing"),
         (b"x".repeat(2_000), "cannot be read"),

@@ -92,10 +92,10 @@ fn killed_everywhere(before: &[&[&str]], words: &[&str], done: &str) -> usize {
 fn killed_wherever_something_was_written_the_same_command_goes_on() {
     let issued: &[&[&str]] = &[&["pki", "issue"]];
     let added: &[&[&str]] = &[&["pki", "issue"], &["strongbox", "add", KEY]];
-    let drop: &[&str] = &["strongbox", "drop", "bea@saltmarsh.example"];
+    let drop: &[&str] = &["strongbox", "remove", "bea@saltmarsh.example"];
     for (before, words, done) in [
         (&[][..], &["pki", "issue"][..], ""),
-        (issued, &["pki", "issue", "--again"], ""),
+        (issued, &["pki", "issue", "--reissue"], ""),
         (issued, &["strongbox", "add", KEY], "can open it already"),
         (added, drop, "nobody of that name"),
         (issued, &["files", "--out", "files", "--with-keys"], ""),

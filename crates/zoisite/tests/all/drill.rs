@@ -10,8 +10,8 @@ fn what_can_be_lost_is_listed_and_every_kind_is_rehearsed() {
     let place = Place::saltmarsh();
     let listed = place.run(&["drill"]).ended(0).says("one of jetty-a, jetty-b");
     let all = [
-        ("holder", "the floating address is held by jetty-b"),
-        ("balancer", "the balancer of jetty-a is stopped for 20 s"),
+        ("holder", "the virtual IP is held by jetty-b"),
+        ("load-balancer", "the load balancer of jetty-a is stopped for 20 s"),
         ("api-server", "the API server of curlew is stopped for 20 s"),
         ("member", "all is as before"),
         ("leader", "leads the etcd members"),
@@ -25,25 +25,25 @@ fn what_can_be_lost_is_listed_and_every_kind_is_rehearsed() {
     let link = ["drill", "link", "egret", "heron", "--rehearse", "--for", "5"];
     let _ = place.run(&link).ended(0).says("egret hears nothing of heron for 5 s");
     assert!(!place.path(".zoisite").exists(), "nothing is kept of a rehearsal");
-    let told = place.run(&["drill", "holder", "--rehearse", "--json", "--picture", "h.svg"]);
+    let told = place.run(&["drill", "holder", "--rehearse", "--json", "--svg", "h.svg"]);
     let told = told.ended(0).json();
     // The longest gap is one of those that were measured, and lies within the drill.
     let sums = told["sums"].as_array().unwrap();
     let gap = |ask: &str, of: &str| sum(&told, ask, of);
     assert!(sums.len() >= 3 && gap("dial", "failed") > 0, "{told:#}");
     assert!(gap("dial", "failed") < gap("dial", "asked"), "{told:#}");
-    let lasted = told["measured"]["mended"].as_i64().unwrap();
+    let lasted = told["measured"]["fixed"].as_i64().unwrap();
     assert!((1..lasted).contains(&gap("dial", "longest_gap")), "{told:#}");
     assert!(place.read("h.svg").contains("jetty-a is cut off"));
 }
 
 #[test]
-fn in_a_mesh_each_host_asks_its_own_balancer_and_nobody_holds_the_address() {
+fn in_a_mesh_each_host_asks_its_own_load_balancer_and_nobody_holds_the_address() {
     let place = Place::new();
     place.write("zoisite.toml", std::fs::read(project().join("lab/clusters/mesh.toml")).unwrap());
     let _ = place.run(&["drill"]).ended(0).says("none here");
     let holder = place.run(&["drill", "holder", "--rehearse"]).ended(2);
-    let _ = holder.complains("in a mesh every host has the stable address itself");
+    let _ = holder.complains("in a mesh every host has the API endpoint itself");
     let failed = |kind: &str| {
         let told = place.run(&["drill", kind, "egret", "--rehearse", "--json"]).ended(0).json();
         let changes = told["measured"]["changes"].as_array().unwrap();
@@ -52,7 +52,7 @@ fn in_a_mesh_each_host_asks_its_own_balancer_and_nobody_holds_the_address() {
         (dialled.as_str().unwrap().to_owned(), sum(&told, "dial", "failed"))
     };
     // For as long as it is stopped, four times a second.
-    let (from, lost) = failed("balancer");
+    let (from, lost) = failed("load-balancer");
     assert!(from == "egret" && (70..90).contains(&lost), "{from} {lost}");
     let (from, lost) = failed("control-plane");
     assert!(from != "egret" && lost == 0, "{from} {lost}");
@@ -112,7 +112,7 @@ fn every_loss_is_measured_and_given_back() {
     };
 
     // The holder is cut off: another one has the address, and answers again.
-    let told = drill(&["holder", "--picture", "holder.svg"]);
+    let told = drill(&["holder", "--svg", "holder.svg"]);
     assert!(lab_.place.read("holder.svg").contains("is cut off for 20 s"));
     for ask in ["dial", "read", "write"] {
         assert!(sum(&told, ask, "asked") > 30, "{told:#}");
@@ -147,7 +147,7 @@ fn every_loss_is_measured_and_given_back() {
     lab_.until_well();
     let _ = drill(&["link", "heron", "ibis", "--for", "10"]);
     let told = drill(&["control-plane", "ibis", "--by", "reboot"]);
-    assert!(told["measured"]["mended"].as_i64().is_some(), "{told:#}");
+    assert!(told["measured"]["fixed"].as_i64().is_some(), "{told:#}");
     // The worker's pods run elsewhere.
     let told = drill(&["worker", "heron", "--for", "110"]);
     let changes = told["measured"]["changes"].as_array().unwrap();
@@ -175,7 +175,7 @@ fn every_loss_is_measured_and_given_back() {
 
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
-fn the_host_mends_it_when_the_program_is_gone_and_nothing_is_lost_twice() {
+fn the_host_fixes_it_when_the_program_is_gone_and_nothing_is_lost_twice() {
     let lab_ = Lab::standing(&THREE);
     let begin = |args: &[&str]| lab_.begin(&[&["drill", "--yes"], args].concat());
     // Killed in the midst of it, with a connection that dies too.
@@ -188,7 +188,7 @@ fn the_host_mends_it_when_the_program_is_gone_and_nothing_is_lost_twice() {
     let refused = lab_.zoisite(&["drill", "member", "--yes"]).ended(4);
     let _ = refused.complains("something is lost already").complains("egret");
     assert!(bears(&lab_, "egret"), "nobody else ends it");
-    until("the host to mend it", 180, || !bears(&lab_, "egret"));
+    until("the host to fix it", 180, || !bears(&lab_, "egret"));
     lab_.until_well();
     let _ = lab_.zoisite(&["drill", "member"]).ended(4).complains("nobody agreed");
     assert!(MEMBERS.iter().all(|host| !bears(&lab_, host)));

@@ -78,7 +78,7 @@ fn every_host_gets_a_folder_that_nobody_else_reads_and_is_known_from_then_on() {
 fn each_carrier_takes_what_it_understands() {
     let told = Told::new();
     let write = |form: &str, more: &[&str]| {
-        let words = ["first-boot", "write", "heron", "--out", form, "--as", form];
+        let words = ["first-boot", "write", "heron", "--out", form, "--format", form];
         told.run(&[&words[..], more].concat())
     };
     let _ = write("files", &[]).ended(0);
@@ -96,14 +96,14 @@ fn each_carrier_takes_what_it_understands() {
     assert_eq!(told.0.read("web/heron/vendor-data"), "");
     let _ = write("properties", &["--prefix", "tide."]).ended(0).says("one value may have 65535");
     assert!(told.0.read("properties/heron/properties").starts_with("tide.metadata = "));
-    let refused = write("properties", &["--room", "900"]).ended(2);
+    let refused = write("properties", &["--max-size", "900"]).ended(2);
     let _ = refused.complains("guestinfo.userdata of heron has").complains("the carrier takes 900");
     // Machines that make their keys themselves are told nothing secret.
     let _ = write("own", &["--own-ssh-keys"]).ended(2).complains("invalid value 'own'");
     let _ = told
         .run(&["first-boot", "write", "ibis", "--out", "own", "--own-ssh-keys"])
         .ended(0)
-        .says("zoisite open shows");
+        .says("zoisite login setup shows");
     assert!(!told.0.read("own/ibis/user-data").contains("PRIVATE"));
 }
 
@@ -135,7 +135,7 @@ fn what_is_missing_is_told_before_anything_is_made() {
     assert!(!told.0.path(".zoisite/store.sqlite").exists());
 }
 
-/// A card of this machine, so that it can stand for the newcomer; one that is nobody's where it has none.
+/// A card of this machine, so that it can stand for the unnamed machine; one that is nobody's where it has none.
 fn own_card() -> String {
     let cards = std::fs::read_dir("/sys/class/net").into_iter().flatten().flatten();
     let own = cards.filter(|card| card.path().join("device").exists());
@@ -146,22 +146,22 @@ fn own_card() -> String {
 #[test]
 fn machines_without_a_name_report_in_and_are_given_one() {
     let told = Told::new();
-    let write = ["first-boot", "write", "--newcomers", "--out", "seeds"];
-    let _ = told.run(&write).ended(2).complains("names no newcomers");
+    let write = ["first-boot", "write", "--unnamed", "--out", "seeds"];
+    let _ = told.run(&write).ended(2).complains("names no unnamed machines");
     let card = own_card();
     let called = format!("mac-{}", card.replace(':', ""));
     let file = told.0.read("zoisite.toml");
-    let listed = |macs: &str| told.0.write("zoisite.toml", format!("{file}newcomers = [{macs}]\n"));
+    let listed = |macs: &str| told.0.write("zoisite.toml", format!("{file}unnamed = [{macs}]\n"));
     for (macs, wrong) in [
-        ("\"heron\"", "'heron' cannot be in first-boot.newcomers"),
+        ("\"heron\"", "'heron' cannot be in first-boot.unnamed"),
         ("\"03:00:5e:10:00:4d\"", "no single interface has it"),
-        ("\"02:00:5e:10:00:4d\", \"02-00-5E-10-00-4D\"", "in first-boot.newcomers twice"),
+        ("\"02:00:5e:10:00:4d\", \"02-00-5E-10-00-4D\"", "in first-boot.unnamed twice"),
     ] {
         listed(macs);
         let _ = told.run(&["check"]).says(wrong);
     }
     listed(&format!("\"{card}\", \"02:00:5e:10:00:4d\""));
-    let _ = told.run(&["newcomers"]).ended(0).says("first-boot write --newcomers");
+    let _ = told.run(&["first-boot", "unnamed"]).ended(0).says("first-boot write --unnamed");
     let _ =
         told.run(&write).ended(0).says("2 hosts are told").complains("can pose as that machine");
     // It takes the address that it is given, and nobody's own.
@@ -177,57 +177,64 @@ fn machines_without_a_name_report_in_and_are_given_one() {
     }
     let run = |file: &str| {
         let mut sh = Command::new("sh");
-        sh.arg(told.0.path(file)).args(["--letter", told.0.path("letter").to_str().unwrap()]);
+        sh.arg(told.0.path(file)).args(["--report", told.0.path("report").to_str().unwrap()]);
         Done::of(sh.env("ZOISITE_ROOT", told.0.path("host")))
     };
     let own = format!("host/var/lib/zoisite/join/{called}.join");
     let _ = run(&own).ended(0).says("looks at itself, and changes nothing");
-    // It is nobody's letter but its own.
-    let letter = told.0.read("letter");
-    told.0.write("forged", letter.replace(&called, "mac-02005e10004d"));
-    let _ = told.run(&["letters", "read", "forged"]).ended(2).complains("its seal does not hold");
-    let _ = told.run(&["letters", "read", "letter"]).ended(0).complains("reported in");
-    let known = told.run(&["newcomers", "--json"]).ended(0).json();
-    let one = known["newcomers"].as_array().unwrap().iter().find(|one| one["mac"] == *card);
+    // It is nobody's report but its own.
+    let report = told.0.read("report");
+    told.0.write("forged", report.replace(&called, "mac-02005e10004d"));
+    let _ = told.run(&["reports", "read", "forged"]).ended(2).complains("its seal does not hold");
+    let _ = told.run(&["reports", "read", "report"]).ended(0).complains("reported in");
+    let known = told.run(&["first-boot", "unnamed", "--json"]).ended(0).json();
+    let one = known["unnamed"].as_array().unwrap().iter().find(|one| one["mac"] == *card);
     let one = one.unwrap();
     assert!(one["facts"]["cores"].as_u64().unwrap() > 0, "{one:#}");
     if let Some(offer) = one["offer"].as_str() {
         assert!(offer.starts_with("NAME = { address = \"") && offer.contains(&card), "{offer}");
     }
-    let _ = told.run(&["newcomers"]).ended(0).says("2 machines without a name, 1 reported in");
+    let _ = told
+        .run(&["first-boot", "unnamed"])
+        .ended(0)
+        .says("2 machines without a name, 1 reported in");
     // Before the file names it, nobody does.
-    let _ = told.run(&["newcomers", "name"]).ended(2).complains("no host of the cluster file was");
+    let _ = told.run(&["first-boot", "name"]).ended(2).complains("no host of the cluster file was");
 
     let named = told.0.read("zoisite.toml").replace(
         "[hosts]\n",
-        &format!("[hosts]\ntern-9 = {{ address = \"10.77.0.109\", mac = \"{card}\", out-of-reach = true }}\n"),
+        &format!(
+            "[hosts]\ntern-9 = {{ address = \"10.77.0.109\", mac = \"{card}\", offline = true }}\n"
+        ),
     );
     told.0.write("zoisite.toml", named);
-    let _ = told.run(&["newcomers"]).ended(0).complains("zoisite newcomers name tern-9");
-    let _ = told.run(&["newcomers", "name"]).ended(0).says("tern-9: known by name");
     let _ =
-        told.run(&["newcomers", "name", "tern-9"]).ended(2).complains("nothing is known by its");
+        told.run(&["first-boot", "unnamed"]).ended(0).complains("zoisite first-boot name tern-9");
+    let _ = told.run(&["first-boot", "name"]).ended(0).says("tern-9: known by name");
+    let _ =
+        told.run(&["first-boot", "name", "tern-9"]).ended(2).complains("nothing is known by its");
     let public = data["ssh_keys"]["ed25519_public"].as_str().unwrap();
     let public = public.rsplit_once(' ').unwrap().0;
     assert!(told.0.read("known_hosts").contains(&format!("tern-9,10.77.0.109 {public}")));
-    let _ = told.run(&["letters", "read", "letter"]).ended(2).complains("no host for which");
-    // Its letter and its facts are the host's by now, and its next join file opens by the word that it was told.
-    let _ = told.run(&["survey", "tern-9"]).says("by its letter of");
-    let _ = told.run(&["join-file", "write", "tern-9", "--look", "--out", "stick"]).ended(0);
+    let _ = told.run(&["reports", "read", "report"]).ended(2).complains("no host for which");
+    // Its report and its facts are the host's by now, and its next join file opens by the word that it was told.
+    let _ = told.run(&["survey", "tern-9"]).says("by its report of");
+    let _ = told.run(&["join-file", "write", "tern-9", "--inspect", "--out", "stick"]).ended(0);
     let _ = run("stick/tern-9.join").ended(0);
     assert_eq!(told.0.read("host/var/lib/zoisite/join/host"), "tern-9\n");
     let _ = run(&own).ended(1).says("is for mac-").says("was told that it is tern-9");
-    let _ = told.run(&["letters", "read", "letter"]).says("tern-9");
+    let _ = told.run(&["reports", "read", "report"]).says("tern-9");
     // One that the file leaves out is told of until somebody says that it shall be forgotten; the other stays.
     let all = told.0.read("zoisite.toml");
     told.0.write("zoisite.toml", all.replace(", \"02:00:5e:10:00:4d\"", ""));
-    let _ = told.run(&["newcomers"]).ended(0).complains("names mac-02005e10004d no more");
-    let _ = told.run(&["newcomers", "forget"]).ended(4).complains("nothing was forgotten");
-    let done = told.run(&["newcomers", "forget", "--yes", "--json"]).ended(0).json();
+    let _ =
+        told.run(&["first-boot", "unnamed"]).ended(0).complains("names mac-02005e10004d no more");
+    let _ = told.run(&["first-boot", "forget"]).ended(4).complains("nothing was forgotten");
+    let done = told.run(&["first-boot", "forget", "--yes", "--json"]).ended(0).json();
     assert_eq!(done["forgotten"], serde_json::json!(["mac-02005e10004d"]));
-    let left = told.run(&["newcomers", "--json"]).ended(0).json();
+    let left = told.run(&["first-boot", "unnamed", "--json"]).ended(0).json();
     assert_eq!(left["left_out"], serde_json::json!([]));
-    let _ = told.run(&["newcomers", "forget"]).ended(0).says("names every newcomer");
+    let _ = told.run(&["first-boot", "forget"]).ended(0).says("names every unnamed machine");
     let key = data["ssh_keys"]["ed25519_private"].as_str().unwrap();
     let _ = told.run(&["first-boot", "write", "tern-9", "--out", "again"]).ended(0);
     let again: serde_json::Value =
@@ -243,7 +250,7 @@ fn machines_without_a_name_report_in_and_are_given_one() {
     );
     told.0.write("zoisite.toml", named);
     for _ in 0..2 {
-        let refused = told.run(&["newcomers", "name", "heron"]).ended(2);
+        let refused = told.run(&["first-boot", "name", "heron"]).ended(2);
         let _ = refused.complains("heron has an SSH key or a word of its own already");
     }
 }
@@ -264,12 +271,12 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     file.push_str(&format!(
         "\n[first-boot]\nnetworks = {{ \"10.77.0.0/24\" = \"10.77.0.254\" }}\nkeys = [{key:?}, \"bea.pub\"]\n"
     ));
-    file = file.replace("[login]\n", "resolvers = [\"10.77.0.254\"]\n\n[login]\n");
+    file = file.replace("[login]\n", "name-servers = [\"10.77.0.254\"]\n\n[login]\n");
     lab_.place.write("bea.pub", format!("{KEY}\n"));
     lab_.place.write("zoisite.toml", &file);
     let out = lab_.place.path("seeds");
     let _ = lab_
-        .zoisite(&["first-boot", "write", "--as", "image", "--out", out.to_str().unwrap()])
+        .zoisite(&["first-boot", "write", "--format", "image", "--out", out.to_str().unwrap()])
         .ended(0);
     for host in MEMBERS {
         lab("seed", &[host, out.join(format!("{host}.iso")).to_str().unwrap()]);
@@ -289,7 +296,7 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
         lab_.zoisite(&["first-boot", "changes"]).ended(0).says("3 hosts heard what the file says");
     let _ = lab_.zoisite(&["raise"]).ended(0);
 
-    // Somebody leaves: told as they run. Nothing starts anew, and that key lets nobody in any more.
+    // Somebody leaves: told as they run. Nothing starts again, and that key lets nobody in any more.
     let boots =
         || MEMBERS.map(|host| lab_.on(host, "cat /proc/sys/kernel/random/boot_id").ended(0).stdout);
     let before = boots();
@@ -305,7 +312,7 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     let listed = lab_.on("heron", "cat /home/warden/.ssh/authorized_keys").ended(0);
     assert!(!listed.stdout.contains("ada") && listed.stdout.contains("lab"), "{listed:?}");
 
-    // Another route: each starts anew, back and well before the next goes; a kill in between is gone on from.
+    // Another route: each starts again, back and well before the next goes; a kill in between is gone on from.
     let routed = file
         .replace(", \"bea.pub\"]", "]")
         .replace("networks =", "routes = { \"192.168.0.0/16\" = \"10.77.0.253\" }\nnetworks =");
@@ -313,7 +320,7 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     let _ = lab_
         .zoisite(&["first-boot", "changes"])
         .ended(0)
-        .says("heron is told, and starts anew")
+        .says("heron is told, and starts again")
         .says("192.168.0.0/16");
     lab("off", &["ibis"]);
     let refused = lab_.zoisite(&["first-boot", "apply", "heron", "--yes"]).ended(4);
@@ -324,13 +331,13 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     let mut child = apply.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
     let mut said = std::io::BufReader::new(child.stderr.take().unwrap());
     let mut line = String::new();
-    while !line.contains("which starts anew") {
+    while !line.contains("which starts again") {
         line.clear();
         assert!(std::io::BufRead::read_line(&mut said, &mut line).unwrap() > 0, "it ended before");
     }
     child.kill().unwrap();
     child.wait().unwrap();
-    // It is about to start anew, does, or never heard of it: whichever it is, the next run goes on.
+    // It is about to start again, does, or never heard of it: whichever it is, the next run goes on.
     let (first, _) = line.strip_prefix("telling ").unwrap().split_once(',').unwrap();
     // What else is not well for a while is waited for too, before another one goes.
     let other = MEMBERS.iter().rev().find(|host| **host != first).unwrap();
@@ -351,38 +358,39 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
         .args(["-lf", lab_.folder.join("known_hosts").to_str().unwrap()])
         .output();
     assert_eq!(String::from_utf8_lossy(&key.unwrap().stdout).lines().count(), 3);
-    a_newcomer_is_found_named_and_joins(&lab_, &out);
+    a_unnamed_is_found_named_and_joins(&lab_, &out);
 }
 
 /// A machine of which only a card is known: it reports in through the cluster, gets its name, and joins.
-fn a_newcomer_is_found_named_and_joins(lab_: &Lab, out: &Path) {
+fn a_unnamed_is_found_named_and_joins(lab_: &Lab, out: &Path) {
     let file = lab_.place.read("zoisite.toml");
     let (before, after) = ("ibis = {", "tern-1 = \"10.77.0.21\"\nibis = {");
     lab_.place.write("lab.toml", file.replace(before, after));
     let all = lab_.place.path("lab.toml");
     lab_given("up", &[all.to_str().unwrap()], &[("ZOISITE_LAB_SEEDED", "tern-1")]);
     let write = |words: &[&str]| {
-        let words = [&["first-boot", "write", "--as", "image", "--out"], words].concat();
+        let words = [&["first-boot", "write", "--format", "image", "--out"], words].concat();
         let _ = lab_.zoisite(&words).ended(0);
     };
     // The lab forgot whom it knew.
     write(&[out.to_str().unwrap()]);
-    let card = lab("newcomer", &["tern-1"]);
-    let listed = file.replace("\nnetworks =", &format!("\nnewcomers = [\"{card}\"]\nnetworks ="));
+    let card = lab("unnamed", &["tern-1"]);
+    let listed = file.replace("\nnetworks =", &format!("\nunnamed = [\"{card}\"]\nnetworks ="));
     lab_.place.write("zoisite.toml", &listed);
-    // From then on there is a place for its letter.
+    // From then on there is a place for its report.
     let _ = lab_.zoisite(&["raise"]).ended(0);
-    write(&[out.to_str().unwrap(), "--newcomers"]);
+    write(&[out.to_str().unwrap(), "--unnamed"]);
     let image = out.join(format!("mac-{}.iso", card.replace(':', "")));
     lab("seed", &["tern-1", image.to_str().unwrap()]);
-    until("a newcomer to report in", 300, || {
-        lab_.zoisite(&["letters", "fetch"]).stderr.contains("reported in")
+    until("an unnamed machine to report in", 300, || {
+        lab_.zoisite(&["reports", "fetch"]).stderr.contains("reported in")
     });
     let offer = format!("NAME = {{ address = \"10.77.0.21\", mac = \"{card}\" }}");
-    let _ = lab_.zoisite(&["newcomers"]).ended(0).says("10.77.0.21 (leased)").says(&offer);
+    let _ =
+        lab_.zoisite(&["first-boot", "unnamed"]).ended(0).says("10.77.0.21 (leased)").says(&offer);
     let named = offer.replace("NAME", "tern-1").replace(" }", ", interface = \"host0\" }");
     lab_.place.write("zoisite.toml", listed.replace(before, &format!("{named}\n{before}")));
-    let _ = lab_.zoisite(&["newcomers", "name"]).ended(0).says("first-boot apply tern-1");
+    let _ = lab_.zoisite(&["first-boot", "name"]).ended(0).says("first-boot apply tern-1");
     let tokens = lab_.zoisite(&["tokens", "--json"]).ended(0).json().to_string();
     assert!(!tokens.contains("usable"), "{tokens}");
     // Known from the first contact on, and told its name, which it has when it is back.

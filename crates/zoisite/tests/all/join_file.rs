@@ -1,4 +1,4 @@
-//! Hosts that nobody dials: join files that are carried there, and letters that come back.
+//! Offline hosts: join files that are carried there, and reports that come back.
 
 use std::fs;
 use std::path::PathBuf;
@@ -15,13 +15,13 @@ impl Carried {
     fn new() -> Self {
         let place = Place::saltmarsh();
         let file = place.read("zoisite.toml");
-        let own = "tern-5 = { address = \"10.77.0.105\", out-of-reach = true }";
+        let own = "tern-5 = { address = \"10.77.0.105\", offline = true }";
         let file = file.replace("\n\n[etcd]", &format!("\n{own}\n\n[etcd]"));
-        assert!(file.contains("out-of-reach"), "{file}");
+        assert!(file.contains("offline"), "{file}");
         place.write("zoisite.toml", file);
         let carried = Self(place);
-        let _ = carried.zoisite(&["join-file", "write", "--look", "--out", "stick"]).ended(0);
-        let word = carried.zoisite(&["join-file", "word", "tern-5"]).ended(0).stdout;
+        let _ = carried.zoisite(&["join-file", "write", "--inspect", "--out", "stick"]).ended(0);
+        let word = carried.zoisite(&["join-file", "passphrase", "tern-5"]).ended(0).stdout;
         carried.0.write("word", word);
         carried
     }
@@ -39,34 +39,34 @@ impl Carried {
     }
 
     fn here(&self, file: &str) -> Done {
-        self.run(file, &["--here", "--letter", self.0.path("letter").to_str().unwrap()])
+        self.run(file, &["--here", "--report", self.0.path("report").to_str().unwrap()])
     }
 }
 
 #[test]
-fn a_host_tells_what_it_is_like_and_only_its_own_newest_letter_counts() {
+fn a_host_tells_what_it_is_like_and_only_its_own_newest_report_counts() {
     let carried = Carried::new();
-    let _ = carried.zoisite(&["survey", "tern-5"]).ended(2).complains("no letter has told yet");
+    let _ = carried.zoisite(&["survey", "tern-5"]).ended(2).complains("no report has told yet");
     let _ = carried.here("stick/tern-5.join").ended(0).says("looks at itself");
-    let first = carried.0.read("letter");
-    let _ = carried.zoisite(&["letters", "read", "letter"]).says("tern-5").says("booted");
-    let _ = carried.zoisite(&["letters", "read", "letter"]).complains("was taken in before");
+    let first = carried.0.read("report");
+    let _ = carried.zoisite(&["reports", "read", "report"]).says("tern-5").says("booted");
+    let _ = carried.zoisite(&["reports", "read", "report"]).complains("was taken in before");
     let _ = carried.here("stick/tern-5.join").ended(0);
-    let _ = carried.zoisite(&["letters", "read", "letter"]).says("1 wrote back");
+    let _ = carried.zoisite(&["reports", "read", "report"]).says("1 wrote back");
     // What was altered, is old, or was cut is refused, and everything that is wrong is told at once.
     carried.0.write("old", &first);
-    carried.0.write("forged", carried.0.read("letter").replace("outcome looked", "outcome done"));
+    carried.0.write("forged", carried.0.read("report").replace("outcome looked", "outcome done"));
     carried.0.write("cut", &first[..first.len() / 2]);
     carried.0.write("other", "The tide is out.\n");
     let _ = carried
-        .zoisite(&["letters", "read", "old", "forged", "cut", "other"])
+        .zoisite(&["reports", "read", "old", "forged", "cut", "other"])
         .ended(2)
         .complains("old: it is older than the last one of tern-5: number 1 after 2")
         .complains("forged: its seal does not hold")
         .complains("cut: it is cut")
-        .complains("other: it is no letter of a host");
+        .complains("other: it is no report of a host");
     // What it is like is known as of a host that was surveyed, and judged so.
-    let _ = carried.zoisite(&["survey", "tern-5"]).says("by its letter of").says("interface");
+    let _ = carried.zoisite(&["survey", "tern-5"]).says("by its report of").says("interface");
     let known = carried.zoisite(&["survey", "tern-5", "--json"]).json();
     assert!(known["hosts"]["tern-5"]["cores"].as_u64().unwrap() > 0, "{known:#}");
     assert_eq!(known["hosts"]["tern-5"]["clock"], serde_json::Value::Null);
@@ -77,14 +77,14 @@ fn a_host_tells_what_it_is_like_and_only_its_own_newest_letter_counts() {
     };
     // No machine that runs this has that address.
     assert!(codes(&known).contains(&"address-missing".to_owned()), "{known:#}");
-    let told = carried.zoisite(&["letters", "--json"]).ended(0).json();
+    let told = carried.zoisite(&["reports", "--json"]).ended(0).json();
     assert_eq!(codes(&told), codes(&known));
-    let letter = &told["letters"][0]["carried"]["letter"];
-    assert_eq!((&letter["count"], &letter["outcome"]), (&2.into(), &"looked".into()), "{told:#}");
+    let report = &told["reports"][0]["carried"]["report"];
+    assert_eq!((&report["count"], &report["outcome"]), (&2.into(), &"looked".into()), "{told:#}");
     // Another cluster's is none of this one's.
     let other = Carried::new();
     let _ = other
-        .zoisite(&["letters", "read", carried.0.path("letter").to_str().unwrap()])
+        .zoisite(&["reports", "read", carried.0.path("report").to_str().unwrap()])
         .ended(2)
         .complains("it is of another cluster");
 }
@@ -126,7 +126,7 @@ fn a_file_that_was_altered_cut_ended_or_is_for_another_host_does_nothing() {
     let _ =
         carried.here("stick/tern-5.join").ended(1).says("the word does not open this join file");
     // As a person may type it.
-    let word = carried.zoisite(&["join-file", "word", "tern-5"]).ended(0).stdout;
+    let word = carried.zoisite(&["join-file", "passphrase", "tern-5"]).ended(0).stdout;
     carried.0.write("word", word.trim().replace('-', " ").to_uppercase());
     let _ = carried.here("stick/tern-5.join").ended(0);
     // One that is older than what was done last is not carried out.
@@ -185,11 +185,13 @@ fn nothing_secret_is_for_others_to_read_and_who_is_dialled_gets_no_file() {
         assert!(!file.ends_with(".join") || mode & 0o077 == 0, "{file} {mode:o}");
     }
     let _ = carried
-        .zoisite(&["join-file", "write", "--look", "heron", "--out", "stick"])
+        .zoisite(&["join-file", "write", "--inspect", "heron", "--out", "stick"])
         .ended(2)
         .complains("heron can be dialled");
-    let _ =
-        carried.zoisite(&["join-file", "word", "heron"]).ended(2).complains("heron has no word");
+    let _ = carried
+        .zoisite(&["join-file", "passphrase", "heron"])
+        .ended(2)
+        .complains("heron has no word");
     for words in [&["login", "tern-5"][..], &["first-boot", "changes", "tern-5"]] {
         let _ = carried.zoisite(words).ended(2).complains("tern-5 is out of reach");
     }
@@ -201,7 +203,7 @@ fn nothing_secret_is_for_others_to_read_and_who_is_dialled_gets_no_file() {
         "zoisite.toml",
         file.replace(
             "heron = \"10.77.0.11\"",
-            "heron = { address = \"10.77.0.11\", out-of-reach = true }",
+            "heron = { address = \"10.77.0.11\", offline = true }",
         ),
     );
     let _ = carried.zoisite(&["check"]).ended(3).says("heron is out of reach, and etcd member");
@@ -242,7 +244,7 @@ fn a_machine_is_told_its_word_at_its_first_boot_and_nobody_else_reads_it() {
 }
 
 /// A machine that never booted is told its word at its first boot, fetches its join file and its programs from a web server,
-/// and leaves its letters with the cluster: nobody ever logs in to it.
+/// and leaves its reports with the cluster: nobody ever logs in to it.
 fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
     let key = lab.folder.join("key.pub");
     let table = format!(
@@ -259,8 +261,17 @@ fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
     let mut served = Command::new("busybox");
     served.args(["httpd", "-f", "-p", "10.77.0.254:8081", "-h"]).arg(lab.place.path("web"));
     let mut served = served.spawn().unwrap();
-    let told =
-        ["first-boot", "write", "tern-2", "--as", "image", "--join-from", web, "--out", "seeds"];
+    let told = [
+        "first-boot",
+        "write",
+        "tern-2",
+        "--format",
+        "image",
+        "--join-from",
+        web,
+        "--out",
+        "seeds",
+    ];
     let _ = lab.zoisite(&told).ended(0);
     crate::common::lab::lab(
         "seed",
@@ -269,23 +280,23 @@ fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
     let mut asked = false;
     until("a machine that was told at its first boot to be Ready", 450, || {
         let _ = lab.zoisite(&["raise"]).ended(0);
-        let _ = lab.zoisite(&["letters", "fetch"]);
-        let told = lab.zoisite(&["letters", "--json"]).ended(0).json();
-        let carried = &told["letters"][1]["carried"];
-        let letter = &carried["letter"];
+        let _ = lab.zoisite(&["reports", "fetch"]);
+        let told = lab.zoisite(&["reports", "--json"]).ended(0).json();
+        let carried = &told["reports"][1]["carried"];
+        let report = &carried["report"];
         // What was signed for the key that it made it fetches by itself.
-        if letter["outcome"] == "asked" && letter["number"] == carried["number"] {
+        if report["outcome"] == "asked" && report["number"] == carried["number"] {
             let _ = lab.zoisite(&write).ended(0);
             asked = true;
         }
-        let stages = letter["stages"].as_array().cloned();
+        let stages = report["stages"].as_array().cloned();
         let last = stages.and_then(|stages| stages.last().cloned()).unwrap_or_default();
         last["stage"] == "Ready" && last["passed"] == true
     });
     assert!(asked, "it made a key");
     served.kill().unwrap();
     served.wait().unwrap();
-    let _ = lab.zoisite(&["status"]).ended(0).says("tern-2 is out of reach: its letter of");
+    let _ = lab.zoisite(&["status"]).ended(0).says("tern-2 is out of reach: its report of");
     let _ = lab.on("tern-2", "cat /run/issue.d/zoisite.issue").ended(0).says("Ready");
     let unit = "systemctl show zoisite-join -p Result --value; ls -d /run/zoisite/join.??????";
     let _ = lab.on("tern-2", unit).ended(2).says("success");
@@ -297,11 +308,11 @@ fn carry(lab: &Lab, stick: &str) {
     let _ = Done::of(Command::new("cp").arg("-r").arg(lab.place.path(stick)).arg(&to)).ended(0);
 }
 
-/// Brings the letter back, and gives it to the program.
+/// Brings the report back, and gives it to the program.
 fn bring_back(lab: &Lab, stick: &str) -> Done {
-    let letter = lab_root(lab, "tern-1").join("root").join(stick).join("tern-1.letter");
-    fs::copy(letter, lab.place.path("tern-1.letter")).unwrap();
-    lab.zoisite(&["letters", "read", "tern-1.letter"])
+    let report = lab_root(lab, "tern-1").join("root").join(stick).join("tern-1.report");
+    fs::copy(report, lab.place.path("tern-1.report")).unwrap();
+    lab.zoisite(&["reports", "read", "tern-1.report"])
 }
 
 /// Runs the join file on its host, and kills it with all that it started once it has told so many things that it does.
@@ -339,7 +350,7 @@ fn joins_while_raises_sign(lab: &Lab) {
 
 /// The next stage of the replacement of the cluster's authority: it waits for the host, which is brought to it by hand.
 fn brought_to_the_next_stage(lab: &Lab) {
-    let replace = ["pki", "replace", "cluster"];
+    let replace = ["pki", "rotate", "cluster"];
     let held = lab.zoisite(&replace).ended(3);
     let _ = held.complains("tern-1 told nothing yet of having been brought to it");
     let mut ended = Some(3);
@@ -347,7 +358,7 @@ fn brought_to_the_next_stage(lab: &Lab) {
         let _ = lab.zoisite(&["join-file", "write", "--out", "stick"]).ended(0);
         carry(lab, "stick");
         ended = carried_out_while_raises(lab, 3);
-        // What it asks for is signed as its letter is taken in.
+        // What it asks for is signed as its report is taken in.
         let _ = bring_back(lab, "stick").ended(0);
         if ended == Some(0) {
             break;
@@ -357,7 +368,7 @@ fn brought_to_the_next_stage(lab: &Lab) {
     let _ = lab.zoisite(&replace).ended(0);
 }
 
-/// A machine at home, where the others are in an office: nobody dials it, and its router lets nobody in. Its letter tells the key by which the mesh lets it in.
+/// A machine at home, where the others are in an office: nobody dials it, and its router lets nobody in. Its report tells the key by which the mesh lets it in.
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_worker_behind_a_router_joins_through_the_mesh_without_being_dialled() {
@@ -365,7 +376,7 @@ fn a_worker_behind_a_router_joins_through_the_mesh_without_being_dialled() {
     let _ = lab.zoisite(&["raise"]).ended(0);
     let _ = lab.zoisite(&["mesh"]).ended(3).says("the key of tern-1 is not known yet");
     let _ = lab.zoisite(&["join-file", "write", "--like", "heron", "--out", "stick"]).ended(0);
-    let word = lab.zoisite(&["join-file", "word", "tern-1"]).ended(0).stdout;
+    let word = lab.zoisite(&["join-file", "passphrase", "tern-1"]).ended(0).stdout;
     fs::write(lab_root(&lab, "tern-1").join("root/word"), word).unwrap();
     carry(&lab, "stick");
     // Nobody knows its key yet, and it says so, at its own screen too.
@@ -383,7 +394,7 @@ fn a_worker_behind_a_router_joins_through_the_mesh_without_being_dialled() {
     let again = bring_back(&lab, "stick").ended(0);
     let _ = again.complains("taken in before");
     // Its key is known here, and others have not been told it yet: what it sends is heard, and not answered.
-    let knocks = lab.zoisite(&["joining", "tern-1", "--listen", "20"]).ended(3);
+    let knocks = lab.zoisite(&["status", "joining", "tern-1", "--listen", "20"]).ended(3);
     let _ = knocks
         .says("nobody met it by its key")
         .says("10.77.9.2 knocks with a key that nobody knows");
@@ -394,18 +405,18 @@ fn a_worker_behind_a_router_joins_through_the_mesh_without_being_dialled() {
     let stands = "cat $(find / -xdev -path /proc -prune -o -path '*kube-proxy*/tls.key' -print)";
     let stands = lab.on("tern-1", &stands.replace('\'', "\"")).ended(0).stdout;
     assert!(stands.contains(own.trim()), "it is the one that it made");
-    let _ = lab.zoisite(&["letters", "fetch"]).ended(0).says("its node is Ready");
-    let told = lab.zoisite(&["letters", "--json"]).ended(0).json();
-    let letter = &told["letters"][0]["carried"]["letter"];
-    assert_eq!(letter["differs"], serde_json::json!([]), "{letter:#}");
+    let _ = lab.zoisite(&["reports", "fetch"]).ended(0).says("its node is Ready");
+    let told = lab.zoisite(&["reports", "--json"]).ended(0).json();
+    let report = &told["reports"][0]["carried"]["report"];
+    assert_eq!(report["differs"], serde_json::json!([]), "{report:#}");
     let _ = lab.zoisite(&["mesh"]).ended(0).says("heron – tern-1").says("1 of 1 pair meet");
     let _ = lab.zoisite(&["verify"]).ended(0).says("tern-1 → heron");
-    // The office goes on at its own addresses, and it alone has the stable address to move.
+    // The office goes on at its own addresses, and it alone has the API endpoint to move.
     let _ = lab.on("heron", "ip route get 10.99.0.101").ended(0).says("src 10.77.1.11");
     let _ = lab.on("tern-1", "ip route get 10.77.1.11").ended(0).says("src 10.99.0.101");
     let _ = lab.on("tern-1", "ip address show zoisite-mesh").ended(0).says("10.77.1.5/32");
     let _ = lab
-        .on("heron", "systemctl is-active zoisite-address && ! test -e /etc/zoisite/balancer")
+        .on("heron", "systemctl is-active zoisite-address && ! test -e /etc/zoisite/load-balancer")
         .ended(0);
     let _ = lab.on("tern-1", "test ! -e /etc/zoisite/address").ended(0);
     let _ = lab.zoisite(&["status"]).ended(0).says("heron");
@@ -440,17 +451,20 @@ fn a_worker_behind_a_router_joins_through_the_mesh_without_being_dialled() {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() {
-    let lab = Lab::of_seeded("out-of-reach", 3, "tern-2");
+    let lab = Lab::of_seeded("offline", 3, "tern-2");
     let _ = lab.zoisite(&["raise"]).ended(0);
-    let _ = lab.zoisite(&["joining", "tern-1", "--listen", "0"]).ended(3).says("no token was made");
+    let _ = lab
+        .zoisite(&["status", "joining", "tern-1", "--listen", "0"])
+        .ended(3)
+        .says("no token was made");
 
     // It tells what it is like.
     let write = |words: &[&str], out: &str| {
         let words = [&["join-file", "write", "tern-1"], words, &["--out", out]].concat();
         lab.zoisite(&words)
     };
-    let _ = write(&["--look"], "look").ended(0);
-    let word = lab.zoisite(&["join-file", "word", "tern-1"]).ended(0).stdout;
+    let _ = write(&["--inspect"], "look").ended(0);
+    let word = lab.zoisite(&["join-file", "passphrase", "tern-1"]).ended(0).stdout;
     fs::write(lab_root(&lab, "tern-1").join("root/word"), word).unwrap();
     carry(&lab, "look");
     let _ = lab.on("tern-1", "sh /root/look/tern-1.join --word /root/word").ended(0);
@@ -463,7 +477,7 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     carry(&lab, "stick");
     let asks = lab.on("tern-1", "sh /root/stick/tern-1.join --word /root/word --wait 20");
     let _ = asks.ended(3).says("asks for them to be signed").says("is with the cluster");
-    let _ = lab.zoisite(&["letters", "fetch"]).ended(0).complains("they are signed: kube-proxy");
+    let _ = lab.zoisite(&["reports", "fetch"]).ended(0).complains("they are signed: kube-proxy");
 
     // It is put right and joins. Cut at some places on the way, it goes on.
     let _ = write(&["--with-components"], "stick").ended(0).says("zoisite raise signs");
@@ -477,14 +491,14 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
         .ended(3)
         .says("signed: its request waits");
     let _ = bring_back(&lab, "stick").ended(0).says("the cluster knows its token");
-    let _ = lab.zoisite(&["joining", "tern-1", "--listen", "0"]).ended(3).says("waits");
+    let _ = lab.zoisite(&["status", "joining", "tern-1", "--listen", "0"]).ended(3).says("waits");
     joins_while_raises_sign(&lab);
     let _ = bring_back(&lab, "stick").ended(0).says("its node is Ready").says("done");
-    let told = lab.zoisite(&["letters", "--json"]).ended(0).json();
-    let letter = &told["letters"][0]["carried"]["letter"];
-    assert_eq!(letter["differs"], serde_json::json!([]), "{letter:#}");
-    let _ = lab.zoisite(&["status"]).ended(0).says("tern-1 is out of reach: its letter of");
-    let _ = lab.zoisite(&["letters", "fetch"]).complains("was taken in before");
+    let told = lab.zoisite(&["reports", "--json"]).ended(0).json();
+    let report = &told["reports"][0]["carried"]["report"];
+    assert_eq!(report["differs"], serde_json::json!([]), "{report:#}");
+    let _ = lab.zoisite(&["status"]).ended(0).says("tern-1 is out of reach: its report of");
+    let _ = lab.zoisite(&["reports", "fetch"]).complains("was taken in before");
     let _ = lab.zoisite(&["verify"]).ended(0);
     let _ = lab.zoisite(&["raise"]).ended(0);
     let _ = lab.zoisite(&["raise"]).ended(0).says("nothing differs");
@@ -495,7 +509,7 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     let _ = again.says("nothing is done again");
     let _ = lab.on("tern-1", "sh /root/look/tern-1.join --word /root/word").ended(1).says("older");
 
-    // A change is another file; what is touched starts anew, and no more.
+    // A change is another file; what is touched starts again, and no more.
     let file = lab.place.read("zoisite.toml");
     lab.place.write(
         "zoisite.toml",
@@ -516,7 +530,7 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     pods_on_windows_are_reached_through_the_overlay(&lab);
 
     // And it is taken back the same way.
-    let _ = write(&["--take-back"], "back").ended(0);
+    let _ = write(&["--uninstall"], "back").ended(0);
     carry(&lab, "back");
     let _ = lab.on("tern-1", "sh /root/back/tern-1.join --word /root/word").ended(0);
     let _ = lab
@@ -526,10 +540,10 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
 }
 
 /// Where a worker runs Windows, its pods are reached through the overlay: its end is played by an interface of this machine,
-/// as Windows would set it up, and its letter is written here. Windows itself runs nowhere here.
+/// as Windows would set it up, and its report is written here. Windows itself runs nowhere here.
 fn pods_on_windows_are_reached_through_the_overlay(lab: &Lab) {
     let before = lab.place.read("zoisite.toml");
-    let own = "tern-9 = { address = \"10.77.0.109\", out-of-reach = true, windows = \"2022\" }";
+    let own = "tern-9 = { address = \"10.77.0.109\", offline = true, windows = \"2022\" }";
     let file = before
         .replace("[hosts]\n", &format!("[hosts]\n{own}\n"))
         .replace("[network]\n", "[network]\nwindows-pods = \"10.93.0.0/16\"\n")
@@ -540,17 +554,17 @@ fn pods_on_windows_are_reached_through_the_overlay(lab: &Lab) {
         .replace("sandbox = \"pause.tar\"\n", "")
         .replace("keys-made = \"on-hosts\"", "keys-made = \"here\"");
     lab.place.write("zoisite.toml", file);
-    let look = ["join-file", "write", "tern-9", "--look", "--out", "windows"];
+    let look = ["join-file", "write", "tern-9", "--inspect", "--out", "windows"];
     let _ = lab.zoisite(&look).ended(0);
     let text = lab.place.read("windows/tern-9.ps1");
     let told = |key: &str| {
         let line = text.lines().find_map(|line| line.trim().strip_prefix(&format!("{key} = ")));
         line.unwrap().trim_matches('\'').to_owned()
     };
-    let word = lab.zoisite(&["join-file", "word", "tern-9"]).ended(0).stdout;
+    let word = lab.zoisite(&["join-file", "passphrase", "tern-9"]).ended(0).stdout;
     let mac = "00:15:5d:00:00:09";
-    let letter = format!(
-        "Zoisite letter, form 1\nhost tern-9\ncluster {}\nnumber {}\ncount 1\nat {}\noutcome looked\n#-- said\n#-- stands\n\
+    let report = format!(
+        "Zoisite report, form 1\nhost tern-9\ncluster {}\nnumber {}\ncount 1\nat {}\noutcome looked\n#-- said\n#-- stands\n\
          #-- looked\n@\tmachine\t0123456789abcdef0123456789abcdef\n@\tos\twindows 10.0.20348\n@\tarch\tx86_64\n@\tinit\twindows\n\
          @\toverlay\t{mac}\n@\tend\n#-- surveyed\n@\tos\twindows 10.0.20348\n\
          @\taddress\t2: Ethernet    inet 10.77.0.109/24 scope global\n@\tend\n#-- end\n",
@@ -568,9 +582,9 @@ fn pods_on_windows_are_reached_through_the_overlay(lab: &Lab) {
     };
     let plain: String = word.trim().replace('-', "");
     let plain: String = plain.bytes().map(|octet| format!("{octet:02x}")).collect();
-    let seal = hmac(&hmac(&plain, "zoisite letter of tern-9"), &letter);
-    lab.place.write("windows.letter", format!("{letter}seal {seal}\n"));
-    let _ = lab.zoisite(&["letters", "read", "windows.letter"]).ended(0);
+    let seal = hmac(&hmac(&plain, "zoisite report of tern-9"), &report);
+    lab.place.write("windows.report", format!("{report}seal {seal}\n"));
+    let _ = lab.zoisite(&["reports", "read", "windows.report"]).ended(0);
     let _ = lab.zoisite(&["raise"]).ended(0);
     let _ = lab.on("heron", "ip route show 10.93.0.0/24").ended(0).says("dst 10.77.0.109");
 

@@ -7,7 +7,7 @@ use crate::common::lab::{Lab, MEMBERS, lab, lab_root, project};
 use crate::common::waits::{patience, until};
 use crate::common::{Done, Place};
 use zoisite_core::cluster::Vrrp;
-use zoisite_core::drill::{By, Drill, Kind, lose_script, mend_script, watch_script};
+use zoisite_core::drill::{By, Drill, Kind, fix_script, lose_script, watch_script};
 use zoisite_core::first_boot::Way;
 use zoisite_core::holdings::{HostHoldings, NodePaths};
 use zoisite_core::item::{
@@ -84,7 +84,7 @@ fn one_member_off_reading_and_writing_go_on_and_it_heals_without_a_hand() {
     // Cut off instead of off.
     lab("cut", &["ibis"]);
     lab_.write("heron", "tide", "high");
-    lab("mend", &[]);
+    lab("fix", &[]);
     lab_.until_well();
     let _ = lab_.etcdctl("ibis", "get tide --print-value-only").ended(0).says("high");
 }
@@ -96,7 +96,7 @@ fn killed_at_many_points_the_next_raise_converges() {
     // As each of these has begun: before anything is put there, on the way, while members start, at the last proof.
     let events = [
         "\"command\":\"raise\"",
-        "\"step\":\"leg\"",
+        "\"step\":\"stage\"",
         "heron/etcd-components",
         "egret/etcd-components",
         "ibis/etcd-configure",
@@ -162,7 +162,7 @@ fn what_is_changed_by_hand_is_shown_and_put_right_one_member_at_a_time() {
 
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
-fn every_host_at_fault_is_reported_at_once_and_after_mending_it_goes_on() {
+fn every_host_at_fault_is_reported_at_once_and_after_fixing_it_goes_on() {
     let lab = Lab::fresh();
     let _ = lab.on("heron", "mv /home/warden/.ssh/authorized_keys /root/").ended(0);
     let _ = lab
@@ -178,7 +178,7 @@ fn every_host_at_fault_is_reported_at_once_and_after_mending_it_goes_on() {
         .complains("sudo")
         .complains("ibis: surveying the host before anything is put on it failed")
         .complains("the file system of etcd is nearly full");
-    assert_eq!(done.stderr.matches("  mend ").count(), 3, "{done:?}");
+    assert_eq!(done.stderr.matches("  fix ").count(), 3, "{done:?}");
 
     let root = |host: &str, path: &str| lab_root(&lab, host).join(path);
     std::fs::rename(root("egret", "root/warden"), root("egret", "etc/sudoers.d/warden")).unwrap();
@@ -231,11 +231,11 @@ fn members_that_cannot_reach_their_peers_say_so_and_join_when_they_can() {
     let lab_ = Lab::fresh();
     lab("cut", &["heron", "2380"]);
     let _ = lab_
-        .zoisite(&["raise", "--patience", &patience(25)])
+        .zoisite(&["raise", "--timeout", &patience(25)])
         .ended(1)
         .complains("heron: waiting for zoisite-etcd.service failed")
         .complains("the member does not reach its peers");
-    lab("mend", &[]);
+    lab("fix", &[]);
     lab_.must_converge();
 }
 
@@ -261,7 +261,7 @@ fn a_wrong_setting_a_taken_port_and_a_wrong_checksum_are_diagnosed() {
     let _ =
         lab.on("ibis", &format!("systemd-run -q --unit lurker sh -c \"{lurk} {socat}\"")).ended(0);
     let _ = lab
-        .zoisite(&["raise", "--patience", &patience(25)])
+        .zoisite(&["raise", "--timeout", &patience(25)])
         .ended(1)
         .complains("ibis: waiting for zoisite-etcd.service failed")
         .complains("another process holds the port");
@@ -280,7 +280,7 @@ fn a_wrong_setting_a_taken_port_and_a_wrong_checksum_are_diagnosed() {
         text.replace("heartbeat-interval = 500", "heartbeat-interval = \"fast\""),
     );
     let _ = lab
-        .zoisite(&["raise", "--patience", &patience(40)])
+        .zoisite(&["raise", "--timeout", &patience(40)])
         .ended(1)
         .complains("heron: waiting for zoisite-etcd.service failed")
         .complains("a setting is wrong");
@@ -489,7 +489,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     // And those that only look, or serve ports for a trial.
     let cluster = zoisite_core::cluster::read(&lab.place.read("zoisite.toml")).cluster.unwrap();
     let heron = &cluster.hosts[0];
-    let floats = std::fs::read_to_string(project().join("lab/clusters/floating.toml")).unwrap();
+    let floats = std::fs::read_to_string(project().join("lab/clusters/virtual-ip.toml")).unwrap();
     let floats = zoisite_core::cluster::read(&floats).cluster.unwrap();
     let mut holdings = HostHoldings::new(&heron.name);
     holdings.items.extend([
@@ -516,14 +516,14 @@ fn scripts_for_hosts_are_clean_posix_shell() {
     holdings.needs.extend(["runtime", "plugins"]);
     holdings.names.push("api.saltmarsh.example".into());
     let ports = [(heron.address, 2380)];
-    let stable_end = &cluster.control_plane.address;
-    let stable = std::slice::from_ref(stable_end);
+    let api_end = &cluster.control_plane.endpoint;
+    let stable = std::slice::from_ref(api_end);
     let drill = |kind, by| Drill { kind, host: heron.name.clone(), from: None, by, seconds: 20 };
     let other = "10.77.0.12".parse().unwrap();
     let gone = [("warden".to_owned(), "ssh-ed25519 AAAA".to_owned())];
     let looking = [
         zoisite_core::script::observe(&holdings, Depth::Quick),
-        zoisite_core::script::take_back_script(&heron.name, 1),
+        zoisite_core::script::uninstall_script(&heron.name, 1),
         zoisite_core::script::notes_script(&heron.name),
         zoisite_core::script::keep_rules_script(&heron.name, 1),
         zoisite_core::script::offer_script(&heron.name, heron.address, "ab", "/x"),
@@ -541,7 +541,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         zoisite_core::paths::probe_script(&heron.name, &[(heron.address, 2380, Some("word"))]),
         zoisite_core::paths::end_script(&heron.name),
         zoisite_core::paths::keep_datagrams_script(&heron.name, 51820),
-        zoisite_core::paths::send_datagrams_script(&heron.name, "word", &[stable_end]),
+        zoisite_core::paths::send_datagrams_script(&heron.name, "word", &[api_end]),
         zoisite_core::paths::arrived_script(&heron.name, "word"),
         hear_script(&heron.name, heron.address, &[other], Vrrp::Multicast),
         advertise_script(&heron.name, heron.address, &[other], Vrrp::Unicast),
@@ -549,7 +549,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         lose_script(&cluster, &drill(Kind::Holder, By::Cut), 1),
         lose_script(&cluster, &drill(Kind::Leader, By::Stop), 1),
         lose_script(&cluster, &drill(Kind::Worker, By::Reboot), 1),
-        mend_script(&heron.name, 1),
+        fix_script(&heron.name, 1),
         watch_script(&heron.name, 9, Some(heron.address), stable),
         zoisite_core::snapshot::begin_trial_script(&heron.name, 1),
         zoisite_core::snapshot::trial_script(&heron.name, 1),
@@ -559,16 +559,16 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         zoisite_core::login::look_around(),
         zoisite_core::login::rule_script("warden"),
     ];
-    // What is carried to hosts that nobody dials.
+    // What is carried to offline hosts.
     let known = zoisite_core::cluster::read(
-        &std::fs::read_to_string(project().join("lab/clusters/out-of-reach.toml")).unwrap(),
+        &std::fs::read_to_string(project().join("lab/clusters/offline.toml")).unwrap(),
     );
     let known = known.cluster.unwrap();
-    let host = known.out_of_reach().next().unwrap();
+    let host = known.offline().next().unwrap();
     let made = jiff::Timestamp::UNIX_EPOCH;
-    let to = Addressed { cluster: &known, identity: "ab", host, number: 1, made, ends: made };
+    let to = Addressed { cluster: &known, identity: "ab", host, number: 1, made, expires: made };
     let mut joins = HostHoldings::new(&host.name);
-    joins.node = Some(NodePaths { client: "/x".into(), signed_by: None, stable_name: None });
+    joins.node = Some(NodePaths { client: "/x".into(), signed_by: None, api_name: None });
     let (sequence, word) = (Sequence::default(), make_word([7; 25]));
     let errand = Errand::Join { sequence: &sequence, arch: "amd64", from: None, by: None };
     let mut carried: Vec<String> = join_file::scripts(to, errand, &joins, KeyText::Masked)

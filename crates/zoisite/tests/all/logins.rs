@@ -135,11 +135,12 @@ fn hosts_as_they_come_are_opened_by_one_command_and_closed_again() {
     // Keys that nobody accepted.
     let stops = bare.stops(3);
     assert_eq!(stops["heron"]["stage"], "host-key", "{stops:#}");
-    let _ = bare.zoisite(&["open"]).ended(4).complains("not accepted, and nothing was done");
+    let _ =
+        bare.zoisite(&["login", "setup"]).ended(4).complains("not accepted, and nothing was done");
     assert!(!bare.lab.place.path("known_hosts").exists());
 
     // They are shown; then the password is wrong: it is tried on one host, once.
-    let mut terminal = Terminal::of(&bare.command(&["open"]));
+    let mut terminal = Terminal::of(&bare.command(&["login", "setup"]));
     terminal.until("Is each of these keys the host's own?");
     assert!(terminal.shown().contains("SHA256:"), "{}", terminal.shown());
     terminal.press("y\n");
@@ -158,21 +159,21 @@ fn hosts_as_they_come_are_opened_by_one_command_and_closed_again() {
     assert!(cause.contains("/etc/sudoers.d/zz-staff"), "{cause}");
 
     // The right one. What is printed to be done is what is typed.
-    let mend = stops["egret"]["trouble"]["mend"].as_str().unwrap();
-    assert!(mend.starts_with("zoisite open egret "), "{mend}");
-    let mut terminal = Terminal::of(&bare.command(&["open", "egret", "heron"]));
+    let fix = stops["egret"]["trouble"]["fix"].as_str().unwrap();
+    assert!(fix.starts_with("zoisite login setup egret "), "{fix}");
+    let mut terminal = Terminal::of(&bare.command(&["login", "setup", "egret", "heron"]));
     terminal.until("password on ");
     terminal.press("high-tide\n");
     assert_eq!(terminal.status(), 0, "{}", terminal.shown());
     assert!(!terminal.shown().contains("high-tide"));
-    let mut terminal = Terminal::of(&bare.command(&["open"]));
+    let mut terminal = Terminal::of(&bare.command(&["login", "setup"]));
     terminal.until("password on ibis");
     terminal.press("high-tide\n");
     assert_eq!(terminal.status(), 0, "{}", terminal.shown());
     let said = bare.zoisite(&["login"]).ended(0).says("all 3 hosts let you in, as root");
     assert!(said.stdout.contains("keeper"), "{}", said.stdout);
     // Whoever is in already is left alone.
-    let _ = bare.zoisite(&["open"]).ended(0).says("There was nothing to open.");
+    let _ = bare.zoisite(&["login", "setup"]).ended(0).says("There was nothing to open.");
     assert_eq!(bare.root("heron", "wc -l </home/warden/.ssh/authorized_keys").stdout.trim(), "1");
     let _ = bare.root("heron", "chmod 0440 /etc/sudoers.d/sudo; visudo -c").ended(0);
     // The password is nowhere.
@@ -188,13 +189,14 @@ fn hosts_as_they_come_are_opened_by_one_command_and_closed_again() {
     let _ = bare.root("egret", "rm /etc/ssh/ssh_host_ed25519_key* && ssh-keygen -q -t ed25519 -N '' -f /etc/ssh/ssh_host_ed25519_key && systemctl restart ssh");
     let stops = bare.stops(4);
     assert_eq!(stops["egret"]["stage"], "host-key", "{stops:#}");
-    let mend = stops["egret"]["trouble"]["mend"].as_str().unwrap();
-    let (_, typed) = mend.split_once("accept the new one: ").unwrap();
+    let fix = stops["egret"]["trouble"]["fix"].as_str().unwrap();
+    let (_, typed) = fix.split_once("accept the new one: ").unwrap();
     let _ = Done::of(Command::new("sh").args(["-c", typed])).ended(0);
-    let _ = bare.zoisite(&["open", "egret", "--accept-new"]).ended(0);
+    let _ = bare.zoisite(&["login", "setup", "egret", "--accept-new"]).ended(0);
 
     // What was placed is taken back, and nothing else.
-    let _ = bare.zoisite(&["open", "--undo", "heron", "ibis"]).ended(0).says("heron, ibis");
+    let _ =
+        bare.zoisite(&["login", "setup", "--undo", "heron", "ibis"]).ended(0).says("heron, ibis");
     let stops = bare.stops(3);
     assert_eq!(stops["heron"]["stage"], "login", "{stops:#}");
     assert_eq!(stops["ibis"]["stage"], "login", "{stops:#}");
@@ -205,7 +207,7 @@ fn hosts_as_they_come_are_opened_by_one_command_and_closed_again() {
 
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
-fn what_stops_one_is_told_apart_and_gone_once_the_printed_mend_was_typed() {
+fn what_stops_one_is_told_apart_and_gone_once_the_printed_fix_was_typed() {
     let lab = Lab::of("compact", None, 3);
     let root = |host: &str, command: &str| {
         let mut ssh = Command::new("ssh");
@@ -258,7 +260,7 @@ fn what_stops_one_is_told_apart_and_gone_once_the_printed_mend_was_typed() {
             .collect::<std::collections::BTreeMap<String, Value>>()
     };
     let open = |hosts: &[&str], status: i32| {
-        let mut terminal = Terminal::of(&lab.command(&[&["open"][..], hosts].concat()));
+        let mut terminal = Terminal::of(&lab.command(&[&["login", "setup"][..], hosts].concat()));
         terminal.until("password on ");
         terminal.press("high-tide\n");
         assert_eq!(terminal.status(), status, "{}", terminal.shown());
@@ -293,8 +295,8 @@ fn what_stops_one_is_told_apart_and_gone_once_the_printed_mend_was_typed() {
 
     // What belongs to one machine alone: its id, then its keys.
     let typed = |stop: &Value| {
-        let mend = stop["trouble"]["mend"].as_str().unwrap().to_owned();
-        let (_, typed) = mend.split_once(" on ibis: ").unwrap();
+        let fix = stop["trouble"]["fix"].as_str().unwrap().to_owned();
+        let (_, typed) = fix.split_once(" on ibis: ").unwrap();
         typed.split_once("; ").unwrap().0.to_owned()
     };
     let all = stops(3);
@@ -306,10 +308,10 @@ fn what_stops_one_is_told_apart_and_gone_once_the_printed_mend_was_typed() {
     assert!(all["ibis"]["trouble"].to_string().contains("the same SSH host keys as egret"));
     let _ = root("ibis", &typed(&all["ibis"])).ended(0);
     let all = stops(4);
-    let mend = all["ibis"]["trouble"]["mend"].as_str().unwrap();
-    let (_, typed) = mend.split_once("accept the new one: ").unwrap();
+    let fix = all["ibis"]["trouble"]["fix"].as_str().unwrap();
+    let (_, typed) = fix.split_once("accept the new one: ").unwrap();
     let _ = Done::of(Command::new("sh").args(["-c", typed])).ended(0);
-    let _ = lab.zoisite(&["open", "ibis", "--accept-new"]).ended(0);
+    let _ = lab.zoisite(&["login", "setup", "ibis", "--accept-new"]).ended(0);
     let all = stops(3);
     for host in MEMBERS {
         assert_eq!(all[host], Value::Null, "{host}");
@@ -318,7 +320,7 @@ fn what_stops_one_is_told_apart_and_gone_once_the_printed_mend_was_typed() {
     // What was opened stands in the history; a run that was killed is taken back all the same.
     let _ =
         lab.zoisite(&["history"]).ended(0).says("opened 2 of 2 hosts").says("opened 0 of 2 hosts");
-    let _ = lab.zoisite(&["open", "--undo"]).ended(0).says("egret, heron");
+    let _ = lab.zoisite(&["login", "setup", "--undo"]).ended(0).says("egret, heron");
     assert_eq!(stops(3)["egret"]["stage"], "root");
 }
 

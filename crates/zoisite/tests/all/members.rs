@@ -88,7 +88,7 @@ fn a_person_who_says_no_has_everything_else_done() {
     let mut command = place.command();
     command.args(["raise", "--rehearse", "--stage", "stage"]);
     let mut terminal = Terminal::of(&command);
-    terminal.until("Change who is a member of the quorum, in these legs?");
+    terminal.until("Change who is a member of the quorum, in these stages?");
     terminal.press("n\n");
     assert_eq!(terminal.status(), 1, "{}", terminal.shown());
     assert_eq!(members(&place), before);
@@ -292,7 +292,7 @@ fn members_come_move_and_go_under_load_while_programs_are_killed() {
         );
         lab_.through_kills(
             &["egret", "ibis", "plover"],
-            &[("\"step\":\"leg\"", Some("plover")), ("etcd-remove", None)],
+            &[("\"step\":\"stage\"", Some("plover")), ("etcd-remove", None)],
         );
     });
     eprintln!("{} writes acknowledged, {failed} not", acknowledged.len());
@@ -314,11 +314,11 @@ fn members_come_move_and_go_under_load_while_programs_are_killed() {
         .as_array()
         .unwrap()
         .iter()
-        .filter(|event| event["event"]["step"] == "leg")
+        .filter(|event| event["event"]["step"] == "stage")
         .map(|event| &event["event"]["what"])
         .collect();
     let said: Vec<&Value> =
-        forecast["legs"].as_array().unwrap().iter().map(|leg| &leg["leg"]).collect();
+        forecast["stages"].as_array().unwrap().iter().map(|stage| &stage["stage"]).collect();
     assert_eq!(said, taken);
     lab_.holds(&more);
     assert_eq!(lab_.listed(), ["egret", "heron", "plover"].map(str::to_owned).into());

@@ -30,11 +30,11 @@ fn a_mesh_that_cannot_be_is_refused_before_anything_is_touched() {
     let taken = with("\"10.90.0.0/16\"", "\"10.99.0.0/16\"").run(&["check"]).ended(3);
     let _ = taken.says("mesh.range");
     let stable =
-        with("floating = \"10.99.0.5\"", "floating = \"10.77.1.5\"").run(&["check"]).ended(3);
+        with("virtual-ip = \"10.99.0.5\"", "virtual-ip = \"10.77.1.5\"").run(&["check"]).ended(3);
     let _ = stable.says("10.77.1.5").says("not in mesh.range");
-    // A node that would have no way to the stable address.
-    let some = "floating = \"10.99.0.5\"\nhosts = [\"heron\", \"egret\"]";
-    let _ = with("floating = \"10.99.0.5\"", some)
+    // A node that would have no way to the API endpoint.
+    let some = "virtual-ip = \"10.99.0.5\"\nhosts = [\"heron\", \"egret\"]";
+    let _ = with("virtual-ip = \"10.99.0.5\"", some)
         .run(&["check"])
         .ended(3)
         .says("ibis would not reach");
@@ -140,10 +140,10 @@ fn three_networks_behind_translations_are_one_cluster() {
     // A packet of the size that is promised goes through whole, from pod network to pod network too.
     let _ = lab_.on("egret", "ping -c 1 -W 5 -M do -s 1392 10.99.0.11").ended(0);
     let _ = lab_.on("egret", "grep -q '\"mtu\": 1420' /etc/cni/net.d/10-zoisite.conflist").ended(0);
-    // Each host forwards the stable address itself: no API server of its own, and it is reached all the same.
+    // Each host forwards the API endpoint itself: no API server of its own, and it is reached all the same.
     let ask = "curl -sk -o /dev/null -w '%{http_code}' https://10.99.0.5:6443/readyz";
     let _ = lab_.on("egret", "systemctl stop zoisite-api-server").ended(0);
-    until("the stable address to answer on egret", 60, || {
+    until("the API endpoint to answer on egret", 60, || {
         ["200", "401"].contains(&lab_.on("egret", ask).stdout.trim())
     });
     let _ = lab_.on("egret", "systemctl start zoisite-api-server").ended(0);
@@ -156,7 +156,7 @@ fn three_networks_behind_translations_are_one_cluster() {
     assert!(meet("heron ibis") && !meet("heron egret") && !meet("egret ibis"), "{cut:?}");
     let put = etcdctl_on("heron").replace("10.77.0.", "10.99.0.") + " put /tide high";
     let _ = lab_.on("heron", &put).ended(0);
-    lab("mend", &[]);
+    lab("fix", &[]);
     until_all_meet(&lab_);
     lab_.until_well();
 
@@ -167,13 +167,13 @@ fn three_networks_behind_translations_are_one_cluster() {
     };
     // Who is cut off still answers its login, which is outside.
     let told = drill(&["control-plane", "ibis"]);
-    assert!(told["measured"]["mended"].as_i64().is_some(), "{told:#}");
+    assert!(told["measured"]["fixed"].as_i64().is_some(), "{told:#}");
     assert_eq!(told["measured"]["lost_writes"], serde_json::json!([]), "{told:#}");
-    let told = drill(&["balancer", "egret"]);
+    let told = drill(&["load-balancer", "egret"]);
     let asked = told["measured"]["asked"].as_array().unwrap();
     let refused =
         |one: &&Value| one["ask"] == "dial" && one["from"] == "egret" && !one["fault"].is_null();
-    assert!(asked.iter().filter(refused).count() > 5, "its own balancer: {told:#}");
+    assert!(asked.iter().filter(refused).count() > 5, "its own load balancer: {told:#}");
     let told = drill(&["link", "heron", "ibis"]);
     assert_eq!(told["measured"]["lost_writes"], serde_json::json!([]), "{told:#}");
 
@@ -204,7 +204,7 @@ fn three_networks_behind_translations_are_one_cluster() {
     until_all_meet(&lab_);
     lab_.until_well();
 
-    // A key that is lost is made anew; a raise tells the others, and nobody's mesh restarts but its own.
+    // A key that is lost is made again; a raise tells the others, and nobody's mesh restarts but its own.
     let since = |host: &str| {
         lab_.on(host, "systemctl show -p ActiveEnterTimestampMonotonic zoisite-mesh")
             .ended(0)

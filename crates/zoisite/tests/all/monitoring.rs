@@ -15,12 +15,12 @@ fn targets_and_a_certificate_are_written_once_and_kept_as_long_as_they_hold() {
     let place = &Place::saltmarsh();
     let shown = place.run(&["monitoring"]).ended(0).says("https://10.77.0.21:6443/metrics");
     let _ = shown.complains("with [monitoring] in the cluster file").complains("nobody can read");
-    let early = place.run(&["monitoring", "--into", "watch"]);
+    let early = place.run(&["monitoring", "--out", "watch"]);
     let _ = early.ended(2).complains("nothing has been issued yet");
 
     place.write("zoisite.toml", crate::common::SALTMARSH.replace("[components]", SERVED));
     let _ = place.run(&["pki", "issue"]).ended(0);
-    let made = place.run(&["monitoring", "--into", "watch"]).ended(0);
+    let made = place.run(&["monitoring", "--out", "watch"]).ended(0);
     let _ = made.says("watch: targets.json").says("client.crt and client.key made");
     let first = place.read("watch/client.crt");
     use std::os::unix::fs::PermissionsExt as _;
@@ -36,17 +36,17 @@ fn targets_and_a_certificate_are_written_once_and_kept_as_long_as_they_hold() {
     assert_eq!(etcd["labels"]["instance"], "heron");
     let list = place.read("watch/targets.txt");
     assert_eq!(list.lines().count(), targets.as_array().unwrap().len());
-    assert!(list.contains("https://10.77.0.31:10263/balancer\n"), "{list}");
+    assert!(list.contains("https://10.77.0.31:10263/load-balancer\n"), "{list}");
 
-    // Said again it is kept; of another key, or on demand, it is made anew.
-    let kept = place.run(&["monitoring", "--into", "watch"]).ended(0);
+    // Said again it is kept; of another key, or on demand, it is made again.
+    let kept = place.run(&["monitoring", "--out", "watch"]).ended(0);
     let _ = kept.says("kept as they are");
     assert_eq!(place.read("watch/client.crt"), first);
     place.write("watch/client.key", "gulls");
-    let _ = place.run(&["monitoring", "--into", "watch"]).ended(0).says("client.key made");
+    let _ = place.run(&["monitoring", "--out", "watch"]).ended(0).says("client.key made");
     let second = place.read("watch/client.crt");
     assert_ne!(second, first);
-    let _ = place.run(&["monitoring", "--into", "watch", "--new"]).ended(0).says("made");
+    let _ = place.run(&["monitoring", "--out", "watch", "--reissue"]).ended(0).says("made");
     assert_ne!(place.read("watch/client.crt"), second);
     let listed = place.run(&["pki", "list"]).ended(0).says("the site's monitoring");
     let _ = listed.says("monitoring-server");
@@ -138,7 +138,7 @@ impl<'a> Issuer<'a> {
     fn lets_in(&self, lab: &Lab) {
         let shows = |audience: &str| {
             let mut curl = Command::new("curl");
-            // As every client of a stable address must, it tries again where its connection was ended: a balancer
+            // As every client of an API endpoint must, it tries again where its connection was ended: a load balancer
             // ends those to a server that does not answer it in time, as happens where the machine stands still.
             curl.args(["--silent", "--show-error", "--retry", "3", "--retry-all-errors"]);
             curl.args(["--insecure", "--noproxy", "*", "--max-time", "20"]);
@@ -186,12 +186,13 @@ fn asked(lab: &Lab, url: &str, pair: Option<(&str, &str)>) -> (i32, String) {
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
-    let lab = Lab::with_programs("floating", 3);
+    let lab = Lab::with_programs("virtual-ip", 3);
     let text = lab.place.read("zoisite.toml");
-    let text = text.replace("[balancers]\n", "[balancers]\nhosts = [\"heron\", \"egret\"]\n");
+    let text =
+        text.replace("[load-balancers]\n", "[load-balancers]\nhosts = [\"heron\", \"egret\"]\n");
     let text = text.replace("[components]", SERVED_WITH_OWN_KEYS);
     let issuer = Issuer::serving(&lab);
-    let text = text.replace("[balancers]", &format!("{}[balancers]", issuer.believed()));
+    let text = text.replace("[load-balancers]", &format!("{}[load-balancers]", issuer.believed()));
     lab.place.write("zoisite.toml", text);
     let _ = lab.zoisite(&["raise"]).ended(0);
     issuer.lets_in(&lab);
@@ -199,7 +200,7 @@ fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
     let listed = listed["certificates"].as_array().unwrap();
     assert!(listed.len() > 30, "{listed:#?}");
     assert!(listed.iter().all(|one| one["key"] == "on its host"), "{listed:#?}");
-    let _ = lab.zoisite(&["monitoring", "--into", "watch"]).ended(0);
+    let _ = lab.zoisite(&["monitoring", "--out", "watch"]).ended(0);
     let own = Some(("watch/client.crt", "watch/client.key"));
 
     // Somebody whom the API knows and who may look at most things; and somebody with everything in etcd.
@@ -211,15 +212,15 @@ fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
         let octets = base64::prelude::BASE64_STANDARD.decode(octets).unwrap();
         lab.place.write(file, octets);
     }
-    let given = lab.zoisite(&["access", "ada", "--etcd", "ada-etcd", "--ends", "1h"]).ended(0);
+    let given = lab.zoisite(&["access", "ada", "--etcd", "ada-etcd", "--expires", "1h"]).ended(0);
     let _ = given.says("ada-etcd/env");
-    let _ = lab.zoisite(&["access", "ada", "--etcd", "x", "--ends", "3d"]).ended(2);
+    let _ = lab.zoisite(&["access", "ada", "--etcd", "x", "--expires", "3d"]).ended(2);
     let _ = lab.zoisite(&["access"]).ended(0).says("everything in etcd");
     // Into a store of secrets: a command of the site's own reads it, and it stands nowhere else.
-    let handed = lab.zoisite(&["access", "bea", "--hand-to", "cat >kept.yaml"]).ended(0);
+    let handed = lab.zoisite(&["access", "bea", "--pipe-to", "cat >kept.yaml"]).ended(0);
     let _ = handed.complains("handed to: cat >kept.yaml");
     assert!(lab.place.read("kept.yaml").contains("client-key-data"));
-    let failed = lab.zoisite(&["access", "bea", "--hand-to", "cat >/dev/null; exit 3"]);
+    let failed = lab.zoisite(&["access", "bea", "--pipe-to", "cat >/dev/null; exit 3"]);
     let _ = failed.ended(1).complains("exit status: 3").complains("run the same command again");
     let etcd =
         Done::of(Command::new("sh").current_dir(lab.place.path(".")).args([
@@ -241,7 +242,7 @@ fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
             "api-server" => "apiserver_request_total",
             "scheduler" => "scheduler_pending_pods",
             "controller-manager" => "workqueue_adds_total",
-            "balancer" => "haproxy_backend_status",
+            "load-balancer" => "haproxy_backend_status",
             _ => "kubelet_running_pods",
         };
         let (code, body) = asked(&lab, &url, own);
@@ -260,7 +261,7 @@ fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
     }
     let expected = [
         ("api-server", 3),
-        ("balancer", 2),
+        ("load-balancer", 2),
         ("controller-manager", 3),
         ("etcd", 3),
         ("kubelet", 3),
@@ -285,7 +286,7 @@ fn every_target_answers_the_certificate_for_monitoring_and_nobody_else() {
         lab.on("heron", show).ended(0).stdout
     };
     let before = (pid(&lab), lab.zoisite(&["pki", "prove", "--on-hosts"]).ended(0).stdout);
-    let _ = lab.zoisite(&["pki", "issue", "--again", "--profile", "monitoring-server"]).ended(0);
+    let _ = lab.zoisite(&["pki", "issue", "--reissue", "--profile", "monitoring-server"]).ended(0);
     let _ = lab.zoisite(&["raise"]).ended(0);
     assert_eq!(pid(&lab), before.0);
     let _ = lab.zoisite(&["pki", "prove", "--on-hosts"]).ended(0);
@@ -336,7 +337,7 @@ fn planted_faults_are_named(lab: &Lab) {
         (
             "a process that shows what was replaced",
             &|| {
-                let issue = ["pki", "issue", "--again", "--profile", "monitoring-server"];
+                let issue = ["pki", "issue", "--reissue", "--profile", "monitoring-server"];
                 on_heron(&format!("rm -rf /root/old; cp -rL {door} /root/old"));
                 let _ = lab.zoisite(&issue).ended(0);
                 let _ = lab.zoisite(&["raise"]).ended(0);

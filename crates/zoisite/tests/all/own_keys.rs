@@ -52,7 +52,7 @@ fn every_host_makes_its_own_and_no_two_are_the_same() {
     let _ = raise(&place, &[]).ended(0).says("nothing differs");
     assert_eq!(keys(&place), made);
 
-    // Names that changed: those alone are made anew.
+    // Names that changed: those alone are made again.
     let named = "profiles.api-server = { names = [\"api.gulls.example\"] }\n";
     say(&place, &format!("{ON_HOSTS}{named}"));
     let _ = raise(&place, &[]).ended(0);
@@ -110,7 +110,7 @@ fn whatever_is_cut_off_on_the_way_goes_on_with_what_was_made() {
 #[test]
 fn what_cannot_be_made_on_hosts_is_refused_and_what_waits_for_them_is_said() {
     let place = place("[certificates]\nprofiles.person = { keys-made = \"on-hosts\" }\n");
-    let _ = place.run(&["check"]).ended(3).says("person").says("--ends");
+    let _ = place.run(&["check"]).ended(3).says("person").says("--expires");
     say(&place, "[certificates]\nprofiles.kubelet-client = { keys-made = \"here\" }\n");
     let _ = place.run(&["check"]).ended(3).says("the kubelet makes its own key, always");
     say(&place, "[certificates]\nkeys-made = \"in-a-vault\"\n");

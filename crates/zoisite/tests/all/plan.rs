@@ -1,4 +1,4 @@
-//! The drawing, and what is made of it, by the built program on files in a folder of its own: no host is
+//! The design, and what is made of it, by the built program on files in a folder of its own: no host is
 //! touched.
 
 use crate::common::Place;
@@ -12,10 +12,10 @@ fn demo() -> Place {
 }
 
 #[test]
-fn the_drawing_is_shown_and_told_to_programs() {
+fn the_design_is_shown_and_told_to_programs() {
     let place = demo();
     let _ = place
-        .run(&["drawing"])
+        .run(&["design"])
         .ended(0)
         .says("any two of heron, egret, ibis")
         .says("jetty-a and jetty-b ")
@@ -23,38 +23,48 @@ fn the_drawing_is_shown_and_told_to_programs() {
         .says("as drawn it survives the loss of any one of its 11 hosts")
         .says("6 of 256 nodes, a /24 each; 250 left")
         .says("What machines need at least");
-    let told = place.run(&["drawing", "losses", "--survive", "1", "--json"]).ended(0).json();
+    let told = place.run(&["design", "losses", "--survive", "1", "--json"]).ended(0).json();
     assert_eq!(told["losses"].as_array().unwrap().len(), 6, "{told:#}");
     assert_eq!(told["survive"]["change"], serde_json::Value::Null, "{told:#}");
     assert!(told.get("sizes").is_none(), "{told:#}");
-    let _ = place.run(&["drawing", "--survive", "9"]).ended(2);
-    assert!(!place.path(".zoisite").exists(), "nothing is kept of a drawing");
+    let _ = place.run(&["design", "--survive", "9"]).ended(2);
+    assert!(!place.path(".zoisite").exists(), "nothing is kept of a design");
 }
 
 #[test]
 fn what_the_site_needs_is_written_form_by_form_or_as_a_folder() {
     let place = demo();
-    let hosts = place.run(&["lan", "hosts"]).ended(0);
+    let hosts = place.run(&["network-files", "hosts"]).ended(0);
     assert!(hosts.stdout.contains("10.77.0.5 api.saltmarsh.example\n"), "{}", hosts.stdout);
-    let out = place.path("lan");
-    let done = place.run(&["lan", "--out", out.to_str().unwrap()]).ended(0);
+    let out = place.path("network-files");
+    let done = place.run(&["network-files", "--out", out.to_str().unwrap()]).ended(0);
     let _ = done
         .says("Wrote 6 files")
         .complains("reservations.csv: heron and 10 more, whose hardware address is not known");
-    assert!(place.read("lan/reverse.zone").contains("11 IN PTR heron.saltmarsh.example."));
-    assert!(place.read("lan/routes.batch").contains("route replace 10.90.0.0/24 via 10.77.0.21"));
+    assert!(
+        place.read("network-files/reverse.zone").contains("11 IN PTR heron.saltmarsh.example.")
+    );
+    assert!(
+        place
+            .read("network-files/routes.batch")
+            .contains("route replace 10.90.0.0/24 via 10.77.0.21")
+    );
     assert!(!place.path(".zoisite").exists(), "subnets are looked ahead to, and not given");
     place.write("zoisite.toml", DEMO.replace("api.saltmarsh.example", "10.77.0.31"));
-    let _ = place.run(&["lan", "zone"]).ended(2).complains("network.zone");
+    let _ = place.run(&["network-files", "zone"]).ended(2).complains("network.zone");
     // What stands there already is replaced on purpose alone.
     place.write("zoisite.toml", DEMO.replace("heron = \"10.77.0.11\"", "heron = \"10.77.0.19\""));
-    let again = ["lan", "--out", out.to_str().unwrap()];
+    let again = ["network-files", "--out", out.to_str().unwrap()];
     let _ =
         place.run(&again).ended(2).complains("files that say something else").complains("hosts");
-    assert!(place.read("lan/reverse.zone").contains("11 IN PTR heron.saltmarsh.example."));
+    assert!(
+        place.read("network-files/reverse.zone").contains("11 IN PTR heron.saltmarsh.example.")
+    );
     let _ = place.run(&[&again[..], &["--force"]].concat()).ended(0);
-    assert!(place.read("lan/reverse.zone").contains("19 IN PTR heron.saltmarsh.example."));
-    let _ = place.run(&["lan"]).ended(2);
+    assert!(
+        place.read("network-files/reverse.zone").contains("19 IN PTR heron.saltmarsh.example.")
+    );
+    let _ = place.run(&["network-files"]).ended(2);
 }
 
 #[test]
@@ -69,11 +79,11 @@ fn a_new_file_comes_from_a_table_or_an_ssh_configuration() {
         args.extend(extra);
         place.run(&args)
     };
-    let _ = new(&["--table", "hosts.csv", "--stable", "api.saltmarsh.example:6443"])
+    let _ = new(&["--table", "hosts.csv", "--endpoint", "api.saltmarsh.example:6443"])
         .ended(0)
         .complains("columns that mean nothing here: owner");
     let file = place.read("zoisite.toml");
-    assert!(file.contains("address = \"api.saltmarsh.example:6443\""), "{file}");
+    assert!(file.contains("endpoint = \"api.saltmarsh.example:6443\""), "{file}");
     assert!(file.contains("members = [\"heron\"]"), "{file}");
     let _ = place.run(&["check"]).ended(0);
 
@@ -85,7 +95,7 @@ fn a_new_file_comes_from_a_table_or_an_ssh_configuration() {
         .complains("line 4: it has no address")
         .complains("nothing was written");
     assert_eq!(place.read("zoisite.toml"), file);
-    let _ = new(&["10.77.0.11", "--stable", "api"]).ended(2).complains("the port is missing");
+    let _ = new(&["10.77.0.11", "--endpoint", "api"]).ended(2).complains("the port is missing");
 
     place.write(
         "ssh_config",
@@ -111,18 +121,18 @@ fn who_must_reach_whom_is_shown_and_written_as_rules() {
         .run(&["paths", "outside"])
         .ended(0)
         .says("as long as Zoisite is to look after the host");
-    let args = ["paths", "rules", "heron", "jetty-a", "--words", "ufw", "--clients", "10.0.0.0/8"];
+    let args = ["paths", "rules", "heron", "jetty-a", "--format", "ufw", "--clients", "10.0.0.0/8"];
     let _ = place
         .run(&args)
         .ended(0)
         .says("ufw allow proto tcp from 10.77.0.12 to any port 2380 comment 'etcd peers'")
-        .says("ufw allow proto tcp from 10.0.0.0/8 to any port 6443 comment 'stable address'")
+        .says("ufw allow proto tcp from 10.0.0.0/8 to any port 6443 comment 'API endpoint'")
         .complains("heron: SSH is open to everybody: --administrators RANGE narrows it");
     let told = place.run(&["paths", "--json"]).ended(0).json();
     assert_eq!(told["demands"].as_array().unwrap().len(), 10, "{told:#}");
     let told = place.run(&["paths", "rules", "tern-*", "--json"]).ended(0).json();
     assert_eq!(told.as_object().unwrap().len(), 3, "{told:#}");
-    assert_eq!(told["tern-1"]["words"], "nftables");
+    assert_eq!(told["tern-1"]["format"], "nftables");
     let _ = place.run(&["paths", "rules", "gull"]).ended(2).complains("no host gull");
     let _ = place.run(&["paths", "rules"]).ended(2);
     let _ = place
@@ -206,9 +216,10 @@ fn hosts_that_are_not_there_are_told_by_the_stage_at_which_they_stop() {
     assert!(stage == "server" && why.contains("closed the connection without a word"), "{why}");
     assert_eq!(stop("curlew").0, "name");
     // Nothing there can be opened by a password, and nobody is asked for one.
-    let args = ["--ssh-config", config, "open", "heron", "egret", "ibis", "curlew"];
+    let args = ["--ssh-config", config, "login", "setup", "heron", "egret", "ibis", "curlew"];
     let _ = place.run(&args).ended(3).says("4 of 4 hosts do not let you in");
-    let _ = place.run(&["open", "--undo"]).ended(0).says("Nothing was placed on any host.");
+    let _ =
+        place.run(&["login", "setup", "--undo"]).ended(0).says("Nothing was placed on any host.");
     let _ = place.run(&["login", "gull"]).ended(2).complains("the cluster file has no host gull");
 }
 
@@ -217,16 +228,16 @@ fn a_new_file_with_an_address_that_moves_survives_the_loss_of_any_one_host() {
     for hosts in ["10.77.0.11-13", "10.77.0.11-15", "10.77.0.11-19"] {
         let place = Place::new();
         let alone = place.run(&["new", "saltmarsh", hosts]).ended(0);
-        let _ = alone.complains("--floating ADDRESS names one that moves");
-        let _ = place.run(&["check"]).ended(0).says("balancers.floating");
-        let words = ["new", "saltmarsh", hosts, "--floating", "10.77.0.5", "--force"];
+        let _ = alone.complains("--virtual-ip ADDRESS names one that moves");
+        let _ = place.run(&["check"]).ended(0).says("load-balancers.virtual-ip");
+        let words = ["new", "saltmarsh", hosts, "--virtual-ip", "10.77.0.5", "--force"];
         let new = place.run(&words).ended(0).says("it survives the loss of any one");
-        assert!(!new.stderr.contains("--floating"), "{new:?}");
+        assert!(!new.stderr.contains("--virtual-ip"), "{new:?}");
         let checked = place.run(&["--cluster", "gone.toml", "check", "zoisite.toml"]).ended(0);
         assert!(!checked.stdout.contains("single-point-of-failure"), "{hosts}: {checked:?}");
-        assert!(place.read("zoisite.toml").contains("\naddress = \"10.77.0.5:6443\""));
+        assert!(place.read("zoisite.toml").contains("\nendpoint = \"10.77.0.5:6443\""));
     }
     let place = Place::new();
-    let _ = place.run(&["new", "saltmarsh", "10.77.0.11-13", "--floating", "gull"]).ended(2);
+    let _ = place.run(&["new", "saltmarsh", "10.77.0.11-13", "--virtual-ip", "gull"]).ended(2);
     assert!(!place.path("zoisite.toml").exists());
 }

@@ -16,7 +16,7 @@ const KEPT: &[&str] = &[
     "./var/lib/systemd",
     "./var/lib/zoisite",
     "./var/tmp",
-    // dpkg writes its list anew; what it says is compared by itself.
+    // dpkg writes its list again; what it says is compared by itself.
     "./var/lib/dpkg/status",
     "./var/lib/dpkg/lock",
     "./var/lib/dpkg/triggers",
@@ -115,7 +115,7 @@ fn bare_machines_go_to_ready_and_back_on_both_releases() {
 
     // What is lacking is told, and in nobody's way.
     let survey = lab_.zoisite(&["survey"]).ended(0);
-    let _ = survey.says("raise mends itself").says("nothing is in the way of a raise");
+    let _ = survey.says("raise fixes itself").says("nothing is in the way of a raise");
     let _ = lab_
         .zoisite(&["sequence"])
         .ended(0)
@@ -124,7 +124,7 @@ fn bare_machines_go_to_ready_and_back_on_both_releases() {
         .says("lines of /etc/hosts is missing");
     let _ = lab_.zoisite(&["raise"]).ended(0);
     let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
-    let _ = lab_.zoisite(&["verify", "--patience", &patience(120)]).ended(0);
+    let _ = lab_.zoisite(&["verify", "--timeout", &patience(120)]).ended(0);
     for host in MEMBERS {
         let held = lab_.on(host, "hostname; apt-mark showhold; getent hosts ibis").ended(0);
         let _ = held.says(host).says("containerd").says("10.77.0.13");
@@ -145,14 +145,14 @@ fn bare_machines_go_to_ready_and_back_on_both_releases() {
     }
 
     // A host that others depend on goes with all of them.
-    let _ = lab_.zoisite(&["take-back", "heron", "--yes"]).ended(4).complains("S1 quorum first");
-    let listed = lab_.zoisite(&["take-back", "heron", "--list"]).ended(0);
+    let _ = lab_.zoisite(&["uninstall", "heron", "--yes"]).ended(4).complains("S1 quorum first");
+    let listed = lab_.zoisite(&["uninstall", "heron", "--list"]).ended(0);
     let _ = listed.says("package").says("/etc/systemd/system/zoisite-etcd.service").says("nothing");
-    let _ = lab_.zoisite(&["take-back", "--whole-cluster", "--yes"]).ended(0).says("Took back");
+    let _ = lab_.zoisite(&["uninstall", "--whole-cluster", "--yes"]).ended(0).says("Took back");
     for (host, before) in &before {
         must_be_as(before, &shape(&lab_, host), host);
     }
-    let _ = lab_.zoisite(&["take-back", "--whole-cluster", "--yes"]).ended(0);
+    let _ = lab_.zoisite(&["uninstall", "--whole-cluster", "--yes"]).ended(0);
 
     // No source of packages answers, and nothing is pinned: told before anything is touched.
     lab("mirror", &["stop"]);
@@ -164,14 +164,14 @@ fn bare_machines_go_to_ready_and_back_on_both_releases() {
     lab_.place.write("zoisite.toml", &pins);
     let _ = lab_.zoisite(&["raise"]).ended(0);
     let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
-    let _ = lab_.zoisite(&["verify", "--patience", &patience(120)]).ended(0);
+    let _ = lab_.zoisite(&["verify", "--timeout", &patience(120)]).ended(0);
     for host in MEMBERS {
         let runs =
             lab_.on(host, "readlink /proc/$(systemctl show containerd -p MainPID --value)/exe");
         let _ = runs.ended(0).says("/usr/local/lib/zoisite/containerd-");
     }
     // And nothing of it is left anywhere: another cluster begins there at once.
-    let all = ["take-back", "--whole-cluster", "--wipe", "--forget"];
+    let all = ["uninstall", "--whole-cluster", "--wipe", "--forget"];
     let _ = lab_.zoisite(&all).ended(4).complains("nobody agreed");
     let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
     let all = [&all[..], &["--yes"]].concat();
@@ -256,7 +256,7 @@ fn what_is_in_the_way_of_preparing_is_told_and_the_next_run_goes_on() {
     let _ = lab_.zoisite(&["sequence", "--part", "preparation"]).ended(0).says("nothing differs");
     let _ = lab_.on("heron", "apt-mark showhold").ended(0).says("containernetworking-plugins");
     // A power cut in the midst of it, on the host itself.
-    let _ = lab_.zoisite(&["take-back", "--whole-cluster", "--yes"]).ended(0);
+    let _ = lab_.zoisite(&["uninstall", "--whole-cluster", "--yes"]).ended(0);
     let mut cut = lab_.begin(&["raise", "--part", "preparation"]);
     cut.until("Get:");
     lab("off", &["heron"]);

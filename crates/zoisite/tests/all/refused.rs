@@ -135,7 +135,7 @@ fn parts_alone_begin_no_cluster() {
     let mesh = include_str!("../../../../lab/clusters/mesh.toml");
     for (file, part) in [
         (mesh, "mesh"),
-        (SALTMARSH, "balancers"),
+        (SALTMARSH, "load-balancers"),
         (SALTMARSH, "control-plane"),
         (SALTMARSH, "nodes"),
     ] {
@@ -152,7 +152,7 @@ fn parts_alone_begin_no_cluster() {
 #[test]
 fn a_store_that_knows_of_marks_alone_begins_no_second_quorum() {
     let stage = Stage(Place::saltmarsh());
-    let _ = stage.raise(&["--part", "balancers"]);
+    let _ = stage.raise(&["--part", "load-balancers"]);
     let (store, older) = (stage.0.path("stage/store"), stage.0.path("older"));
     let copy = |from: &Path, to: &Path| {
         let _ = std::fs::remove_dir_all(to);

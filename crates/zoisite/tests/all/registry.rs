@@ -227,12 +227,12 @@ fn images_are_pushed_and_pulled_with_authorities_and_passwords() {
     }
     // Gone, it is missed by who pulls, and by status.
     drop(site);
-    let failed = lab_.zoisite(&["verify", "--patience", &patience(20), "--pull", &image]).ended(1);
+    let failed = lab_.zoisite(&["verify", "--timeout", &patience(20), "--pull", &image]).ended(1);
     assert!(
         failed.stdout.contains("image pulled") && failed.stdout.contains("10.77.0.254:5443"),
         "{failed:?}"
     );
-    let _ = lab_.zoisite(&["take-back", "egret", "--yes"]).ended(4).complains("depend on egret");
+    let _ = lab_.zoisite(&["uninstall", "egret", "--yes"]).ended(4).complains("depend on egret");
     let _ = lab_.on("egret", "systemctl stop zoisite-registry").ended(0);
     let _ = lab_.zoisite(&["status"]).ended(3).says("not running");
     let _ = lab_.zoisite(&["raise"]).ended(0);

@@ -37,7 +37,7 @@ fn all_is_renewed_while_somebody_writes_and_runs_are_killed() {
     let before = held(&lab);
     let _ = lab.glass();
     let load = load::under_load(&lab, || {
-        let _ = lab.zoisite(&["pki", "issue", "--again"]).ended(0);
+        let _ = lab.zoisite(&["pki", "issue", "--reissue"]).ended(0);
         lab.killed_at(&["raise"], &["\"step\":\"heron/etcd-", "\"step\":\"egret/control-plane-"]);
         let _ = lab.zoisite(&["raise"]).ended(0);
     });
@@ -59,7 +59,7 @@ fn what_ended_while_everybody_was_away_is_renewed_by_a_raise() {
     let lab_ = Lab::standing(&THREE);
     let plain = lab_.place.read("zoisite.toml");
     policy(&lab_, &plain, "backdated = \"1m\"\nlife = \"10d\"");
-    let _ = lab_.faked("-20d", &["pki", "issue", "--again"]).ended(0);
+    let _ = lab_.faked("-20d", &["pki", "issue", "--reissue"]).ended(0);
     let files = lab_.place.path("ended");
     let out = files.to_str().unwrap();
     let _ = lab_.faked("-20d", &["files", "--out", out, "--with-keys"]).ended(0);
@@ -85,8 +85,8 @@ fn what_ended_while_everybody_was_away_is_renewed_by_a_raise() {
     });
     let _ = lab_.etcdctl("heron", "endpoint health").ended(1);
 
-    // The same command as always mends it.
-    let _ = lab_.zoisite(&["raise", "--patience", &patience(300)]).ended(0);
+    // The same command as always fixes it.
+    let _ = lab_.zoisite(&["raise", "--timeout", &patience(300)]).ended(0);
     lab_.until_all_serve(3);
     lab_.must_converge();
     let _ = lab_.zoisite(&["pki", "prove", "--on-hosts"]).ended(0);

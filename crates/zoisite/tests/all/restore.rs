@@ -8,10 +8,10 @@ use crate::common::waits::{patience, until};
 #[test]
 fn what_cannot_be_put_back_is_told_and_nothing_is_made() {
     let place = Place::saltmarsh();
-    let done = place.run(&["snapshot", "put-back", "2026-11-27-030000", "--yes"]).ended(2);
+    let done = place.run(&["snapshot", "restore", "2026-11-27-030000", "--yes"]).ended(2);
     let _ = done.complains("nothing has been raised");
-    let _ = place.run(&["snapshot", "put-back"]).ended(2).complains("<NAME>");
-    let _ = place.run(&["snapshot", "put-back", "--not"]).ended(2);
+    let _ = place.run(&["snapshot", "restore"]).ended(2).complains("<NAME>");
+    let _ = place.run(&["snapshot", "restore", "--cancel"]).ended(2);
     assert!(!place.path(".zoisite").exists());
 }
 
@@ -25,10 +25,10 @@ fn must_be_as_saved(lab: &Lab) {
     let _ = gate.ended(0).says("cmVlZHM=");
     let _ = lab.admin(&["get", "configmap", "later"]).ended(1).complains("not found");
     let _ = lab.zoisite(&["sequence"]).ended(0).says("nothing differs");
-    // Who watched before looks anew: DNS and proxies tell of what is made now. They try to reach an API server less and
+    // Who watched before looks again: DNS and proxies tell of what is made now. They try to reach an API server less and
     // less often while none answers, so that takes a moment.
     let waits = patience(180);
-    until("verify to pass", 600, || lab.zoisite(&["verify", "--patience", &waits]).status == 0);
+    until("verify to pass", 600, || lab.zoisite(&["verify", "--timeout", &waits]).status == 0);
 }
 
 fn spoil(lab: &Lab) {
@@ -48,7 +48,7 @@ fn what_was_saved_is_there_again_whatever_happens_on_the_way() {
     spoil(&lab_);
 
     // Nobody agreed: nothing was done.
-    let put_back = ["snapshot", "put-back", &name];
+    let put_back = ["snapshot", "restore", &name];
     let _ = lab_
         .zoisite(&put_back)
         .ended(4)
@@ -89,13 +89,13 @@ fn what_was_saved_is_there_again_whatever_happens_on_the_way() {
     let _ = fetched.complains("egret: ").complains("ibis: ");
     let yes = [&put_back[..], &["--yes"]].concat();
     let refused = lab_.zoisite(&yes).ended(4);
-    let _ = refused.complains("egret, ibis cannot be looked at").complains("--gone");
+    let _ = refused.complains("egret, ibis cannot be looked at").complains("--lost");
     // Nothing has begun, and nobody is left to serve: it cannot be left either.
-    let _ = lab_.zoisite(&["snapshot", "put-back", "--not"]).ended(4).complains("does not serve");
-    let gone = [&yes[..], &["--gone", "egret", "--gone", "ibis"]].concat();
+    let _ = lab_.zoisite(&["snapshot", "restore", "--cancel"]).ended(4).complains("does not serve");
+    let gone = [&yes[..], &["--lost", "egret", "--lost", "ibis"]].concat();
     let done = lab_.zoisite(&gone).ended(1);
     let _ = done.complains("✓ put snapshot").complains("egret: ").complains("ibis: ");
-    // New machines in their place: they come in as any newcomer does.
+    // New machines in their place: they come in as any unnamed machine does.
     for host in ["egret", "ibis"] {
         lab("on", &[host]);
         let wipe = "systemctl stop zoisite-etcd; rm -rf /var/lib/etcd/* /var/lib/zoisite/etcd-*";

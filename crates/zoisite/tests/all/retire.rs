@@ -1,5 +1,5 @@
 //! Hosts of every kind are retired: workers whose pods are kept by a budget, a member that is a control plane, a
-//! balancer, a machine that is dead already; and killed on the way.
+//! load balancer, a machine that is dead already; and killed on the way.
 
 use crate::common::Place;
 use crate::common::lab::{Lab, lab};
@@ -11,7 +11,7 @@ fn only_hosts_that_were_met_and_left_the_file_are_retired() {
     let place = Place::saltmarsh();
     let _ = place.run(&["retire", "tern-3", "--yes"]).ended(2).complains("nothing has been raised");
     let _ = place.run(&["retire"]).ended(2).complains("<HOST>");
-    let _ = place.run(&["retire", "tern-3", "--gone", "--wipe"]).ended(2);
+    let _ = place.run(&["retire", "tern-3", "--lost", "--wipe"]).ended(2);
     assert!(!place.path(".zoisite").exists());
 }
 
@@ -80,7 +80,7 @@ fn processes(lab: &Lab, host: &str) -> String {
     shown
 }
 
-/// A control plane, a balancer and a worker come by an edit of the file, and nothing else restarts for it.
+/// A control plane, a load balancer and a worker come by an edit of the file, and nothing else restarts for it.
 fn grows(lab: &Lab) {
     let whole = lab.place.read("zoisite.toml");
     let both = "\"jetty-{a,b}\" = \"10.77.0.{31,32}\"";
@@ -132,7 +132,7 @@ fn unit_lines(shown: &str) -> std::collections::BTreeSet<&str> {
 
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
-fn workers_members_balancers_and_the_dead_are_retired() {
+fn workers_members_load_balancers_and_the_dead_are_retired() {
     let lab_ = Lab::of("leaving", None, 8);
     grows(&lab_);
     lab_.place.write("counts.yaml", COUNTS);
@@ -148,12 +148,12 @@ fn workers_members_balancers_and_the_dead_are_retired() {
     let _ = lab_.zoisite(&["retire", "tern-2"]).ended(4).complains("nobody agreed");
 
     // A budget keeps a pod: which one and why is told, and the pods are left in peace.
-    let short = ["retire", "tern-2", "--yes", "--patience", &patience(8)];
+    let short = ["retire", "tern-2", "--yes", "--timeout", &patience(8)];
     let _ = lab_
         .zoisite(&short)
         .ended(1)
         .complains("The disruption budget counts needs 3 healthy pods and has 3 currently")
-        .complains("--patience");
+        .complains("--timeout");
     let _ = lab_.admin(&rolled).ended(0);
     let gives = ["patch", "pdb", "counts", "-p", "{\"spec\":{\"minAvailable\":2}}"];
     let _ = lab_.admin(&gives).ended(0);
@@ -186,7 +186,7 @@ fn workers_members_balancers_and_the_dead_are_retired() {
     must_be_gone(&lab_, "ibis", true);
     let _ = lab_.on("ibis", "test ! -e /var/lib/etcd").ended(0);
 
-    // A machine that is dead already, and a balancer.
+    // A machine that is dead already, and a load balancer.
     lab("off", &["tern-3"]);
     edit(
         &lab_,
@@ -196,8 +196,8 @@ fn workers_members_balancers_and_the_dead_are_retired() {
             ("hosts = [\"jetty-a\", \"jetty-b\"]", "hosts = [\"jetty-a\"]"),
         ],
     );
-    let _ = lab_.zoisite(&["retire", "tern-3", "--yes"]).ended(1).complains("--gone");
-    let _ = lab_.zoisite(&["retire", "tern-3", "--gone", "--yes"]).ended(0);
+    let _ = lab_.zoisite(&["retire", "tern-3", "--yes"]).ended(1).complains("--lost");
+    let _ = lab_.zoisite(&["retire", "tern-3", "--lost", "--yes"]).ended(0);
     let _ = lab_.zoisite(&["retire", "jetty-b", "--yes"]).ended(0).says("Retired jetty-b");
     must_be_gone(&lab_, "tern-3", false);
     must_be_gone(&lab_, "jetty-b", true);

@@ -12,7 +12,7 @@ use crate::common::lab::Lab;
 fn before_there_is_anything_to_save_that_is_told_and_nothing_is_made() {
     let place = Place::saltmarsh();
     let _ = place.run(&["snapshot"]).ended(0).says("there is no snapshot yet");
-    for args in [&["take"][..], &["take", "--try"], &["try"], &["thin"]] {
+    for args in [&["take"][..], &["take", "--try"], &["try"], &["prune"]] {
         let done = place.run(&[&["snapshot"], args].concat()).ended(2);
         let _ = done.complains("nothing has been raised");
     }
@@ -75,7 +75,7 @@ fn what_a_real_member_holds_is_saved_tried_kept_and_thinned_out() {
     let _ = lab.zoisite(&["snapshot"]).ended(0).says("asked for").says("good, ");
 
     // Opened for etcd's own tools, in the clear and for its owner alone.
-    let _ = lab.zoisite(&["snapshot", "open", "--out", "clear"]).ended(0).complains("remove it");
+    let _ = lab.zoisite(&["snapshot", "export", "--out", "clear"]).ended(0).complains("remove it");
     let clear = fs::read(lab.place.path("clear")).unwrap();
     assert_eq!(clear.len() as u64, snapshot["octets"].as_u64().unwrap());
     assert!(clear.windows(12).any(|found| found == b"/registry/na"));
@@ -158,7 +158,7 @@ fn tried_on_a_host(lab: &Lab, spoilt: &str) {
     let _ = try_it(&[spoilt]).ended(3).says("its keys are others");
     nothing_stays();
     let _ = lab.zoisite(&["snapshot", "try", "--on", "gull"]).ended(2).complains("no host gull");
-    // Cut off in the midst of it: the next one begins anew. The member that serves is another one, and serves on.
+    // Cut off in the midst of it: the next one begins again. The member that serves is another one, and serves on.
     let trial = ["snapshot", "try", "--on", "heron"];
     lab.killed_at(&trial, &["bringing", "starting a member from it"]);
     let _ = try_it(&["--json"]).ended(0);

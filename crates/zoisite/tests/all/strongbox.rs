@@ -23,7 +23,7 @@ fn opens(place: &Place, identity: &str) -> Done {
 }
 
 #[test]
-fn people_come_with_their_own_keys_and_go_and_all_is_sealed_anew() {
+fn people_come_with_their_own_keys_and_go_and_all_is_sealed_again() {
     let place = Place::saltmarsh();
     let _ = place.run(&["strongbox"]).ended(0).says("Nothing is in the strongbox yet");
     ssh_key(&place, "bea", "ed25519", "");
@@ -37,7 +37,7 @@ fn people_come_with_their_own_keys_and_go_and_all_is_sealed_anew() {
     for name in ["bea", "cor"] {
         let _ = opens(&place, name).ended(2).complains("cannot open this cluster's secrets");
         let file = format!("{name}.pub");
-        let _ = place.run(&["strongbox", "add", "--file", &file]).ended(0).says("sealed anew");
+        let _ = place.run(&["strongbox", "add", "--file", &file]).ended(0).says("sealed again");
     }
     for identity in [own, "bea", "cor"] {
         let _ = opens(&place, identity).ended(0);
@@ -51,26 +51,27 @@ fn people_come_with_their_own_keys_and_go_and_all_is_sealed_anew() {
     assert_eq!(json["people"][1]["name"], "bea@desk");
 
     // What is made from now on is for all of them, whoever makes it.
-    let by = ["--identity", "bea", "pki", "issue", "--again"];
+    let by = ["--identity", "bea", "pki", "issue", "--reissue"];
     let _ = place.run(&by).ended(0);
     for identity in [own, "bea", "cor"] {
         let _ = opens(&place, identity).ended(0);
     }
 
     // One goes, by another one's word, and nobody by their own.
-    let own_word = ["--identity", "bea", "strongbox", "drop", "bea@desk"];
+    let own_word = ["--identity", "bea", "strongbox", "remove", "bea@desk"];
     let _ = place.run(&own_word).ended(2).complains("opens it here");
     let _ = place
-        .run(&["strongbox", "drop", "bea@desk"])
+        .run(&["strongbox", "remove", "bea@desk"])
         .ended(0)
         .says("cannot open it any more")
         .says("open for them still");
     let _ = opens(&place, "bea").ended(2).complains("name the right file with --identity");
     let _ = opens(&place, "cor").ended(0);
-    let _ = place.run(&["strongbox", "drop", "bea@desk"]).ended(2).complains("nobody of that name");
+    let _ =
+        place.run(&["strongbox", "remove", "bea@desk"]).ended(2).complains("nobody of that name");
     let stranger = ["--identity", "bea", "strongbox", "add", "--file", "bea.pub"];
     let _ = place.run(&stranger).ended(2).complains("cannot open this cluster's secrets");
-    let _ = place.run(&["history"]).ended(0).says("strongbox drop bea@desk").says("sealed anew");
+    let _ = place.run(&["history"]).ended(0).says("strongbox remove bea@desk").says("sealed again");
 }
 
 /// Runs it where no terminal is, not even the one that a person runs tests at.
@@ -219,7 +220,7 @@ fn keys_that_are_none_are_told_and_nothing_changes() {
         (&["add", "--file", "empty.pub"], "is no public key"),
         (&["add", "--file", "gone.pub"], "gone.pub"),
         (&["add", "--file", "dan.pub"], "is no public key"),
-        (&["drop", "nobody"], "nobody of that name"),
+        (&["remove", "nobody"], "nobody of that name"),
     ] {
         let _ = place.run(&[&["strongbox"], words].concat()).ended(2).complains(says);
     }

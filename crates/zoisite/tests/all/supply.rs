@@ -100,7 +100,7 @@ fn eleven_hosts_from_a_packed_file_over_a_link_that_is_crossed_once() {
     let text = lab_.place.read("zoisite.toml").replace("from = \"components\"\n", &keys);
     // All of them stand at one site.
     let placed = text.lines().map(|line| match line.split_once(" = \"10.77.0.") {
-        Some((name, rest)) if name != "floating" => {
+        Some((name, rest)) if name != "virtual-ip" => {
             format!("{name} = {{ address = \"10.77.0.{rest}, site = \"hide\" }}\n")
         }
         _ => format!("{line}\n"),
@@ -109,7 +109,7 @@ fn eleven_hosts_from_a_packed_file_over_a_link_that_is_crossed_once() {
     let _ = lab_.zoisite(&["components", "fetch", "--arch", "amd64"]).ended(0).says("9 brought");
     let _ = lab_.zoisite(&["components", "pack", "carry.tar", "--arch", "amd64"]).ended(0);
     let carried = lab_.place.path("carry.tar");
-    let words = ["components", "unpack", carried.to_str().unwrap(), "--into"];
+    let words = ["components", "unpack", carried.to_str().unwrap(), "--out"];
     let _ =
         lab_.zoisite(&[&words[..], &[lab_.place.path("far").to_str().unwrap()]].concat()).ended(0);
 
@@ -155,7 +155,7 @@ fn eleven_hosts_from_a_packed_file_over_a_link_that_is_crossed_once() {
     let before = crossed();
     let _ = far(&lab_, &["raise"]).ended(0).complains("kube-proxy 1.36.3 did not come from");
     assert!(crossed() - before > size("kubernetes/1.36.3/linux-amd64/kube-proxy"));
-    let _ = lab("mend", &[]);
+    let _ = lab("fix", &[]);
     // And one that they do reach gets it from them, though nothing else is to be done.
     let _ = lab_.on("tern-3", gone).ended(0);
     let before = crossed();

@@ -1,4 +1,4 @@
-//! A hostile site, on real hosts: everything that is wrong is found, named and mended by what is printed, and
+//! A hostile site, on real hosts: everything that is wrong is found, named and fixed by what is printed, and
 //! nothing else is reported.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -103,7 +103,7 @@ fn codes(report: &Value) -> BTreeMap<String, BTreeSet<String>> {
     let mut out: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
     for found in report["findings"].as_array().unwrap() {
         let code = found["code"].as_str().unwrap();
-        if found["mender"] == "person" && code != "disk-slow" && !found["host"].is_null() {
+        if found["fixer"] == "person" && code != "disk-slow" && !found["host"].is_null() {
             let host = found["host"].as_str().unwrap().to_owned();
             out.entry(host).or_default().insert(code.to_owned());
         }
@@ -115,15 +115,15 @@ fn codes(report: &Value) -> BTreeMap<String, BTreeSet<String>> {
     out
 }
 
-fn mend_of(report: &Value, host: &str, code: &str) -> String {
+fn fix_of(report: &Value, host: &str, code: &str) -> String {
     let mut all = report["findings"].as_array().unwrap().iter();
     let found = all.find(|found| found["host"] == host && found["code"] == code).unwrap();
-    found["mend"].as_str().unwrap().to_owned()
+    found["fix"].as_str().unwrap().to_owned()
 }
 
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
-fn everything_that_is_wrong_at_a_hostile_site_is_found_and_its_mends_work() {
+fn everything_that_is_wrong_at_a_hostile_site_is_found_and_its_fixes_work() {
     let lab_ = Lab::of_suites("saltmarsh", None, 11, "tern-3=bookworm");
     name_server();
     spoil(&lab_);
@@ -192,13 +192,13 @@ fn everything_that_is_wrong_at_a_hostile_site_is_found_and_its_mends_work() {
 
     // One machine behind two names is refused by rule, before anything else.
     let _ = zoisite(&["raise"]).ended(4).complains("S4 same machine");
-    let mend = mend_of(&report, "tern-3", "clone");
-    let typed = mend.split_once(" on tern-3: ").unwrap().1.split("; ").next().unwrap().to_owned();
+    let fix = fix_of(&report, "tern-3", "clone");
+    let typed = fix.split_once(" on tern-3: ").unwrap().1.split("; ").next().unwrap().to_owned();
     let _ = lab_.on("tern-3", &typed).ended(0);
-    // So is data of another cluster; the printed mend moves it aside.
+    // So is data of another cluster; the printed fix moves it aside.
     let _ = zoisite(&["raise"]).ended(4).complains("S3 no foreign data");
-    let mend = mend_of(&report, "ibis", "other-data");
-    let _ = lab_.on("ibis", mend.split_once("move it aside: ").unwrap().1).ended(0);
+    let fix = fix_of(&report, "ibis", "other-data");
+    let _ = lab_.on("ibis", fix.split_once("move it aside: ").unwrap().1).ended(0);
     // A raise keeps out what is not fit, and says so; nothing is put there.
     let _ = zoisite(&["raise"])
         .ended(1)
@@ -207,7 +207,7 @@ fn everything_that_is_wrong_at_a_hostile_site_is_found_and_its_mends_work() {
         .complains("is masked");
     let _ = lab_.on("tern-1", "test ! -e /etc/zoisite && test ! -e /var/lib/zoisite").ended(0);
 
-    // Somebody watches while the printed mends are typed.
+    // Somebody watches while the printed fixes are typed.
     let mut watching = command(&["survey", "--watch", "--for", "20m"])
         .stdout(Stdio::piped())
         .stderr(Stdio::null())
@@ -225,8 +225,8 @@ fn everything_that_is_wrong_at_a_hostile_site_is_found_and_its_mends_work() {
         ("tern-1", "swap-at-boot"),
         ("tern-1", "unit-masked"),
     ] {
-        let mend = mend_of(&report, host, code);
-        let typed = mend.split(", ").next().unwrap();
+        let fix = fix_of(&report, host, code);
+        let typed = fix.split(", ").next().unwrap();
         let _ = lab_.on_with(host, "sh -s", format!("{typed}\n")).ended(0);
     }
     let _ = lab_.on("sandpiper", "umount /var/log /usr/local/lib/zoisite").ended(0);

@@ -2,7 +2,7 @@
 
 use crate::common::{Done, Place};
 
-const OWN: &str = "tern-9 = { address = \"10.77.0.109\", out-of-reach = true, windows = \"2022\" }";
+const OWN: &str = "tern-9 = { address = \"10.77.0.109\", offline = true, windows = \"2022\" }";
 
 /// The demo with a worker that runs Windows.
 fn place() -> Place {
@@ -31,18 +31,18 @@ fn a_machine_that_only_says_so_carries_its_join_file_out() {
         .ended(0)
         .complains("tern-9, which runs Windows: its join file was carried out")
         .complains("zoisite-containerd, zoisite-kube-proxy, zoisite-kubelet run");
-    let _ = zoisite(&place, &["drawing", "addresses"]).ended(0).says("pods on Windows");
+    let _ = zoisite(&place, &["design", "addresses"]).ended(0).says("pods on Windows");
     let _ = zoisite(&place, &["paths"]).ended(0).says("overlay").says("4789");
 }
 
 #[test]
 fn its_join_file_is_another_one_and_what_is_for_linux_leaves_it_out() {
     let place = place();
-    let _ = zoisite(&place, &["join-file", "write", "--look", "--out", "stick"])
+    let _ = zoisite(&place, &["join-file", "write", "--inspect", "--out", "stick"])
         .ended(0)
         .says("-ExecutionPolicy Bypass -File tern-9.ps1");
     let text = place.read("stick/tern-9.ps1");
-    let word = zoisite(&place, &["join-file", "word", "tern-9"]).ended(0).stdout;
+    let word = zoisite(&place, &["join-file", "passphrase", "tern-9"]).ended(0).stdout;
     assert!(text.contains("Host = 'tern-9'") && !text.contains(word.trim()));
     let (_, mode) = place.files().into_iter().find(|(file, _)| file == "stick/tern-9.ps1").unwrap();
     assert_eq!(mode & 0o077, 0, "{mode:o}");

@@ -29,15 +29,15 @@ impl Check<'_> {
                 "first-boot-network",
                 format!("{} has the address {address}, in none of first-boot.networks{more}", one.name),
             )
-            .mend("name the network it is in, with its router or \"none\": how many bits its address has follows from that");
+            .fix("name the network it is in, with its router or \"none\": how many bits its address has follows from that");
             self.add(finding, "first-boot.networks", "these");
         }
         let mut seen = BTreeSet::new();
-        if let Some(mac) = first.newcomers.iter().find(|mac| !seen.insert(**mac)) {
+        if let Some(mac) = first.unnamed.iter().find(|mac| !seen.insert(**mac)) {
             let finding =
-                Finding::blocks("duplicate-mac", format!("{mac} is in first-boot.newcomers twice"))
-                    .mend("each machine is named once, by one of its cards");
-            self.add(finding, "first-boot.newcomers", "here");
+                Finding::blocks("duplicate-mac", format!("{mac} is in first-boot.unnamed twice"))
+                    .fix("each machine is named once, by one of its cards");
+            self.add(finding, "first-boot.unnamed", "here");
         }
         let away = first.networks.iter().find_map(|(range, router)| {
             let router = (*router)?;
@@ -48,7 +48,7 @@ impl Check<'_> {
                 "first-boot-network",
                 format!("the router {router} is not in its network {range}"),
             )
-            .mend("a router is reached without another one: name its address in that network");
+            .fix("a router is reached without another one: name its address in that network");
             self.add(finding, "first-boot.networks", "here");
         }
         let lost = first.routes.iter().find(|(_, via)| !within(*via));
@@ -57,7 +57,7 @@ impl Check<'_> {
                 "first-boot-network",
                 format!("the router {via}, which leads to {to}, is in none of first-boot.networks"),
             )
-            .mend("hosts reach a router in a network of their own alone");
+            .fix("hosts reach a router in a network of their own alone");
             self.add(finding, "first-boot.routes", "here");
         }
     }

@@ -13,7 +13,7 @@ const NAMED: usize = 6;
 
 impl Check<'_> {
     /// Hosts of the mesh have addresses in it and are logged in at elsewhere, of each pair that meets there one side can be
-    /// found by the other, and whoever dials the stable address has it for itself.
+    /// found by the other, and whoever dials the API endpoint has it for itself.
     pub(super) fn mesh(&mut self) {
         let cluster = self.cluster;
         let Some(mesh) = &cluster.mesh else {
@@ -22,28 +22,30 @@ impl Check<'_> {
                     "mesh-missing",
                     format!("{} has an endpoint, and there is no mesh", host.name),
                 )
-                .mend("add [mesh] with its range, or take the endpoint out");
+                .fix("add [mesh] with its range, or take the endpoint out");
                 self.add(finding, &format!("hosts.{}", host.name), "here");
             }
             return;
         };
         if mesh.hosts.is_empty() {
             let finding = Finding::warns("mesh-nobody", "mesh.hosts names nobody")
-                .mend("name the hosts that are elsewhere, or take [mesh] out");
+                .fix("name the hosts that are elsewhere, or take [mesh] out");
             self.add(finding, "mesh.hosts", "for nobody");
         }
         self.mesh_addresses(mesh);
         self.mesh_strangers();
         self.mesh_endpoints();
-        match cluster.balancers.floating {
+        match cluster.load_balancers.virtual_ip {
             Some(stable) if cluster.is_all_mesh() => self.carried_by_each(mesh, stable),
             Some(stable) => self.held_outside(mesh, stable),
-            None if cluster.control_plane.hosts.len() > 1 && cluster.balancers.hosts.is_empty() => {
+            None if cluster.control_plane.hosts.len() > 1
+                && cluster.load_balancers.hosts.is_empty() =>
+            {
                 let finding = Finding::warns(
                     "mesh-stable",
-                    "nothing leads the stable address to another API server when one is lost",
+                    "nothing leads the API endpoint to another API server when one is lost",
                 )
-                .mend("balancers.floating = an address of mesh.range that no host has: every host then has it for itself, and forwards to an API server that is ready");
+                .fix("load-balancers.virtual-ip = an address of mesh.range that no host has: every host then has it for itself, and forwards to an API server that is ready");
                 self.add(finding, "mesh.range", "in this mesh");
             }
             None => {}
@@ -61,7 +63,7 @@ impl Check<'_> {
                 "mesh-address",
                 format!("{} have addresses that are not in mesh.range", some(&outside)),
             )
-            .mend("hosts of a mesh dial one another in it: give each an address of the range, and put the one that it has outside into login.address");
+            .fix("hosts of a mesh dial one another in it: give each an address of the range, and put the one that it has outside into login.address");
             self.add(finding, "mesh.range", "this range");
         }
         let inside = |host: &&Host| host.dialled().any(|own| mesh.range_of(own).is_some());
@@ -74,19 +76,17 @@ impl Check<'_> {
                     some(&inside)
                 ),
             )
-            .mend(
-                "name them there, or give them the addresses that they have in their own network",
-            );
+            .fix("name them there, or give them the addresses that they have in their own network");
             self.add(finding, "mesh.hosts", "not named here");
         }
-        let nowhere = |host: &&Host| host.login.address.is_none() && !host.out_of_reach;
+        let nowhere = |host: &&Host| host.login.address.is_none() && !host.offline;
         let nowhere: Vec<&Host> = within.into_iter().filter(nowhere).collect();
         if !nowhere.is_empty() {
             let finding = Finding::warns(
                 "mesh-login",
                 format!("{} have no login.address", some(&nowhere)),
             )
-            .mend("an address in the mesh answers once the mesh stands: login.address says how you get there before, or your SSH configuration does");
+            .fix("an address in the mesh answers once the mesh stands: login.address says how you get there before, or your SSH configuration does");
             self.add(finding, "mesh.range", "not dialled at first");
         }
     }
@@ -112,7 +112,7 @@ impl Check<'_> {
         let named = strangers[..strangers.len().min(NAMED)].join("; ");
         let finding =
             Finding::blocks("mesh-strangers", format!("nobody finds the other: {named}{more}"))
-                .mend("of each pair one host needs an endpoint that the other reaches: a port that its router forwards, or a host that is out in the open");
+                .fix("of each pair one host needs an endpoint that the other reaches: a port that its router forwards, or a host that is out in the open");
         self.add(finding, "mesh.range", "in this mesh");
     }
 
@@ -132,32 +132,32 @@ impl Check<'_> {
                     "mesh-endpoint",
                     format!("{} should be found at {at}, which others reach through the mesh itself", host.name),
                 )
-                .mend("an endpoint is an address outside: of the router that forwards the port; a host that is out in the open belongs into mesh.hosts, with an address of mesh.range");
+                .fix("an endpoint is an address outside: of the router that forwards the port; a host that is out in the open belongs into mesh.hosts, with an address of mesh.range");
                 self.add(finding, &format!("hosts.{}", host.name), "here");
             }
         }
     }
 
-    /// Every host dials the stable address at itself.
+    /// Every host dials the API endpoint at itself.
     fn carried_by_each(&mut self, mesh: &Mesh, stable: IpAddr) {
         let cluster = self.cluster;
         if mesh.range_of(stable).is_none() {
             let finding = Finding::blocks(
                 "mesh-address",
-                format!("the stable address {stable} is not in mesh.range"),
+                format!("the API endpoint {stable} is not in mesh.range"),
             )
-            .mend("every host of a mesh has it for itself, and forwards from there: choose one of the range that no host has");
-            self.add(finding, "balancers.floating", "outside");
+            .fix("every host of a mesh has it for itself, and forwards from there: choose one of the range that no host has");
+            self.add(finding, "load-balancers.virtual-ip", "outside");
         }
         let mut without = cluster.nodes();
-        without.retain(|host| !cluster.holds(&host.name, Role::Balancer));
+        without.retain(|host| !cluster.holds(&host.name, Role::LoadBalancer));
         if !without.is_empty() {
             let finding = Finding::blocks(
-                "mesh-balancers",
-                format!("{} would not reach the stable address", some(&without)),
+                "mesh-load-balancers",
+                format!("{} would not reach the API endpoint", some(&without)),
             )
-            .mend("in a mesh it does not move: every node forwards for itself; name all in balancers.hosts, or leave that out");
-            self.add(finding, "balancers.hosts", "not named here");
+            .fix("in a mesh it does not move: every node forwards for itself; name all in load-balancers.hosts, or leave that out");
+            self.add(finding, "load-balancers.hosts", "not named here");
         }
     }
 
@@ -166,18 +166,18 @@ impl Check<'_> {
         if mesh.range_of(stable).is_some() {
             let finding = Finding::blocks(
                 "mesh-address",
-                format!("the stable address {stable} is in mesh.range"),
+                format!("the API endpoint {stable} is in mesh.range"),
             )
-            .mend("hosts beside the mesh find it in their own network: choose one there that no host has");
-            self.add(finding, "balancers.floating", "inside");
+            .fix("hosts beside the mesh find it in their own network: choose one there that no host has");
+            self.add(finding, "load-balancers.virtual-ip", "inside");
         }
-        if self.cluster.floating_holders().is_empty() {
+        if self.cluster.virtual_ip_holders().is_empty() {
             let finding = Finding::blocks(
-                "mesh-balancers",
-                "nobody beside the mesh would hold the stable address",
+                "mesh-load-balancers",
+                "nobody beside the mesh would hold the API endpoint",
             )
-            .mend("name hosts in balancers.hosts that are not among mesh.hosts, or leave mesh.hosts out: all hosts are in the mesh then");
-            self.add(finding, "balancers.floating", "held by nobody");
+            .fix("name hosts in load-balancers.hosts that are not among mesh.hosts, or leave mesh.hosts out: all hosts are in the mesh then");
+            self.add(finding, "load-balancers.virtual-ip", "held by nobody");
         }
     }
 }

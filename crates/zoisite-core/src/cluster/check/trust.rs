@@ -31,7 +31,7 @@ impl Check<'_> {
                         span(most)
                     ),
                 )
-                .mend("no certificate outlives its authority: let that one last longer, or this one shorter");
+                .fix("no certificate outlives its authority: let that one last longer, or this one shorter");
                 self.add(finding, &at, "too long");
                 return;
             }
@@ -40,12 +40,12 @@ impl Check<'_> {
             let finding = Finding::blocks(
                 "bad-lifetime",
                 format!(
-                    "what lasts {} would be issued anew {} before its end",
+                    "what lasts {} would be issued again {} before its end",
                     span(short),
                     span(renew)
                 ),
             )
-            .mend("at most half of the shortest life, or every run would issue it anew");
+            .fix("at most half of the shortest life, or every run would issue it again");
             self.add(finding, "certificates.renew", "too early");
         }
         if policy.backdated * 2 > short {
@@ -57,18 +57,18 @@ impl Check<'_> {
                     span(policy.backdated)
                 ),
             )
-            .mend("at most half of the shortest life");
+            .fix("at most half of the shortest life");
             self.add(finding, "certificates.backdated", "too much");
         }
         if short < 7 * 86_400 {
             let finding = Finding::warns(
                 "short-life",
                 format!(
-                    "what lasts {} must be issued anew before: nothing does that by itself",
+                    "what lasts {} must be issued again before: nothing does that by itself",
                     span(short)
                 ),
             )
-            .mend("run zoisite raise by a timer, well within that time, or let it last longer");
+            .fix("run zoisite raise by a timer, well within that time, or let it last longer");
             self.add(finding, "certificates.life", "short");
         }
     }
@@ -80,7 +80,7 @@ impl Check<'_> {
         let Some(issuers) = own.get("jwt") else { return };
         let Some(issuers) = issuers.as_array() else {
             let finding = Finding::blocks("bad-authentication", format!("{place}.jwt is no list"))
-                .mend("write: authentication.jwt = [{ issuer = { url = \"https://…\", audiences = [\"…\"] }, claimMappings = { … } }]");
+                .fix("write: authentication.jwt = [{ issuer = { url = \"https://…\", audiences = [\"…\"] }, claimMappings = { … } }]");
             return self.add(finding, &format!("{place}.jwt"), "one table for each issuer");
         };
         let tokens = format!("https://kubernetes.default.svc.{}", self.cluster.domain);
@@ -88,8 +88,8 @@ impl Check<'_> {
         for one in issuers {
             let text = |pointer: &str| one.pointer(pointer).and_then(Value::as_str);
             let url = text("/issuer/url").unwrap_or_default();
-            let mut blocks = |why: String, mend: &str| {
-                found.push(Finding::blocks("bad-authentication", why).mend(mend));
+            let mut blocks = |why: String, fix: &str| {
+                found.push(Finding::blocks("bad-authentication", why).fix(fix));
             };
             if !url.starts_with("https://") {
                 blocks(
@@ -132,7 +132,7 @@ impl Check<'_> {
                             "open-prefix",
                             format!("{what} from {url} have no prefix: whoever it calls system:masters may do everything"),
                         )
-                        .mend("set claimMappings' prefix, such as 'sso:', or refuse names that begin with system: by userValidationRules"),
+                        .fix("set claimMappings' prefix, such as 'sso:', or refuse names that begin with system: by userValidationRules"),
                     );
                 }
             }

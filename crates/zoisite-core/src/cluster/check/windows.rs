@@ -21,18 +21,18 @@ impl Check<'_> {
                     "windows-pods",
                     "network.windows-pods is kept, and no host runs Windows",
                 )
-                .mend("say windows = \"2022\" of a host, or take the range out");
+                .fix("say windows = \"2022\" of a host, or take the range out");
                 self.add(finding, "network.windows-pods", "nobody's");
             }
             return;
         };
         for host in &hosts {
-            if !host.out_of_reach {
+            if !host.offline {
                 let finding = Finding::blocks(
                     "windows",
                     format!("{} runs Windows, and nothing is done there over SSH", host.name),
                 )
-                .mend("it joins by a join file: out-of-reach = true");
+                .fix("it joins by a join file: offline = true");
                 self.add(finding, &format!("hosts.{}", host.name), "here");
             }
             if !host.dialled().any(|address| address.is_ipv4()) {
@@ -43,12 +43,12 @@ impl Check<'_> {
                         host.name
                     ),
                 )
-                .mend("give it a second address: address = [\"10.77.0.109\", \"fd77::109\"]");
+                .fix("give it a second address: address = [\"10.77.0.109\", \"fd77::109\"]");
                 self.add(finding, &format!("hosts.{}", host.name), "here");
             }
         }
-        let mut wants = |place: &str, message: String, mend: &str| {
-            self.add(Finding::blocks("windows", message).mend(mend), place, "for Windows");
+        let mut wants = |place: &str, message: String, fix: &str| {
+            self.add(Finding::blocks("windows", message).fix(fix), place, "for Windows");
         };
         let name = &first.name;
         match &network.windows_pods[..] {
@@ -89,13 +89,13 @@ impl Check<'_> {
                 "Windows has one overlay, and it is of that family",
             ),
         }
-        if network.pods_by != PodsBy::Routes || network.services_by != ServicesBy::KubeProxy {
+        if network.pod_network != PodsBy::Routes || network.service_proxy != ServicesBy::KubeProxy {
             wants(
                 "network.pods",
                 format!(
                     "{name} runs Windows, and the site's own manifests make the pod network or lead to services"
                 ),
-                "nodes with Windows are connected where Zoisite does both: pods-by = \"routes\", services-by = \"kube-proxy\"",
+                "nodes with Windows are connected where Zoisite does both: pod-network = \"routes\", service-proxy = \"kube-proxy\"",
             );
         }
         if cluster.mesh.is_some() {

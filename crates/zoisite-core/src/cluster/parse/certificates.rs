@@ -44,7 +44,7 @@ impl Parser {
                         "bad-lifetime",
                         "certificates.days and certificates.life both say how long",
                     )
-                    .mend("keep one of them: days = 365, or life = \"12h\""),
+                    .fix("keep one of them: days = 365, or life = \"12h\""),
                 );
             }
         }
@@ -94,7 +94,7 @@ impl Parser {
                     self.findings.push(
                         Finding::blocks("bad-profile", format!("{profile}: {why}"))
                             .at(pattern.span(), "of no use to it")
-                            .mend("zoisite pki list shows which certificate is for what"),
+                            .fix("zoisite pki list shows which certificate is for what"),
                     );
                 }
                 let known = out.entry(profile).or_default();
@@ -138,11 +138,11 @@ impl Parser {
         let finding =
             Finding::blocks("unknown-key", format!("there is no {what} {}", name.get_ref()))
                 .at(name.span(), "unknown");
-        let mend = match near(name.get_ref(), known.iter().copied()) {
+        let fix = match near(name.get_ref(), known.iter().copied()) {
             Some(close) => format!("did you mean '{close}'?"),
             None => format!("known are {}", known.join(", ")),
         };
-        self.findings.push(finding.mend(mend));
+        self.findings.push(finding.fix(fix));
     }
 }
 
@@ -152,8 +152,8 @@ fn unusable(profile: Profile, policy: &ProfilePolicy) -> Option<&'static str> {
     let made = policy.keys_made.is_some();
     match profile.holder() {
         Holder::Run => Some("a run makes it for itself, for twelve hours at most"),
-        Holder::Person => Some("how long a person's lasts is said with zoisite access --ends"),
-        Holder::Monitoring => Some("how long it lasts is said with zoisite monitoring --ends"),
+        Holder::Person => Some("how long a person's lasts is said with zoisite access --expires"),
+        Holder::Monitoring => Some("how long it lasts is said with zoisite monitoring --expires"),
         Holder::Joining if made => Some("the kubelet makes its own key, always"),
         Holder::Joining if key => Some("the kubelet makes its own key, on P-256"),
         Holder::Joining if names => Some("the platform signs no names into it"),

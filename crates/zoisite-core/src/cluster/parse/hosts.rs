@@ -22,7 +22,7 @@ struct More {
     place: Place,
     login: Login,
     endpoint: Option<Endpoint>,
-    out_of_reach: bool,
+    offline: bool,
     windows: Option<Windows>,
 }
 
@@ -50,7 +50,7 @@ impl Parser {
                 other => self.findings.push(
                     Finding::blocks("wrong-type", format!("host '{pattern}' takes an address"))
                         .at(value.span(), format!("this is {}", kind(other)))
-                        .mend("write \"10.77.0.11\", or a table with an address in it"),
+                        .fix("write \"10.77.0.11\", or a table with an address in it"),
                 ),
             }
             let Some(names) = self.expand(pattern, &key.span()) else { continue };
@@ -65,7 +65,7 @@ impl Parser {
                         self.findings.push(
                             Finding::blocks("bad-name", format!("'{name}' cannot name a host"))
                                 .at(key.span(), why.to_string())
-                                .mend("use a-z, 0-9 and '-', at most 52 characters"),
+                                .fix("use a-z, 0-9 and '-', at most 52 characters"),
                         );
                         continue;
                     }
@@ -77,12 +77,12 @@ impl Parser {
                     self.findings.push(
                         Finding::blocks("duplicate-host", format!("{name} stands here twice"))
                             .at(key.span(), "named before")
-                            .mend("give every host a name of its own"),
+                            .fix("give every host a name of its own"),
                     );
                     continue;
                 }
                 self.places.insert(format!("hosts.{name}"), first.span.clone());
-                let More { others, interface, mac, place, login, endpoint, out_of_reach, windows } =
+                let More { others, interface, mac, place, login, endpoint, offline, windows } =
                     more;
                 hosts.push(Host {
                     name,
@@ -94,7 +94,7 @@ impl Parser {
                     place,
                     login,
                     endpoint,
-                    out_of_reach,
+                    offline,
                     windows,
                 });
             }
@@ -103,7 +103,7 @@ impl Parser {
             self.findings.push(
                 Finding::blocks("no-hosts", "the cluster has no hosts")
                     .at(span, "here")
-                    .mend("add a table [hosts] with lines such as: heron = \"10.77.0.11\""),
+                    .fix("add a table [hosts] with lines such as: heron = \"10.77.0.11\""),
             );
         }
         hosts
@@ -126,7 +126,7 @@ impl Parser {
                         format!("'{pattern}' names {} hosts", names.len()),
                     )
                     .at(span.clone(), format!("and this {} values", written.len()))
-                    .mend("make both ranges equally long"),
+                    .fix("make both ranges equally long"),
                 );
                 return None;
             }
@@ -150,7 +150,7 @@ impl Parser {
                     self.findings.push(
                         Finding::blocks("bad-address", format!("{name} has no usable address"))
                             .at(span.clone(), why.to_string())
-                            .mend("write one IPv4 or IPv6 address; names go under login"),
+                            .fix("write one IPv4 or IPv6 address; names go under login"),
                     );
                     return None;
                 }
@@ -163,7 +163,7 @@ impl Parser {
                 Some(_) => self.findings.push(
                     Finding::blocks("bad-address", format!("{name} has two addresses of a family"))
                         .at(span.clone(), "the cluster dials one of each family at most")
-                        .mend("put the others into other-addresses"),
+                        .fix("put the others into other-addresses"),
                 ),
             }
         }
@@ -188,7 +188,7 @@ impl Parser {
             Some(inner) => self.login(&inner),
             None => Login::default(),
         };
-        let out_of_reach = section.yes("out-of-reach", &mut self.findings);
+        let offline = section.yes("offline", &mut self.findings);
         let windows = section.parsed("windows", "bad-name", Windows::new, &mut self.findings);
         let windows = windows.map(|at| at.value);
         let mut all = Vec::new();
@@ -197,7 +197,7 @@ impl Parser {
                 interface: interface.as_ref().map(|at| at.value.clone()),
                 place: place.clone(),
                 login: login.clone(),
-                out_of_reach,
+                offline,
                 windows,
                 ..More::default()
             };
@@ -207,7 +207,7 @@ impl Parser {
                     Err(why) => self.findings.push(
                         Finding::blocks("bad-address", format!("'{}' is no address", texts[i]))
                             .at(span.clone(), why.to_string())
-                            .mend("write IPv4 or IPv6 addresses, without a prefix length"),
+                            .fix("write IPv4 or IPv6 addresses, without a prefix length"),
                     ),
                 }
             }
@@ -220,7 +220,7 @@ impl Parser {
                             format!("'{}' is no hardware address", texts[i]),
                         )
                         .at(span.clone(), why.to_string())
-                        .mend("write it as ip link shows it: 02:00:5e:10:00:11"),
+                        .fix("write it as ip link shows it: 02:00:5e:10:00:11"),
                     ),
                 }
             }
@@ -230,7 +230,7 @@ impl Parser {
                     Err(why) => self.findings.push(
                         Finding::blocks("bad-endpoint", format!("'{}' is no endpoint", texts[i]))
                             .at(span.clone(), why.to_string())
-                            .mend("write a name or an address with the UDP port: office.saltmarsh.example:51820"),
+                            .fix("write a name or an address with the UDP port: office.saltmarsh.example:51820"),
                     ),
                 }
             }

@@ -11,9 +11,9 @@ use super::super::finding::Finding;
 use super::super::host::Host;
 use super::super::image::{ImageName, ImageSource};
 use super::super::model::{
-    Balancers, Components, ControlPlane, DrillLimits, Etcd, FirewallRules, FirstBoot, HostNames,
-    Mesh, Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry, RegistryMirror,
-    ServicesBy, Snapshots, TimeService, Vrrp,
+    Components, ControlPlane, DrillLimits, Etcd, FirewallRules, FirstBoot, HostNames,
+    LoadBalancers, Mesh, Monitoring, Names, Network, PodsBy, Preparation, Programs, Registry,
+    RegistryMirror, ServicesBy, Snapshots, TimeService, Vrrp,
 };
 use super::super::names::{ClusterName, HostName, NameError, Version, dns_name};
 use super::super::reader::Section;
@@ -132,8 +132,8 @@ impl Parser {
         let example = "\"api.saltmarsh.example:6443\"";
         ControlPlane {
             hosts: self.role(table, "hosts", "control-plane.hosts", hosts),
-            address: table
-                .and_then(|s| self.required(s, "address", example, "bad-address", Endpoint::new))
+            endpoint: table
+                .and_then(|s| self.required(s, "endpoint", example, "bad-address", Endpoint::new))
                 .unwrap_or(Endpoint { host: EndpointHost::Name(String::new()), port: 6443 }),
             port: self.port(table, "port", 6443),
             api_server: self.settings(table, "api-server"),
@@ -143,16 +143,16 @@ impl Parser {
         }
     }
 
-    /// `[balancers]`
-    pub(super) fn balancers(&mut self, table: Table<'_, '_>, hosts: &[Host]) -> Balancers {
-        let Some(s) = table else { return Balancers::default() };
-        Balancers {
-            // Without any, control planes hold the floating address themselves.
-            hosts: match s.has("floating") && !s.has("hosts") {
+    /// `[load-balancers]`
+    pub(super) fn load_balancers(&mut self, table: Table<'_, '_>, hosts: &[Host]) -> LoadBalancers {
+        let Some(s) = table else { return LoadBalancers::default() };
+        LoadBalancers {
+            // Without any, control planes hold the virtual IP themselves.
+            hosts: match s.has("virtual-ip") && !s.has("hosts") {
                 true => Vec::new(),
-                false => self.role(table, "hosts", "balancers.hosts", hosts),
+                false => self.role(table, "hosts", "load-balancers.hosts", hosts),
             },
-            floating: self.optional(s, "floating", "bad-address", address),
+            virtual_ip: self.optional(s, "virtual-ip", "bad-address", address),
             router_id: self
                 .number(s, "router-id", "bad-router-id", 1..=255)
                 .and_then(|id| u8::try_from(id).ok()),
@@ -162,12 +162,12 @@ impl Parser {
         }
     }
 
-    /// `balancers.forward`: a port of the balancers, and the node port to which it leads.
-    fn forwarded(&mut self, balancers: &Section<'_>) -> BTreeMap<u16, u16> {
-        let Some((own, span)) = balancers.table("forward", &mut self.findings) else {
+    /// `load-balancers.forward`: a port of the load balancers, and the node port to which it leads.
+    fn forwarded(&mut self, load_balancers: &Section<'_>) -> BTreeMap<u16, u16> {
+        let Some((own, span)) = load_balancers.table("forward", &mut self.findings) else {
             return BTreeMap::new();
         };
-        self.places.insert("balancers.forward".into(), span);
+        self.places.insert("load-balancers.forward".into(), span);
         let port = |text: &str| text.parse::<u16>().ok().filter(|port| *port > 0);
         let mut all = BTreeMap::new();
         for (key, value) in own.iter() {
@@ -183,7 +183,7 @@ impl Parser {
                             key.span().start..value.span().end,
                             "a port, and the node port it leads to",
                         )
-                        .mend("forward = { 80 = 30080, 443 = 30443 }"),
+                        .fix("forward = { 80 = 30080, 443 = 30443 }"),
                 );
                 continue;
             };
@@ -201,18 +201,18 @@ impl Parser {
             pod_subnet: table
                 .and_then(|s| self.number(s, "pod-subnet", "bad-range", 16..=30))
                 .map_or(24, |n| u8::try_from(n).unwrap_or(24)),
-            pods_by: table
-                .and_then(|s| self.optional(s, "pods-by", "bad-network", PodsBy::new))
+            pod_network: table
+                .and_then(|s| self.optional(s, "pod-network", "bad-network", PodsBy::new))
                 .unwrap_or_default(),
-            services_by: table
-                .and_then(|s| self.optional(s, "services-by", "bad-network", ServicesBy::new))
+            service_proxy: table
+                .and_then(|s| self.optional(s, "service-proxy", "bad-network", ServicesBy::new))
                 .unwrap_or_default(),
             manifests: table
                 .and_then(|s| s.string("manifests", &mut self.findings))
                 .map(|at| at.value),
-            taken: self.lists(table, "taken", range),
+            reserved: self.lists(table, "reserved", range),
             service_addresses: self.lists(table, "service-addresses", range),
-            resolvers: self.lists(table, "resolvers", address),
+            name_servers: self.lists(table, "name-servers", address),
             zone: table.and_then(|s| self.optional(s, "zone", "bad-name", domain)),
         }
     }
@@ -275,7 +275,7 @@ impl Parser {
             routes: self.led(table, "routes", "the router that leads there", leads),
             keys: self.lists(Some(table), "keys", beside),
             packages: self.lists(Some(table), "packages", package),
-            newcomers: self.lists(Some(table), "newcomers", Mac::new),
+            unnamed: self.lists(Some(table), "unnamed", Mac::new),
         }
     }
 
@@ -320,7 +320,7 @@ impl Parser {
                             format!("{} cannot be read", table.join(key)),
                         )
                         .at(name.span().start..value.span().end, why)
-                        .mend(format!("{key} = {{ \"10.77.0.0/24\" = \"10.77.0.1\" }}")),
+                        .fix(format!("{key} = {{ \"10.77.0.0/24\" = \"10.77.0.1\" }}")),
                     );
                 }
             }
@@ -333,7 +333,7 @@ impl Parser {
         let Some(s) = table else { return DrillLimits::default() };
         DrillLimits {
             longest_gap: self.optional(s, "longest-gap", "bad-time", time),
-            whole_within: self.optional(s, "whole-within", "bad-time", time),
+            recovered_within: self.optional(s, "recovered-within", "bad-time", time),
         }
     }
 
@@ -358,8 +358,8 @@ impl Parser {
     }
 
     /// `[state]`
-    pub(super) fn state_copy(&mut self, table: Table<'_, '_>) -> Option<String> {
-        self.text(table, "copy", beside)
+    pub(super) fn state_backup(&mut self, table: Table<'_, '_>) -> Option<String> {
+        self.text(table, "backup", beside)
     }
 
     /// `[preparation]`
@@ -401,7 +401,7 @@ impl Parser {
             folder: table
                 .and_then(|s| self.optional(s, "folder", "bad-path", absolute))
                 .unwrap_or_else(|| "/var/lib/zoisite-registry".into()),
-            stands_in_for: self.lists(table, "stands-in-for", registry_name),
+            mirrors: self.lists(table, "mirrors", registry_name),
             passwords: self.text(table, "passwords", beside),
             read_only: table.is_some_and(|s| s.yes("read-only", &mut self.findings)),
         }
@@ -419,7 +419,7 @@ impl Parser {
                 self.findings.push(
                     Finding::blocks("bad-source", format!("'{name}' is no registry's name"))
                         .at(value.span(), "here")
-                        .mend("registries.\"registry.k8s.io\" = { addresses = [\"https://…\"] }"),
+                        .fix("registries.\"registry.k8s.io\" = { addresses = [\"https://…\"] }"),
                 );
                 continue;
             }

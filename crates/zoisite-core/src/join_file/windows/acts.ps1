@@ -23,7 +23,7 @@ function Step([string]$What, [scriptblock]$Work) {
     } else { Say 'same' $script:Steps }
 }
 
-# A service that runs with older files begins anew, also where this was cut in between.
+# A service that runs with older files begins again, also where this was cut in between.
 function Set-Pending([string]$Service) {
     if ($Service) { Write-Text "$Folder\pending\$Service" '' }
 }
@@ -245,7 +245,7 @@ function Invoke-Service($Act) {
 }
 
 # Takes everything back, in the other order; a folder that holds something else stays.
-function Invoke-TakeBack {
+function Invoke-Uninstall {
     $notes = @(Get-Notes)
     [Array]::Reverse($notes)
     foreach ($note in $notes) {
@@ -279,7 +279,7 @@ function Invoke-Acts($Opened) {
     foreach ($folder in 'before', 'pending') { [void](New-Item -ItemType Directory -Force -Path "$Folder\$folder") }
     foreach ($act in $Opened.acts) {
         $what = if ($act.PSObject.Properties['path']) { "$($act.do) $($act.path)" } elseif ($act.PSObject.Properties['name']) { "$($act.do) $($act.name)" } else { $act.do }
-        if ($act.do -eq 'take-back') { Invoke-TakeBack; continue }
+        if ($act.do -eq 'uninstall') { Invoke-Uninstall; continue }
         Step $what {
             switch ($act.do) {
                 'feature' { Invoke-Feature $act }

@@ -14,13 +14,13 @@ function Show([string]$Text) {
     if (Test-Path $Known) { [IO.File]::AppendAllText("$Known\log.txt", "$([DateTime]::UtcNow.ToString('u')) $Text`n") }
 }
 
-function Stop-Here([string]$Why, [string]$Mend, [int]$Status = 1) {
+function Stop-Here([string]$Why, [string]$fix, [int]$Status = 1) {
     Show $Why
-    if ($Mend) { Show "mend: $Mend" }
+    if ($fix) { Show "fix: $fix" }
     exit $Status
 }
 
-# What a run over SSH would say: a letter holds the same lines.
+# What a run over SSH would say: a report holds the same lines.
 function Say {
     $words = $args | ForEach-Object { ([string]$_) -replace '[\t\r\n]+', ' ' }
     $script:Said.Add("@`t" + ($words -join "`t"))
@@ -174,9 +174,9 @@ function Open-File([string]$Text) {
         $gzip = New-Object IO.Compression.GZipStream $memory, ([IO.Compression.CompressionMode]::Decompress)
         $reader = New-Object IO.StreamReader $gzip, ([Text.Encoding]::UTF8)
         $opened = $reader.ReadToEnd() | ConvertFrom-Json
-        [void]$opened.letter
+        [void]$opened.report
         return $opened
     } catch {
-        Stop-Here 'the word does not open this join file' "zoisite join-file word $($File.Host), where it was written, shows it; nothing was done"
+        Stop-Here 'the word does not open this join file' "zoisite join-file passphrase $($File.Host), where it was written, shows it; nothing was done"
     }
 }

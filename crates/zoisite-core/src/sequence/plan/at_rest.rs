@@ -1,4 +1,4 @@
-//! What is encrypted in etcd by another key than the one in use is written anew.
+//! What is encrypted in etcd by another key than the one in use is written again.
 
 use super::membership::well;
 use super::{Draft, Phase, Step, Work};
@@ -7,7 +7,7 @@ use super::{Draft, Phase, Step, Work};
 pub(super) fn plan(draft: &mut Draft<'_>, key: &str, control: Vec<usize>) {
     let work = Work::Rewrite { key: key.to_owned(), through: well(draft, None) };
     let what =
-        format!("write anew every secret that etcd holds and that is not encrypted by {key}");
+        format!("write again every secret that etcd holds and that is not encrypted by {key}");
     let why = "the key before it is accepted until nothing needs it any more".to_owned();
     let step = Step::new("secrets", Phase::ControlPlane, what, work).because([why]);
     draft.push(step.after(control));

@@ -1,10 +1,10 @@
-//! The control plane and the balancers in front of it: one after another, each ready at its own
+//! The control plane and the load balancers in front of it: one after another, each ready at its own
 //! address before the next is touched.
 
 use super::service::{Service, service};
 use super::{Condition, Draft, Part, Phase, Share};
 use crate::cluster::HostName;
-use crate::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, BALANCER_UNIT};
+use crate::holdings::{ADDRESS_UNIT, API_SERVER_UNIT, LOAD_BALANCER_UNIT};
 use crate::script::Operation;
 
 const API_SERVERS: Service = Service {
@@ -17,11 +17,11 @@ const API_SERVERS: Service = Service {
     gate: answers,
 };
 
-const BALANCERS: Service = Service {
-    part: Part::Balancer,
-    main: BALANCER_UNIT,
-    starting: "start the balancer",
-    restarting: "put right what differs, and restart the balancer",
+const LOAD_LOAD_BALANCERS: Service = Service {
+    part: Part::LoadBalancer,
+    main: LOAD_BALANCER_UNIT,
+    starting: "start the load balancer",
+    restarting: "put right what differs, and restart the load balancer",
     first_alone: None,
     gate: forwards,
 };
@@ -29,19 +29,19 @@ const BALANCERS: Service = Service {
 const ADDRESS: Service = Service {
     part: Part::Address,
     main: ADDRESS_UNIT,
-    starting: "begin to hold the floating address, one host at a time",
-    restarting: "put right what differs, and restart what holds the floating address",
+    starting: "begin to hold the virtual IP, one host at a time",
+    restarting: "put right what differs, and restart what holds the virtual IP",
     first_alone: None,
     gate: leads,
 };
 
-/// Plans for control planes, balancers, then the floating address in front of them. Returns the last gates, for which later steps wait.
+/// Plans for control planes, load balancers, then the virtual IP in front of them. Returns the last gates, for which later steps wait.
 pub(super) fn plan(draft: &mut Draft<'_>, quorum: Option<usize>) -> Vec<usize> {
     let mut quorum: Vec<usize> = quorum.into_iter().collect();
     quorum.extend(take_part(draft));
     let api = service(draft, &API_SERVERS, &quorum);
-    let balancers = service(draft, &BALANCERS, &api);
-    let mut before = if balancers.is_empty() { api } else { balancers };
+    let load_balancers = service(draft, &LOAD_LOAD_BALANCERS, &api);
+    let mut before = if load_balancers.is_empty() { api } else { load_balancers };
     let address = service(draft, &ADDRESS, &before);
     before.extend(address);
     before
@@ -55,7 +55,7 @@ fn take_part(draft: &mut Draft<'_>) -> Vec<usize> {
     let hosts: Vec<HostName> =
         shares.iter().filter(away).map(|share| share.host().clone()).collect();
     let back = hosts.iter().map(|host| {
-        let what = "take part in holding the floating address again";
+        let what = "take part in holding the virtual IP again";
         let step = (Phase::Address, "address-back", what);
         let why = vec!["a run that was cut off left it to others".to_owned()];
         draft.act(host, step, why, vec![Operation::TakePart], Vec::new())
@@ -76,19 +76,19 @@ fn answers(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize
 fn leads(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {
     draft.gate(
         (Phase::Address, format!("address-{host}{after}")),
-        format!("the stable address answers for this cluster, asked from {host}"),
+        format!("the API endpoint answers for this cluster, asked from {host}"),
         "one of its holders has it and can serve there".into(),
-        Condition::Stable { from: host.clone(), balancer: false },
+        Condition::Stable { from: host.clone(), load_balancer: false },
         needs,
     )
 }
 
 fn forwards(draft: &mut Draft<'_>, host: &HostName, after: &str, needs: Vec<usize>) -> usize {
     draft.gate(
-        (Phase::Balancers, format!("balancer-{host}{after}")),
-        format!("the balancer on {host} forwards to an API server that is ready"),
-        "the stable address leads through it".into(),
-        Condition::Stable { from: host.clone(), balancer: true },
+        (Phase::LoadBalancers, format!("load-balancer-{host}{after}")),
+        format!("the load balancer on {host} forwards to an API server that is ready"),
+        "the API endpoint leads through it".into(),
+        Condition::Stable { from: host.clone(), load_balancer: true },
         needs,
     )
 }

@@ -87,12 +87,12 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     // brought back by this very sequence included.
     let reached = members.len() + leaving(draft, &members);
     // While others are brought back, those that are well stay as they are.
-    let mends = input.aim.arm == Arm::Mend;
+    let fixes = input.aim.arm == Arm::Fix;
     // Where every certificate has ended nobody is served whom a restart could interrupt, and nobody can show any more
     // that the others carry the quorum.
     let silent = formed && members.len() == total && members.iter().all(Member::serves_nobody);
     let rolls = |member: &&Member<'_>| {
-        let stays = member.health == Health::Down || mends && member.health == Health::Well;
+        let stays = member.health == Health::Down || fixes && member.health == Health::Well;
         !stays && !silent && member.must_restart()
     };
     for member in members.iter().filter(rolls) {
@@ -184,7 +184,7 @@ fn together(
         let settle = Operation::Settle {
             unit: member.paths.unit,
             port: None,
-            seconds: draft.options.patience,
+            seconds: draft.options.timeout,
         };
         last.push(draft.act(
             member.host(),
@@ -259,7 +259,7 @@ fn beside(draft: &mut Draft<'_>, members: &[Member<'_>], after: Vec<usize>) {
         let why: Vec<String> =
             share.differences.iter().filter(unit).map(ToString::to_string).collect();
         let operations: Vec<Operation> = share
-            .all(|unit| unit != member.paths.unit, draft.options.patience)
+            .all(|unit| unit != member.paths.unit, draft.options.timeout)
             .into_iter()
             .filter(|operation| !matches!(operation, Operation::Put(_)))
             .collect();
@@ -283,7 +283,7 @@ fn restart(draft: &mut Draft<'_>, member: &Member<'_>, before: &[usize]) -> usiz
     operations.extend([
         Operation::Enable(unit),
         Operation::Restart(unit),
-        Operation::Settle { unit, port: None, seconds: draft.options.patience },
+        Operation::Settle { unit, port: None, seconds: draft.options.timeout },
     ]);
     let needs = uploaded.iter().chain(before).copied().collect();
     let step = draft.act(
@@ -324,8 +324,8 @@ pub(super) fn quorum(
         1 => "the member answers, and carries a write and a read".to_owned(),
         n => format!("{n} members agree; a key written through one is read through each other"),
     };
-    // Whether a learner gets its vote is a leg of its own: it keeps nobody from being brought back.
-    let learners = draft.input.aim.arm == Arm::Mend;
+    // Whether a learner gets its vote is a stage of its own: it keeps nobody from being brought back.
+    let learners = draft.input.aim.arm == Arm::Fix;
     let condition = Condition::Quorum { members, learners };
     draft.gate((Phase::Quorum, id.to_owned()), what, why, condition, needs)
 }

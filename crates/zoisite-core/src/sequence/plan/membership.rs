@@ -1,4 +1,4 @@
-//! A change of who is a member of the quorum: one in a leg (rule S1).
+//! A change of who is a member of the quorum: one in a stage (rule S1).
 
 use super::etcd::{Member, configure, mark_formed, quorum};
 use super::{Draft, MemberWork, Operation, Part, Phase, Share, Step, Work};
@@ -8,7 +8,7 @@ use crate::holdings::{ETCD_CONFIG, EtcdPaths};
 use crate::item::Item;
 use crate::sequence::real::health;
 
-/// Plans the change of this leg. API servers were told first (`control` are their gates) where a member leaves that
+/// Plans the change of this stage. API servers were told first (`control` are their gates) where a member leaves that
 /// they dial.
 pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     let arm = draft.input.aim.arm.clone();
@@ -16,14 +16,14 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         // The last one is another quorum, not a change of this one.
         Arm::File
         | Arm::Mesh { .. }
-        | Arm::Mend
+        | Arm::Fix
         | Arm::Trust { .. }
         | Arm::Restore { .. }
         | Arm::AcceptKey { .. }
         | Arm::RewriteBy { .. } => {}
         Arm::Learn { host, url, old_data } => learn(draft, host, url, *old_data),
         Arm::Promote { host, id } => promote(draft, host, id),
-        Arm::TakeBack { id, who } => {
+        Arm::Uninstall { id, who } => {
             let why =
                 "it has no vote yet, and its data is gone or the file does not name it".to_owned();
             remove(draft, (id, who, true), why, Vec::new());
@@ -87,7 +87,7 @@ fn changes(
     through: Vec<HostName>,
     needs: Vec<usize>,
 ) -> usize {
-    let seconds = draft.options.patience;
+    let seconds = draft.options.timeout;
     let work = Work::Member { work, through, seconds };
     let mut step = Step::new(id, Phase::Quorum, what, work).because([why]).after(needs);
     step.host = host.cloned();
@@ -142,7 +142,7 @@ fn start(draft: &mut Draft<'_>, member: &Member<'_>, needs: Vec<usize>) -> usize
         true => Operation::Restart(unit),
         false => Operation::Start(unit),
     };
-    let settle = Operation::Settle { unit, port: None, seconds: draft.options.patience };
+    let settle = Operation::Settle { unit, port: None, seconds: draft.options.timeout };
     draft.act(
         member.share.host(),
         (Phase::Quorum, "etcd-start", "start the etcd member, and wait until it is ready"),
@@ -225,7 +225,7 @@ fn relocate(draft: &mut Draft<'_>, host: &HostName, id: &str, url: &str) {
         needs,
     );
     let unit = member.paths.unit;
-    let settle = Operation::Settle { unit, port: None, seconds: draft.options.patience };
+    let settle = Operation::Settle { unit, port: None, seconds: draft.options.timeout };
     let restarted = draft.act(
         host,
         (Phase::Quorum, "etcd-restart", "restart the member, which listens there then"),

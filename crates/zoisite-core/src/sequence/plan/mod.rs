@@ -41,9 +41,9 @@ use crate::token::TokenRecord;
 /// What a plan is made from.
 #[derive(Clone, Copy, Debug)]
 pub struct PlanInput<'a> {
-    /// The cluster file, with the members of this leg.
+    /// The cluster file, with the members of this stage.
     pub cluster: &'a Cluster,
-    /// Where this leg ends.
+    /// Where this stage ends.
     pub aim: &'a Aim,
     /// What is real of the quorum.
     pub real: &'a Real,
@@ -81,12 +81,12 @@ pub struct PlanInput<'a> {
 #[derive(Clone, Copy, Debug)]
 pub struct PlanOptions {
     /// How long a unit may take to be ready, and a gate to hold, in seconds.
-    pub patience: u32,
+    pub timeout: u32,
 }
 
 impl Default for PlanOptions {
     fn default() -> Self {
-        Self { patience: 300 }
+        Self { timeout: 300 }
     }
 }
 
@@ -113,7 +113,7 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     let skewed = none.refusals.iter().any(|refusal| refusal.rule == rules::Rule::Skew);
     let left_out = unfit(&input, !skewed);
     let mut looks = without(input.looks, &left_out);
-    begins_anew(&mut looks, &input.aim.arm);
+    begins_again(&mut looks, &input.aim.arm);
     let input = PlanInput { looks: &looks, ..input };
     let hosts = &input.holdings.hosts;
     let compared = hosts.par_iter().filter_map(|holdings| {
@@ -125,7 +125,7 @@ pub fn plan(input: PlanInput<'_>, options: PlanOptions) -> Result<Sequence, Unpl
     let prepared = preparation::plan(&mut draft);
     let met = mesh::plan(&mut draft);
     let quorum = match input.aim.arm {
-        Arm::File | Arm::Mend | Arm::Trust { .. } => etcd::plan(&mut draft),
+        Arm::File | Arm::Fix | Arm::Trust { .. } => etcd::plan(&mut draft),
         _ => None,
     };
     let control = control_plane::plan(&mut draft, quorum);
@@ -197,7 +197,7 @@ fn without<'a>(looks: &'a Looks, left_out: &[Trouble]) -> Cow<'a, Looks> {
 }
 
 /// Data that is moved aside counts as gone: what matters to a member that begins is compared then.
-fn begins_anew(looks: &mut Cow<'_, Looks>, arm: &Arm) {
+fn begins_again(looks: &mut Cow<'_, Looks>, arm: &Arm) {
     if let Arm::Learn { host, old_data: true, .. } = arm
         && let Some(Ok(observed)) = looks.to_mut().get_mut(host)
     {
@@ -216,7 +216,7 @@ fn missing(input: &PlanInput<'_>, holdings: &HostHoldings, observed: &Observed) 
     let answer = format!("nothing pins {}", names.join(", "));
     (!names.is_empty()).then(|| {
         Trouble::new(Some(holdings.host.clone()), attempted, answer, Vec::new())
-            .mend(format!("zoisite components fetch --arch {arch} brings and pins what is missing"))
+            .fix(format!("zoisite components fetch --arch {arch} brings and pins what is missing"))
     })
 }
 
@@ -228,7 +228,7 @@ fn judge(input: &PlanInput<'_>) -> Vec<Refusal> {
         .filter_map(|(host, seen)| rules::no_foreign_host(host, input.identity, seen).err())
         .collect();
     out.extend(observed().filter_map(|(host, seen)| rules::one_hand(host, seen).err()));
-    // Whatever the leg does: who comes, who serves, and whose data is moved aside.
+    // Whatever the stage does: who comes, who serves, and whose data is moved aside.
     out.extend(
         observed().filter_map(|(host, seen)| rules::no_older_quorum(host, input.begun, seen).err()),
     );
@@ -295,7 +295,7 @@ fn unusable(input: &PlanInput<'_>, holdings: &HostHoldings, observed: &Observed)
         let answer = format!("its first process is '{}', not systemd", observed.init);
         out.push(
             trouble("looking at the host".into(), answer)
-                .mend("Zoisite needs a host that runs systemd"),
+                .fix("Zoisite needs a host that runs systemd"),
         );
     }
     let row = Distribution::of(&observed.os);
@@ -306,7 +306,7 @@ fn unusable(input: &PlanInput<'_>, holdings: &HostHoldings, observed: &Observed)
     for program in lacks.filter(|program| !brought(row.package_of(program))) {
         let package = row.package_of(program);
         out.push(
-            trouble(format!("looking for {program}"), "it is not there".into()).mend(format!(
+            trouble(format!("looking for {program}"), "it is not there".into()).fix(format!(
                 "install it from the host's distribution; on Debian and Ubuntu: ssh {host} sudo apt-get install {package}"
             )),
         );
@@ -318,16 +318,15 @@ fn unusable(input: &PlanInput<'_>, holdings: &HostHoldings, observed: &Observed)
                 "looking for swap".into(),
                 "the host swaps, and a kubelet does not start there".into(),
             )
-            .mend(format!("on {host}: swapoff -a, and take its line out of /etc/fstab")),
+            .fix(format!("on {host}: swapoff -a, and take its line out of /etc/fstab")),
         );
     }
     let told = holdings.items.iter().any(|item| matches!(item, Item::Block(_)));
     if observed.resolves == Some(false) && !told {
-        let name =
-            holdings.node.as_ref().and_then(|n| n.stable_name.as_deref()).unwrap_or_default();
+        let name = holdings.node.as_ref().and_then(|n| n.api_name.as_deref()).unwrap_or_default();
         out.push(
-            trouble(format!("resolving {name}"), "the host finds no address for it".into()).mend(
-                "the stable address must resolve on every node: add it to the site's DNS, or to /etc/hosts everywhere",
+            trouble(format!("resolving {name}"), "the host finds no address for it".into()).fix(
+                "the API endpoint must resolve on every node: add it to the site's DNS, or to /etc/hosts everywhere",
             ),
         );
     }
@@ -338,7 +337,7 @@ fn unusable(input: &PlanInput<'_>, holdings: &HostHoldings, observed: &Observed)
         let answer = format!("{} MiB free, No space left on device is near", room / 1_048_576);
         out.push(
             trouble("looking for room for etcd's data".into(), answer)
-                .mend(format!("make room on {host}: {} MiB are needed to begin", ROOM / 1_048_576)),
+                .fix(format!("make room on {host}: {} MiB are needed to begin", ROOM / 1_048_576)),
         );
     }
     out
@@ -524,7 +523,7 @@ impl<'a> Draft<'a> {
     /// Changes after which nothing that serves is interrupted: all that differs, in one round trip.
     fn put_right(&mut self, share: &Share<'_>, what: &str) -> Option<usize> {
         let uploaded = self.upload(share);
-        let operations = share.all(|_| true, self.options.patience);
+        let operations = share.all(|_| true, self.options.timeout);
         if operations.is_empty() {
             return None;
         }
@@ -542,7 +541,7 @@ impl<'a> Draft<'a> {
         condition: Condition,
         needs: Vec<usize>,
     ) -> usize {
-        let seconds = self.options.patience;
+        let seconds = self.options.timeout;
         let work = Work::Gate(Gate { condition, seconds });
         self.push(Step::new(id, phase, what, work).because([why]).after(needs))
     }

@@ -39,7 +39,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     );
     let before: Vec<usize> = rights.into_iter().chain(control.iter().copied()).collect();
     // Nodes are not Ready until there is a pod network: where the site brings it, it comes first.
-    let network = match input.cluster.network.pods_by {
+    let network = match input.cluster.network.pod_network {
         PodsBy::Routes => None,
         PodsBy::Manifests => {
             apply(draft, (Phase::Manifests, "manifests"), MANIFESTS, site, &before)
@@ -55,7 +55,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         let facts = answered.and_then(|api| api.nodes.get(share.host().as_str()));
         let known = facts.is_some() || answered.is_none();
         // A certificate that has ended lets nobody in any more, and one of an authority that goes soon will not: such a
-        // kubelet joins anew.
+        // kubelet joins again.
         if is_in(share, input.now) && known {
             ready.extend(upkeep(draft, share, wanted, facts, (&before, network)));
             continue;
@@ -63,10 +63,10 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
         let gate = *stable.get_or_insert_with(|| {
             let from = share.host().clone();
             draft.gate(
-                (Phase::Rights, "stable-address".into()),
-                format!("the stable address answers for this cluster, asked from {from}"),
+                (Phase::Rights, "api-endpoint".into()),
+                format!("the API endpoint answers for this cluster, asked from {from}"),
                 "kubelets dial it and nothing else".into(),
-                Condition::Stable { from, balancer: false },
+                Condition::Stable { from, load_balancer: false },
                 before.clone(),
             )
         });
@@ -77,7 +77,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
     rollout(draft, (Phase::Dns, "dns"), "DNS runs", own, rights, &ready);
     let mut needs = before;
     needs.extend(&ready);
-    let applied = match input.cluster.network.pods_by {
+    let applied = match input.cluster.network.pod_network {
         PodsBy::Routes => {
             let applied = apply(draft, (Phase::Manifests, "manifests"), MANIFESTS, site, &needs);
             if let Some(applied) = applied {
@@ -314,7 +314,7 @@ fn join(
 fn prepared(draft: &mut Draft<'_>, share: &Share<'_>) -> Option<usize> {
     let host = share.host();
     let uploaded = draft.upload(share);
-    let mut operations = share.all(|unit| unit != KUBELET_UNIT, draft.options.patience);
+    let mut operations = share.all(|unit| unit != KUBELET_UNIT, draft.options.timeout);
     for operation in &mut operations {
         // kube-proxy listens when its node is there, which is still to come.
         if let Operation::Settle { port, .. } = operation {
@@ -396,7 +396,7 @@ fn started(draft: &mut Draft<'_>, share: &Share<'_>, published: usize) -> usize 
 fn admitted(draft: &mut Draft<'_>, wanted: &NodeWanted, started: usize) -> usize {
     let host = &wanted.host;
     let signer = draft.input.cluster.workers.signer;
-    let seconds = draft.options.patience;
+    let seconds = draft.options.timeout;
     let work = ApiWork::Admit { node: wanted.clone(), signer, seconds };
     let (what, why) = match signer {
         Signer::Run => (SIGNED_HERE, "no key that signs is in the cluster"),
@@ -513,7 +513,7 @@ fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
 
 /// Lets a host in that was set up by other means; one that cannot be looked at is waited for, too.
 fn set_up_elsewhere(draft: &mut Draft<'_>, id: String, node: &NodeWanted, reached: bool) {
-    let (host, seconds) = (&node.host, draft.options.patience);
+    let (host, seconds) = (&node.host, draft.options.timeout);
     let work = ApiWork::Admit { node: node.clone(), signer: Signer::Run, seconds };
     let mut step = Step::new(id, Phase::Requests, SIGNED_HERE, Work::Api(work)).on(host);
     step.joins = true;

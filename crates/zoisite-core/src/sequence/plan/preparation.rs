@@ -11,7 +11,7 @@ use crate::script::Operation;
 pub(super) fn plan(draft: &mut Draft<'_>) -> BTreeMap<HostName, usize> {
     let mut prepared = BTreeMap::new();
     for share in draft.shares(Part::Preparation) {
-        let operations = share.all(|_| true, draft.options.patience);
+        let operations = share.all(|_| true, draft.options.timeout);
         let (rules, operations): (Vec<_>, Vec<_>) = operations
             .into_iter()
             .partition(|operation| matches!(operation, Operation::Put(Item::Rules(_))));
@@ -32,7 +32,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> BTreeMap<HostName, usize> {
             });
             let why = "else the host takes them back by itself".to_owned();
             let id = format!("{host}/firewall-kept");
-            let what = "come in anew through its firewall, and keep the rules";
+            let what = "come in again through its firewall, and keep the rules";
             let gate = Step::new(id, Phase::Preparation, what, work).because([why]).after([step]);
             last = Some(draft.push(gate));
         }

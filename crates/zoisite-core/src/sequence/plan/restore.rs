@@ -18,7 +18,7 @@ use crate::snapshot::SNAPSHOT;
 use crate::text::digest;
 
 /// Revisions of each quorum begin so far behind those of the one before it: more than that is never written. Who watches
-/// has seen none of them, and must look anew.
+/// has seen none of them, and must look again.
 const REVISIONS: u64 = 100_000_000_000;
 /// Where one is brought to. The folder above it is closed to everybody but root.
 const BROUGHT: &str = "/var/lib/zoisite/put-back";
@@ -128,8 +128,8 @@ fn bring(
             let answer = format!("nothing pins {pinned} for {arch}, which makes a member's data");
             let attempted = "putting a snapshot back";
             let trouble = Trouble::new(Some(host.clone()), attempted, answer, Vec::new());
-            let mend = format!("zoisite components fetch --arch {arch} brings and pins it");
-            draft.none.troubles.push(trouble.mend(mend));
+            let fix = format!("zoisite components fetch --arch {arch} brings and pins it");
+            draft.none.troubles.push(trouble.fix(fix));
             return None;
         }
         sum => sum.unwrap_or_default().to_owned(),
@@ -145,7 +145,7 @@ fn bring(
     Some(draft.push(step.on(host).because([why])))
 }
 
-/// API servers, and what is beside them, know what was: they are started anew when the quorum stands. What they have
+/// API servers, and what is beside them, know what was: they are started again when the quorum stands. What they have
 /// under way is lost with all that was written since the snapshot.
 fn stop_who_dials(draft: &mut Draft<'_>, needs: &[usize]) -> Vec<usize> {
     let units = [API_SERVER_UNIT, CONTROLLER_MANAGER_UNIT, SCHEDULER_UNIT];
@@ -163,7 +163,7 @@ fn stop_who_dials(draft: &mut Draft<'_>, needs: &[usize]) -> Vec<usize> {
     steps
 }
 
-/// Whoever is a member by the record or by this leg, or was one and may have left something.
+/// Whoever is a member by the record or by this stage, or was one and may have left something.
 pub(super) fn members(input: &PlanInput<'_>) -> BTreeSet<HostName> {
     let known = input.begun.into_iter().flat_map(|begun| begun.members.keys().chain(&begun.left));
     known.chain(&input.cluster.etcd.members).cloned().collect()
@@ -201,7 +201,7 @@ fn start(draft: &mut Draft<'_>, member: &Member<'_>, made: MadeData, needs: &[us
     let runs_on = stands && !member.must_restart();
     operations.push(Operation::Enable(unit));
     operations.push(if runs_on { Operation::Start(unit) } else { Operation::Restart(unit) });
-    operations.push(Operation::Settle { unit, port: None, seconds: draft.options.patience });
+    operations.push(Operation::Settle { unit, port: None, seconds: draft.options.timeout });
     let what = "put the data in its place, and start the member that begins with it";
     let step = (Phase::Quorum, "etcd-begin", what);
     draft.act(&host, step, vec![why], operations, needs.to_vec())

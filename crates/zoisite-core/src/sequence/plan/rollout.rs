@@ -1,6 +1,6 @@
 //! How changes follow one another that interrupt what hosts serve, for every part.
 //!
-//! Members, control planes and balancers go one by one, each behind the gate after the one before. Nodes go in
+//! Members, control planes and load balancers go one by one, each behind the gate after the one before. Nodes go in
 //! waves, first one and then a share: their steps only say what they disrupt, and the engine's budget lets them
 //! begin as others come back. In both, what does not come back ends the rollout of its part.
 

@@ -44,7 +44,7 @@ pub(super) fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]
             }
         };
         let id = format!("{part}-start");
-        let operations = starts(share, draft.options.patience);
+        let operations = starts(share, draft.options.timeout);
         let what = (Phase::of(part), id.as_str(), service.starting);
         let started = draft.act(share.host(), what, vec![why.to_owned()], operations, needs);
         gates.push((service.gate)(draft, share.host(), "", vec![started]));
@@ -56,7 +56,7 @@ pub(super) fn service(draft: &mut Draft<'_>, service: &Service, before: &[usize]
         let uploaded = draft.upload(share);
         let needs = uploaded.iter().chain(after).chain(before).copied().collect();
         let id = format!("{part}-restart");
-        let operations = aside(draft, share, share.all(|_| true, draft.options.patience));
+        let operations = aside(draft, share, share.all(|_| true, draft.options.timeout));
         let what = (Phase::of(part), id.as_str(), service.restarting);
         let restarted = draft.act(share.host(), what, share.why(), operations, needs);
         draft.steps[restarted].disrupts.insert(part);
@@ -107,10 +107,10 @@ fn starts(share: &Share<'_>, seconds: u32) -> Vec<Operation> {
     begin.chain(settle).collect()
 }
 
-/// What interrupts what a host serves at the floating address is done while another one holds it (rule S2).
+/// What interrupts what a host serves at the virtual IP is done while another one holds it (rule S2).
 fn aside(draft: &Draft<'_>, share: &Share<'_>, operations: Vec<Operation>) -> Vec<Operation> {
     let serves = match draft.input.cluster.front() {
-        Role::Balancer => Part::Balancer,
+        Role::LoadBalancer => Part::LoadBalancer,
         _ => Part::ControlPlane,
     };
     let interrupts = share.part == serves && share.runs(ADDRESS_UNIT) && !share.only_reloads();

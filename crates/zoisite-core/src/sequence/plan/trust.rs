@@ -15,7 +15,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, stage: TrustStage, control: &[usize]) 
 }
 
 /// Plans the same where an authority was followed at once, as it had ended: control planes are about to publish another
-/// one. It waits for nodes, whose kubelets join anew.
+/// one. It waits for nodes, whose kubelets join again.
 pub(super) fn followed(draft: &mut Draft<'_>, control: &[usize]) {
     let published = |difference: &&Difference| {
         difference.how == Differs::Content
@@ -34,7 +34,7 @@ pub(super) fn followed(draft: &mut Draft<'_>, control: &[usize]) {
     }
 }
 
-/// Starts what Zoisite itself has running in the cluster anew, once pods are given these; the step that does.
+/// Starts what Zoisite itself has running in the cluster again, once pods are given these; the step that does.
 fn believe(draft: &mut Draft<'_>, whom: &str, needs: Vec<usize>) -> Option<usize> {
     let bundle = bundle(draft)?;
     let workloads: Vec<ApiObject> = draft
@@ -48,9 +48,9 @@ fn believe(draft: &mut Draft<'_>, whom: &str, needs: Vec<usize>) -> Option<usize
         return None;
     }
     let names: Vec<String> = workloads.iter().map(ApiObject::title).collect();
-    let seconds = draft.options.patience;
+    let seconds = draft.options.timeout;
     let work = ApiWork::Believe { bundle, workloads: workloads.clone(), seconds };
-    let what = format!("start {} anew, once pods are given {whom}", names.join(", "));
+    let what = format!("start {} again, once pods are given {whom}", names.join(", "));
     let why = "who is in a pod reads whom to believe when it starts".to_owned();
     let step = Step::new("believe", Phase::Dns, what, Work::Api(work)).because([why]);
     let begun = draft.push(step.after(needs));

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use super::super::facts::Facts;
 use super::super::names::{Naming, names};
-use super::{Mender, SiteFinding};
+use super::{Fixer, SiteFinding};
 use crate::cluster::{Cluster, Grade, HostName, Names, TimeService, Vrrp};
 use crate::login::clones;
 
@@ -20,8 +20,8 @@ pub(super) fn machines(facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
             grade: Grade::Blocks,
             message: clone.answer,
             evidence: Vec::new(),
-            mend: clone.mend,
-            mender: Mender::Person,
+            fix: clone.fix,
+            fixer: Fixer::Person,
         })
         .collect()
 }
@@ -57,11 +57,11 @@ pub(super) fn clocks(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> Ve
             grade,
             message: format!("its clock is {} {way}, held against {against}", span(off.abs())),
             evidence: vec![seen],
-            mend: match host.and_then(|host| facts.get(host)).is_some_and(brought) {
+            fix: match host.and_then(|host| facts.get(host)).is_some_and(brought) {
                 true => "zoisite raise --part preparation brings a time service there, which sets the clock once a time server answers it (UDP 123); date -u shows the time that it has".into(),
                 false => "apt-get install systemd-timesyncd (or chrony), and let it reach a time server (UDP 123); date -u shows the time that it has".into(),
             },
-            mender: Mender::Person,
+            fixer: Fixer::Person,
         }
     };
     let mut out = Vec::new();
@@ -95,18 +95,18 @@ fn signed(milliseconds: i64) -> String {
     format!("{sign}{:.3} s", milliseconds.abs() as f64 / 1_000.0)
 }
 
-/// A floating address that somebody else has, or that is not in the network of those who are to hold it.
-pub(super) fn floating(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
-    let Some(floating) = cluster.balancers.floating else { return Vec::new() };
-    let holders = cluster.floating_holders();
-    let found = |host: &HostName, code, message: String, mend: &str| SiteFinding {
+/// A virtual IP that somebody else has, or that is not in the network of those who are to hold it.
+pub(super) fn virtual_ip(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> Vec<SiteFinding> {
+    let Some(virtual_ip) = cluster.load_balancers.virtual_ip else { return Vec::new() };
+    let holders = cluster.virtual_ip_holders();
+    let found = |host: &HostName, code, message: String, fix: &str| SiteFinding {
         host: Some(host.clone()),
         code,
         grade: Grade::Blocks,
         message,
         evidence: Vec::new(),
-        mend: mend.to_owned(),
-        mender: Mender::Person,
+        fix: fix.to_owned(),
+        fixer: Fixer::Person,
     };
     // Where one of them carries the cluster already it may be the one that answers, whatever it was asked.
     let known = |host: &HostName| facts.get(host).is_some_and(|facts| facts.cluster.is_none());
@@ -114,20 +114,20 @@ pub(super) fn floating(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> 
     let mut out = Vec::new();
     for host in &holders {
         let (Some(seen), Some(address)) =
-            (facts.get(host), cluster.host(host).and_then(|host| host.address_beside(floating)))
+            (facts.get(host), cluster.host(host).and_then(|host| host.address_beside(virtual_ip)))
         else {
             continue;
         };
         if let Some(own) = seen.addresses.iter().find(|own| own.net.addr() == address)
-            && !own.net.contains(&floating)
+            && !own.net.contains(&virtual_ip)
         {
             let message = format!(
-                "the floating address {floating} is not in its network {}: nobody beside it would find it there",
+                "the virtual IP {virtual_ip} is not in its network {}: nobody beside it would find it there",
                 own.net.trunc()
             );
             out.push(found(
                 host,
-                "floating-elsewhere",
+                "virtual-ip-elsewhere",
                 message,
                 "choose an unused address of the network that all its holders stand in",
             ));
@@ -138,16 +138,17 @@ pub(super) fn floating(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> 
                 seen.routers.join(", ")
             );
             // Who speaks to its own peers alone is not confused by it.
-            let alone = cluster.balancers.vrrp == Vrrp::Unicast;
-            let mend = "choose another id for balancers.router-id, or give the other one another";
+            let alone = cluster.load_balancers.vrrp == Vrrp::Unicast;
+            let fix =
+                "choose another id for load-balancers.router-id, or give the other one another";
             out.push(SiteFinding {
                 grade: if alone { Grade::Warns } else { Grade::Blocks },
-                ..found(host, "router-id-taken", message, mend)
+                ..found(host, "router-id-taken", message, fix)
             });
         }
-        if let Some(mac) = seen.floating.as_ref().filter(|_| fresh) {
-            let message = format!("somebody has the floating address {floating} already: {mac}");
-            out.push(found(host, "floating-taken", message, "find out whose it is, and choose an address that nobody has for balancers.floating"));
+        if let Some(mac) = seen.virtual_ip.as_ref().filter(|_| fresh) {
+            let message = format!("somebody has the virtual IP {virtual_ip} already: {mac}");
+            out.push(found(host, "virtual-ip-taken", message, "find out whose it is, and choose an address that nobody has for load-balancers.virtual-ip"));
         }
     }
     out
@@ -176,8 +177,8 @@ pub(super) fn packets(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -> V
             grade: Grade::Warns,
             message: format!("its largest packet has {size} octets, and {usual} on most others: large answers get lost where nothing tells"),
             evidence: Vec::new(),
-            mend: format!("give all hosts of one network the same: {usual}; zoisite paths try tells whether such packets arrive"),
-            mender: Mender::Person,
+            fix: format!("give all hosts of one network the same: {usual}; zoisite paths try tells whether such packets arrive"),
+            fixer: Fixer::Person,
         })
         .collect()
 }
@@ -203,7 +204,9 @@ pub(super) fn named(
             };
             let expected = row.expected.join(", ");
             let message = match (row.naming, reverse) {
-                (Naming::Unknown, _) => format!("the stable name {} leads nowhere", row.asked),
+                (Naming::Unknown, _) => {
+                    format!("the API endpoint's name {} leads nowhere", row.asked)
+                }
                 (_, true) => format!(
                     "it takes {} for {}, and not for {expected}",
                     row.asked,
@@ -224,23 +227,23 @@ pub(super) fn named(
                 },
             };
             let form = match (row.naming, reverse, row.by_file) {
-                (_, _, true) => "zoisite lan hosts writes the lines",
-                (_, true, _) => "zoisite lan reverse writes the records",
+                (_, _, true) => "zoisite network-files hosts writes the lines",
+                (_, true, _) => "zoisite network-files reverse writes the records",
                 _ => {
-                    "zoisite lan zone writes the records, and zoisite lan hosts lines for /etc/hosts"
+                    "zoisite network-files zone writes the records, and zoisite network-files hosts lines for /etc/hosts"
                 }
             };
             let told = asker.is_some()
                 && row.naming == Naming::Unknown
                 && cluster.preparation.names != Names::Never;
-            let (mender, mend) = match told {
+            let (fixer, fix) = match told {
                 true => {
-                    (Mender::Raise, "nothing: raise writes the lines into its /etc/hosts".into())
+                    (Fixer::Raise, "nothing: raise writes the lines into its /etc/hosts".into())
                 }
-                false => (Mender::Person, format!("put it right in {place}; {form}")),
+                false => (Fixer::Person, format!("put it right in {place}; {form}")),
             };
             let (host, evidence) = (asker.clone(), Vec::new());
-            out.push(SiteFinding { host, code, grade, message, evidence, mend, mender });
+            out.push(SiteFinding { host, code, grade, message, evidence, fix, fixer });
         }
     }
     out

@@ -32,7 +32,7 @@ pub(super) fn rooms(case: &Case<'_>) -> Vec<SiteFinding> {
             out.push(
                 case.blocks("disk-full", format!("the file system of {there} is nearly full"))
                     .seen(format!("{}: {} MiB of {} free", place.mount, place.free, place.size))
-                    .mend(format!(
+                    .fix(format!(
                         "make room: du -xh --max-depth 2 {} | sort -h shows what takes it",
                         place.mount
                     )),
@@ -41,14 +41,14 @@ pub(super) fn rooms(case: &Case<'_>) -> Vec<SiteFinding> {
             out.push(
                 case.warns("disk-small", format!("{there} need {need} MiB at least, and {} are free", place.free))
                     .seen(format!("{} ({}), {} MiB in all", place.mount, place.device, place.size))
-                    .mend("give it a larger disk before pods fill this one; zoisite drawing sizes tells what needs how much"),
+                    .fix("give it a larger disk before pods fill this one; zoisite design sizes tells what needs how much"),
             );
         }
         if place.inodes > 0 && place.inodes_free < FEW_INODES {
             out.push(
                 case.blocks("inodes-few", format!("the file system of {there} has hardly any inodes left: no file can be made there, however much room there is"))
                     .seen(format!("{}: {} of {} free", place.mount, place.inodes_free, place.inodes))
-                    .mend(format!("remove what has many small files: du -x --inodes --max-depth 2 {} | sort -n shows it", place.mount)),
+                    .fix(format!("remove what has many small files: du -x --inodes --max-depth 2 {} | sort -n shows it", place.mount)),
             );
         }
     }
@@ -85,7 +85,7 @@ pub(super) fn mounts(case: &Case<'_>) -> Vec<SiteFinding> {
                     format!("the file system of {purpose} is mounted read-only"),
                 )
                 .seen(format!("{mount}: {}", place.options.join(",")))
-                .mend(format!(
+                .fix(format!(
                     "dmesg tells whether its disk fails; else mount -o remount,rw {mount}"
                 )),
             );
@@ -97,7 +97,7 @@ pub(super) fn mounts(case: &Case<'_>) -> Vec<SiteFinding> {
                     format!("programs cannot be started from the file system of {purpose}"),
                 )
                 .seen(format!("{mount}: {}", place.options.join(",")))
-                .mend(format!(
+                .fix(format!(
                     "mount -o remount,exec {mount}, and take noexec out of its line in /etc/fstab"
                 )),
             );
@@ -106,7 +106,7 @@ pub(super) fn mounts(case: &Case<'_>) -> Vec<SiteFinding> {
             out.push(
                 case.warns("mount-noexec", "programs that unpack themselves under /tmp fail: it is mounted noexec")
                     .seen(format!("{mount}: {}", place.options.join(",")))
-                    .mend(format!("mount -o remount,exec {mount}, where such programs run on the host itself; Zoisite starts none there")),
+                    .fix(format!("mount -o remount,exec {mount}, where such programs run on the host itself; Zoisite starts none there")),
             );
         }
         if ["nfs", "nfs4", "cifs", "fuse.sshfs", "9p", "tmpfs", "ramfs"]
@@ -126,7 +126,7 @@ pub(super) fn mounts(case: &Case<'_>) -> Vec<SiteFinding> {
             out.push(
                 found
                     .seen(format!("{mount} ({})", place.device))
-                    .mend(format!("mount a disk of the host's own at {}", place.path)),
+                    .fix(format!("mount a disk of the host's own at {}", place.path)),
             );
         }
     }
@@ -145,7 +145,7 @@ pub(super) fn disk_speed(case: &Case<'_>) -> Vec<SiteFinding> {
         return vec![
             case.blocks("disk-fails", "nothing can be written where etcd's data will live")
                 .seen(format!("{mount}: {fault}"))
-                .mend("dmesg tells whether the disk fails; df -h and df -i whether it is full"),
+                .fix("dmesg tells whether the disk fails; df -h and df -i whether it is full"),
         ];
     }
     if written.milliseconds <= SLOW_WRITE {
@@ -157,6 +157,6 @@ pub(super) fn disk_speed(case: &Case<'_>) -> Vec<SiteFinding> {
                 "{} small writes, {} ms each on the average; etcd wants less than {SLOW_WRITE}",
                 written.writes, written.milliseconds
             ))
-            .mend("give etcd a solid-state disk of its own, or longer election-timeout and heartbeat-interval under [etcd.settings]"),
+            .fix("give etcd a solid-state disk of its own, or longer election-timeout and heartbeat-interval under [etcd.settings]"),
     ]
 }

@@ -15,7 +15,7 @@ pub(super) fn leftovers(case: &Case<'_>) -> Vec<SiteFinding> {
         out.push(
             case.blocks("other-cluster", "it carries another cluster of Zoisite's")
                 .seen(format!("cluster {id}"))
-                .mend("take it out of that cluster first; or another host here"),
+                .fix("take it out of that cluster first; or another host here"),
         );
     }
     let folder = cluster.etcd.folder.as_str();
@@ -31,7 +31,7 @@ pub(super) fn leftovers(case: &Case<'_>) -> Vec<SiteFinding> {
                 Some(left) => format!("entries in it: {}; owner: {owner}", left.detail),
                 None => format!("a data directory; owner: {owner}"),
             })
-            .mend(format!(
+            .fix(format!(
                 "look whose it is; then move it aside: mv {folder} {folder}.before-zoisite"
             )),
         );
@@ -53,7 +53,7 @@ pub(super) fn leftovers(case: &Case<'_>) -> Vec<SiteFinding> {
     if !others.is_empty() {
         let mut found = case
             .warns("leftovers", "an earlier cluster left things that may be in the way")
-            .mend(leftover_mend(facts));
+            .fix(leftover_fix(facts));
         found.evidence = others;
         out.push(found);
     }
@@ -61,7 +61,7 @@ pub(super) fn leftovers(case: &Case<'_>) -> Vec<SiteFinding> {
 }
 
 /// What takes an earlier cluster's things away, in the order in which that works.
-fn leftover_mend(facts: &Facts) -> String {
+fn leftover_fix(facts: &Facts) -> String {
     let of = |kind: &'static str| {
         facts.leftovers.iter().filter(move |left| left.kind == kind).map(|left| left.what.as_str())
     };

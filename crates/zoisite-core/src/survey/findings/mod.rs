@@ -16,10 +16,10 @@ use serde::Serialize;
 use super::facts::Facts;
 use crate::cluster::{Cluster, Grade, Host, HostName, Role};
 
-/// Who mends it.
+/// Who fixes it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Mender {
+pub enum Fixer {
     /// A person.
     Person,
     /// `raise`, on its way.
@@ -40,9 +40,9 @@ pub struct SiteFinding {
     /// What was seen.
     pub evidence: Vec<String>,
     /// What to do about it; commands are for the host's root.
-    pub mend: String,
+    pub fix: String,
     /// Who does that.
-    pub mender: Mender,
+    pub fixer: Fixer,
 }
 
 /// A host, what it is to do, and what it says.
@@ -76,8 +76,8 @@ impl Case<'_> {
             grade,
             message,
             evidence: Vec::new(),
-            mend: String::new(),
-            mender: Mender::Person,
+            fix: String::new(),
+            fixer: Fixer::Person,
         }
     }
 
@@ -96,13 +96,13 @@ impl SiteFinding {
         self
     }
 
-    fn mend(mut self, mend: impl Into<String>) -> Self {
-        self.mend = mend.into();
+    fn fix(mut self, fix: impl Into<String>) -> Self {
+        self.fix = fix.into();
         self
     }
 
     fn by_raise(mut self) -> Self {
-        self.mender = Mender::Raise;
+        self.fixer = Fixer::Raise;
         self
     }
 }
@@ -112,7 +112,7 @@ const RULES: &[fn(&Case<'_>) -> Vec<SiteFinding>] = &[
     network::addresses,
     network::segment,
     network::ranges,
-    network::resolvers,
+    network::name_servers,
     network::ports,
     disks::rooms,
     disks::mounts,
@@ -158,10 +158,10 @@ pub fn judge(
     };
     out.extend(among::machines(facts));
     out.extend(among::clocks(cluster, facts));
-    out.extend(among::floating(cluster, facts));
+    out.extend(among::virtual_ip(cluster, facts));
     out.extend(among::packets(cluster, facts));
     out.extend(among::named(cluster, facts, here));
     // Stable: of one grade the hosts stay in the order of the file.
-    out.sort_by_key(|finding| (finding.mender, finding.grade));
+    out.sort_by_key(|finding| (finding.fixer, finding.grade));
     out
 }

@@ -30,7 +30,7 @@ pub(super) fn addresses(case: &Case<'_>) -> Vec<SiteFinding> {
                 out.push(
                     case.blocks("address-missing", format!("no interface has its address {address}"))
                         .seen(format!("it has {}", seen.join(", ")))
-                        .mend("put the address right under [hosts]; an address that only the login uses belongs into login.address"),
+                        .fix("put the address right under [hosts]; an address that only the login uses belongs into login.address"),
                 );
             }
             Some(seen) => {
@@ -39,7 +39,7 @@ pub(super) fn addresses(case: &Case<'_>) -> Vec<SiteFinding> {
                     out.push(
                         case.warns("address-leased", format!("its address {address} is leased, and may change"))
                             .seen(format!("{} on {}, for {} more minutes", seen.net, seen.link, left / 60))
-                            .mend(format!("reserve it for {mac} (zoisite lan reservations writes that), or give the host a fixed one")),
+                            .fix(format!("reserve it for {mac} (zoisite network-files reservations writes that), or give the host a fixed one")),
                     );
                 }
             }
@@ -52,7 +52,7 @@ pub(super) fn addresses(case: &Case<'_>) -> Vec<SiteFinding> {
         out.push(
             case.blocks("interface-missing", format!("it has no interface {interface}"))
                 .seen(format!("it has {}", seen.join(", ")))
-                .mend("put 'interface' right under [hosts]"),
+                .fix("put 'interface' right under [hosts]"),
         );
     }
     out
@@ -62,7 +62,7 @@ pub(super) fn addresses(case: &Case<'_>) -> Vec<SiteFinding> {
 /// route through a host that is behind another one.
 pub(super) fn segment(case: &Case<'_>) -> Vec<SiteFinding> {
     let Case { cluster, host, facts, .. } = case;
-    if cluster.network.pods_by != PodsBy::Routes || !case.is_node() {
+    if cluster.network.pod_network != PodsBy::Routes || !case.is_node() {
         return Vec::new();
     }
     let own: Vec<&AddressFacts> = facts
@@ -91,7 +91,7 @@ pub(super) fn segment(case: &Case<'_>) -> Vec<SiteFinding> {
     vec![
         case.blocks("segment-differs", "other nodes are not in its own network, and pods cannot be routed through them")
             .seen(format!("its network is {}; beyond it: {}", nets.join(", "), shortened(&far)))
-            .mend("give all nodes addresses of one network (segment); or name those beyond it in [mesh] hosts (docs/mesh.md); or pods-by = \"manifests\" under [network], with a pod network of your own that tunnels"),
+            .fix("give all nodes addresses of one network (segment); or name those beyond it in [mesh] hosts (docs/mesh.md); or pod-network = \"manifests\" under [network], with a pod network of your own that tunnels"),
     ]
 }
 
@@ -130,7 +130,7 @@ pub(super) fn ranges(case: &Case<'_>) -> Vec<SiteFinding> {
         if !met.is_empty() {
             let mut found = case
                 .blocks("range-in-use", format!("it has a route into the range {range} of {what} already"))
-                .mend(format!("take another range for network.{what}, and name this one under network.taken; or take the route away, where it is a leftover"));
+                .fix(format!("take another range for network.{what}, and name this one under network.reserved; or take the route away, where it is a leftover"));
             found.evidence = met;
             out.push(found);
         }
@@ -138,14 +138,14 @@ pub(super) fn ranges(case: &Case<'_>) -> Vec<SiteFinding> {
     out
 }
 
-pub(super) fn resolvers(case: &Case<'_>) -> Vec<SiteFinding> {
+pub(super) fn name_servers(case: &Case<'_>) -> Vec<SiteFinding> {
     let Case { cluster, facts, .. } = case;
     let mut out = Vec::new();
     let direct: Vec<_> = facts.name_servers.iter().filter(|server| server.direct).collect();
     if direct.is_empty() {
         out.push(
             case.warns("resolver-none", "its resolv.conf names no name server")
-                .mend("name the site's own there, or in the settings of its network"),
+                .fix("name the site's own there, or in the settings of its network"),
         );
     }
     let own = cluster.workers.own.kubelet.get("resolvConf");
@@ -153,11 +153,11 @@ pub(super) fn resolvers(case: &Case<'_>) -> Vec<SiteFinding> {
     let behind = facts.name_servers.iter().any(|server| !server.direct);
     let stub = direct.iter().any(|server| server.address.is_loopback());
     if case.is_node() && own.is_none() && stub && !behind {
-        let mend = "name the site's own name servers in /etc/resolv.conf, or in a file that workers.kubelet.resolvConf names";
+        let fix = "name the site's own name servers in /etc/resolv.conf, or in a file that workers.kubelet.resolvConf names";
         out.push(
             case.warns("resolver-stub", "its resolv.conf names a resolver on the host itself, which pods would look for in themselves")
                 .seen(format!("nameserver {}", direct.iter().map(|s| s.address.to_string()).collect::<Vec<_>>().join(", ")))
-                .mend(mend),
+                .fix(fix),
         );
     }
     for server in &facts.name_servers {
@@ -165,7 +165,7 @@ pub(super) fn resolvers(case: &Case<'_>) -> Vec<SiteFinding> {
             out.push(
                 case.warns("resolver-silent", format!("its name server {} does not answer", server.address))
                     .seen(fault.clone())
-                    .mend("start it, open port 53 (UDP and TCP) to it, or take it out of the host's settings: every name waits for it"),
+                    .fix("start it, open port 53 (UDP and TCP) to it, or take it out of the host's settings: every name waits for it"),
             );
         }
     }
@@ -185,7 +185,7 @@ pub(super) fn ports(case: &Case<'_>) -> Vec<SiteFinding> {
         if by.unit.starts_with("zoisite-") {
             continue;
         }
-        let mend = match by.unit.as_str() {
+        let fix = match by.unit.as_str() {
             unit if unit.ends_with(".service") || unit.ends_with(".socket") => {
                 format!(
                     "systemctl disable --now {unit}, where it is not needed; or another port in the cluster file"
@@ -206,7 +206,7 @@ pub(super) fn ports(case: &Case<'_>) -> Vec<SiteFinding> {
                     by.holder()
                 ),
             )
-            .mend(mend),
+            .fix(fix),
         );
     }
     out
@@ -218,7 +218,7 @@ pub(super) fn filters(case: &Case<'_>) -> Vec<SiteFinding> {
     if facts.mandatory.iter().any(|kind| kind.starts_with("SELinux")) {
         out.push(
             case.warns("selinux", "SELinux is enforced, and nobody has tried Zoisite's units under it")
-                .mend("watch for refusals while it is raised: ausearch -m avc -ts recent; setenforce 0 shows whether it is that"),
+                .fix("watch for refusals while it is raised: ausearch -m avc -ts recent; setenforce 0 shows whether it is that"),
         );
     }
     let dropping = facts.policies.iter().filter(|p| p.hook == "forward" && p.policy == "drop");
@@ -229,7 +229,7 @@ pub(super) fn filters(case: &Case<'_>) -> Vec<SiteFinding> {
                 "forward-dropped",
                 "a chain drops what is forwarded, and pods would not reach those of other hosts",
             )
-            .mend(
+            .fix(
                 "zoisite paths rules HOST prints what must pass; pods are its range"
                     .replace("HOST", case.host.name.as_str()),
             );
@@ -243,7 +243,7 @@ pub(super) fn filters(case: &Case<'_>) -> Vec<SiteFinding> {
 pub fn unneeded<'a>(cluster: &Cluster, host: &Host, facts: &'a Facts) -> Vec<&'a Listening> {
     let ssh = cluster.login_of(host).port.unwrap_or(22);
     let needed: Vec<u16> = served(cluster, host).iter().map(|served| served.port).collect();
-    // Ports of clients, which are picked anew each time, begin there (ip(7), ip_local_port_range).
+    // Ports of clients, which are picked again each time, begin there (ip(7), ip_local_port_range).
     const PICKED: u16 = 32_768;
     let mut out: Vec<&Listening> = Vec::new();
     for socket in &facts.listening {

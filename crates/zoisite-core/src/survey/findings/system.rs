@@ -22,7 +22,7 @@ pub(super) fn strength(case: &Case<'_>) -> Vec<SiteFinding> {
                 ),
             )
             .seen(format!("it holds {}", parts.join(", ")))
-            .mend("give it more, or some of its roles to another host"),
+            .fix("give it more, or some of its roles to another host"),
         );
     }
     if facts.cores > 0 && u64::from(facts.cores) * 1_000 < size.need.millicores {
@@ -36,7 +36,7 @@ pub(super) fn strength(case: &Case<'_>) -> Vec<SiteFinding> {
                 ),
             )
             .seen(format!("it holds {}", parts.join(", ")))
-            .mend("give it more, or some of its roles to another host"),
+            .fix("give it more, or some of its roles to another host"),
         );
     }
     out
@@ -61,10 +61,10 @@ pub(super) fn programs(case: &Case<'_>) -> Vec<SiteFinding> {
             Some(manager) => format!("{manager} install what brings {}", lacks.join(", ")),
         };
         let found = case.blocks("program-missing", format!("it lacks {}", lacks.join(", ")));
-        out.push(found.mend(install));
+        out.push(found.fix(install));
     }
     if !packages.is_empty() && facts.nature.no_source {
-        let mend = format!(
+        let fix = format!(
             "let it reach where its packages come from{}; or name runtime, runc and network-plugins under [components], and raise brings those",
             match silent.as_slice() {
                 [] => String::new(),
@@ -73,16 +73,16 @@ pub(super) fn programs(case: &Case<'_>) -> Vec<SiteFinding> {
         );
         let message =
             format!("{} must be installed, and no source of packages answers", packages.join(", "));
-        out.push(case.blocks("packages-out-of-reach", message).mend(mend));
+        out.push(case.blocks("packages-offline", message).fix(fix));
     } else if !packages.is_empty() {
         let message = format!("it has no {} yet", packages.join(", no "));
         let found = case.warns("program-missing", message).by_raise();
-        out.push(found.mend("nothing: raise installs them from its distribution's packages"));
+        out.push(found.fix("nothing: raise installs them from its distribution's packages"));
     }
     if pinned {
         let message = "it has no container runtime, or no plugins for container networks, yet";
         let found = case.warns("program-missing", message).by_raise();
-        out.push(found.mend("nothing: raise brings the pinned ones"));
+        out.push(found.fix("nothing: raise brings the pinned ones"));
     }
     out.extend(runtime_age(case));
     let wanted = |unit: &&String| {
@@ -91,7 +91,7 @@ pub(super) fn programs(case: &Case<'_>) -> Vec<SiteFinding> {
     for unit in facts.masked.iter().filter(wanted) {
         out.push(
             case.blocks("unit-masked", format!("its unit {unit} is masked: it cannot be started"))
-                .mend(format!("systemctl unmask {unit}")),
+                .fix(format!("systemctl unmask {unit}")),
         );
     }
     out
@@ -120,7 +120,7 @@ fn runtime_age(case: &Case<'_>) -> Option<SiteFinding> {
             "its container runtime {version} is too old for Kubernetes {}",
             case.cluster.kubernetes
         );
-        case.blocks("runtime-old", message).seen(format!("{oldest} at least")).mend(
+        case.blocks("runtime-old", message).seen(format!("{oldest} at least")).fix(
             "name runtime, runc and network-plugins under [components], and programs = \"pinned\" under [preparation]: raise brings those",
         )
     })
@@ -137,7 +137,7 @@ pub(super) fn swap(case: &Case<'_>) -> Vec<SiteFinding> {
     if swaps_ever && !facts.container {
         let mut found = case
             .warns("swap", "it swaps, or will at its next start, and its kubelet would not start")
-            .mend("nothing: raise turns it off, now and at every start")
+            .fix("nothing: raise turns it off, now and at every start")
             .by_raise();
         found.evidence = facts.swaps.iter().cloned().chain(boot).collect();
         return vec![found];
@@ -158,9 +158,8 @@ pub(super) fn swap(case: &Case<'_>) -> Vec<SiteFinding> {
     if !facts.swaps.is_empty() {
         let all: Vec<&str> =
             std::iter::once("swapoff -a").chain(ways.iter().map(String::as_str)).collect();
-        let mut found = case
-            .blocks("swap", "it swaps, and a kubelet does not start there")
-            .mend(all.join("; "));
+        let mut found =
+            case.blocks("swap", "it swaps, and a kubelet does not start there").fix(all.join("; "));
         found.evidence = facts.swaps.iter().cloned().chain(boot).collect();
         out.push(found);
     } else if !boot.is_empty() {
@@ -169,7 +168,7 @@ pub(super) fn swap(case: &Case<'_>) -> Vec<SiteFinding> {
                 "swap-at-boot",
                 "it will swap from its next start on, and its kubelet will not come back",
             )
-            .mend(ways.join("; "));
+            .fix(ways.join("; "));
         found.evidence = boot;
         out.push(found);
     }
@@ -185,7 +184,7 @@ pub(super) fn kernel(case: &Case<'_>) -> Vec<SiteFinding> {
         out.push(
             case.blocks("system-unproven", format!("nobody has proven its system: {name}"))
                 .seen(why)
-                .mend("raise --unproven goes on; try one such host first, as a worker"),
+                .fix("raise --untested-systems goes on; try one such host first, as a worker"),
         );
     }
     if !case.is_node() {
@@ -195,27 +194,27 @@ pub(super) fn kernel(case: &Case<'_>) -> Vec<SiteFinding> {
         out.push(
             case.blocks("module-missing", "its kernel has no overlay file system, on which containers stand")
                 .seen(format!("modprobe -n overlay fails on {}", facts.kernel))
-                .mend("install the modules of the kernel that runs, or restart into the one whose modules are there"),
+                .fix("install the modules of the kernel that runs, or restart into the one whose modules are there"),
         );
     }
     // The command line of a container's kernel is that of the machine beneath.
     if facts.cgroups == 1 && !facts.container {
         out.push(
             case.warns("cgroups-old", "it has version 1 of control groups, which newer kubelets refuse")
-                .mend("add systemd.unified_cgroup_hierarchy=1 to the kernel's command line, and restart it"),
+                .fix("add systemd.unified_cgroup_hierarchy=1 to the kernel's command line, and restart it"),
         );
     }
     if !facts.forwarding {
         out.push(
             case.warns("forwarding-off", "it forwards no packets, and pods would be alone")
-                .mend("nothing: raise turns it on, now and at every start")
+                .fix("nothing: raise turns it on, now and at every start")
                 .by_raise(),
         );
     }
     if !facts.container && facts.modules.get("overlay").is_some_and(|state| state == "loadable") {
         out.push(
             case.warns("module-not-loaded", "the module overlay is not loaded")
-                .mend("nothing: raise loads it, now and at every start")
+                .fix("nothing: raise loads it, now and at every start")
                 .by_raise(),
         );
     }
@@ -232,18 +231,18 @@ pub(super) fn time_service(case: &Case<'_>) -> Vec<SiteFinding> {
         let wanted = case.cluster.preparation.time == TimeService::WhereNeeded;
         if wanted && facts.nature.apt {
             let found = case.warns("time-unkept", "no time service keeps its clock").by_raise();
-            return vec![found.mend("nothing: raise installs systemd-timesyncd")];
+            return vec![found.fix("nothing: raise installs systemd-timesyncd")];
         }
         return vec![
             case.warns("time-unkept", "no time service keeps its clock")
-                .mend("apt-get install systemd-timesyncd (or chrony), and name the site's time server in its settings"),
+                .fix("apt-get install systemd-timesyncd (or chrony), and name the site's time server in its settings"),
         ];
     }
     if facts.synchronized == Some(false) {
         return vec![
             case.warns("time-unkept", "its time service has found no time server yet")
                 .seen(format!("{} runs; NTPSynchronized=no", facts.time_services.join(", ")))
-                .mend("let it reach a time server (UDP 123), or name the site's own in its settings; timedatectl timesync-status tells more"),
+                .fix("let it reach a time server (UDP 123), or name the site's own in its settings; timedatectl timesync-status tells more"),
         ];
     }
     Vec::new()
@@ -255,7 +254,7 @@ pub(super) fn restart(case: &Case<'_>) -> Vec<SiteFinding> {
     }
     let mut found = case
         .warns("restart-due", "it waits for a restart, which is easier now than under a cluster")
-        .mend("reboot");
+        .fix("reboot");
     found.evidence = case.facts.reboot.clone();
     vec![found]
 }

@@ -15,7 +15,7 @@ pub(super) fn release(case: &Case<'_>) -> Vec<SiteFinding> {
                 format!("it runs {}, and the file says build {}", case.facts.os, wanted.build()),
             )
             .seen(format!("it calls itself {}", case.facts.release))
-            .mend("name the release that it runs under hosts: its images are of that build"),
+            .fix("name the release that it runs under hosts: its images are of that build"),
         ],
     }
 }

@@ -54,7 +54,7 @@ pub fn two_families() -> String {
         .replace("\"10.91.0.0/20\"", "[\"10.91.0.0/20\", \"fd5a:91::/112\"]")
 }
 
-/// A new file for these hosts, of which nobody named the stable address.
+/// A new file for these hosts, of which nobody named the API endpoint.
 pub fn drafted(cluster: &ClusterName, hosts: &[DraftHost]) -> String {
     let (kubernetes, etcd) = ("1.36.3", "3.6.16");
     draft(&Draft {
@@ -62,8 +62,8 @@ pub fn drafted(cluster: &ClusterName, hosts: &[DraftHost]) -> String {
         hosts,
         kubernetes,
         etcd,
-        stable: None,
-        floating: None,
+        endpoint: None,
+        virtual_ip: None,
         ssh_config: None,
     })
 }
@@ -125,9 +125,9 @@ pub fn next(
 }
 
 /// The aim, where there is a way on.
-pub fn leg(next: Next) -> Aim {
+pub fn stage(next: Next) -> Aim {
     match next {
-        Next::Leg(aim) => *aim,
+        Next::Stage(aim) => *aim,
         Next::Refused { found, .. } => panic!("there is no way on: {found}"),
     }
 }
@@ -206,7 +206,7 @@ pub fn workers_text(hosts: usize) -> String {
         .replace("10.90.0.0/16", "172.16.0.0/12")
         .replace(
             "[network]\n",
-            "[network]\npod-subnet = 26\npods-by = \"manifests\"\nmanifests = \"network\"\n",
+            "[network]\npod-subnet = 26\npod-network = \"manifests\"\nmanifests = \"network\"\n",
         )
 }
 
@@ -221,7 +221,7 @@ pub fn token(id: &str, name: &str) -> TokenRecord {
         hosts: vec![host(name)],
         uses: 1,
         made: at("2026-11-23"),
-        ends: at("2026-11-24"),
+        expires: at("2026-11-24"),
         used: Vec::new(),
         gone: None,
         by_run: false,

@@ -14,7 +14,7 @@ use zoisite_core::sequence::{
 };
 use zoisite_core::token::TokenRecord;
 
-use super::{Known, Trust, at, hold, host, leg, next, saltmarsh};
+use super::{Known, Trust, at, hold, host, next, saltmarsh, stage};
 
 pub const ID: &str = "0123456789abcdef";
 
@@ -199,7 +199,7 @@ impl Scene {
 
     pub fn plan_accepting(&self, accepted: &[HostName]) -> Result<Sequence, Unplannable> {
         let (aim, real) = self.next(true);
-        self.plan_to(&leg(aim), &real, accepted)
+        self.plan_to(&stage(aim), &real, accepted)
     }
 
     /// Where a run goes next; `consent` says whether a person wants the membership changed.
@@ -207,7 +207,7 @@ impl Scene {
         next(&self.cluster, &self.looks, self.begun.as_ref(), consent)
     }
 
-    /// The plan of the leg to an aim.
+    /// The plan of the stage to an aim.
     pub fn plan_to(
         &self,
         aim: &Aim,

@@ -1,4 +1,4 @@
-//! Twenty workers are emptied against a simulated API server that keeps budgets, ends pods and has them made anew.
+//! Twenty workers are emptied against a simulated API server that keeps budgets, ends pods and has them made again.
 
 use std::sync::{Arc, Mutex};
 

@@ -18,7 +18,7 @@ use zoisite_core::layout::RUNTIME_UNIT;
 use zoisite_core::paths::Firewall;
 use zoisite_core::pki::{KeyKind, KeyRequest, OwnKey, Profile, Secret, SecretRef};
 use zoisite_core::script::{
-    Depth, Observed, Operation, Reply, Stretch, keep_rules_script, observe, take_back_script,
+    Depth, Observed, Operation, Reply, Stretch, keep_rules_script, observe, uninstall_script,
     upload_script,
 };
 
@@ -338,9 +338,9 @@ impl Host {
             .collect()
     }
 
-    pub fn take_back(&self) -> String {
+    pub fn uninstall(&self) -> String {
         let host = HostName::new("heron").unwrap();
-        let (said, over) = self.run(&take_back_script(&host, 7), b"", "");
+        let (said, over) = self.run(&uninstall_script(&host, 7), b"", "");
         assert!(over, "{}: {said}", self.shell);
         said
     }

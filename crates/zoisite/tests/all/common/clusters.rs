@@ -7,9 +7,9 @@ use super::waits::patience;
 pub static ONE: Standing =
     Standing { cluster: "single", hosts: 1, kept: true, raise: from_nothing };
 
-/// Three hosts that do everything, and hold the stable address among themselves. The runs that raise it are killed.
+/// Three hosts that do everything, and hold the API endpoint among themselves. The runs that raise it are killed.
 pub static THREE: Standing =
-    Standing { cluster: "floating", hosts: 3, kept: true, raise: through_kills };
+    Standing { cluster: "virtual-ip", hosts: 3, kept: true, raise: through_kills };
 
 /// Eleven hosts, each kind of them by itself.
 pub static ELEVEN: Standing =
@@ -39,9 +39,9 @@ const ON_THE_WAY: [&str; 7] = [
 fn through_kills(lab: &Lab) {
     issued_a_month_ago(lab);
     lab.killed_at(&["raise"], &ON_THE_WAY);
-    let _ = lab.zoisite(&["raise", "--patience", &patience(300)]).ended(0);
+    let _ = lab.zoisite(&["raise", "--timeout", &patience(300)]).ended(0);
     lab.must_converge();
-    let _ = lab.zoisite(&["status"]).ended(0).says("floating address 10.77.0.5: held by");
+    let _ = lab.zoisite(&["status"]).ended(0).says("virtual IP 10.77.0.5: held by");
     let _ = lab.zoisite(&["history"]).ended(0).says("was cut off");
 }
 

@@ -375,13 +375,13 @@ impl Lab {
         }
     }
 
-    /// A kubeconfig with every right, in the lab's own folder, through the balancer or API server `server`.
+    /// A kubeconfig with every right, in the lab's own folder, through the load balancer or API server `server`.
     pub fn glass(&self) -> PathBuf {
         let path = self.place.path("glass.yaml");
         if !path.exists() {
             let out = path.to_str().unwrap();
             let _ = self
-                .zoisite(&["access", "ada", "--break-glass", "--ends", "8h", "--out", out])
+                .zoisite(&["access", "ada", "--break-glass", "--expires", "8h", "--out", out])
                 .ended(0)
                 .complains("everything, unrestricted");
         }
@@ -393,7 +393,7 @@ impl Lab {
         self.kubectl(&self.glass(), &self.api(), words)
     }
 
-    /// Runs kubectl with a kubeconfig; the stable name is the hosts' to resolve, not this machine's.
+    /// Runs kubectl with a kubeconfig; the API endpoint's name is the hosts' to resolve, not this machine's.
     pub fn kubectl(&self, config: &Path, server: &str, words: &[&str]) -> Done {
         Done::of(&mut self.kubectl_command(config, server, words))
     }

@@ -54,14 +54,14 @@ impl Load {
             .filter(|why| unbelieving.iter().any(|word| why.contains(word)))
             .collect();
         assert!(unbelieved.is_empty(), "{what}: somebody is not believed: {unbelieved:?}");
-        // An API server that restarts ends its connections, and a balancer notices after a moment.
+        // An API server that restarts ends its connections, and a load balancer notices after a moment.
         let (asked, again) = (self.read + self.unread, self.unread);
         assert!(self.read >= 5 && again * 10 <= asked, "{what}: {self:?}");
         assert!(self.second * 10 <= self.worked && self.watches <= 60, "{what}: {self:?}");
     }
 }
 
-/// Who dials: with the lab's kubeconfig that has every right, to the stable address.
+/// Who dials: with the lab's kubeconfig that has every right, to the API endpoint.
 struct Dials {
     server: String,
     authorities: String,
@@ -227,7 +227,7 @@ pub fn under_load(lab: &Lab, during: impl FnOnce()) -> Load {
 /// What those in front and behind said of the last minutes: without it a write that failed says nothing.
 fn what_hosts_say(lab: &Lab) -> Vec<String> {
     let said = "date +%T.%N; journalctl --since -4min -o short-precise --no-pager -u zoisite-address \
-                -u zoisite-etcd -u zoisite-balancer | grep -v 'apply request took\\|compact' | tail -n 120";
+                -u zoisite-etcd -u zoisite-load-balancer | grep -v 'apply request took\\|compact' | tail -n 120";
     // One of them may be what was lost.
     let on = MEMBERS.into_iter().filter(|host| lab.is_on(host));
     on.map(|host| format!("{host}: {}", lab.on(host, said).stdout)).collect()
