@@ -69,7 +69,7 @@ pub enum StoreError {
         why: String,
     },
     /// An unnamed machine would get the name of a host of which the same is known already.
-    #[error("{0} has an SSH key or a word of its own already")]
+    #[error("{0} has an SSH key or a passphrase of its own already")]
     Named(HostName),
     /// SQLite failed otherwise.
     #[error("using the store {}", path.display())]

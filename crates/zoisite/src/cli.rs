@@ -102,7 +102,7 @@ fn map(command: &clap::Command) -> String {
             let about = command.find_subcommand(name).and_then(|one| one.get_about());
             let about =
                 about.map_or_else(|| "Show the help of a command".to_owned(), ToString::to_string);
-            out.push_str(&format!("  {name:<12} {about}\n"));
+            out.push_str(&format!("  {name:<14} {about}\n"));
         }
     }
     view::wrapped(&out, &console::Term::stdout())

@@ -355,7 +355,8 @@ impl Site {
         Ok(State::new(Box::new(Overlay::over(base))))
     }
 
-    fn identity_path(&self) -> Result<PathBuf, Failure> {
+    /// Where the identity of whoever runs this lies.
+    pub fn identity_path(&self) -> Result<PathBuf, Failure> {
         identity_path(self.identity.as_deref())
     }
 

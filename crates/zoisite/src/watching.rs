@@ -16,7 +16,7 @@ const PAUSE: Duration = Duration::from_secs(5);
 /// Whether, and for how long, something is watched.
 #[derive(Args, Debug)]
 pub struct WatchArgs {
-    /// Look again and again until all is well; ends with status 3 when the time is over
+    /// Repeat until everything is well; exits with 3 when the time is over
     #[arg(long)]
     pub watch: bool,
     /// How long to watch

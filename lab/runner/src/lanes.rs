@@ -106,7 +106,7 @@ impl Lanes {
 
     fn down(&self, lane: usize) {
         let mut down = Command::new(self.lab.join("down"));
-        down.env("ZOISITE_NetworkFilesE", lane.to_string()).env("ZOISITE", "/bin/true");
+        down.env("ZOISITE_LANE", lane.to_string()).env("ZOISITE", "/bin/true");
         let _ = down.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status();
     }
 
@@ -210,7 +210,7 @@ impl Lanes {
             .arg(&scene.program.path)
             .args(["--exact", &scene.name, "--ignored", "--nocapture", "--test-threads=1"])
             .current_dir(&scene.program.folder)
-            .env("ZOISITE_NetworkFilesE", lane.to_string())
+            .env("ZOISITE_LANE", lane.to_string())
             .env("ZOISITE_LAB_SLOWNESS", slowness)
             .env("ZOISITE_LAB_LATE", late)
             .stdin(Stdio::null())
@@ -222,7 +222,7 @@ impl Lanes {
 
     fn evidence(&self, lane: usize) -> String {
         let mut evidence = Command::new(self.lab.join("evidence"));
-        evidence.env("ZOISITE_NetworkFilesE", lane.to_string()).stdin(Stdio::null());
+        evidence.env("ZOISITE_LANE", lane.to_string()).stdin(Stdio::null());
         let output = evidence.output();
         output
             .map(|output| String::from_utf8_lossy(&output.stdout).into_owned())

@@ -72,7 +72,7 @@ const WIDTH: i64 = 1_180;
 const LEFT: i64 = 150;
 const RIGHT: i64 = 30;
 const TOP: i64 = 96;
-const NETWORK_FILESE: i64 = 40;
+const LANE: i64 = 40;
 
 fn colour(patch: Patch) -> &'static str {
     match patch {
@@ -96,7 +96,7 @@ pub fn picture(measured: &Measured, cluster: &str) -> String {
     let room = WIDTH - LEFT - RIGHT;
     let x = |at: i64| LEFT + (at.clamp(begin, end) - begin) * room / (end - begin).max(1);
     let moments = measured.moments();
-    let foot = TOP + NETWORK_FILESE * i64::try_from(lanes.len()).unwrap_or(0);
+    let foot = TOP + LANE * i64::try_from(lanes.len()).unwrap_or(0);
     let height = foot + 64 + 20 * i64::try_from(moments.len()).unwrap_or(0);
     let mut out = format!(
         "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{WIDTH}\" height=\"{height}\" viewBox=\"0 0 {WIDTH} {height}\" \
@@ -124,7 +124,7 @@ pub fn picture(measured: &Measured, cluster: &str) -> String {
         foot - TOP + 12
     );
     for (i, lane) in lanes.iter().enumerate() {
-        let y = TOP + NETWORK_FILESE * i64::try_from(i).unwrap_or(0);
+        let y = TOP + LANE * i64::try_from(i).unwrap_or(0);
         out.push_str(&text(20, y + 18, "", &lane.title));
         for (from, until, patch, name) in &lane.patches {
             let (left, right) = (x(*from), x(*until));

@@ -219,7 +219,7 @@ fn join_files(host: &Host, carried: &JoinWord<'_>) -> Vec<Value> {
     let mut out = vec![
         file(at("host"), "0600", format!("{name}\n")),
         file(at("signer"), "0600", format!("{}\n", carried.signer)),
-        file(at("word"), "0600", format!("{}\n", carried.word.expose())),
+        file(at("passphrase"), "0600", format!("{}\n", carried.word.expose())),
     ];
     let join = at(&format!("{name}.join"));
     let fetched = match carried.first {

@@ -32,9 +32,9 @@ leave() {
 read_options() {
   while [ $# -gt 0 ]; do
     case $1 in
-      --word | --report | --wait)
+      --passphrase | --report | --wait)
         if [ $# -lt 2 ]; then stop "$1 wants something after it" "sh $file --help" 2; fi
-        case $1 in --word) word_file=$2 ;; --report) report=$2 ;; *) wait=$2 ;; esac
+        case $1 in --passphrase) passphrase_file=$2 ;; --report) report=$2 ;; *) wait=$2 ;; esac
         shift
         ;;
       --here) here=yes ;;
@@ -48,10 +48,10 @@ read_options() {
 usage() {
   cat <<HELP
 Run as root on $host: sh ${file##*/} [OPTION…]
-  --word FILE    the host's word; without it a file of the first boot, else it is asked for
-  --report FILE  where its report goes [$report]
-  --wait SECONDS for how long its joining is watched [$wait]
-  --here         this machine is $host, though neither its name nor its addresses say so
+  --passphrase FILE  the host's passphrase; without it a file of the first boot, else it is asked for
+  --report FILE      where its report goes [$report]
+  --wait SECONDS     how long to watch it join [$wait]
+  --here             this machine is $host, though neither its name nor its addresses say so
 HELP
 }
 
@@ -112,30 +112,30 @@ was_done() {
     { [ -e "$known/ready" ] || [ ! -s "$dir/stages" ]; }
 }
 open_file() {
-  [ -n "$word_file" ] || word_file=$known/word
-  if [ -r "$word_file" ]; then
-    tr -d ' \n\r\t-' <"$word_file" | tr '[:upper:]' '[:lower:]' >"$dir/word"
+  [ -n "$passphrase_file" ] || passphrase_file=$known/passphrase
+  if [ -r "$passphrase_file" ]; then
+    tr -d ' \n\r\t-' <"$passphrase_file" | tr '[:upper:]' '[:lower:]' >"$dir/passphrase"
   elif (: </dev/tty) 2>/dev/null; then
-    printf 'word of %s: ' "$host" >/dev/tty
+    printf 'passphrase of %s: ' "$host" >/dev/tty
     stty -echo </dev/tty
     trap 'stty echo </dev/tty; leave' EXIT
-    IFS= read -r word </dev/tty
+    IFS= read -r passphrase </dev/tty
     stty echo </dev/tty
     trap leave EXIT
     printf '\n' >/dev/tty
-    printf '%s' "$word" | tr -d ' \n\r\t-' | tr '[:upper:]' '[:lower:]' >"$dir/word"
-    word=
+    printf '%s' "$passphrase" | tr -d ' \n\r\t-' | tr '[:upper:]' '[:lower:]' >"$dir/passphrase"
+    passphrase=
   else
-    stop "nobody can be asked for the word of $host here" "name the file that holds it: --word FILE"
+    stop "nobody can be asked for the passphrase of $host here" "name the file that holds it: --passphrase FILE"
   fi
   # What another signer sealed is not opened by it.
-  printf '%s' "$by" >>"$dir/word"
+  printf '%s' "$by" >>"$dir/passphrase"
   sed -n '/^#sealed$/,$p' "$dir/signed" | sed 1d | base64 -d >"$dir/sealed" 2>/dev/null
-  if ! openssl enc -d -aes-256-ctr -md sha256 -pbkdf2 -iter "$rounds" -pass "file:$dir/word" -in "$dir/sealed" 2>/dev/null |
+  if ! openssl enc -d -aes-256-ctr -md sha256 -pbkdf2 -iter "$rounds" -pass "file:$dir/passphrase" -in "$dir/sealed" 2>/dev/null |
     gzip -d >"$dir/opened" 2>/dev/null || ! grep -q '^#-- zoisite end$' "$dir/opened"; then
-    stop "the word does not open this join file" "zoisite join-file passphrase $host, where it was written, shows it; nothing was done"
+    stop "the passphrase does not open this join file" "zoisite join-file passphrase $host, where it was written, shows it; nothing was done"
   fi
-  rm -f "$dir/word" "$dir/sealed" "$dir/signed"
+  rm -f "$dir/passphrase" "$dir/sealed" "$dir/signed"
   for part in pads act look survey stages authority token post; do
     awk -v part="$part" '/^#-- zoisite /{ on = ($3 == part); next } on' "$dir/opened" >"$dir/$part"
   done
@@ -193,7 +193,7 @@ watch_joining() {
   done
 }
 
-# Its report: facts, each step's result, how far it has come; with a seal by its own word (RFC 2104, with SHA-256), and
+# Its report: facts, each step's result, how far it has come; with a seal by its own passphrase (RFC 2104, with SHA-256), and
 # counted, so that neither a forged nor an old one is taken for it.
 write_report() {
   count=$(($(cat "$known/count" 2>/dev/null || echo 0) + 1))
@@ -228,7 +228,7 @@ write_report() {
 }
 
 main() {
-  file=$0 word_file='' report=${0%.join}.report wait=600 here=''
+  file=$0 passphrase_file='' report=${0%.join}.report wait=600 here=''
   if [ ! -f "$file" ] || ! grep -q '^#signature$' "$file"; then
     echo "zoisite: a join file is run from a file that is whole: sh $host.join" >&2
     exit 2
@@ -253,7 +253,7 @@ main() {
   check_host
   check_turn
   open_file
-  # From the first one that its word opened on, it believes that signer alone.
+  # From the first one that its passphrase opened on, it believes that signer alone.
   printf '%s\n' "$by" >"$known/signer" && printf '%s\n' "$host" >"$known/host"
   : >"$dir/said"
   if [ ! -s "$dir/act" ]; then

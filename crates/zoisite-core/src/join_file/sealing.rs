@@ -19,7 +19,7 @@ use crate::pki::{Secret, sha256};
 /// How often a word is hashed before it seals: it is drawn, not chosen, and needs no more.
 pub(super) const ROUNDS: u32 = 2_000;
 /// Of which a word is made: none is easily taken for another.
-const REPORTS: &[u8; 32] = b"abcdefghijkmnpqrstuvwxyz23456789";
+const ALPHABET: &[u8; 32] = b"abcdefghijkmnpqrstuvwxyz23456789";
 /// So many of them: 125 bits, in five groups that a person can read out.
 const LENGTH: usize = 25;
 /// So many characters of base64 a line.
@@ -32,7 +32,7 @@ pub fn make_word(random: [u8; LENGTH]) -> Secret {
         if at > 0 && at % 5 == 0 {
             word.push('-');
         }
-        word.push(char::from(REPORTS[usize::from(octet) % REPORTS.len()]));
+        word.push(char::from(ALPHABET[usize::from(octet) % ALPHABET.len()]));
     }
     Secret::new(std::mem::take(&mut *word))
 }

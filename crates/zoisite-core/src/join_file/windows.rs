@@ -65,7 +65,7 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
         "# Zoisite join file for Windows, form 1: carried to {name} of the cluster {}, which {}.\n\
          # On {name}, as an administrator: powershell -ExecutionPolicy Bypass -File {name}.ps1\n\
          # Made {}, ends {}, signed by {by}.\n\
-         param([string]$WordFile, [string]$Report, [int]$Wait = 600, [switch]$Here)\n\
+         param([string]$PassphraseFile, [string]$Report, [int]$Wait = 600, [switch]$Here)\n\
          $File = @{{\n    Host = {}\n    Cluster = {}\n    Id = {}\n    Number = {number}\n    Made = {}\n    Ends = {}\n    \
          Addresses = @({})\n    Was = {}\n    By = {}\n    Point = {}\n    Rounds = {}\n}}\n\
          $Native = @'\n{NATIVE}'@\n\

@@ -19,46 +19,46 @@ use crate::options::Options;
 use crate::site::{Private, Site, Working, begin_run, end_run, now};
 use crate::view::{self, table::table};
 
-/// Show who may do what; give a named person a kubeconfig at the API endpoint, or take rights back
+/// Show who has which rights; write a kubeconfig for a named person, or revoke rights
 ///
-/// Rights are bound to the person by name, and a change replaces what was there. Certificates of people
-/// cannot be revoked: give them an end. Without a name, shows who has what and until when.
+/// Rights are bound to the person by name; a change replaces the old ones. A person's certificate cannot be
+/// revoked, so it expires soon. Without a name, lists who has which rights and until when.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite access                                # who has what, and until when\n  zoisite access ada --out ada.yaml             # may read most things, for 30 days\n  zoisite access ada --role edit --expires 90d --merge\n  zoisite access ada --pipe-to './keep saltmarsh/ada'\n  zoisite access ada --etcd ada-etcd --expires 1h  # then: . ada-etcd/env; etcdctl member list\n  zoisite access ada --revoke\n  zoisite access ada --group wardens            # in a group too; --role then binds the whole group\n  zoisite access ada --break-glass --expires 1h --out glass.yaml"
 )]
 pub struct AccessArgs {
-    /// The person; without one, everybody is shown
+    /// The person; without it, everybody is listed
     #[arg(value_name = "NAME", value_parser = person_name)]
     name: Option<String>,
-    /// What the person may do in the whole cluster, or with --group all in it [default: view]
+    /// Rights in the whole cluster; with --group, the rights of all its members [default: view]
     #[arg(long, value_name = "RIGHTS", value_enum)]
     role: Option<Rights>,
-    /// Put the person into this group; with --role the rights are bound to all who are in it
+    /// Add the person to this group; with --role, the rights are bound to the group
     #[arg(long, value_name = "GROUP", value_parser = group_name)]
     group: Option<String>,
-    /// When it ends, such as 8h or 30d [default: 30d; with --etcd 8h]
+    /// When the certificate expires, such as 8h or 30d [default: 30d; with --etcd 8h]
     #[arg(long, value_name = "TIME", value_parser = view::span)]
     expires: Option<i64>,
-    /// Write the kubeconfig there (0600) instead of to standard output
+    /// Write the kubeconfig to this file (0600) instead of standard output
     #[arg(long, value_name = "FILE", conflicts_with = "merge")]
     out: Option<PathBuf>,
-    /// Add it as a context to your own kubeconfig, of which a copy is kept
+    /// Add it as a context to your own kubeconfig; the old file is kept beside it
     #[arg(long)]
     merge: bool,
-    /// Hand it to a command of your own, by its standard input: one that keeps secrets
+    /// Pipe it to this command, such as one of a secret store
     #[arg(long, value_name = "COMMAND", conflicts_with_all = ["out", "merge"])]
     pipe_to: Option<String>,
-    /// For etcd's own tools instead: everything there, for a day at most, in this folder
+    /// Write a client certificate for etcdctl into this folder instead; it is valid for a day at most
     #[arg(long, value_name = "FOLDER", conflicts_with_all = ["out", "merge", "pipe_to", "role", "group", "break_glass", "revoke"])]
     etcd: Option<PathBuf>,
-    /// The built-in group that no rule restricts, for a day at most; it is recorded
+    /// Use the built-in group system:masters, for a day at most; the run is recorded
     #[arg(long, conflicts_with_all = ["group", "role"])]
     break_glass: bool,
-    /// Take the person's rights back at once, or with --group those of the whole group
+    /// Revoke the rights of the person, or with --group those of the whole group
     #[arg(long, conflicts_with_all = ["role", "out", "merge", "pipe_to", "break_glass"])]
     revoke: bool,
-    /// Bind a whole group without asking
+    /// Do not ask before rights are bound to a whole group
     #[arg(long)]
     yes: bool,
 }

@@ -23,9 +23,11 @@ use crate::view::{self, Style};
 /// The cluster file's own name in a backup.
 const CLUSTER_FILE: &str = "zoisite.toml";
 
-/// Keep the whole state in one sealed file, and bring it back on another machine
+/// Back up and restore the state of this workstation: keys, certificates, records, history
 ///
-/// The state is what this workstation alone knows: authorities' keys, certificates, the record of the cluster, its history. A backup holds all of it with the cluster file, encrypted for whoever opens the strongbox, and can be made while a run is under way. The identity that opens it is not in it: keep that elsewhere.
+/// The state exists on this workstation only. A backup contains all of it and the cluster file in one file,
+/// encrypted for everyone who may open the strongbox. It can be written during a run. It does not contain your
+/// identity, the key that opens it: keep that elsewhere. To back up etcd, see zoisite snapshot.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite backup write --out /mnt/other/saltmarsh.backup\n  zoisite backup check /mnt/other/saltmarsh.backup\n  zoisite backup restore /mnt/other/saltmarsh.backup      # in an empty folder, elsewhere\n  zoisite backup rebuild                                # where there is no backup"
@@ -37,26 +39,26 @@ pub struct BackupArgs {
 
 #[derive(Debug, Subcommand)]
 enum What {
-    /// Write one, and read it back
+    /// Write a backup, and read it back
     Write {
-        /// Where to; one that is there is replaced [default: NAME.backup]
+        /// File to write; an existing one is replaced [default: NAME.backup]
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
     },
-    /// Open one and hold all of it against its checksums
+    /// Open a backup and verify its checksums
     Check {
         /// The backup
         #[arg(value_name = "FILE")]
         file: PathBuf,
     },
-    /// Without any backup: make the record again of what hosts hold. Authorities' keys cannot come back
+    /// Without a backup: rebuild the records from what hosts have. Private keys of authorities cannot be recovered
     Rebuild,
-    /// Make the state of it here, where there is none, and look at what hosts know since
+    /// Restore a backup into a folder that has no state, and compare it with the hosts
     Restore {
         /// The backup
         #[arg(value_name = "FILE")]
         file: PathBuf,
-        /// Do not look at hosts
+        /// Do not compare with the hosts
         #[arg(long)]
         skip_hosts: bool,
     },

@@ -13,17 +13,17 @@ use crate::options::Options;
 use crate::site::{Site, read_text};
 use crate::view::{self, Style, count};
 
-/// Check the cluster file; show who does what and what it survives
+/// Check the cluster file; show roles, and which losses the cluster survives
 ///
-/// Reports every mistake at once, each where it stands in the file, with the fix. Ends with status 3
-/// when something blocks, or with --strict when something warns.
+/// Reports every mistake at once, with its place in the file and the fix. Exits with 2 when something blocks, as
+/// every command does then, and with 3 when something warns and --strict is given.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:\n  zoisite check\n  zoisite check saltmarsh.toml --json")]
 pub struct CheckArgs {
     /// The cluster file, instead of the one that --cluster names
     #[arg(value_name = "FILE")]
     file: Option<PathBuf>,
-    /// Let warnings count as findings too
+    /// Treat warnings as findings that block
     #[arg(long)]
     strict: bool,
 }
@@ -106,7 +106,10 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
             ),
         });
     }
-    if blocking > 0 || (args.strict && warning > 0) {
+    if blocking > 0 {
+        return Err(Failure::told(Kind::Usage));
+    }
+    if args.strict && warning > 0 {
         return Err(Failure::told(Kind::Findings));
     }
     Ok(ExitCode::SUCCESS)

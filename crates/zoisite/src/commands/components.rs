@@ -17,10 +17,10 @@ use crate::supplies::{here, write_whole};
 use crate::view::fetching::{Fetching, size};
 use crate::view::{self, Style, count, table::table};
 
-/// Pinned components: what is needed, fetch it, check it, carry it in one file
+/// Programs and images at exact versions: list, fetch, check, pack
 ///
-/// What every file and image is stands in components.lock beside the cluster file, by SHA-256: commit it. What
-/// differs from it stops a run before a host is touched.
+/// components.lock, beside the cluster file, pins each file and image by its SHA-256: commit it. A file that
+/// differs stops a run before a host is changed.
 #[derive(Args, Debug)]
 pub struct ComponentsArgs {
     #[command(subcommand)]
@@ -36,10 +36,10 @@ enum ComponentsCommand {
     Unpack(UnpackArgs),
 }
 
-/// Which architectures hosts have.
+/// Architectures of the hosts.
 #[derive(Args, Debug)]
 struct ArchArgs {
-    /// Architecture of hosts; may be repeated [default: those of the hosts that were met, else this computer's]
+    /// Architecture of the hosts; may be repeated [default: those of known hosts, else that of this computer]
     #[arg(long = "arch", value_name = "ARCH", value_enum)]
     arches: Vec<Arch>,
 }
@@ -72,7 +72,7 @@ impl ArchArgs {
     }
 }
 
-/// Show what is needed, whether it is here, and where it comes from
+/// List what is needed, whether it is here, and where it comes from
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite components list\n  zoisite components list --arch amd64 --arch arm64"
@@ -82,10 +82,10 @@ struct ListArgs {
     arches: ArchArgs,
 }
 
-/// Bring what is missing into the components folder, and pin it
+/// Download what is missing into the components folder, and pin it
 ///
-/// From the projects' own published files and registries, or from the mirrors that [components] names. Every file
-/// is held against its pin, and against what its project lists beside it. A cut fetch goes on where it was.
+/// Sources are the projects' own servers and registries, or the mirrors under [components]. Each file is verified
+/// against its pin and against the checksum that its project publishes. An interrupted download resumes.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite components fetch\n  zoisite components fetch --arch amd64 --arch arm64\n  zoisite components fetch --repin registry.saltmarsh.example/gulls/counter:2.1"
@@ -93,12 +93,12 @@ struct ListArgs {
 struct FetchArgs {
     #[command(flatten)]
     arches: ArchArgs,
-    /// Forget what is pinned of this address or image, and pin what is there now; may be repeated
+    /// Forget the pin of this address or image, and pin what is published now; may be repeated
     #[arg(long, value_name = "WHAT")]
     repin: Vec<String>,
 }
 
-/// Hold every file of the components folder against its pin
+/// Verify every file of the components folder against its pin
 #[derive(Args, Debug)]
 #[command(after_help = "Example:\n  zoisite components check && zoisite raise")]
 struct CheckArgs {
@@ -106,24 +106,24 @@ struct CheckArgs {
     arches: ArchArgs,
 }
 
-/// Put all that a new admin machine needs into one file to carry
+/// Pack everything that another workstation needs into one file
 ///
-/// The program, the cluster file, the lock file, the site's manifests and the components; no secret is among them.
-/// It is a plain tar file.
+/// The program, the cluster file, the lock file, the manifests of the site and the components; no secret. The
+/// file is a plain tar archive.
 #[derive(Args, Debug)]
 #[command(after_help = "Example:\n  zoisite components pack saltmarsh.tar")]
 struct PackArgs {
-    /// The file to write
+    /// File to write
     #[arg(value_name = "FILE")]
     file: PathBuf,
     #[command(flatten)]
     arches: ArchArgs,
-    /// Replace the file if it is there
+    /// Replace the file if it exists
     #[arg(long)]
     force: bool,
 }
 
-/// Unpack such a file; everything in it is held against its checksum
+/// Unpack such a file, and verify its checksums
 #[derive(Args, Debug)]
 #[command(after_help = "Example:\n  zoisite components unpack saltmarsh.tar --out saltmarsh")]
 struct UnpackArgs {

@@ -17,9 +17,12 @@ use crate::road::{self, Sighting};
 use crate::site::{Site, begin_run, end_run};
 use crate::view::{self, Style, bytes, table::ranked};
 
-/// Have etcd's members write their databases again, one at a time, and take alarms back
+/// Defragment the databases of etcd's members, one at a time, and clear alarms
 ///
-/// What was deleted leaves holes in a member's database, and it never becomes smaller by itself. Each member in turn writes it again, without them: it answers nobody for that moment, so the next goes only when it agrees with the others again, and the one that leads hands over and goes last. Where the quorum refuses writes for want of room, history is forgotten first and the alarm is taken back at the end. A member with little to win is left alone.
+/// Deleted data leaves free space in a member's database, and the file never shrinks by itself. Each member in
+/// turn rewrites its database. It serves no requests meanwhile, so the next one begins only when it agrees with
+/// the others again; the leader hands over first and goes last. When etcd is out of space, its history is
+/// compacted before, and the alarm is cleared at the end. A member with little to gain is skipped.
 #[derive(Args, Debug)]
 #[command(after_help = "Examples:\n  zoisite defragment\n  zoisite defragment --json")]
 pub struct DefragmentArgs {}

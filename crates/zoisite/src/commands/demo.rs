@@ -22,14 +22,14 @@ use crate::view::{self, Style, count};
 
 const SALTMARSH: &str = include_str!("../../../../demo/saltmarsh/zoisite.toml");
 
-/// The whole thing on the demo cluster with simulated hosts, offline
+/// Try everything on a demo cluster of simulated hosts, offline
 ///
-/// In a temporary folder: checks the cluster file of a bird observatory, issues its certificates,
-/// proves its connections, rehearses the raise, shows what then stands, and rehearses a loss.
+/// In a temporary folder: checks the cluster file of a bird observatory, issues its certificates, proves its
+/// connections, rehearses the raise, shows the status, and rehearses the loss of a host.
 #[derive(Args, Debug)]
 #[command(after_help = "Example:\n  zoisite demo")]
 pub struct DemoArgs {
-    /// Folder to work in, kept afterwards [default: a new one in the temporary folder]
+    /// Folder to work in; it is kept [default: a new temporary folder]
     #[arg(long, value_name = "DIR")]
     folder: Option<std::path::PathBuf>,
 }

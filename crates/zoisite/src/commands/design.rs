@@ -9,9 +9,9 @@ use crate::options::Options;
 use crate::site::Site;
 use crate::view::{self, Style};
 
-/// Show what the design is worth: losses survived, the address plan, the least that machines need
+/// Show losses that the cluster survives, its address plan, and the minimum size of each machine
 ///
-/// Everything is worked out from the cluster file; no machine is touched.
+/// Everything is computed from the cluster file; no host is contacted.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite design\n  zoisite design losses --survive 2\n  zoisite design addresses\n  zoisite design sizes --json"
@@ -20,18 +20,18 @@ pub struct DesignArgs {
     /// Only these
     #[arg(value_enum, value_name = "WHAT")]
     what: Vec<What>,
-    /// Say what this many losses would take
+    /// Show what it takes to survive this many losses
     #[arg(long, value_name = "HOSTS", value_parser = clap::value_parser!(u8).range(1..=3))]
     survive: Option<u8>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 enum What {
-    /// What is left when a host, a pair, a rack or a site is lost
+    /// What is left when a host, a pair of hosts, a rack or a site is lost
     Losses,
-    /// Which ranges are used for what, and how full they are
+    /// Which address ranges are used for what, and how full they are
     Addresses,
-    /// Cores, memory and disk that each host needs at least
+    /// Minimum cores, memory and disk of each host
     Sizes,
 }
 

@@ -28,12 +28,12 @@ use crate::standing::as_it_stands;
 use crate::view::looking::Doing;
 use crate::view::{self, Style};
 
-/// Lose something on purpose, and measure what that costs
+/// Cause a loss on purpose, and measure how long the API is affected
 ///
-/// Without a kind: what can be lost here, and what was measured last. With one: asks reads, writes and connections
-/// through the API endpoint several times a second, loses it, has it given back by the host's own timer (also when
-/// this program or its connection dies), and waits until all is as before. Ends with status 1 beyond a limit of the
-/// cluster file ([drill]), with 4 where a safety rule forbids it.
+/// Without a kind: lists possible drills, and what was measured last. With one: sends reads, writes and
+/// connections to the API endpoint several times a second, causes the loss, and waits until everything is as
+/// before. A timer on the host ends the loss, also when this program dies. Exits with 1 beyond a limit under
+/// [drill], with 4 where a safety rule forbids the drill.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite drill                            # what can be lost here\n  zoisite drill holder --rehearse          # on simulated hosts: what is to be expected\n  zoisite drill holder                     # who holds the virtual IP is cut off for 20 s\n  zoisite drill worker tern-2 --by reboot\n  zoisite drill link egret heron --for 30  # egret hears nothing of heron"
@@ -42,25 +42,25 @@ pub struct DrillArgs {
     /// What is lost
     #[arg(value_parser = kinds(), value_name = "KIND")]
     kind: Option<Kind>,
-    /// Where [default: the one it is about, or the first of the file]
+    /// On which host [default: the one concerned, or the first of the file]
     #[arg(value_name = "HOST")]
     host: Option<String>,
-    /// Of a link: whom it does not hear
+    /// For a link: the host whose packets are dropped
     #[arg(value_name = "FROM")]
     from: Option<String>,
     /// How it is lost [default: the first way that zoisite drill lists]
     #[arg(long, value_parser = ways(), value_name = "WAY")]
     by: Option<By>,
-    /// For how long, in seconds [default: 20; a worker 90, a control plane 60]
+    /// Duration of the loss, in seconds [default: 20; a worker 90, a control plane 60]
     #[arg(long = "for", value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(3..=900))]
     seconds: Option<u32>,
-    /// For how long is waited until all is as before
+    /// How long to wait, afterwards, until everything is as before
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
     timeout: u64,
     /// Only on simulated hosts
     #[arg(long)]
     rehearse: bool,
-    /// Write the time line into this file, as SVG
+    /// Write the timeline to this file, as SVG
     #[arg(long, value_name = "FILE")]
     svg: Option<PathBuf>,
     /// Do not ask

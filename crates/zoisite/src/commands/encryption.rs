@@ -11,12 +11,11 @@ use crate::options::Options;
 use crate::site::{Site, now};
 use crate::view::{self, Style, table::ranked};
 
-/// The keys by which secrets are encrypted in etcd
+/// Show and rotate the key that encrypts secrets in etcd
 ///
-/// API servers encrypt what secrets hold before etcd gets it. One key does that; it is replaced in stages, so that every
-/// secret can be read at every instant: every API server accepts the new key, then every one encrypts by it, then
-/// every secret is written again, and the old key goes. The old one stays in the strongbox, as snapshots of its time
-/// need it.
+/// API servers encrypt secrets before etcd stores them. The key is rotated in stages, and every secret stays
+/// readable: every API server accepts the new key, then encrypts with it, then every secret is rewritten, and the
+/// old key is removed. The old key stays in the strongbox, because older snapshots need it.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite encryption                # which keys there are, and what each does\n  zoisite encryption rotate        # another key, and everything written again by it\n\nCut off anywhere, zoisite raise goes on with it."
@@ -28,13 +27,13 @@ pub struct EncryptionArgs {
 
 #[derive(Debug, Subcommand)]
 enum What {
-    /// Make another key, and have every secret in etcd written again by it
+    /// Make a new key, and rewrite every secret in etcd with it
     Rotate(RotateArgs),
 }
 
 #[derive(Args, Debug)]
 struct RotateArgs {
-    /// How long a unit may take to be ready, and a gate to hold
+    /// How long a unit may take to start, and a gate to be passed
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
     timeout: u32,
 }

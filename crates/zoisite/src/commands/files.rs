@@ -18,16 +18,16 @@ use crate::prepared::prepare;
 use crate::site::Site;
 use crate::view::{self, count};
 
-/// Write everything that hosts would get into a folder, to read or to carry there by hand
+/// Write every file that hosts would get into a folder, to read, or to copy by hand
 ///
-/// The folder has one folder per host that mirrors that host's file system, and a manifest with
-/// owners, modes, users and units. `raise` puts exactly these bytes.
+/// The folder has a folder for each host, like that host's file system, and a manifest with owners, modes, users
+/// and units. raise places exactly these files.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite files --out hosts\n  zoisite files --out /media/stick/saltmarsh --with-keys"
 )]
 pub struct FilesArgs {
-    /// Folder to write; must be empty, or one that an earlier call wrote
+    /// Folder to write: empty, or written by this command before
     #[arg(long, short, value_name = "DIR")]
     out: PathBuf,
     /// Write private keys too (files 0600, folders 0700)

@@ -11,7 +11,7 @@ use crate::view::{
     table::{ranked, table},
 };
 
-/// Show which runs there were: when, by whom, how long, how they ended
+/// List runs: when, by whom, how long, and how they ended
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite history\n  zoisite history 3       # the steps of the third run"

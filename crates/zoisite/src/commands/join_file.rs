@@ -31,11 +31,11 @@ use crate::site::{Site, begin_run, end_run, now, private_folder, write_private};
 use crate::surveying::{found_of_told, keeps_out};
 use crate::view::{self, count};
 
-/// Carry to a host by hand what raise would do there: for offline hosts
+/// Write files with which offline hosts do by themselves what a raise would do
 ///
-/// A join file is one text for one host, which the cluster file calls offline: signed, sealed by the host's own word,
-/// with an end. Run there as root, it does what raise would have done over SSH, and joins. The report that it leaves goes
-/// back by hand: zoisite reports.
+/// A join file is one script for one host that the cluster file calls offline. It is signed, encrypted with the
+/// host's own passphrase, and expires. Run on the host as root, it does what raise would do over SSH, and the
+/// host joins. Bring back the report that it leaves: zoisite reports.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite join-file write tern-4 --out stick\n  zoisite join-file passphrase tern-4              # to be carried another way\n  zoisite join-file write --inspect --out stick # only looks: its report tells what the host is like\n\nOn the host:\n  sh tern-4.join"
@@ -49,7 +49,7 @@ pub struct JoinFileArgs {
 enum What {
     /// Write join files, with tokens for hosts that have not joined
     Write(WriteArgs),
-    /// Show a host's word, which opens its join files
+    /// Show the passphrase that opens a host's join files
     Passphrase {
         /// The host
         #[arg(value_name = "HOST")]
@@ -59,37 +59,37 @@ enum What {
 
 #[derive(Args, Debug)]
 struct WriteArgs {
-    /// Hosts, with '*' for any text [default: every one that is out of reach]
+    /// Hosts, with '*' for any text [default: every offline host]
     #[arg(value_name = "HOST")]
     hosts: Vec<String>,
     /// Folder to write to
     #[arg(long, short, value_name = "DIR", required_unless_present = "show_script")]
     out: Option<PathBuf>,
-    /// When they end, such as 24h or 7d
+    /// When they expire, such as 24h or 7d
     #[arg(long, value_name = "TIME", default_value = "72h", value_parser = view::span)]
     expires: i64,
-    /// Where hosts fetch programs that are not carried along: a web server with the components folder
+    /// Hosts fetch programs from this web server, which has the components folder
     #[arg(long, value_name = "URL", value_parser = web_address)]
     from: Option<String>,
-    /// Put the programs beside the files, in the folder components
+    /// Write the programs beside the files, into the folder components
     #[arg(long, conflicts_with = "from")]
     with_components: bool,
-    /// The hosts' architecture, where no report has told it yet
+    /// Architecture of hosts that have not reported yet
     #[arg(long, value_name = "ARCH", default_value = "amd64", value_parser = ["amd64", "arm64"])]
     arch: String,
-    /// Hosts that have told nothing yet are like this one: what is known of it is taken to be so there
+    /// Take hosts that have not reported yet to be like this one
     #[arg(long, value_name = "HOST")]
     like: Option<String>,
-    /// Also for hosts whose node is known: the machine was made again
+    /// Also for hosts that have joined before, whose machine was reinstalled
     #[arg(long)]
     rejoin: bool,
-    /// Only have them look at themselves: nothing is changed, and a report tells what they are like
+    /// Change nothing: the host only reports what it is like
     #[arg(long, conflicts_with_all = ["uninstall", "from", "with_components", "rejoin"])]
     inspect: bool,
-    /// Have them take back everything that was put there
+    /// Uninstall from the host everything that was put there
     #[arg(long, conflicts_with_all = ["from", "with_components", "rejoin"])]
     uninstall: bool,
-    /// Only show the scripts that would be sealed, without keys: nothing is written
+    /// Show the scripts without keys, and write nothing
     #[arg(long, conflicts_with = "with_components")]
     show_script: bool,
 }
@@ -120,12 +120,12 @@ pub fn run(options: &Options, args: &JoinFileArgs) -> Result<ExitCode, Failure> 
             let Some(word) = word(&mut work.state, site.strongbox()?, &host)? else {
                 return Err(Failure::new(
                     Kind::Usage,
-                    format!("{host} has no word: no join file was written for it"),
+                    format!("{host} has no passphrase: no join file was written for it"),
                     format!("zoisite join-file write {host} --out DIR"),
                 ));
             };
             if options.json {
-                view::json(&json!({"host": host, "word": word.expose()}));
+                view::json(&json!({"host": host, "passphrase": word.expose()}));
             } else {
                 view::verbatim(word.expose());
             }
@@ -634,15 +634,15 @@ fn tell(
     {
         let one = &one.host.name;
         view::out(&format!(
-            "On {one}, as an administrator: powershell -ExecutionPolicy Bypass -File {one}.ps1. It asks for its word: zoisite join-file passphrase {one} shows that."
+            "On {one}, as an administrator: powershell -ExecutionPolicy Bypass -File {one}.ps1. It asks for its passphrase: zoisite join-file passphrase {one} shows that."
         ));
     } else if let [one] = names[..] {
         view::out(&format!(
-            "On {one}, as root: sh {one}.join. It asks for its word: zoisite join-file passphrase {one} shows that."
+            "On {one}, as root: sh {one}.join. It asks for its passphrase: zoisite join-file passphrase {one} shows that."
         ));
     } else {
         view::out(
-            "On each host, as root: sh HOST.join. It asks for its word: zoisite join-file passphrase HOST shows that.",
+            "On each host, as root: sh HOST.join. It asks for its passphrase: zoisite join-file passphrase HOST shows that.",
         );
     }
     if args.raises() && !args.with_components && args.from.is_none() {

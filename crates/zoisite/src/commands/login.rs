@@ -17,10 +17,11 @@ use crate::site::Site;
 use crate::surveying::other_machines;
 use crate::view::{self, Style, looking::of_each};
 
-/// Show how far every host lets you in: name, route, port, SSH, host key, login, root, tools, systemd, machine
+/// Show whether you can log in to every host, and what is in the way
 ///
-/// Nothing is changed anywhere and nobody is asked anything. Ends with status 3 when a host does not let you
-/// in, and with status 4 when one shows another key, or is another machine, than before.
+/// Checks name, route, port, SSH, host key, login, root, programs, systemd and machine id. Changes nothing and
+/// asks nothing. Exits with 3 when a login fails, with 4 when a host has another key, or is another machine, than
+/// before.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite login\n  zoisite login heron 'tern-*'\n  zoisite login --ask-sudo       # where sudo asks for a password"

@@ -25,10 +25,7 @@ const AT_ONCE: usize = 64;
 /// So many pairs that meet are listed without being asked for.
 const LISTED: usize = 45;
 
-/// By which way hosts of the mesh reach each other, and why some do not
-///
-/// Asks every host for its peers, and has each call each: the endpoint in use, how long ago both agreed on keys, round
-/// trip, loss, traffic. Ends with status 3 where a pair does not meet.
+/// Show how hosts of the mesh reach each other, and why some do not
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite mesh\n  zoisite mesh --all          # every pair, however many there are\n  zoisite mesh renew          # another key for every host, one at a time\n  zoisite mesh renew egret"
@@ -36,21 +33,19 @@ const LISTED: usize = 45;
 pub struct MeshArgs {
     #[command(subcommand)]
     what: Option<What>,
-    /// List every pair, also those that meet, however many there are
+    /// List every pair, also connected ones
     #[arg(long)]
     all: bool,
 }
 
 #[derive(Debug, Subcommand)]
 enum What {
-    /// Have hosts make another key, one at a time
-    ///
-    /// Each makes it itself, and the others are told at once, by a reload: for these few seconds nobody meets that host. The next one goes when all is well again.
+    /// Make new keys for hosts, one host at a time
     Renew {
-        /// These; all that are dialled when none is named
+        /// Hosts [default: all that are not offline]
         #[arg(value_name = "HOST")]
         hosts: Vec<String>,
-        /// Also where offline hosts do not meet it until you carry them a join file
+        /// Also where offline hosts lose the connection until they get a new join file
         #[arg(long)]
         carry: bool,
     },

@@ -13,23 +13,19 @@ use crate::options::Options;
 use crate::site::{Private, Site, begin_run, now};
 use crate::view::{self, count, table::table};
 
-/// Show what the site's monitoring can read; write its targets, and a certificate that may read metrics alone
-///
-/// With `[monitoring]` in the cluster file every member, control plane and load balancer gives out, over TLS, what is on loopback
-/// otherwise; API servers and kubelets answer by themselves. Nobody else is answered. Said again, targets are written
-/// again, and the certificate when it is in the last third of its life or nobody believes it any more.
+/// Show metrics endpoints; write scrape targets and a certificate that can read metrics only
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite monitoring                          # what can be read, and where\n  zoisite monitoring --out /srv/monitoring   # client.crt, client.key, authority.crt, targets.json, targets.txt\n  zoisite monitoring --out . --reissue           # another certificate in any case"
 )]
 pub struct MonitoringArgs {
-    /// Write everything that the site's monitoring needs into this folder
+    /// Write everything that your monitoring needs into this folder
     #[arg(long, value_name = "FOLDER")]
     out: Option<PathBuf>,
-    /// When a certificate that is made ends, such as 90d
+    /// When a new certificate expires, such as 90d
     #[arg(long, value_name = "TIME", default_value = "90d", value_parser = view::span, requires = "out")]
     expires: i64,
-    /// Make another certificate in any case
+    /// Issue a new certificate, even if the old one is still valid
     #[arg(long, requires = "out")]
     reissue: bool,
 }

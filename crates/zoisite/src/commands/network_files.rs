@@ -9,10 +9,9 @@ use crate::options::Options;
 use crate::site::Site;
 use crate::view::{self, count};
 
-/// Write what your network's own servers need to know: names, reservations, routes
+/// Write records for your own DNS, DHCP and routers: names, reservations, routes
 ///
-/// Nothing of it is done anywhere: put the texts where your name server, your DHCP server, your router or
-/// your hosts read them.
+/// Zoisite changes nothing there: copy the text to your name server, DHCP server, router or hosts.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite network-files hosts                # lines for /etc/hosts on every machine\n  zoisite network-files zone reverse         # records for a DNS server\n  zoisite network-files --out network                  # every form, a file each"
@@ -21,10 +20,10 @@ pub struct NetworkFilesArgs {
     /// Only these, on standard output
     #[arg(value_enum, value_name = "FORM", required_unless_present = "out")]
     forms: Vec<Form>,
-    /// Folder to write files to, all of them or those named
+    /// Folder to write files to
     #[arg(long, short, value_name = "DIR")]
     out: Option<PathBuf>,
-    /// Replace files there that say something else
+    /// Replace files with other content
     #[arg(long, requires = "out")]
     force: bool,
 }

@@ -20,9 +20,9 @@ const ETCD: &str = "3.6.16";
 
 /// Write a commented cluster file from addresses, a table of hosts, or an SSH configuration
 ///
-/// Roles are as the table says, or assigned sensibly: one host does everything, up to four do everything
-/// together, from five on three carry etcd and the control plane, from eight on two are load balancers. What
-/// comes out works as it is; every key that exists stands in it. Edit it then.
+/// Roles are as the table says, or assigned by number: up to four hosts do everything; from five on, three carry
+/// etcd and the control plane; from eight on, two are load balancers. The file works as it is, and has every key
+/// with a comment.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite new saltmarsh 10.77.0.11-15 --virtual-ip 10.77.0.5\n  zoisite new saltmarsh heron=10.77.0.11 egret=10.77.0.12 'tern-{1..40}=10.77.0.{101..140}'\n  zoisite new saltmarsh --table hosts.csv --endpoint api.saltmarsh.example:6443\n  zoisite new saltmarsh --ssh-hosts ~/.ssh/config 'heron' 'tern-*'\n  cut -f 2 leases.txt | zoisite new saltmarsh - --out saltmarsh.toml"
@@ -34,23 +34,23 @@ pub struct NewArgs {
     /// of hosts to take, with '*' for any text [default: all]
     #[arg(required_unless_present_any = ["table", "ssh_hosts"], value_name = "ADDRESS")]
     addresses: Vec<String>,
-    /// Read hosts from comma-separated values with a line of titles: name,address,mac,role,site,rack; the
-    /// first two are needed
+    /// Read hosts from a CSV file with a header: name,address,mac,role,site,rack; the
+    /// first two are required
     #[arg(long, value_name = "FILE", conflicts_with_all = ["addresses", "ssh_hosts"])]
     table: Option<PathBuf>,
     /// Read hosts from an SSH client configuration, and log in by it
     #[arg(long, value_name = "FILE")]
     ssh_hosts: Option<PathBuf>,
-    /// The API endpoint that everything dials, NAME:PORT or ADDRESS:PORT
+    /// The API endpoint, NAME:PORT or ADDRESS:PORT
     #[arg(long, value_name = "ADDRESS")]
     endpoint: Option<String>,
-    /// An unused address of the hosts' network: load balancers, or control planes, hold it together, and everything dials it
+    /// Virtual IP: an unused address of the hosts' network, held by one load balancer or control plane at a time; it becomes the API endpoint
     #[arg(long, value_name = "ADDRESS")]
     virtual_ip: Option<IpAddr>,
     /// File to write; '-' writes to standard output
     #[arg(long, short, value_name = "FILE", default_value = "zoisite.toml")]
     out: PathBuf,
-    /// Overwrite the file when it is there
+    /// Overwrite the file if it exists
     #[arg(long)]
     force: bool,
 }

@@ -19,9 +19,7 @@ use crate::road;
 use crate::site::{Site, now};
 use crate::view::{self, Style};
 
-/// Show who must reach whom, try it between the real hosts, print the rules for their firewalls
-///
-/// Worked out from the cluster file alone; 'try' asks the hosts, before anything is installed and after.
+/// Show which ports must be open between hosts, try them, and print firewall rules
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite paths                        # who must reach whom\n  zoisite paths try                    # whether they do\n  zoisite paths rules heron            # what heron's firewall must let in\n  zoisite paths outside                # what routers in front must let through"
@@ -35,15 +33,11 @@ pub struct PathsArgs {
 enum What {
     Try(TryArgs),
     Rules(RulesArgs),
-    /// Show what devices between people, sites and the world must let through, and for how long
+    /// Show what firewalls and routers between networks must let through
     Outside,
 }
 
-/// Try every path between the real hosts: open, refused, silent, or answered by somebody else
-///
-/// Hosts serve the ports that are tried for as long as that takes, each at its own address alone, and close
-/// them again by themselves whatever happens; nothing is installed. Large packets are tried too. Ends with
-/// status 3 when a path is not open.
+/// Try every path between the real hosts: open, refused, silent, or answered by another program
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite paths try\n  zoisite paths try heron 'tern-*'     # paths from and to these\n  zoisite paths try --json"
@@ -52,12 +46,12 @@ struct TryArgs {
     /// Hosts, with '*' for any text: paths from and to them [default: all]
     #[arg(value_name = "HOST")]
     hosts: Vec<String>,
-    /// Every path, however many there are
+    /// List every path
     #[arg(long)]
     all: bool,
 }
 
-/// Print the rules with which a host's firewall lets in what is needed, and nothing else
+/// Print the rules for a host's own firewall
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite paths rules heron\n  zoisite paths rules heron --format ufw --administrators 10.77.0.0/24\n  zoisite paths rules 'tern-*'         # one after the other"
@@ -66,7 +60,7 @@ struct RulesArgs {
     /// Hosts, with '*' for any text
     #[arg(value_name = "HOST", required = true)]
     hosts: Vec<String>,
-    /// In whose words [default: those of what manages the firewall there, by the last survey]
+    /// Output format [default: that of the firewall that the last survey found]
     #[arg(long, value_enum, value_name = "FIREWALL")]
     format: Option<Words>,
     /// From where administrators log in; may be repeated [default: the cluster file's, else everywhere]
@@ -79,11 +73,11 @@ struct RulesArgs {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 enum Words {
-    /// nft's
+    /// For nft
     Nftables,
-    /// firewall-cmd's
+    /// For firewall-cmd
     Firewalld,
-    /// ufw's
+    /// For ufw
     Ufw,
 }
 

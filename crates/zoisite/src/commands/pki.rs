@@ -24,7 +24,7 @@ use crate::site::{Site, now};
 use crate::view::table::{ranked, table};
 use crate::view::{self, Style, count, day};
 
-/// Certificates: issue, list, prove
+/// Certificates and certificate authorities: issue, list, prove, rotate
 #[derive(Args, Debug)]
 pub struct PkiArgs {
     #[command(subcommand)]
@@ -33,51 +33,51 @@ pub struct PkiArgs {
 
 #[derive(Debug, Subcommand)]
 enum PkiCommand {
-    /// Issue what is missing, changed or due; a second time it does nothing
+    /// Issue certificates that are missing, changed or due
     #[command(
         after_help = "Examples:\n  zoisite pki issue\n  zoisite pki issue --reissue                      # everything again; zoisite raise puts it in place\n  zoisite pki issue --reissue --host heron --profile etcd-peer"
     )]
     Issue {
-        /// Issue certificates again, with new keys: every one, unless some are chosen
+        /// Issue valid certificates again too, with new keys: all, or those chosen
         #[arg(long)]
         reissue: bool,
-        /// Of these hosts only
+        /// Only those of these hosts
         #[arg(long = "host", value_name = "HOST", requires = "reissue")]
         hosts: Vec<String>,
-        /// Of these profiles only
+        /// Only those of these profiles
         #[arg(long = "profile", value_name = "PROFILE", requires = "reissue", value_parser = PossibleValuesParser::new(issued_for_hosts()))]
         profiles: Vec<String>,
     },
-    /// List certificates by authority, with names, place and end
+    /// List certificates by authority, with names, place and expiry
     #[command(
-        after_help = "Examples:\n  zoisite pki list\n  zoisite pki list --expiring 60d   # ends with 3 where anything does: for cron"
+        after_help = "Examples:\n  zoisite pki list\n  zoisite pki list --expiring 60d   # exits with 3 where anything does: for cron"
     )]
     List {
-        /// Show replaced and ended ones too
+        /// Also replaced and expired ones
         #[arg(long)]
         all: bool,
-        /// Only what ends within this time, such as 60d; ends with 3 where anything does
+        /// Only those that expire within this time, such as 60d; exits with 3 if there are any
         #[arg(long, value_name = "TIME", value_parser = view::span, conflicts_with = "all")]
         expiring: Option<i64>,
     },
-    /// Show what ends when, on a line of time: certificates of a kind that end on the same day together
+    /// Show a timeline of what expires when
     #[command(
         after_help = "Examples:\n  zoisite pki expiry\n  zoisite pki expiry --svg expiry.svg"
     )]
     Expiry {
-        /// Write it as a picture
+        /// Write it to this file, as SVG
         #[arg(long, value_name = "FILE")]
         svg: Option<PathBuf>,
     },
-    /// Write an authority's certificate out, for machines of the site that are to believe it
+    /// Write an authority's certificate, for machines that are to trust it
     #[command(
         after_help = "Examples:\n  zoisite pki export cluster >/usr/local/share/ca-certificates/saltmarsh.crt\n  zoisite pki export cluster --up-to-root   # for what believes roots alone"
     )]
     Export {
-        /// Which authority: while it is replaced, both that are believed
+        /// The authority; during a rotation, both trusted certificates are written
         #[arg(value_name = "AUTHORITY", value_parser = ["cluster", "etcd-peer", "etcd-client", "front-proxy"])]
         authority: String,
-        /// With all that stands above it
+        /// With the certificates above it, up to the root
         #[arg(long)]
         up_to_root: bool,
     },
@@ -85,7 +85,7 @@ enum PkiCommand {
     Request(request::RequestArgs),
     ImportSigned(import_signed::ImportSignedArgs),
     Import(import::ImportArgs),
-    /// Prove every connection that will be dialled, on the certificates as they are
+    /// Prove every TLS connection of the cluster, with the certificates as they are
     #[command(
         after_help = "Examples:\n  zoisite pki prove\n  zoisite pki prove --on-hosts   # what lies there, and what is shown to whom"
     )]
@@ -93,8 +93,7 @@ enum PkiCommand {
         /// Show every connection, not only those that would fail
         #[arg(long, conflicts_with = "on_hosts")]
         all: bool,
-        /// On hosts: certificates, keys and bundles as they lie there; every connection tried from the host that makes
-        /// it, as it is dialled; whom members refuse. Nothing is changed
+        /// On the hosts: verify the installed certificates and keys, and try every connection from the host that makes it; changes nothing
         #[arg(long)]
         on_hosts: bool,
     },

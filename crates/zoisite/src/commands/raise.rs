@@ -27,8 +27,8 @@ use crate::view::{self, Style, count};
 
 /// Bring every host to what the cluster file says, in a safe order
 ///
-/// Looks first and does only what differs, so the same command begins, continues, repairs and
-/// upgrades: etcd quorum, control plane, load balancers, nodes by join token, DNS, the site's manifests.
+/// Looks at all hosts first, and changes only what differs. The same command starts, resumes, repairs and
+/// upgrades: etcd quorum, control plane, load balancers, nodes, DNS, and manifests of the site.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does\n  zoisite raise --rehearse --stage try --mishaps 7   # while hosts lose their power and steps fail\n  zoisite raise --rehearse --as-they-are  # what the file changes, on copies of the hosts as they are now"
@@ -36,34 +36,34 @@ use crate::view::{self, Style, count};
 pub struct RaiseArgs {
     #[command(flatten)]
     pub(in crate::commands) parts: super::PartArgs,
-    /// Accept that another machine now stands behind this host's address; may be repeated
+    /// Accept that another machine has the address of this host now; may be repeated
     #[arg(long, value_name = "HOST")]
     pub(in crate::commands) accept: Vec<String>,
-    /// How long a unit may take to be ready, a gate to hold, and all to be well after the last step
+    /// How long a unit may take to start, a gate to be passed, and everything to be well at the end
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
     timeout: u32,
-    /// Compute every checksum on the hosts again
+    /// Read and checksum every file on hosts, also unchanged ones
     #[arg(long)]
     deep: bool,
-    /// How many hosts may fail to join before no other is begun
+    /// How many hosts may fail to join before the run begins no other
     #[arg(long, value_name = "NUMBER", default_value_t = 3)]
     max_failed: usize,
-    /// Change who is a member of the quorum without asking
+    /// Do not ask: before the first raise, and before members are added or removed
     #[arg(long)]
     yes: bool,
-    /// Go on with systems on which nobody has raised a cluster yet
+    /// Accept operating systems on which Zoisite is not proven
     #[arg(long)]
     untested_systems: bool,
-    /// Do it on simulated hosts that hold nothing yet; nothing is touched or stored
+    /// Rehearse on simulated hosts; nothing is changed or stored
     #[arg(long)]
     pub rehearse: bool,
-    /// Keep the simulated hosts and a store of theirs in this folder, and go on from there next time
+    /// Keep the simulated hosts and their state in this folder, and continue from there
     #[arg(long, value_name = "DIR", requires = "rehearse")]
     pub(in crate::commands) stage: Option<PathBuf>,
-    /// Let hosts lose their power and steps fail, drawn from this number: the same number, the same mishaps
+    /// Add random failures and power losses; the same number gives the same ones
     #[arg(long, value_name = "SEED", requires = "rehearse")]
     pub(in crate::commands) mishaps: Option<u64>,
-    /// Begin with the real hosts as they are, which are looked at, and with a copy of the store
+    /// Begin with the real hosts as they are, and with a copy of the state
     #[arg(long, requires = "rehearse", conflicts_with = "stage")]
     pub(in crate::commands) as_they_are: bool,
 }
@@ -112,7 +112,28 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
     accepted(&site, &args.accept)?;
     site.sums()?;
     let mut work = site.working()?;
-    carry_through(&site, options, args, &mut work, "raise")
+    let first = work.state.begun()?.is_none();
+    let ended = carry_through(&site, options, args, &mut work, "raise")?;
+    if first && !options.json {
+        tell_what_to_keep(&site)?;
+    }
+    Ok(ended)
+}
+
+/// What cannot be had back from hosts, once a cluster stands.
+fn tell_what_to_keep(site: &Site) -> Result<(), Failure> {
+    let identity = site.identity_path()?;
+    view::note(&format!(
+        "keep two things safe: {} (your identity), and {} (the state). Without both, private keys are lost",
+        identity.display(),
+        site.store.display()
+    ));
+    if site.cluster.state_backup.is_none() {
+        view::note(
+            "zoisite backup write copies the state into one encrypted file; with [state] backup every raise does",
+        );
+    }
+    Ok(())
 }
 
 /// A raise under a lock that is held, recorded as that command.
@@ -308,6 +329,9 @@ impl<'a> Run<'a> {
         let sequence = self.choose(&mut draft, &mut prepared, &mut found)?;
         let first = self.sum.stages == 0;
         self.sum.stages += 1;
+        if first && matches!(ground, Ground::Hosts(_)) {
+            self.agreed_to_begin(&draft, &sequence)?;
+        }
         let held = prepared.aim.held.clone();
         let arm = prepared.aim.arm.clone();
         let mut stage = Stage {
@@ -429,6 +453,22 @@ impl<'a> Run<'a> {
         };
         let told = and_held(site, told, &held);
         and_left_out(told, found.troubles().into_iter()).map(Some)
+    }
+
+    /// Says what the first raise does to machines; asks where there is a person to ask.
+    fn agreed_to_begin(&self, state: &State, sequence: &Sequence) -> Result<(), Failure> {
+        if self.json || sequence.is_empty() || state.begun()?.is_some() {
+            return Ok(());
+        }
+        view::say(&view::first_raise::render(&self.site.cluster, sequence));
+        if self.args.yes || !view::is_attended() || view::asked("Begin?") {
+            return Ok(());
+        }
+        Err(Failure::new(
+            Kind::Refused,
+            "nothing was changed on any host, as you said",
+            "zoisite raise asks again; with --yes it does not ask",
+        ))
     }
 
     /// Chooses the next aim and plans the stage to it. A person is asked once whether who is a member is to change.

@@ -33,10 +33,11 @@ use crate::surveying::{found_of_told, keeps_out};
 use crate::view::reports::render;
 use crate::view::{self, Style};
 
-/// Take in what hosts tell that nobody dials, and show what they told last
+/// Read the reports of offline hosts, and show the last ones
 ///
-/// A host leaves a report beside its join file: what was done, what failed, how far it has come in joining, and what it is
-/// like. It is sealed by the host's own word, and counted: one that was altered, or an old one, is refused.
+/// A host writes a report when it runs its join file: what was done, what failed, how far it has joined, and what
+/// it is like. The report is authenticated with the host's passphrase and numbered: a changed or an old one is
+/// refused.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite reports\n  zoisite reports fetch              # those that hosts could leave with the cluster\n  zoisite reports read stick/*.report\n  ssh tern-4-console cat tern-4.report | zoisite reports read -"
@@ -48,9 +49,9 @@ pub struct ReportsArgs {
 
 #[derive(Debug, Subcommand)]
 enum What {
-    /// Take in those that hosts left with the cluster itself
+    /// Read the reports that hosts left in the cluster
     Fetch,
-    /// Take reports in that were carried here
+    /// Read reports from files
     Read {
         /// Files; '-' for standard input
         #[arg(value_name = "FILE", required = true)]
@@ -244,7 +245,7 @@ fn believed(
         return refuse(format!("{host} is no host for which a join file was written here"));
     };
     let Some(word) = word(state, site.strongbox()?, host)? else {
-        return refuse(format!("{host} has no word, and nobody can tell who wrote it"));
+        return refuse(format!("{host} has no passphrase, and nobody can tell who wrote it"));
     };
     if let Err(why) = report.is_sealed_by(&word) {
         return refuse(why.to_string());

@@ -21,30 +21,29 @@ use crate::road::{self, Sighting};
 use crate::site::{Site, Working, now};
 use crate::view::{self, count};
 
-/// Retire hosts that the cluster file does not name any more
+/// Remove hosts from the cluster that the cluster file no longer names
 ///
-/// Take them out of the file first. Pods leave them within their disruption budgets; a raise has everybody else do
-/// without them (out of the quorum, out of load balancers, one change at a time); then what was put there is taken back by
-/// each host's own list, its node object goes, its certificates are recorded as retired, and it is forgotten. Cut off
-/// anywhere, the same command goes on.
+/// Take the host out of the file first. Its pods are evicted within their disruption budgets, and the others stop
+/// using it, one change at a time: etcd quorum, load balancers. Then everything on it is uninstalled, its node is
+/// deleted and its certificates are recorded as retired. Interrupted, the same command resumes.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite retire tern-3\n  zoisite retire tern-4 tern-5 tern-6 --timeout 1800\n  zoisite retire ibis --wipe    # a member of etcd, whose data goes too\n  zoisite retire tern-2 --lost  # a machine that is dead already"
 )]
 pub struct RetireArgs {
-    /// Hosts that the file does not name any more
+    /// Hosts that the file no longer names
     #[arg(value_name = "HOST", required = true)]
     hosts: Vec<String>,
-    /// These machines are gone already: they are retired from the others
+    /// These machines are lost: nothing is done on them
     #[arg(long, conflicts_with = "wipe")]
     lost: bool,
-    /// Delete etcd's data there too, which stays otherwise
+    /// Delete the data of etcd there too; without it they stay
     #[arg(long)]
     wipe: bool,
-    /// Have pods leave that nobody makes again elsewhere: what they are is lost
+    /// Delete pods that no controller recreates; their data is lost
     #[arg(long)]
     delete_unmanaged_pods: bool,
-    /// How long pods of a host may take to leave it
+    /// How long the pods of a host may take to leave
     #[arg(long, value_name = "SECONDS", default_value_t = 900)]
     timeout: u32,
     /// Do not ask

@@ -27,16 +27,16 @@ use crate::view::{self, Style, count, table::ranked};
 pub struct SequenceArgs {
     #[command(flatten)]
     parts: super::PartArgs,
-    /// Form of the answer
+    /// Output format
     #[arg(long = "format", value_name = "FORM", value_enum, default_value_t = Form::Tree)]
     form: Form,
-    /// Print the script that would be run on this host; private keys stand as notes
+    /// Print the script that would run on this host, without private keys
     #[arg(long, value_name = "HOST")]
     show_script: Option<String>,
-    /// Compute every checksum on the hosts again
+    /// Read and checksum every file on hosts, also unchanged ones
     #[arg(long)]
     deep: bool,
-    /// Go on with systems on which nobody has raised a cluster yet
+    /// Accept operating systems on which Zoisite is not proven
     #[arg(long)]
     untested_systems: bool,
 }
@@ -45,7 +45,7 @@ pub struct SequenceArgs {
 enum Form {
     /// By host
     Tree,
-    /// One line a step, in order
+    /// One line for each step, in order
     Table,
 }
 

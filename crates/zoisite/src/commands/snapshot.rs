@@ -25,10 +25,11 @@ use crate::snapshots::told;
 use crate::view::{self, Style, count, table::ranked};
 use restore::RestoreArgs;
 
-/// Save what etcd holds, show what is saved, check and try it
+/// Back up and restore etcd: take, check, try and restore snapshots
 ///
-/// A snapshot is streamed from a member that is well, held against etcd's own checksum, sealed for whoever opens the
-/// strongbox, and kept in .zoisite/snapshots and where [snapshots] copies says. Only one that was tried is known to be good: a member of its own is started from it here, and its keys are held against what the member said that it was taken from.
+/// A snapshot is read from a healthy member, verified, encrypted for everyone who may open the strongbox, and
+/// kept in .zoisite/snapshots and in the folder under [snapshots] copies. Only a snapshot that was tried is known
+/// to be good: a member is started from it here, and its keys are compared with those that the source reported.
 #[derive(Args, Debug)]
 #[command(
     args_conflicts_with_subcommands = true,
@@ -37,72 +38,71 @@ use restore::RestoreArgs;
 pub struct SnapshotArgs {
     #[command(subcommand)]
     what: Option<What>,
-    /// Those in another folder, such as the one of the copies
+    /// Use the snapshots of this folder, such as that of the copies
     #[arg(long, value_name = "FOLDER")]
     from: Option<PathBuf>,
 }
 
 #[derive(Debug, Subcommand)]
 enum What {
-    /// Take one now; what the file does not keep any more goes
+    /// Take a snapshot now, and prune old ones
     Take {
         /// Try it at once
         #[arg(long = "try")]
         trial: bool,
     },
-    /// Bring what members saved by themselves ([snapshots] on-members): the newest, where none here is as new
+    /// Fetch the newest snapshot that a member saved by itself ([snapshots] on-members), where it is newer
     Fetch {
-        /// Every one that is not here
+        /// All that are not here
         #[arg(long)]
         all: bool,
         /// Try it at once
         #[arg(long = "try")]
         trial: bool,
     },
-    /// Open it and hold it against its checksums: the newest, unless one is named
+    /// Open a snapshot and verify its checksums [default: the newest]
     Check {
         /// Its name
         #[arg(value_name = "NAME", conflicts_with = "all")]
         name: Option<String>,
-        /// Every one
+        /// All of them
         #[arg(long)]
         all: bool,
-        /// Those in another folder, such as the one of the copies
+        /// Use the snapshots of this folder, such as that of the copies
         #[arg(long, value_name = "FOLDER")]
         from: Option<PathBuf>,
     },
-    /// Start a member of its own from it, and count its keys: the newest, unless one is named
+    /// Start a member from a snapshot, and count its keys [default: the newest]
     Try {
         /// Its name
         #[arg(value_name = "NAME")]
         name: Option<String>,
-        /// Not here: on a host of the file, which keeps nothing of it
+        /// On this host instead of here; it keeps nothing
         #[arg(long, value_name = "HOST")]
         on: Option<String>,
-        /// Those in another folder, such as the one of the copies
+        /// Use the snapshots of this folder, such as that of the copies
         #[arg(long, value_name = "FOLDER")]
         from: Option<PathBuf>,
     },
-    /// Write it as etcd's own tools read it, in the clear, for its owner alone: the newest, unless one is named
+    /// Decrypt a snapshot for etcd's own tools, readable by you only [default: the newest]
     Export {
         /// Its name
         #[arg(value_name = "NAME")]
         name: Option<String>,
-        /// Where to
+        /// File to write
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
-        /// Those in another folder, such as the one of the copies
+        /// Use the snapshots of this folder, such as that of the copies
         #[arg(long, value_name = "FOLDER")]
         from: Option<PathBuf>,
     },
-    /// Begin another quorum with it, once etcd is lost or spoilt: what was written after it is lost
+    /// Restore a snapshot into the whole quorum; what was written after it is lost
     ///
-    /// What is lost is told first, and what serves is saved first. The snapshot is brought and read before anything
-    /// stops; then API servers stop, every member's data is moved aside (never deleted), all members begin with it
-    /// together and prove that they carry a write, and a raise starts everything else. Cut off
-    /// anywhere, zoisite raise goes on with it.
+    /// Shows what is lost first, and saves what is still there. The snapshot is brought to the hosts and verified
+    /// before anything stops. Then API servers stop, the data of every member is moved aside (not deleted), and all
+    /// members start together from the snapshot. A raise starts everything else. Interrupted, zoisite raise resumes.
     Restore(RestoreArgs),
-    /// Take away what [snapshots] does not keep, here and where the copies are
+    /// Delete the snapshots that [snapshots] does not keep, here and among the copies
     Prune,
 }
 

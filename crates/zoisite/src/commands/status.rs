@@ -15,9 +15,9 @@ use crate::standing::{Seen, Standing, ask_each, standing};
 use crate::view::{self, Style};
 use crate::watching::{Round, WatchArgs, watch};
 
-/// Show what stands: quorum, control plane, load balancers, nodes, and what differs on hosts
+/// Show the status of quorum, control plane, load balancers and nodes, and the drift of hosts
 ///
-/// Ends with status 3 when anything is not well or differs.
+/// Exits with 3 when anything is not well, or differs.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite status\n  zoisite status --json\n  zoisite status --watch          # until all is well"
@@ -28,7 +28,7 @@ pub struct StatusArgs {
     what: Option<What>,
     #[command(flatten)]
     parts: super::PartArgs,
-    /// Compute every checksum on the hosts again
+    /// Read and checksum every file on hosts, also unchanged ones
     #[arg(long)]
     deep: bool,
     #[command(flatten)]

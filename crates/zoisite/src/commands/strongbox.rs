@@ -12,10 +12,10 @@ use crate::options::Options;
 use crate::site::{Site, begin_run, end_run};
 use crate::view::{self, Style, count, table::ranked};
 
-/// Who can open the strongbox: authorities' keys, secrets, snapshots
+/// Show and change who can open the strongbox: private keys, secrets, snapshots
 ///
-/// Everything in it is encrypted for each of them, by their own public keys: one of an identity that zoisite made, or
-/// the SSH key of a person (ed25519, RSA). Whoever is added or taken away, everything is encrypted again, at once.
+/// Everything in it is encrypted with the public key of each person: that of a Zoisite identity, or an SSH key
+/// (ed25519, RSA). When a person is added or removed, everything is encrypted again at once.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite strongbox\n  zoisite strongbox add --file bea.pub\n  zoisite strongbox add 'age1qyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqszqgpqyqs3290gq bea'\n  zoisite strongbox remove bea\n  zoisite strongbox passphrase\n  zoisite --identity ~/.ssh/id_ed25519 status   # opened by an SSH key"
@@ -27,22 +27,22 @@ pub struct StrongboxArgs {
 
 #[derive(Debug, Subcommand)]
 enum What {
-    /// Let one more person open it
+    /// Add a person
     Add {
         /// A public key, with a name behind it
         #[arg(value_name = "KEY", required_unless_present = "file", conflicts_with = "file")]
         key: Option<String>,
-        /// The first line of this file, such as ~/.ssh/id_ed25519.pub
+        /// Read the key from the first line of this file, such as ~/.ssh/id_ed25519.pub
         #[arg(long, value_name = "FILE")]
         file: Option<PathBuf>,
     },
-    /// Keep this identity under a passphrase, which every run that opens the strongbox asks for
+    /// Protect this identity with a passphrase
     Passphrase {
-        /// Keep it under none any more
+        /// Remove the passphrase
         #[arg(long)]
         none: bool,
     },
-    /// Let a person open it no more
+    /// Remove a person
     Remove {
         /// The name, or the key
         #[arg(value_name = "WHO")]

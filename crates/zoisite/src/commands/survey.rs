@@ -20,21 +20,20 @@ use crate::surveying::{self, Surveyed, keeps_out, other_machines};
 use crate::view::{self, Style};
 use crate::watching::{Round, WatchArgs, watch};
 
-/// Show what hosts are like, side by side, and what of it is in the way of a raise
+/// Show what hosts are like, and what blocks a raise, with the fix
 ///
-/// One look at every host: system, disks and how fast they write, network, names, clock, swap, firewall,
-/// ports, leftovers. What is found has its reason and its fix, and is gone once it is fixed. Nothing is
-/// changed on any host. Offline hosts are shown by what their last report told. Ends with status 3 when something blocks a raise or a host does not answer, with
-/// status 4 when a host is another machine than before.
+/// Looks at each host once: system, disks and their speed, network, names, clock, swap, firewall, ports, remains
+/// of other clusters. Changes nothing. Offline hosts are shown by their last report. Exits with 3 when something
+/// blocks a raise or a host does not answer, with 4 when a host is another machine than before.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite survey\n  zoisite survey heron            # one host in full\n  zoisite survey --watch          # until nothing blocks\n  zoisite survey --names --json"
 )]
 pub struct SurveyArgs {
-    /// Hosts, with '*' for any text; one by its name is shown in full [default: all]
+    /// Hosts, with '*' for any text; a single name shows that host in full [default: all]
     #[arg(value_name = "HOST")]
     hosts: Vec<String>,
-    /// Show every name that was asked, and what it leads to
+    /// Show every name that was looked up, and its addresses
     #[arg(long)]
     names: bool,
     #[command(flatten)]

@@ -15,10 +15,11 @@ use crate::options::Options;
 use crate::site::{Private, Site, Working, now};
 use crate::view::{self, Style, count, table::ranked};
 
-/// Show join tokens, issue and revoke them
+/// List, issue and revoke join tokens
 ///
-/// Shows for whom each is, its end, who used it and its state; never its secret half. A raise makes a token for each host that it joins and takes it back at once: nothing has to be done
-/// here for that. This is for hosts that are set up by other means; the next raise lets them in.
+/// Lists for whom each token is, when it expires, who used it and its state; never its secret. A raise makes a
+/// token for each host that it joins and revokes it afterwards, so this command is for hosts that are set up by
+/// other means. The next raise lets them in.
 #[derive(Args, Debug)]
 #[command(
     args_conflicts_with_subcommands = true,
@@ -27,35 +28,35 @@ use crate::view::{self, Style, count, table::ranked};
 pub struct TokensArgs {
     #[command(subcommand)]
     what: Option<What>,
-    /// Show those that can no longer be used, too
+    /// Also those that can no longer be used
     #[arg(long)]
     all: bool,
 }
 
 #[derive(Debug, Subcommand)]
 enum What {
-    /// Make a token, publish it, and write it to standard output or a file
+    /// Make a token, and write it to standard output or a file
     Issue {
         /// The host that may join with it
         #[arg(value_name = "HOST", required_unless_present = "hosts", conflicts_with = "hosts")]
         host: Option<String>,
-        /// A batch instead: any hosts of the cluster file, so many
+        /// For this many hosts of the cluster file, whichever they are
         #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..=5_000))]
         hosts: Option<u32>,
-        /// When it ends, such as 30m or 2h
+        /// When it expires, such as 30m or 2h
         #[arg(long, value_name = "TIME", default_value = "15m", value_parser = view::span)]
         expires: i64,
-        /// Write it there (0600) instead of to standard output
+        /// Write it to this file (0600) instead of standard output
         #[arg(long, value_name = "FILE")]
         out: Option<std::path::PathBuf>,
-        /// Hand it to a command of your own instead, by standard input: into your secret store
+        /// Pipe it to this command, such as one of a secret store
         #[arg(long, value_name = "COMMAND", conflicts_with = "out")]
         pipe_to: Option<String>,
-        /// Only where no such token can be used for so long yet, such as 3h: for a timer that keeps one in store
+        /// Only if no such token is valid for this long, such as 3h: for a timer
         #[arg(long, value_name = "TIME", value_parser = view::span)]
         unless_good_for: Option<i64>,
     },
-    /// Take a token back, here and in the cluster
+    /// Revoke a token, here and in the cluster
     Revoke {
         /// Its id: the part before the dot
         #[arg(value_name = "ID")]

@@ -20,11 +20,11 @@ use crate::site::{Site, begin_run, end_run};
 use crate::view::looking::{Doing, of_each};
 use crate::view::{self, count, names};
 
-/// Take everything back that was put on hosts: they are as they were
+/// Remove from hosts everything that Zoisite put there, and restore what was there before
 ///
-/// Each host keeps a list of what was put on it, with what stood there before, and that is read backwards: files,
-/// links, lines, settings, swap, packages that were brought, units, users, images, pods. What etcd and a registry wrote stays.
-/// A host that carries others (etcd member, control plane, load balancer, registry) goes back with the whole cluster only.
+/// Each host keeps a list of what was put on it, and of what was there before: files, links, lines, settings,
+/// swap, packages, units, users, images, pods. The data of etcd and of a registry stay. A host on which others
+/// depend (etcd member, control plane, load balancer, registry) is uninstalled with the whole cluster only.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite uninstall tern-3 --list       # what was put there, and what stood there before\n  zoisite uninstall tern-3\n  zoisite uninstall --whole-cluster\n  zoisite uninstall --whole-cluster --wipe --forget   # and nothing of it is left anywhere"
@@ -33,13 +33,13 @@ pub struct UninstallArgs {
     /// Hosts, with '*' for any text
     #[arg(value_name = "HOST", required_unless_present = "whole_cluster")]
     hosts: Vec<String>,
-    /// Every host: nothing of the cluster is left but etcd's data
+    /// All hosts; only the data of etcd stay
     #[arg(long, conflicts_with = "hosts")]
     whole_cluster: bool,
-    /// Delete also what etcd wrote there and what members saved by themselves: everything that the cluster held
+    /// Also delete the data of etcd and the snapshots of members: everything the cluster stored
     #[arg(long, requires = "whole_cluster", conflicts_with_all = ["hosts", "list"])]
     wipe: bool,
-    /// Forget the cluster here too: its authorities' keys, certificates and history. Snapshots stay
+    /// Also delete the state here: private keys, certificates and history. Snapshots stay
     #[arg(long, requires = "wipe")]
     forget: bool,
     /// Only list what was put there

@@ -22,11 +22,11 @@ use crate::road;
 use crate::site::Site;
 use crate::view::{self, Style, count, table::table};
 
-/// Prove that the cluster works, and remove what that needed
+/// Prove that the cluster works, and clean up
 ///
-/// Writes through the API endpoint and reads through every API server; runs a pod on every node;
-/// connects them to each other, to a service and to DNS; reads logs; pushes into the cluster's own registry and
-/// pulls from it. Ends with status 1 when anything fails.
+/// Writes through the API endpoint and reads through every API server; runs a pod on every node; connects the
+/// pods to each other, to a service and to DNS; reads logs; pushes to the cluster's own registry and pulls from
+/// it. Exits with 1 when anything fails.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite verify\n  zoisite verify --json\n  zoisite verify --pull registry.saltmarsh.example/gulls/counter:2.1"

@@ -6,6 +6,7 @@ pub mod ends;
 pub mod events;
 pub mod fetching;
 pub mod findings;
+pub mod first_raise;
 mod live;
 pub mod login;
 pub mod looking;
@@ -135,10 +136,15 @@ pub fn doing(host: Option<&HostName>, what: &str) {
     }
 }
 
+/// Whether a person can be asked.
+pub fn is_attended() -> bool {
+    use std::io::IsTerminal as _;
+    std::io::stdin().is_terminal() && std::io::stderr().is_terminal()
+}
+
 /// Asks a person at a terminal; without one the answer is no.
 pub fn asked(question: &str) -> bool {
-    use std::io::IsTerminal as _;
-    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+    if !is_attended() {
         return false;
     }
     let mut stderr = std::io::stderr().lock();

@@ -251,7 +251,7 @@ fn machines_without_a_name_report_in_and_are_given_one() {
     told.0.write("zoisite.toml", named);
     for _ in 0..2 {
         let refused = told.run(&["first-boot", "name", "heron"]).ended(2);
-        let _ = refused.complains("heron has an SSH key or a word of its own already");
+        let _ = refused.complains("heron has an SSH key or a passphrase of its own already");
     }
 }
 

@@ -34,7 +34,7 @@ impl Carried {
     fn run(&self, file: &str, words: &[&str]) -> Done {
         let mut sh = Command::new("sh");
         sh.arg(self.0.path(file)).args(words).env("ZOISITE_ROOT", self.0.path("host"));
-        sh.args(["--word", self.0.path("word").to_str().unwrap()]);
+        sh.args(["--passphrase", self.0.path("word").to_str().unwrap()]);
         Done::of(&mut sh)
     }
 
@@ -123,8 +123,10 @@ fn a_file_that_was_altered_cut_ended_or_is_for_another_host_does_nothing() {
         .ended(1)
         .says("this join file is for tern-5, and this machine calls itself");
     carried.0.write("word", "aaaaa-bbbbb-ccccc-ddddd-eeeee\n");
-    let _ =
-        carried.here("stick/tern-5.join").ended(1).says("the word does not open this join file");
+    let _ = carried
+        .here("stick/tern-5.join")
+        .ended(1)
+        .says("the passphrase does not open this join file");
     // As a person may type it.
     let word = carried.zoisite(&["join-file", "passphrase", "tern-5"]).ended(0).stdout;
     carried.0.write("word", word.trim().replace('-', " ").to_uppercase());
@@ -191,7 +193,7 @@ fn nothing_secret_is_for_others_to_read_and_who_is_dialled_gets_no_file() {
     let _ = carried
         .zoisite(&["join-file", "passphrase", "heron"])
         .ended(2)
-        .complains("heron has no word");
+        .complains("heron has no passphrase");
     for words in [&["login", "tern-5"][..], &["first-boot", "changes", "tern-5"]] {
         let _ = carried.zoisite(words).ended(2).complains("tern-5 is out of reach");
     }
@@ -206,7 +208,7 @@ fn nothing_secret_is_for_others_to_read_and_who_is_dialled_gets_no_file() {
             "heron = { address = \"10.77.0.11\", offline = true }",
         ),
     );
-    let _ = carried.zoisite(&["check"]).ended(3).says("heron is out of reach, and etcd member");
+    let _ = carried.zoisite(&["check"]).ended(2).says("heron is out of reach, and etcd member");
 }
 
 #[test]
@@ -318,7 +320,7 @@ fn bring_back(lab: &Lab, stick: &str) -> Done {
 /// Runs the join file on its host, and kills it with all that it started once it has told so many things that it does.
 fn cut_after(lines: usize) -> String {
     format!(
-        "setsid sh /root/stick/tern-1.join --word /root/word >/root/cut 2>&1 & pid=$!; \
+        "setsid sh /root/stick/tern-1.join --passphrase /root/word >/root/cut 2>&1 & pid=$!; \
          until [ $(grep -c . /root/cut) -ge {lines} ]; do \
          if ! kill -0 $pid; then echo ended; cat /root/cut; exit 1; fi; sleep 0.05; done; \
          kill -0 $pid && kill -s KILL -- -$pid && echo cut in the midst of it"
@@ -327,7 +329,7 @@ fn cut_after(lines: usize) -> String {
 
 /// The host carries its join file out, and runs elsewhere let it in; what its file ended with.
 fn carried_out_while_raises(lab: &Lab, end_with: i32) -> Option<i32> {
-    let run = "sh /root/stick/tern-1.join --word /root/word --wait 900 >/root/said 2>&1";
+    let run = "sh /root/stick/tern-1.join --passphrase /root/word --wait 900 >/root/said 2>&1";
     let mut joins = Command::new("ssh");
     joins.arg("-F").arg(lab.folder.join("ssh_config"));
     joins.args(["tern-1", "sudo", "sh", "-c", &format!("'{run}'")]);
@@ -380,7 +382,7 @@ fn a_worker_behind_a_router_joins_through_the_mesh_without_being_dialled() {
     fs::write(lab_root(&lab, "tern-1").join("root/word"), word).unwrap();
     carry(&lab, "stick");
     // Nobody knows its key yet, and it says so, at its own screen too.
-    let run = "sh /root/stick/tern-1.join --word /root/word --wait 1";
+    let run = "sh /root/stick/tern-1.join --passphrase /root/word --wait 1";
     let alone = "mesh: none of 1 answers: do they know its key";
     // It makes its own keys besides, and asks for them to be signed.
     let _ = lab.on("tern-1", run).ended(3).says("asks for them to be signed").says(alone);
@@ -467,7 +469,7 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     let word = lab.zoisite(&["join-file", "passphrase", "tern-1"]).ended(0).stdout;
     fs::write(lab_root(&lab, "tern-1").join("root/word"), word).unwrap();
     carry(&lab, "look");
-    let _ = lab.on("tern-1", "sh /root/look/tern-1.join --word /root/word").ended(0);
+    let _ = lab.on("tern-1", "sh /root/look/tern-1.join --passphrase /root/word").ended(0);
     let _ = bring_back(&lab, "look").ended(0).says("lets it in").says("authority");
     let _ = lab.on("tern-1", "test ! -e /etc/zoisite").ended(0);
 
@@ -475,7 +477,7 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     let asks = write(&["--with-components"], "stick").ended(0);
     let _ = asks.complains("tern-1 makes its keys, and asks for them to be signed");
     carry(&lab, "stick");
-    let asks = lab.on("tern-1", "sh /root/stick/tern-1.join --word /root/word --wait 20");
+    let asks = lab.on("tern-1", "sh /root/stick/tern-1.join --passphrase /root/word --wait 20");
     let _ = asks.ended(3).says("asks for them to be signed").says("is with the cluster");
     let _ = lab.zoisite(&["reports", "fetch"]).ended(0).complains("they are signed: kube-proxy");
 
@@ -487,7 +489,7 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     }
     // Nobody has signed yet, and it says so.
     let _ = lab
-        .on("tern-1", "sh /root/stick/tern-1.join --word /root/word --wait 20")
+        .on("tern-1", "sh /root/stick/tern-1.join --passphrase /root/word --wait 20")
         .ended(3)
         .says("signed: its request waits");
     let _ = bring_back(&lab, "stick").ended(0).says("the cluster knows its token");
@@ -505,9 +507,12 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     let _ = lab.on("tern-1", "test ! -e /run/zoisite/join.token").ended(0);
     let _ = lab.on("tern-1", "ls -d /run/zoisite/join.?????? ").ended(2);
     let _ = lab.zoisite(&["tokens"]).ended(0).says("no token can be used");
-    let again = lab.on("tern-1", "sh /root/stick/tern-1.join --word /root/word").ended(0);
+    let again = lab.on("tern-1", "sh /root/stick/tern-1.join --passphrase /root/word").ended(0);
     let _ = again.says("nothing is done again");
-    let _ = lab.on("tern-1", "sh /root/look/tern-1.join --word /root/word").ended(1).says("older");
+    let _ = lab
+        .on("tern-1", "sh /root/look/tern-1.join --passphrase /root/word")
+        .ended(1)
+        .says("older");
 
     // A change is another file; what is touched starts again, and no more.
     let file = lab.place.read("zoisite.toml");
@@ -520,7 +525,7 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     let before = lab.on("tern-1", runtime).ended(0).stdout;
     let _ = write(&[], "change").ended(0);
     carry(&lab, "change");
-    let _ = lab.on("tern-1", "sh /root/change/tern-1.join --word /root/word").ended(0);
+    let _ = lab.on("tern-1", "sh /root/change/tern-1.join --passphrase /root/word").ended(0);
     let _ = bring_back(&lab, "change").ended(0);
     assert_eq!(lab.on("tern-1", runtime).ended(0).stdout, before);
     let pods = ["get", "node", "tern-1", "-o", "jsonpath={.status.capacity.pods}"];
@@ -532,7 +537,7 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     // And it is taken back the same way.
     let _ = write(&["--uninstall"], "back").ended(0);
     carry(&lab, "back");
-    let _ = lab.on("tern-1", "sh /root/back/tern-1.join --word /root/word").ended(0);
+    let _ = lab.on("tern-1", "sh /root/back/tern-1.join --passphrase /root/word").ended(0);
     let _ = lab
         .on("tern-1", "test ! -e /etc/zoisite && ! systemctl is-active -q zoisite-kubelet")
         .ended(0);

@@ -130,12 +130,12 @@ function Test-Turn {
     }
 }
 
-# The host's word, by which the file is opened: from a file, or asked for.
+# The host's passphrase, by which the file is opened: from a file, or asked for.
 function Get-Word {
-    $at = $WordFile
-    if (-not $at -and (Test-Path "$Known\word")) { $at = "$Known\word" }
+    $at = $PassphraseFile
+    if (-not $at -and (Test-Path "$Known\passphrase")) { $at = "$Known\passphrase" }
     if ($at) { $text = Read-Text $at } else {
-        $secure = Read-Host -AsSecureString "word of $($File.Host)"
+        $secure = Read-Host -AsSecureString "passphrase of $($File.Host)"
         $text = (New-Object Net.NetworkCredential '', $secure).Password
     }
     ($text -replace '[\s-]', '').ToLowerInvariant()
@@ -177,6 +177,6 @@ function Open-File([string]$Text) {
         [void]$opened.report
         return $opened
     } catch {
-        Stop-Here 'the word does not open this join file' "zoisite join-file passphrase $($File.Host), where it was written, shows it; nothing was done"
+        Stop-Here 'the passphrase does not open this join file' "zoisite join-file passphrase $($File.Host), where it was written, shows it; nothing was done"
     }
 }

@@ -87,7 +87,7 @@ function Get-Looks($Opened) {
     , $out
 }
 
-# Its report: what was done, how far it has come, what it is like; sealed by its own word, and counted.
+# Its report: what was done, how far it has come, what it is like; sealed by its own passphrase, and counted.
 function Write-report($Opened, [string]$Outcome) {
     $count = 1 + [long]('0' + (Read-Text "$Known\count"))
     Write-Text "$Known\count" "$count`n"
@@ -143,7 +143,7 @@ function Invoke-Main {
         Test-Turn
         $opened = Open-File $text
         Add-Type -TypeDefinition $Native
-        # From the first one that its word opened on, it believes that signer alone.
+        # From the first one that its passphrase opened on, it believes that signer alone.
         Write-Text "$Known\signer" "$($File.By)`n"
         Write-Text "$Known\host" "$($File.Host)`n"
         if ($opened.acts.Count -eq 0) {

@@ -17,7 +17,7 @@ const API_SERVERS: Service = Service {
     gate: answers,
 };
 
-const LOAD_LOAD_BALANCERS: Service = Service {
+const LOAD_BALANCERS: Service = Service {
     part: Part::LoadBalancer,
     main: LOAD_BALANCER_UNIT,
     starting: "start the load balancer",
@@ -40,7 +40,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, quorum: Option<usize>) -> Vec<usize> {
     let mut quorum: Vec<usize> = quorum.into_iter().collect();
     quorum.extend(take_part(draft));
     let api = service(draft, &API_SERVERS, &quorum);
-    let load_balancers = service(draft, &LOAD_LOAD_BALANCERS, &api);
+    let load_balancers = service(draft, &LOAD_BALANCERS, &api);
     let mut before = if load_balancers.is_empty() { api } else { load_balancers };
     let address = service(draft, &ADDRESS, &before);
     before.extend(address);

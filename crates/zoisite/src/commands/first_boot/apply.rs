@@ -41,10 +41,10 @@ pub struct ApplyArgs {
     /// Hosts, with '*' for any text [default: all]
     #[arg(value_name = "HOST")]
     hosts: Vec<String>,
-    /// Also machines on which something of the cluster depends alone: it is away for as long as they start
+    /// Also hosts without which something of the cluster stops; it is away while they restart
     #[arg(long)]
     outage: bool,
-    /// For how long each machine may be away, in seconds
+    /// How long each host may be away, in seconds
     #[arg(long, value_name = "SECONDS", default_value_t = 600)]
     timeout: u64,
     /// Do not ask

@@ -23,7 +23,7 @@ use crate::site::{Site, now};
 use crate::view::unnamed::{Unnamed, offer, render};
 use crate::view::{self, Style, few};
 
-/// Give machines the names that the cluster file has for their network cards; what is known of them goes by those from then on
+/// Give machines the names that the cluster file has for their network cards
 #[derive(Args, Debug)]
 pub struct NameArgs {
     /// Hosts of the cluster file, with '*' for any text [default: all that were unnamed]
@@ -31,7 +31,7 @@ pub struct NameArgs {
     hosts: Vec<String>,
 }
 
-/// Forget machines that the cluster file lists no more: their SSH keys, passphrases and report tokens
+/// Forget machines that the cluster file no longer lists: SSH keys, passphrases, report tokens
 #[derive(Args, Debug)]
 pub struct ForgetArgs {
     /// Do not ask

@@ -34,31 +34,31 @@ pub struct WriteArgs {
     /// Hosts, with '*' for any text [default: all]
     #[arg(value_name = "HOST")]
     hosts: Vec<String>,
-    /// For machines without a name yet, of first-boot.unnamed: they take the address that they are given, and report in
+    /// For the machines under first-boot.unnamed: they use the address that DHCP gives them, and report
     #[arg(long, conflicts_with_all = ["hosts", "own_ssh_keys", "join_files", "join_from"])]
     unnamed: bool,
-    /// For how long unnamed machines may report in, such as 24h or 7d
+    /// How long unnamed machines may report, such as 24h or 7d
     #[arg(long, value_name = "TIME", default_value = "72h", requires = "unnamed", value_parser = view::span)]
     expires: i64,
     /// Folder to write to
     #[arg(long, short, value_name = "DIR")]
     out: PathBuf,
-    /// What carries it to the machines
+    /// How the data gets to the machines
     #[arg(long = "format", value_enum, value_name = "FORM", default_value = "files")]
     form: Form,
-    /// Of properties: what the carrier wants before each key
+    /// For properties: prefix of each key
     #[arg(long, value_name = "TEXT", default_value = "guestinfo.")]
     prefix: String,
-    /// Of properties: how many octets one value may have
+    /// For properties: largest value, in bytes
     #[arg(long, value_name = "OCTETS", default_value_t = PROPERTY_ROOM)]
     max_size: usize,
-    /// Machines make their SSH keys themselves: nothing secret is written, and their first contact is with a stranger
+    /// Machines make their own SSH host keys: nothing secret is written, and the first login is to an unknown host
     #[arg(long)]
     own_ssh_keys: bool,
-    /// Put join files from this folder in, for offline hosts: they carry them out by themselves
+    /// Include join files from this folder, for offline hosts, which run them by themselves
     #[arg(long, value_name = "DIR", conflicts_with = "own_ssh_keys")]
     join_files: Option<PathBuf>,
-    /// Have those hosts fetch their join files there: a web server with HOST.join
+    /// Offline hosts fetch their join files from this web server, as HOST.join
     #[arg(long, value_name = "URL", conflicts_with_all = ["own_ssh_keys", "join_files"], value_parser = web_address)]
     join_from: Option<String>,
 }
@@ -67,13 +67,13 @@ pub struct WriteArgs {
 enum Form {
     /// user-data, meta-data and network-config, as they are
     Files,
-    /// The same in base64
+    /// The same, in base64
     Base64,
-    /// The same compressed, in base64
+    /// The same, compressed, in base64
     GzipBase64,
-    /// Keys and values that a hypervisor shows to the machine
+    /// Keys and values that a hypervisor gives to the machine
     Properties,
-    /// A disk image (ISO 9660, label CIDATA), to be attached
+    /// A disk image to attach (ISO 9660, label CIDATA)
     Image,
     /// Files for a web server
     Web,

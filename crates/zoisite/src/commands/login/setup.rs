@@ -20,12 +20,11 @@ use crate::road;
 use crate::site::{Site, begin_run, end_run};
 use crate::view;
 
-/// Let yourself into hosts that still ask for a password: your key, and root without one
+/// Set up the login on hosts that still ask for a password: your SSH key, and sudo
 ///
-/// Shows the keys of hosts that are new, asks for the password once, places your public key and, for users
-/// other than root, a rule of sudo that no other overrides; then proves that both work. The password is
-/// tried on one host first, and stored nowhere. Hosts that let you in already are left alone, and --undo
-/// takes back what was placed.
+/// Shows the keys of new hosts and asks for the password once. Then it places your public key and, for users
+/// other than root, a sudo rule without password, and proves both by a new login. The password is tried on one
+/// host first, and is not stored. Hosts where you can log in already are left alone.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite login setup                    # every host that still asks\n  zoisite login setup heron 'tern-*' --key ~/.ssh/saltmarsh.pub\n  zoisite login setup heron --undo"
@@ -37,10 +36,10 @@ pub struct SetupArgs {
     /// Public key to place [default: the first of your agent, or of your SSH configuration]
     #[arg(long, value_name = "FILE", conflicts_with = "undo")]
     key: Option<PathBuf>,
-    /// Accept the keys of hosts that are new without asking: where nobody can stand between
+    /// Accept the keys of new hosts without asking: for networks that you trust
     #[arg(long, conflicts_with = "undo")]
     accept_new: bool,
-    /// Take back what was placed
+    /// Remove what was placed
     #[arg(long)]
     undo: bool,
 }

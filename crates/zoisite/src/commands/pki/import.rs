@@ -14,23 +14,23 @@ use crate::options::Options;
 use crate::site::{Site, now};
 use crate::view::{self, Style, day};
 
-/// Take an authority that exists already, with its key
+/// Import an existing certificate authority, with its private key
 ///
-/// It is held against all that a company's answer is held against: that the key fits, usages, ends, strength, the chain up to
-/// a root where it did not sign itself, and certificates for all names of the cluster verified under it. The key is sealed
-/// here. Once a cluster stands it comes beside the one that signs, and `zoisite pki rotate` brings it to the hosts.
+/// It must fit: key, usages, expiry, strength, the chain up to a root, and certificates for all names of the
+/// cluster verified under it. The key is encrypted in the strongbox. Once a cluster stands, the new authority is
+/// added beside the present one, and zoisite pki rotate brings it to the hosts.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite pki import cluster --key our-ca.key our-ca.crt\n  zoisite pki import etcd-peer --key peers.key peers.crt middle.crt root.crt"
 )]
 pub struct ImportArgs {
-    /// Which authority it is to be
+    /// Which authority it becomes
     #[arg(value_name = "AUTHORITY", value_parser = ["cluster", "etcd-peer", "etcd-client", "front-proxy"])]
     authority: String,
     /// Its private key: PKCS #8, PEM, not encrypted
     #[arg(long, value_name = "FILE")]
     key: PathBuf,
-    /// Its certificate, and those above it up to the root, PEM, in any order
+    /// Its certificate and those above it up to the root, PEM, in any order
     #[arg(value_name = "FILE", required = true)]
     files: Vec<PathBuf>,
 }

@@ -13,17 +13,17 @@ use crate::options::Options;
 use crate::site::{Site, now};
 use crate::view::{self, Style, day};
 
-/// Take the certificates that were asked for
+/// Import certificates that were signed for zoisite pki request
 ///
-/// All files are read together: the authorities' certificates, and those above them up to the root, PEM, in any order.
-/// Each is held against its request: key, name, path length, usages, ends, the chain up to the root, and names that
-/// somebody above does not allow. Where any is wrong every reason is told, and nothing is taken.
+/// All files are read together: the authorities' certificates and those above them up to the root, PEM, in any
+/// order. Each must fit its request: key, name, path length, usages, expiry, chain, and name constraints above
+/// it. If one does not fit, every reason is printed, and nothing is imported.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite pki import-signed etcd-peer.crt etcd-client.crt front-proxy.crt cluster.crt root.crt\n  zoisite pki import-signed from-the-company.pem"
 )]
 pub struct ImportSignedArgs {
-    /// What came back, PEM
+    /// Signed certificates, PEM
     #[arg(value_name = "FILE", required = true)]
     files: Vec<PathBuf>,
 }

@@ -14,24 +14,24 @@ use crate::options::Options;
 use crate::site::{Site, now};
 use crate::view;
 
-/// Ask for authorities' certificates under a root of somebody else's
+/// Write certificate requests for authorities that another root signs
 ///
-/// Each gets a key of its own, which is sealed here and goes nowhere, and a request (PKCS #10) to be signed by a
-/// company's authority, or by a root that is kept offline. zoisite pki import-signed takes what comes back. Before anything was
-/// raised they are the first authorities; afterwards each takes the place of the one that signs, in stages. The same
-/// command again writes the same requests.
+/// Each authority gets a private key, which stays in the strongbox, and a request (PKCS #10) to be signed by a
+/// company's authority or by an offline root. zoisite pki import-signed imports the answer. Before the first
+/// raise they become the cluster's authorities; afterwards they replace the present ones in stages. Repeated, the
+/// command writes the same requests.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite pki request                      # all four, into requests/\n  zoisite pki request cluster --out /media/stick\n  zoisite pki request front-proxy --cancel    # it is made here after all"
 )]
 pub struct RequestArgs {
-    /// Which authorities; all unless some are named
+    /// Which authorities [default: all]
     #[arg(value_name = "AUTHORITY", value_parser = PossibleValuesParser::new(AuthorityKind::ALL.map(AuthorityKind::id)))]
     authorities: Vec<String>,
-    /// The folder into which requests are written
+    /// Folder to write requests to
     #[arg(long, value_name = "FOLDER", default_value = "requests")]
     out: PathBuf,
-    /// Forget that they were asked for, and their keys
+    /// Forget the requests and their keys
     #[arg(long, conflicts_with = "out")]
     cancel: bool,
 }

@@ -18,25 +18,25 @@ use crate::options::Options;
 use crate::site::{Site, now};
 use crate::view::{self, Style, day};
 
-/// Replace an authority while the cluster works
+/// Rotate a certificate authority while the cluster works
 ///
-/// In stages, each of which holds on every host before the next begins: another one is made and believed beside the
-/// one that signs; everything is issued again by it; nobody believes the old one any more. People and pods hold what
-/// rests on the cluster's authority, so that each of its stages waits for your word, which is this command again. The
-/// key that signs service accounts' tokens goes the same way; the one before is accepted until you say so once more,
-/// as pods' tokens may last a year. Cut off anywhere, zoisite raise goes on.
+/// In stages, each finished on every host before the next begins: a new authority is trusted beside the old one;
+/// everything is issued by it; the old one is no longer trusted. People and pods depend on the cluster authority,
+/// so each of its stages waits until you repeat this command. The key that signs service account tokens is
+/// rotated in the same way; the old one is accepted until you repeat the command, because pods' tokens may last a
+/// year. Interrupted, zoisite raise resumes.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite pki rotate etcd-peer      # all stages\n  zoisite pki rotate cluster        # the first stage, or the next one\n  zoisite pki rotate cluster --cancel  # take it back, whatever stage it is in\n  zoisite pki rotate service-accounts"
 )]
 pub struct RotateArgs {
-    /// Which authority, or the key of service accounts' tokens
+    /// The authority, or the signing key of service account tokens
     #[arg(value_name = "AUTHORITY", value_parser = PossibleValuesParser::new(replaceable()))]
     authority: String,
-    /// Take the replacement back: the one before signs again, and the other one goes
+    /// Cancel the rotation: the old one signs again, and the new one is removed
     #[arg(long)]
     cancel: bool,
-    /// How long a unit may take to be ready, and a gate to hold
+    /// How long a unit may take to start, and a gate to be passed
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
     timeout: u32,
 }

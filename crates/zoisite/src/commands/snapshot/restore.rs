@@ -32,19 +32,19 @@ pub struct RestoreArgs {
     /// Its name
     #[arg(value_name = "NAME", required_unless_present = "cancel")]
     name: Option<String>,
-    /// One of another folder, such as the one of the copies
+    /// Use a snapshot of this folder, such as that of the copies
     #[arg(long, value_name = "FOLDER")]
     from: Option<PathBuf>,
-    /// This machine is gone for good, and never comes back as it was; may be repeated
+    /// This machine is lost for good; may be repeated
     #[arg(long, value_name = "HOST")]
     lost: Vec<String>,
-    /// Put it back though no trial found it good
+    /// Restore it although it was never tried
     #[arg(long)]
     untried: bool,
-    /// Accept that another machine now stands behind this host's address; may be repeated
+    /// Accept that another machine has the address of this host now; may be repeated
     #[arg(long, value_name = "HOST")]
     accept: Vec<String>,
-    /// Do not go on with the one that is being put back, where nothing has begun with it
+    /// Cancel a restore that has not begun on any host
     #[arg(long, conflicts_with_all = ["name", "from", "lost", "untried", "accept"])]
     cancel: bool,
     /// Do not ask

@@ -20,11 +20,11 @@ use crate::road;
 use crate::site::{Site, now};
 use crate::view::{self, Style, count, reports::sign, table::table};
 
-/// How far hosts have come in joining, also those that nobody can log in to
+/// Show how far hosts have joined, also those that you cannot log in to
 ///
-/// Told from the cluster's side: tokens, packets that arrive at the API endpoint, requests, certificates, node objects.
-/// A host that never appears is told apart from one that is slow, and one that is silent from one that nothing lets
-/// through. Ends with status 3 where a node is not Ready.
+/// Seen from the cluster: tokens, packets that arrive at the API endpoint, certificate requests, certificates,
+/// nodes. So a host that never appears is told from a slow one, and a silent host from a blocked one. Exits with
+/// 3 when a node is not Ready.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite status joining\n  zoisite status joining tern-3 --listen 30    # for half a minute, who dials is counted"
@@ -33,7 +33,7 @@ pub struct JoiningArgs {
     /// Hosts, with '*' for any text [default: every node of the file]
     #[arg(value_name = "HOST")]
     hosts: Vec<String>,
-    /// For how long who dials is counted, in seconds; 0 for not at all
+    /// How long to count connections to the API endpoint, in seconds; 0 for not at all
     #[arg(long, value_name = "SECONDS", default_value_t = 12, value_parser = clap::value_parser!(u32).range(0..=60))]
     listen: u32,
 }
