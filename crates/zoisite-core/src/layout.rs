@@ -70,7 +70,7 @@ pub struct Distribution {
 const DEBIAN: Distribution = Distribution {
     id: "debian",
     version: "",
-    unproven: Some("nobody has raised a cluster on this version yet"),
+    unproven: Some("this version is not proven yet"),
     apt: true,
     runtime: Program { path: "/usr/bin/containerd", package: "containerd" },
     plugins: Program { path: "/usr/lib/cni/bridge", package: "containernetworking-plugins" },
@@ -107,7 +107,7 @@ pub const DISTRIBUTIONS: &[Distribution] = &[
 const RED_HAT: Distribution = Distribution {
     id: "",
     unproven: Some(
-        "its packages are not installed by Zoisite (pin the runtime under [components], or install it), nobody has seen its units under SELinux, and no cluster was raised on it yet",
+        "its packages are not installed by Zoisite (pin the runtime under [components], or install it), its units are not proven under SELinux, and no cluster was raised on it yet",
     ),
     apt: false,
     plugins: Program { path: "/usr/libexec/cni/bridge", package: "containernetworking-plugins" },

@@ -187,7 +187,7 @@ pub async fn conduct(
 
 /// What asks and watches does so until it is dropped.
 fn ended() -> Trouble {
-    Trouble::new(None, "watching the drill", "nobody watches any more", Vec::new())
+    Trouble::new(None, "watching the drill", "the watch has ended", Vec::new())
 }
 
 fn milliseconds(of: Duration) -> i64 {

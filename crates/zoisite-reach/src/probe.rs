@@ -240,6 +240,6 @@ mod tests {
         );
         assert!(!is_left(&namespace("tides", "2026-11-25T11:00:00Z"), now), "somebody else's");
         let bare = json!({"metadata": {"name": "zoisite-verify-0a1b2c"}});
-        assert!(!is_left(&bare, now), "nobody said until when");
+        assert!(!is_left(&bare, now), "until when is not known");
     }
 }

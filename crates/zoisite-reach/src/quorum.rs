@@ -42,7 +42,7 @@ pub fn not_changed(
         MemberWork::Promote { host, .. } => (Some(host.clone()), "giving it its vote"),
         MemberWork::Remove { who, .. } => (HostName::new(who).ok(), "taking it out of the quorum"),
         MemberWork::Move { host, .. } => {
-            (Some(host.clone()), "having the others dial it elsewhere")
+            (Some(host.clone()), "having the others reach it at another address")
         }
     };
     let (answer, fix) = match taken_back {
@@ -51,12 +51,12 @@ pub fn not_changed(
         }
         Some(Ok(())) => (
             format!(
-                "it did not catch up in time ({why}), and was taken back: the quorum is as it was before"
+                "it did not catch up in time ({why}), and was removed: the quorum is as it was before"
             ),
             "look at its disk and at the path to it (zoisite paths try); or give it more time with --timeout",
         ),
         Some(Err(also)) => (
-            format!("it did not catch up in time ({why}), and could not be taken back ({also})"),
+            format!("it did not catch up in time ({why}), and could not be removed ({also})"),
             "it has no vote and costs nothing; run the same command again",
         ),
     };

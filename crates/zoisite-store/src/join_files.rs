@@ -202,7 +202,7 @@ mod tests {
         };
         assert!(!carried.may_believe_otherwise("one"), "nothing was put there");
         carried.brings = brings(2, "one");
-        assert!(carried.may_believe_otherwise("one"), "nobody knows whether it was carried out");
+        assert!(carried.may_believe_otherwise("one"), "it is not known whether it was carried out");
         for outcome in [Outcome::Looked, Outcome::Failed, Outcome::Asked] {
             carried.take(told(2, outcome));
             assert!(carried.may_believe_otherwise("one"), "{outcome:?}");

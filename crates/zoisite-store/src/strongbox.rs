@@ -249,7 +249,7 @@ impl Strongbox {
     /// # Errors
     /// As [`Strongbox::open_or_new`] and [`Strongbox::keep`].
     pub fn open_or_make(path: &Path) -> Result<(Self, bool), StoreError> {
-        let nobody: Passphrase<'_> = &|| Err("nobody is asked for it here".into());
+        let nobody: Passphrase<'_> = &|| Err("it cannot be asked for here".into());
         let strongbox = Self::open_or_new(path, nobody)?;
         match strongbox.keep() {
             Err(_) if path.exists() => Ok((Self::open(path, nobody)?, false)),

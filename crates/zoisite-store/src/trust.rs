@@ -391,7 +391,7 @@ impl NodeDesk {
                 Some(lives) if *lives < LIVES => *lives += 1,
                 _ => {
                     let id = &token.id;
-                    return Ok(Err(vec![format!("the token {id} was used up or taken back")]));
+                    return Ok(Err(vec![format!("the token {id} was used up or revoked")]));
                 }
             }
         }

@@ -53,7 +53,7 @@ impl Failure {
     /// A person was asked and did not say yes, or nobody could be asked: nothing was `done`.
     pub fn nobody_agreed(done: &str) -> Self {
         let fix = "answer yes at a terminal, or say --yes";
-        Self::new(Kind::Refused, format!("nobody agreed, and nothing was {done}"), fix)
+        Self::new(Kind::Refused, format!("you did not agree, and nothing was {done}"), fix)
     }
 
     /// A failure that says nothing more: all was said before.

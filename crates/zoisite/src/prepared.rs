@@ -321,7 +321,7 @@ impl Prepared {
                 return Err(Failure::new(
                     Kind::Usage,
                     format!("nothing is known of {like} yet"),
-                    "a raise looks at hosts that are dialled; the others tell it by their reports",
+                    "a raise looks at hosts that it can log in to; offline hosts tell it in their reports",
                 ));
             };
             let heard = |host: &&Host| !facts.contains_key(&host.name);

@@ -148,7 +148,7 @@ impl Working {
 /// Where there is no terminal: nobody waits there.
 pub fn passphrase(identity: &Path) -> Result<Secret, String> {
     asked::secret(&format!("passphrase of {}: ", identity.display()))
-        .map_err(|error| format!("nobody can be asked for it here: {error}"))
+        .map_err(|error| format!("it cannot be asked for here: {error}"))
 }
 
 impl Drop for Working {

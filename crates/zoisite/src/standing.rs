@@ -315,7 +315,7 @@ pub struct Standing {
     pub registries: Vec<ServiceStatus>,
     /// Hosts that give out metrics to the site's monitoring.
     pub monitors: Vec<ServiceStatus>,
-    /// Where hosts dial one another through a mesh: whether each is in it.
+    /// Where hosts connect to one another through a mesh: whether each is in it.
     pub meshed: Vec<ServiceStatus>,
     /// What came back from the API endpoint; `None` when it was not asked.
     pub stable: Option<Result<(), String>>,
@@ -387,7 +387,7 @@ impl Standing {
             let (address, held) = (virtual_ip.address, &virtual_ip.held_by);
             match held.as_slice() {
                 [_] => {}
-                [] => out.push(format!("nobody holds the virtual IP {address}")),
+                [] => out.push(format!("no host holds the virtual IP {address}")),
                 _ => {
                     let who: Vec<&str> = held.iter().map(HostName::as_str).collect();
                     out.push(format!(

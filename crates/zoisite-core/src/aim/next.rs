@@ -130,7 +130,7 @@ fn restore(
     let again = format!("zoisite snapshot restore {}", from.snapshot);
     if !consent {
         let found =
-            format!("snapshot {} is being put back, and nobody agreed to go on", from.snapshot);
+            format!("snapshot {} is being restored, and you did not agree to go on", from.snapshot);
         return refused(found, "run it at a terminal, or with --yes".into());
     }
     let members: BTreeMap<HostName, String> = wanted
@@ -375,7 +375,7 @@ impl Ground<'_> {
         }
     }
 
-    /// The next change, in a fixed order: what others began, the dead, moves, members that are down, unnamed machines, those
+    /// The next change, in a fixed order: what others began, the dead, moves, members that are down, new members, those
     /// that leave; then everything else.
     fn arm(&self, held: &mut Vec<Held>) -> Arm {
         // Somebody else's change is theirs: nothing of the membership is touched beside it.
@@ -389,7 +389,7 @@ impl Ground<'_> {
                     host: None,
                     what: "every change of members".into(),
                     why: format!(
-                        "{who} is a {what} of the quorum that stands, dialled at {}, and nobody here made it",
+                        "{who} is a {what} of the quorum that stands, reached at {}, and was not made here",
                         member.urls.join(", ")
                     ),
                     fix: format!(
@@ -423,7 +423,7 @@ impl Ground<'_> {
                 (Machine::Silent, _) => (
                     format!("{host} is a learner, and does not answer"),
                     format!(
-                        "bring {host} back, or take it out of etcd.members: the learner is taken back then"
+                        "bring {host} back, or take it out of etcd.members: then the learner is removed"
                     ),
                 ),
             };
@@ -450,7 +450,7 @@ impl Ground<'_> {
         if !self.down().is_empty() {
             return Arm::Fix;
         }
-        if let Some(arm) = self.unnamed(held) {
+        if let Some(arm) = self.new_members(held) {
             return arm;
         }
         // Nobody leaves while somebody who is to come cannot.
@@ -506,7 +506,7 @@ impl Ground<'_> {
             (Machine::Seen { .. }, Err(found)) => found,
         };
         held.push(Held {
-            what: format!("having the others dial {host} at {url}"),
+            what: format!("having the others reach {host} at {url}"),
             host: Some(host),
             why,
             fix: "bring the members back first: zoisite status says which do not serve".into(),
@@ -515,7 +515,7 @@ impl Ground<'_> {
     }
 
     /// A host that is to be a member and is none.
-    fn unnamed(&self, held: &mut Vec<Held>) -> Option<Arm> {
+    fn new_members(&self, held: &mut Vec<Held>) -> Option<Arm> {
         let listed: BTreeSet<HostName> = self.owned().map(|(host, _)| host).collect();
         let new = self.file.etcd.members.iter().filter(|host| !listed.contains(*host));
         let ailing = self.voters().find(|(_, member)| member.health != Health::Well);
@@ -528,7 +528,7 @@ impl Ground<'_> {
                 ),
                 (Machine::Seen { .. }, Some((other, _))) => (
                     format!(
-                        "{other} is not known to be well, and etcd lets nobody in while a voter is away"
+                        "{other} is not known to be well, and etcd admits no member while a voter is away"
                     ),
                     format!(
                         "bring {other} back; if it is gone for good, take it out of etcd.members"
@@ -590,7 +590,7 @@ impl Ground<'_> {
             (host, why, format!("bring {host} back, or take it out of the file and retire it"))
         });
         let departed = self.kept.departed.iter().map(|host| {
-            let why = format!("{host} left the file, and may dial others still");
+            let why = format!("{host} left the file, and may still connect to others");
             (host, why, format!("zoisite retire {host}"))
         });
         // Nodes know nothing of the others.

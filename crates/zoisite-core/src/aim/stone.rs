@@ -263,7 +263,7 @@ impl fmt::Display for Arm {
             Self::Remove { who, why: Why::Lost, .. } => {
                 write!(f, "take {who}, whose data is gone, out of the quorum")
             }
-            Self::Move { host, url, .. } => write!(f, "have the others dial {host} at {url}"),
+            Self::Move { host, url, .. } => write!(f, "have the others reach {host} at {url}"),
             Self::Aside { host } => write!(f, "stop what is left of the member on {host}"),
             Self::AcceptKey { key } => {
                 write!(f, "have every API server accept {key}, by which secrets will be encrypted")
@@ -281,7 +281,7 @@ impl fmt::Display for Arm {
                 write!(f, "have everything signed by the other {kind} authority")
             }
             Self::Trust { stage: TrustStage::Forget(kind) } => {
-                write!(f, "have nobody believe the {kind} authority before any more")
+                write!(f, "stop trusting the old {kind} authority everywhere")
             }
             Self::Trust { stage: TrustStage::AcceptTokens } => {
                 f.write_str("have every API server accept another key for service accounts' tokens")

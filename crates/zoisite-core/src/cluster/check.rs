@@ -108,7 +108,7 @@ impl Check<'_> {
                     "loopback-address",
                     format!("{} has a loopback address, {}", host.name, host.address),
                 )
-                .fix("no other machine can dial it; right only when all run on this one");
+                .fix("no other machine can reach it; right only when everything runs on this one");
                 self.add(finding, &place, "loopback");
             }
         }
@@ -309,7 +309,7 @@ impl Check<'_> {
         if [".internal", ".local"].iter().any(|end| name.ends_with(end)) {
             let finding = Finding::warns(
                 MADE_UP_NAME,
-                format!("{name} is in a zone of nobody's, and resolves nowhere by itself"),
+                format!("{name} is in a zone that does not exist, and resolves nowhere by itself"),
             )
             .fix("name one of your own; or add it to your DNS, or to /etc/hosts on every host (zoisite network-files writes both)");
             self.add(finding, "control-plane.endpoint", "every host must resolve it");
@@ -329,11 +329,11 @@ impl Check<'_> {
         }
         let network = &self.cluster.network;
         for (by_manifests, key, nobody) in [
-            (network.pod_network == PodsBy::Manifests, "pod-network", "nobody connects the pods"),
+            (network.pod_network == PodsBy::Manifests, "pod-network", "nothing connects the pods"),
             (
                 network.service_proxy == ServicesBy::Manifests,
                 "service-proxy",
-                "nobody leads services to pods",
+                "nothing leads services to pods",
             ),
         ] {
             if by_manifests && network.manifests.is_none() {
@@ -476,7 +476,7 @@ impl Check<'_> {
                 "name a file with preparation.credentials, and write into it: machine {} login NAME password PASSWORD",
                 registry.name
             ));
-            self.add(finding, "registry.passwords", "nobody could pull");
+            self.add(finding, "registry.passwords", "no host could pull");
         }
     }
 
@@ -492,10 +492,13 @@ impl Check<'_> {
             found.push(Finding::blocks("bad-forward", message).fix(fix));
         };
         if cluster.load_balancers.hosts.is_empty() {
-            say("nobody forwards: there are no load balancers".into(), "name load-balancers.hosts");
+            say(
+                "nothing forwards: there are no load balancers".into(),
+                "name load-balancers.hosts",
+            );
         }
         if cluster.workers.hosts.is_empty() {
-            say("nobody is forwarded to: there are no workers".into(), "name workers.hosts");
+            say("there is no target: there are no workers".into(), "name workers.hosts");
         }
         let (control, etcd) = (&cluster.control_plane, &cluster.etcd);
         let logins = cluster.load_balancers.hosts.iter().filter_map(|name| cluster.host(name));
@@ -540,7 +543,7 @@ impl Check<'_> {
                     ),
                 )
                 .fix("give control-plane.endpoint and control-plane.port the same port, or name load-balancers.hosts");
-                self.add(finding, "load-balancers.virtual-ip", "nobody serves there");
+                self.add(finding, "load-balancers.virtual-ip", "nothing serves there");
             }
             let holders = self.cluster.virtual_ip_holders();
             let strange: Vec<String> = holders
@@ -572,7 +575,7 @@ impl Check<'_> {
                 "two-endpoints",
                 format!("control-plane.endpoint is {stable}, not the virtual IP"),
             )
-            .fix("dial the virtual IP, or a name that resolves to it");
+            .fix("use the virtual IP, or a name that resolves to it");
             self.add(finding, "control-plane.endpoint", "does not move");
         }
         let forwards = |name: &HostName| self.cluster.holds(name, self.cluster.front());
@@ -583,7 +586,7 @@ impl Check<'_> {
                 "address-forwards-nowhere",
                 format!("the API endpoint is {}'s, which does not answer for the API", host.name),
             )
-            .fix("dial a load balancer, a control-plane host, or a name");
+            .fix("use a load balancer, a control-plane host, or a name");
             self.add(finding, "control-plane.endpoint", "not a load balancer");
         }
     }
@@ -680,7 +683,7 @@ impl Check<'_> {
                 "single-point-of-failure",
                 format!("the API endpoint is {}'s own: its loss stops the API", host.name),
             )
-            .fix("name an unused address of the hosts' network as load-balancers.virtual-ip, and dial it here; or a name that your own load balancer answers");
+            .fix("name an unused address of the hosts' network as load-balancers.virtual-ip, and use it here; or a name that your own load balancer answers");
             self.add(finding, "control-plane.endpoint", "single point of failure");
         }
     }

@@ -212,11 +212,11 @@ fn cluster_and_hosts(draft: &Draft<'_>, o: &mut String) {
          kubernetes = \"{}\"            # version of every Kubernetes component\n\
          etcd = \"{}\"\n\
          # domain = \"cluster.local\"       # DNS domain of services inside the cluster\n\n\
-         [hosts]                          # name = the address that the cluster dials, or a table:\n\
+         [hosts]                          # name = the address that the cluster uses\n\
          # heron = {{ address = [\"10.77.0.11\", \"fd77::11\"], other-addresses = [\"192.168.50.11\"],\n\
          #   interface = \"eth0\", mac = \"02:00:5e:10:00:11\", site = \"north hide\", rack = \"a\",\n\
          #   endpoint = \"hide.saltmarsh.example:51820\",   # in a mesh: where others find it from outside\n\
-         #   offline = true,                       # nobody dials it: zoisite join-file\n\
+         #   offline = true,                       # no login over SSH: zoisite join-file\n\
          #   windows = \"2022\",                          # it runs that release of Windows Server\n\
          #   login = {{ address = \"192.168.50.11\", port = 22, user = \"warden\", ssh-config = \"ssh_config\" }} }}",
         draft.kubernetes, draft.etcd
@@ -260,21 +260,21 @@ fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
     };
     let leads = match (draft.endpoint, hosts.len(), assigned.load_balancers.len()) {
         (None, ..) if draft.virtual_ip.is_some() => {
-            "# The API endpoint that everything dials: the virtual IP, which moves when its holder is lost."
+            "# The API endpoint: the virtual IP, which moves when its holder is lost."
         }
         (Some(_), ..) => {
-            "# The API endpoint that everything dials: it must lead to the load balancers, or to the control\n\
+            "# The API endpoint: it must lead to the load balancers, or to the control\n\
              # plane where there are none. zoisite network-files writes what your DNS needs for that."
         }
-        (None, 1, _) => "# The API endpoint that everything dials. With one host, its own.",
+        (None, 1, _) => "# The API endpoint. With one host, its own.",
         (None, _, 0) => {
-            "# The API endpoint that everything dials: one host's own, which works at once and is lost with\n\
+            "# The API endpoint: one host's own, which works at once and is lost with\n\
              # it. Better, before you raise: an unused address of the hosts' network under [load-balancers] virtual-ip,\n\
              # and here; or a name in your DNS that leads to every control-plane host, such as\n\
              # \"api.saltmarsh.example:6443\" (zoisite network-files writes the records), or to a load balancer of your own."
         }
         _ => {
-            "# The API endpoint that everything dials: one load balancer's own, which works at once and is lost\n\
+            "# The API endpoint: one load balancer's own, which works at once and is lost\n\
              # with it. Better, before you raise: an unused address of their network under [load-balancers] virtual-ip,\n\
              # and here; or a name in your DNS that leads to both load balancers, such as\n\
              # \"api.saltmarsh.example:6443\" (zoisite network-files writes the records)."
@@ -528,10 +528,77 @@ fn free_range(hosts: &[DraftHost], candidates: &'static [&'static str]) -> &'sta
         .unwrap_or(&candidates[0])
 }
 
+/// Keys that a brief draft shows though they are not set, by their table.
+const SHOWN: [(&str, &str); 3] = [("login", "user"), ("snapshots", "copies"), ("state", "backup")];
+
+/// A draft without the keys that are not set, but for those that nearly every site sets. It means the same.
+pub fn brief(draft: &str) -> String {
+    let mut out: Vec<&str> = Vec::new();
+    let (mut table, mut sample, mut waiting) = ("", false, None);
+    for line in draft.lines() {
+        let plain = line.trim_start_matches("# ");
+        if let Some((name, _)) = plain.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+            (table, sample, waiting) = (name, false, Some(line));
+            continue;
+        }
+        let key = plain.split_once(" = ").map(|(key, _)| key).unwrap_or_default();
+        let is_key = !key.is_empty() && !key.contains(' ');
+        let unset = line.starts_with('#') && !table.is_empty() && is_key;
+        // A sample of several lines goes on further in.
+        sample = (unset && line.ends_with(',')) || (sample && line.starts_with("#  "));
+        let shown = SHOWN.contains(&(table, key));
+        if sample || (unset && !shown) {
+            continue;
+        }
+        if line.is_empty() {
+            if out.last().is_some_and(|last| !last.is_empty()) {
+                out.push(line);
+            }
+            continue;
+        }
+        out.extend(waiting.take());
+        out.push(line);
+    }
+    let text = out.join("\n");
+    format!(
+        "{}\n\n# Every other key, with its default: zoisite new --full, or docs/cluster-file.md\n",
+        text.trim_end()
+    )
+}
+
 #[cfg(test)]
 mod tests {
     use super::super::parse::TABLES;
     use super::*;
+
+    #[test]
+    fn a_brief_draft_fits_on_a_screen_and_means_the_same() {
+        let cluster = ClusterName::new("saltmarsh").unwrap();
+        for (words, virtual_ip) in
+            [("10.77.0.11", None), ("10.77.0.11-15", Some("10.77.0.5")), ("10.77.0.11-19", None)]
+        {
+            let hosts = draft_hosts(&cluster, &[words.to_owned()]).unwrap();
+            let full = draft(&Draft {
+                cluster: &cluster,
+                hosts: &hosts,
+                kubernetes: "1.36.3",
+                etcd: "3.6.16",
+                endpoint: None,
+                virtual_ip: virtual_ip.map(|address| address.parse().unwrap()),
+                ssh_config: None,
+            });
+            let text = brief(&full);
+            let lines = text.lines().filter(|line| !line.is_empty()).count();
+            assert!(lines - hosts.len() <= 40, "{text}");
+            for shown in ["# user = ", "# [state]", "# backup = ", "# copies = "] {
+                assert!(text.contains(shown), "{shown}: {text}");
+            }
+            assert!(!text.contains("peer-port") && !text.contains("jetty"), "{text}");
+            let (full, brief) = (super::super::read(&full), super::super::read(&text));
+            assert_eq!(format!("{:?}", full.cluster), format!("{:?}", brief.cluster));
+            assert!(brief.cluster.is_some());
+        }
+    }
 
     #[test]
     fn every_key_that_exists_stands_in_a_new_file() {

@@ -145,7 +145,7 @@ impl<'a> Table<'a> {
             why.push("no load balancer".to_owned());
         }
         if let Some(owner) = self.stable.filter(|owner| gone.contains(*owner)) {
-            why.push(format!("everything dials {owner}'s own address"));
+            why.push(format!("the API endpoint is {owner}'s own address"));
         }
         let silent = (!why.is_empty()).then(|| why.join("; "));
         let workers = self.left(Role::Worker, gone);

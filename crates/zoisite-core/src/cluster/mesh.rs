@@ -12,7 +12,7 @@ impl Cluster {
         self.mesh.as_ref().is_some_and(|mesh| mesh.hosts.contains(host))
     }
 
-    /// Whether hosts dial one another through the mesh alone, all of them.
+    /// Whether hosts connect to one another through the mesh alone, all of them.
     pub fn is_all_mesh(&self) -> bool {
         self.mesh.is_some() && self.hosts.iter().all(|host| self.is_in_mesh(&host.name))
     }

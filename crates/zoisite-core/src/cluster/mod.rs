@@ -30,7 +30,7 @@ mod words;
 pub use address::{Endpoint, EndpointHost, Mac, subnets_in};
 pub use address_plan::{PlannedRange, RangeUse, address_plan};
 pub use check::MADE_UP_NAME;
-pub use draft::{Draft, DraftError, DraftHost, draft, draft_hosts};
+pub use draft::{Draft, DraftError, DraftHost, brief, draft, draft_hosts};
 pub use finding::{Finding, Grade};
 pub use host::{Host, Login, Place, Windows};
 pub use image::{ImageName, ImageSource};

@@ -122,7 +122,7 @@ pub struct Etcd {
 pub struct ControlPlane {
     /// Hosts of API server, controller manager and scheduler.
     pub hosts: Vec<HostName>,
-    /// The API endpoint that everything dials.
+    /// The API endpoint.
     pub endpoint: Endpoint,
     /// TCP port on which each API server listens.
     pub port: u16,

@@ -652,7 +652,7 @@ fn address(text: &str) -> Result<IpAddr, NameError> {
     let address: IpAddr =
         text.parse().map_err(|_| NameError(format!("'{text}' is no IPv4 or IPv6 address")))?;
     if address.is_unspecified() || address.is_multicast() {
-        return Err(NameError("no host can be dialled there".into()));
+        return Err(NameError("no host can be reached there".into()));
     }
     Ok(address)
 }

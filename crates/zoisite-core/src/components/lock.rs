@@ -48,7 +48,7 @@ impl Lock {
                 "images" => &mut lock.images,
                 "names" => &mut lock.names,
                 "files" => &mut lock.files,
-                other => return Err(LockError(format!("has a table [{other}] that nobody knows"))),
+                other => return Err(LockError(format!("has a table [{other}] that is not known"))),
             };
             let entries = value.as_table();
             let entries =

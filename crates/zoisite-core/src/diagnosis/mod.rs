@@ -130,7 +130,7 @@ const CAUSES: &[(&[&str], &str, &str)] = &[
             "cannot create certificate signing request: Unauthorized",
             "cannot create certificate signing request: the server has asked for",
         ],
-        "the join token was not accepted: it had ended, or was taken back",
+        "the join token was not accepted: it had expired, or was revoked",
         "run the same command again: every run makes a new one; if it happens again, compare the clocks of HOST and the control plane",
     ),
     (

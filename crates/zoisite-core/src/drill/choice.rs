@@ -330,7 +330,7 @@ fn place(cluster: &Cluster, stands: &Stands, wanted: &Wanted) -> Result<HostName
         // Whoever it was is lost already.
         (None, _) => {
             let mut ailing = stands.ailing.clone();
-            let nobody = format!("nobody {what}");
+            let nobody = format!("no host {what}");
             if !ailing.iter().any(|told| told.starts_with(&nobody)) {
                 ailing.push(format!("{nobody} now"));
             }
@@ -347,7 +347,7 @@ fn place(cluster: &Cluster, stands: &Stands, wanted: &Wanted) -> Result<HostName
             "zoisite drill lists what can be lost here",
         )),
         Kind::Holder if all.is_empty() => Err(wrong(
-            "in a mesh every host has the API endpoint itself: nobody holds it for others",
+            "in a mesh every host has the API endpoint itself: no host holds it for others",
             "zoisite drill load-balancer HOST stops what forwards it there, and asks from there",
         )),
         Kind::Holder => the_one(&stands.holder, "holds the virtual IP"),

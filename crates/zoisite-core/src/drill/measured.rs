@@ -230,7 +230,7 @@ impl Measured {
             out.push((
                 change.at,
                 match (&change.of, is.is_empty()) {
-                    (Sight::Holder, true) => "nobody holds the virtual IP".into(),
+                    (Sight::Holder, true) => "no host holds the virtual IP".into(),
                     (Sight::Holder, false) => format!("the virtual IP is held by {is}"),
                     (Sight::Leader, true) => "the etcd members have no leader".into(),
                     (Sight::Leader, false) => format!("{is} leads the etcd members"),

@@ -130,7 +130,7 @@ pub fn may_restart(
     // In a mesh the others dial it by its address there.
     if moves && !cluster.is_in_mesh(host) {
         let found =
-            format!("{host} would have another address, and the others dial it by the one it has");
+            format!("{host} would have another address, and the others reach it at the one it has");
         let fix = "retire it and add it again; or put the address in the file back";
         refusals.push(refusal(Rule::SafeWay, found, fix));
     }
@@ -154,7 +154,7 @@ pub fn may_restart(
         }
         for role in [Role::ControlPlane, Role::LoadBalancer] {
             if cluster.holders(role) == std::slice::from_ref(host) {
-                let found = format!("{host} is the only {role}: nobody reaches the API meanwhile");
+                let found = format!("{host} is the only {role}: the API is unreachable meanwhile");
                 refusals.push(refusal(Rule::OneAtATime, found, fix));
             }
         }

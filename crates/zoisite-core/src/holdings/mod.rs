@@ -72,7 +72,7 @@ use crate::pki::{AuthorityKind, Profile};
 pub enum Part {
     /// What bare machines need first.
     Preparation,
-    /// The encrypted network through which hosts dial one another.
+    /// The encrypted network through which hosts connect to one another.
     Mesh,
     /// The etcd quorum.
     Etcd,
@@ -134,7 +134,7 @@ pub struct Holdings {
 }
 
 impl Holdings {
-    /// What of them a stage compares and touches. Whatever a stage is about, hosts dial one another through the mesh.
+    /// What of them a stage compares and touches. Whatever a stage is about, hosts connect to one another through the mesh.
     pub fn within(self, scope: &Scope) -> Self {
         let only = |host: HostHoldings| match scope {
             Scope::Whole => host,

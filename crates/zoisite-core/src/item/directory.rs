@@ -46,7 +46,7 @@ make_folder() {
 # path, owner, mode
 directory() {
   begin "directory $1"
-  own_link "$1" || fail "making $1" "a link of somebody else's stands there"
+  own_link "$1" || fail "making $1" "a foreign link is there"
   was=$(stat -L -c '%U %a %G' "$1" 2>/dev/null)
   if [ -d "$1" ] && [ "${was% *}" = "$2 $3" ]; then same; return; fi
   if [ -d "$1" ]; then

@@ -67,7 +67,7 @@ iptables_back() {
 "#;
 
     fn describe(&self) -> Described {
-        Described::new("that", "pods run here").with_note("ended when they are taken back")
+        Described::new("that", "pods run here").with_note("ended when they are removed")
     }
 
     fn look(&self, look: &mut Look) {

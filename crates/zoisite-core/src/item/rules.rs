@@ -98,7 +98,7 @@ keep_rules() {
   systemctl stop zoisite-firewall-trial.timer 2>/dev/null
   if [ ! -e "$rules_at/new" ]; then
     rules_undone
-    fail "keeping the rules of the firewall" "the host has taken them back by itself: nobody had come in through them in time"
+    fail "keeping the rules of the firewall" "the host has undone them by itself: no login came in through them in time"
   fi
   read -r words table <"$rules_at/words"
   case $words in

@@ -59,7 +59,7 @@ back_workspace() {
 
     fn describe(&self) -> Described {
         Described::new("workspace", self.path)
-            .with_note("filled by what runs; gone when it is taken back")
+            .with_note("filled by what runs; deleted by uninstall")
     }
 
     fn look(&self, look: &mut Look) {

@@ -126,7 +126,7 @@ open_file() {
     printf '%s' "$passphrase" | tr -d ' \n\r\t-' | tr '[:upper:]' '[:lower:]' >"$dir/passphrase"
     passphrase=
   else
-    stop "nobody can be asked for the passphrase of $host here" "name the file that holds it: --passphrase FILE"
+    stop "the passphrase of $host cannot be asked for here" "name the file that holds it: --passphrase FILE"
   fi
   # What another signer sealed is not opened by it.
   printf '%s' "$by" >>"$dir/passphrase"

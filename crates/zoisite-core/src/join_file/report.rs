@@ -137,7 +137,7 @@ impl Report {
             "again" => Outcome::Again,
             "asked" => Outcome::Asked,
             "failed" => Outcome::Failed,
-            _ => return Err(none("nobody knows its outcome")),
+            _ => return Err(none("its outcome is not known")),
         };
         let seconds = i64::try_from(number("at")?).unwrap_or(i64::MAX);
         let (changed, failed) = replies(said);

@@ -18,7 +18,7 @@ pub fn callers_script(
     mesh: Option<u16>,
     seconds: u32,
 ) -> String {
-    let title = format!("count who dials {host}");
+    let title = format!("count connections to {host}");
     let ports: Vec<String> = ports.iter().map(u16::to_string).collect();
     let ports = quote(&ports.join(", "));
     let mesh = mesh.map_or(String::new(), |port| format!(" {port} {MESH_DEVICE} {STALE}"));

@@ -210,7 +210,7 @@ impl Evidence<'_> {
             match (past, self.callers) {
                 (true, _) => yes("it has asked".into()),
                 (false, Some(callers)) if came(&callers) => {
-                    yes(format!("it dialled within {} s", callers.seconds))
+                    yes(format!("it connected within {} s", callers.seconds))
                 }
                 (false, Some(callers)) => no(self.silent(callers), "see that it is on, and that what lies between lets it reach the API endpoint; on its own screen: journalctl -u zoisite-kubelet"),
                 (false, None) => Passed::Open,
@@ -224,7 +224,7 @@ impl Evidence<'_> {
             let fix = "on the host: journalctl -u zoisite-kubelet says why: another authority, a token that ended, a clock that is off";
             stages.insert(
                 Stage::Asks,
-                no("it dials the API endpoint, and no request of its arrives".into(), fix),
+                no("it connects to the API endpoint, and no request of its arrives".into(), fix),
             );
         }
         stages.insert(
@@ -254,16 +254,16 @@ impl Evidence<'_> {
     fn mesh(&self, host: &HostName, dials: bool) -> Passed {
         let key = self.facts.get(host).and_then(|facts| facts.mesh_key.as_ref());
         let Some(callers) = self.callers.filter(|_| !dials) else {
-            let seen = "it has dialled through it".to_owned();
+            let seen = "it has connected through it".to_owned();
             return if dials { Passed::Yes { seen } } else { Passed::Open };
         };
         let knocks = match callers.knocks.len() {
             0 => String::new(),
             1..=4 => {
                 let from: Vec<String> = callers.knocks.iter().map(ToString::to_string).collect();
-                format!("; {} knocks with a key that nobody knows", from.join(", "))
+                format!("; {} knocks with an unknown key", from.join(", "))
             }
-            n => format!("; {n} addresses knock with keys that nobody knows"),
+            n => format!("; {n} addresses knock with unknown keys"),
         };
         match key {
             Some(key) if callers.met.contains(key) => {
@@ -271,7 +271,7 @@ impl Evidence<'_> {
             }
             Some(key) => Passed::No {
                 seen: format!(
-                    "nobody met it by its key, {key}, within {} s{knocks}",
+                    "no host met it by its key, {key}, within {} s{knocks}",
                     callers.seconds
                 ),
                 fix: "zoisite mesh tells why two do not meet; on its own screen stands its key"
@@ -300,7 +300,7 @@ impl Evidence<'_> {
                 no(format!("{} is not published in the cluster any more", token.id))
             }
             TokenState::Ended => no(format!("{} ended on {}", token.id, day(token.expires))),
-            TokenState::Revoked => no(format!("{} was taken back", token.id)),
+            TokenState::Revoked => no(format!("{} was revoked", token.id)),
             TokenState::UsedUp => no(format!("{} was used up by others", token.id)),
         }
     }

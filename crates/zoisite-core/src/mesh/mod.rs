@@ -169,7 +169,7 @@ pub fn stranger(
             // Of one that nobody dials only its report tells it.
             None if key.is_none() && cluster.is_offline(stranger) => {
                 return Some((
-                    format!("the key of {stranger} is not known yet, and nobody dials it"),
+                    format!("the key of {stranger} is not known yet, and it is offline"),
                     format!(
                         "its report tells it: zoisite reports read {stranger}.report, then zoisite raise"
                     ),

@@ -33,7 +33,7 @@ use crate::cluster::{Cluster, Host, HostName, PodsBy, Role};
 pub enum Service {
     /// Logging in, which everything that Zoisite does goes through.
     Ssh,
-    /// The encrypted network through which hosts dial one another.
+    /// The encrypted network through which hosts connect to one another.
     Mesh,
     /// etcd members among themselves.
     EtcdPeer,
@@ -251,7 +251,7 @@ pub(crate) fn demands_on_the_way(cluster: &Cluster, listed: &[(String, String)])
         protocol: Protocol::Tcp(cluster.etcd.client_port),
         from: vec![End::Hosts(cluster.control_plane.hosts.clone())],
         to: members,
-        why: "API servers dial members until they are told of others",
+        why: "API servers use these members until they are given others",
         until,
     });
     all
@@ -293,9 +293,9 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
     }
     if let Some(mesh) = &cluster.mesh {
         let why = match cluster.is_all_mesh() {
-            true => "hosts dial one another through it; a host with an endpoint is found there",
+            true => "hosts reach one another through it; a host with an endpoint is found there",
             false => {
-                "hosts elsewhere and the others dial one another through it; a host with an endpoint is found there"
+                "hosts elsewhere and the others reach one another through it; a host with an endpoint is found there"
             }
         };
         let all = End::Hosts(cluster.hosts.iter().map(|host| host.name.clone()).collect());
@@ -308,7 +308,7 @@ pub fn demands(cluster: &Cluster) -> Vec<Demand> {
         add(Service::EtcdPeer, port, vec![members.clone()], &members, why, ALWAYS);
     }
     let port = Protocol::Tcp(cluster.etcd.client_port);
-    let why = "API servers keep everything there; nobody else has business with it";
+    let why = "API servers keep everything there; no other host needs it";
     add(Service::EtcdClient, port, vec![apis.clone()], &members, why, ALWAYS);
     let port = Protocol::Tcp(cluster.control_plane.port);
     match own {

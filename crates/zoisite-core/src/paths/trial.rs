@@ -254,7 +254,7 @@ pub fn read_probes(count: usize, text: &str) -> Vec<Outcome> {
         let fields: Vec<&str> = rest.split('\t').collect();
         match fields.as_slice() {
             ["without", program] => {
-                out.fill(Outcome::Untried(format!("{program} is not there to dial with")));
+                out.fill(Outcome::Untried(format!("{program} is not there to connect with")));
             }
             ["tried", at, said] => {
                 if let Some(place) = at.parse::<usize>().ok().and_then(|at| out.get_mut(at)) {
@@ -459,7 +459,7 @@ fn meaning(
         Outcome::LargeLost(there) => {
             let (a, b) = if *there { (first, to.as_str()) } else { (to.as_str(), first) };
             (
-                format!("small packets arrive and large ones do not, from {a} to {b}: somewhere between a smaller size is allowed, and nobody tells"),
+                format!("small packets arrive and large ones do not, from {a} to {b}: somewhere between a smaller size is allowed, and no message says so"),
                 format!("on {a}: ping -M do -s 1472 {b}, smaller until it answers; then give the interfaces that size (28 octets are its head), or let ICMP 'fragmentation needed' pass"),
             )
         }

@@ -1,4 +1,4 @@
-//! Every connection that will be dialled: who dials whom, by which name or address, and which
+//! Every connection that will be made: who dials whom, by which name or address, and which
 //! authority verifies which side.
 
 use std::fmt;
@@ -50,7 +50,7 @@ impl fmt::Display for Party {
     }
 }
 
-/// A connection that will be dialled.
+/// A connection that will be made.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Edge {
     /// Who dials.

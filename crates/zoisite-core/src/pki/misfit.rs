@@ -33,7 +33,7 @@ pub fn misfits(lying: Lying<'_>, edges: &[Edge], ledger: &Ledger, now: Timestamp
     };
     let recorded = ledger.entries.iter().find(|entry| entry.sha256 == found.sha256);
     match recorded {
-        None => out.push("nobody here issued it".to_owned()),
+        None => out.push("it was not issued here".to_owned()),
         Some(entry) if (entry.profile, entry.host.as_ref()) != (profile, Some(host)) => {
             out.push(format!("it is the certificate {}", entry.label()));
         }

@@ -37,7 +37,7 @@ impl fmt::Display for Standing {
             Self::Spent => {
                 "believed still, and nothing of hosts' rests on it: goes when you say so"
             }
-            Self::Leaves => "leaves: nobody is to believe it any more",
+            Self::Leaves => "leaves: it is no longer trusted anywhere",
             Self::Gone => "gone",
         })
     }

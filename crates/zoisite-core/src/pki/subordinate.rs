@@ -314,7 +314,7 @@ fn above(
         below = issuer;
     }
     if chain.is_empty() {
-        faults.push("it signed itself: nobody stands above it".into());
+        faults.push("it is self-signed: there is no authority above it".into());
     }
     chain
 }

@@ -278,7 +278,7 @@ pub(crate) fn acting(more: &[&'static str]) -> Vec<&'static str> {
 /// Data that others keep in a folder stays there.
 pub fn uninstall_script(host: &HostName, generation: u64) -> String {
     let body = format!("lock {generation}\nuninstall\n");
-    wrapped(&format!("zoisite: take back what was put on {host}"), &acting(&[]), &body)
+    wrapped(&format!("zoisite: uninstall what was put on {host}"), &acting(&[]), &body)
 }
 
 /// The script by which new rules of a host's firewall are kept: run once a new connection has come through them.

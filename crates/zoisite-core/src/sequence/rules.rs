@@ -187,7 +187,7 @@ pub(super) fn no_foreign_host(
             host: Some(host.clone()),
             found: format!("it carries another cluster ({found})"),
             fix: format!(
-                "check its address; when nobody needs that cluster there, take its units and files away by \
+                "check its address; if that cluster is not needed, take its units and files away by \
                  hand (ssh {host} sudo cat /var/lib/zoisite/notes), then {CLUSTER_MARK}"
             ),
         }),
@@ -214,7 +214,7 @@ pub(super) fn no_foreign_data(
             host: Some(host.clone()),
             found,
             fix: format!(
-                "look at it; if nobody needs it there, move it aside by hand: ssh {host} sudo mv {path} {path}.aside"
+                "look at it; if it is not needed, move it aside by hand: ssh {host} sudo mv {path} {path}.aside"
             ),
         })
     };

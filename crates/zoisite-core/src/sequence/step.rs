@@ -280,7 +280,7 @@ pub enum When {
 pub enum Phase {
     /// Making bare machines ready.
     Preparation,
-    /// The encrypted network through which hosts dial one another.
+    /// The encrypted network through which hosts connect to one another.
     Mesh,
     /// Bringing programs and images.
     Components,

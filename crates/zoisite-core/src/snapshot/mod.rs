@@ -225,6 +225,6 @@ mod tests {
         assert!(old(&[of(9, None), of(9, Some(false))]).unwrap().contains("there is no snapshot"));
         assert!(old(&[of(7, Some(true)), of(9, None)]).unwrap().contains("is of 1970-01-08"));
         assert_eq!(old(&[of(8, Some(true))]), None);
-        assert_eq!(too_old(&[], &Snapshots::default(), now), None, "nobody asked for it");
+        assert_eq!(too_old(&[], &Snapshots::default(), now), None, "it was not asked for");
     }
 }

@@ -95,9 +95,9 @@ fn nothing_is_lost_that_cannot_be_spared() {
         other => panic!("{other:?}"),
     };
     let both =
-        "something is lost already: ibis: it does not answer; nobody leads the etcd members now";
+        "something is lost already: ibis: it does not answer; no host leads the etcd members now";
     assert_eq!(told(&off, Kind::Leader), both);
-    let held = "nobody holds the virtual IP 10.77.0.5";
+    let held = "no host holds the virtual IP 10.77.0.5";
     let nobody = Stands { holder: None, ailing: vec![held.into()], ..stands() };
     assert_eq!(told(&nobody, Kind::Holder), format!("something is lost already: {held}"));
     // A lone member, a lone API server, a lone load balancer; and a host that is all of them is refused for each.
@@ -163,7 +163,7 @@ fn gaps_failures_and_slow_answers_are_added_up() {
         measured.moments().into_iter().map(|(at, what)| format!("{at} {what}")).collect();
     for moment in [
         "0 jetty-b is cut off",
-        "2000 nobody holds the virtual IP",
+        "2000 no host holds the virtual IP",
         "5010 read is answered again, after 4.0 s",
         "8000 what was lost is given back",
         "9000 all is as before",

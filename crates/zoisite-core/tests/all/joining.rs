@@ -118,11 +118,11 @@ fn of_one_in_a_mesh_is_told_whether_its_key_is_known_and_who_knocks() {
     heard.knocks.insert("203.0.113.9".parse().unwrap());
     let (stage, seen) = stopped(&scene.look(Some(&heard), 0));
     assert_eq!(stage, Stage::Mesh);
-    assert_eq!(seen, "its key is not known; 203.0.113.9 knocks with a key that nobody knows");
+    assert_eq!(seen, "its key is not known; 203.0.113.9 knocks with an unknown key");
     let facts = HostFacts { mesh_key: Some("tern-1=".into()), ..HostFacts::default() };
     scene.facts.insert(host("tern-1"), facts);
     let (_, seen) = stopped(&scene.look(Some(&heard), 0));
-    assert!(seen.starts_with("nobody met it by its key, tern-1=, within 12 s; 203"), "{seen}");
+    assert!(seen.starts_with("no host met it by its key, tern-1=, within 12 s; 203"), "{seen}");
     heard.met.insert("tern-1=".into());
     assert_eq!(stopped(&scene.look(Some(&heard), 0)).0, Stage::Dials, "it is met, and dials not");
 }

@@ -317,7 +317,7 @@ fn what_cannot_be_beside_a_mesh_is_found() {
         "hosts = [\"tern-1\"]",
         "hosts = [\"heron\"]",
         "mesh-load-balancers",
-        "nobody beside the mesh",
+        "no host outside the mesh",
     );
-    one("hosts = [\"tern-1\"]", "hosts = []", "mesh-nobody", "names nobody");
+    one("hosts = [\"tern-1\"]", "hosts = []", "mesh-nobody", "is empty");
 }

@@ -90,7 +90,7 @@ fn every_planted_fault_is_named() {
         (
             "a forgotten name",
             made(profile_s, &without(&server, &["10.77.0.11"]), by_client, scene.now),
-            &["nobody here issued it", "10.77.0.11"][..],
+            &["it was not issued here", "10.77.0.11"][..],
         ),
         (
             "a peer's address, from which it dials",

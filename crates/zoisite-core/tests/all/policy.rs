@@ -89,7 +89,7 @@ fn what_cannot_be_used_is_refused_with_the_reason() {
         (
             "profiles.scheduler = { names = [\"a.example\"] }",
             "bad-profile",
-            "in a client's certificate",
+            "in a client certificate",
         ),
         ("profiles.kubelet-client = { key = \"rsa-3072\" }", "bad-profile", "makes its own key"),
         ("profiles.kubelet-client = { names = [\"a.example\"] }", "bad-profile", "signs no names"),

@@ -115,7 +115,7 @@ pub(super) async fn drain(
         let alone: Vec<String> =
             left.iter().filter(|pod| pod.alone && !pod.ending).map(ToString::to_string).collect();
         if !alone.is_empty() && !delete_unmanaged_pods {
-            let answer = format!("nobody makes {} again elsewhere", alone.join(", "));
+            let answer = format!("no controller recreates {} elsewhere", alone.join(", "));
             return Err(refused(attempted(), answer, Vec::new()));
         }
         for pod in left.iter().filter(|pod| !pod.ending) {

@@ -176,7 +176,7 @@ async fn publish(
     }
     let stale = requests(api).await.map_err(failed("listing requests"))?;
     for request in stale.iter().filter(|request| request.joins(host)) {
-        let why = "its token was taken back: the host is let in again";
+        let why = "its token was revoked: the host is let in again";
         deny(api, &request.name, why).await.map_err(failed("refusing a stale request"))?;
     }
     let (record, token) = contents.join_token(host).map_err(unrecorded)?;
@@ -693,7 +693,7 @@ mod tests {
         };
         let alone = apply(vec![tide.clone()]).await.unwrap_err();
         assert!(alone.contains("the API has no kind Tide"), "{alone}");
-        assert_eq!(*asked.lock().unwrap(), 1, "nobody defines it: it is not waited for");
+        assert_eq!(*asked.lock().unwrap(), 1, "its kind is not defined: it is not waited for");
         assert!(apply(vec![defines, tide]).await.is_ok());
         assert_eq!(*asked.lock().unwrap(), 3);
     }

@@ -19,7 +19,7 @@ impl Hosts {
         (ports, mesh): (&BTreeSet<u16>, Option<u16>),
         seconds: u32,
     ) -> Result<Callers, Trouble> {
-        let attempted = "counting who dials it";
+        let attempted = "counting connections to it";
         let script = callers_script(host, ports, mesh, seconds);
         read_callers(&self.report(host, &script, attempted).await?, seconds)
             .map_err(|why| Trouble::new(Some(host.clone()), attempted, why, Vec::new()))

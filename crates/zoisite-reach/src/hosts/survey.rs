@@ -154,7 +154,7 @@ impl Hosts {
         let served: BTreeMap<(&HostName, (IpAddr, u16)), Listener> =
             join_all(serving).await.into_iter().flatten().collect();
 
-        progress("hosts dial one another");
+        progress("hosts connect to one another");
         let mut trials = Vec::new();
         let mut dialled: BTreeMap<&HostName, Vec<(&Link, bool)>> = BTreeMap::new();
         for link in links {

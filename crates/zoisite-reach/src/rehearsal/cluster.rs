@@ -225,7 +225,7 @@ impl World {
         }
         let floats = self.hosts.values().any(|sim| sim.knows(ADDRESS_UNIT));
         if load_balancer.is_none() && floats && self.floats_at().is_none() {
-            return Err("nobody holds the virtual IP".into());
+            return Err("no host holds the virtual IP".into());
         }
         self.any_api()
     }

@@ -165,7 +165,7 @@ fn rules_of_a_firewall_that_nobody_keeps_are_those_of_before_again() {
         // Whoever comes too late hears it; what was kept before stands.
         let late = keep_rules_script(&HostName::new("heron").unwrap(), 7);
         let (said, over) = host.run(&late, b"", "");
-        assert!(!over && said.contains("taken them back by itself"), "{shell}: {said}");
+        assert!(!over && said.contains("undone them by itself"), "{shell}: {said}");
         assert_eq!(host.differs(&[rules(22)]), [], "{shell}");
         // A trial that a killed run left is ended by the next one.
         assert!(host.run(&text, b"", "").1);

@@ -111,7 +111,7 @@ fn a_vote_that_was_given_unheard_is_not_taken_back() {
         }
         stage.raise();
         unheard += stage.troubles.iter().filter(|t| t.contains("it has its vote by now")).count();
-        assert!(!stage.troubles.iter().any(|t| t.contains("was taken back")), "{at}");
+        assert!(!stage.troubles.iter().any(|t| t.contains("was removed")), "{at}");
         stage.must_converge("answers come back again");
     }
     assert!(unheard > 0);

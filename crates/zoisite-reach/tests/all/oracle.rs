@@ -594,7 +594,7 @@ fn real_members_answer_as_rehearsed_ones_do() {
     both.alike("three begin");
     let mut counts: BTreeMap<&str, u64> = BTreeMap::new();
     for turn in 0..turns {
-        // Where nobody serves there is little to compare: all are started, and where that brings no quorum back it is
+        // Where nothing serves there is little to compare: all are started, and where that brings no quorum back it is
         // lost for good on both sides.
         if both.model.members().is_empty() {
             for name in HOSTS {

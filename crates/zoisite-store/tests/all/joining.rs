@@ -163,7 +163,7 @@ fn tokens_of_runs_that_were_cut_off_are_taken_back_and_leave_no_secret() {
     assert_eq!(scene.token_state(&old.id), TokenState::Revoked);
     assert_eq!(scene.token_state(&new.id), TokenState::Usable);
     let stale = desk.sign(&host("tern-1"), &request(&old.id, "tern-1"), scene.now).unwrap();
-    assert!(stale.unwrap_err()[0].contains("taken back"));
+    assert!(stale.unwrap_err()[0].contains("revoked"));
     assert_eq!(scene.token_state(&other.id), TokenState::Usable, "another host's stays");
     assert_eq!(desk.retire(&host("tern-1"), true, scene.now).unwrap(), [new.id]);
     // Neither in the store's file nor beside it does a token stand in clear.

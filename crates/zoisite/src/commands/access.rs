@@ -339,7 +339,7 @@ fn group_on_purpose(
         .collect();
     let others: Vec<&str> = others.into_iter().collect();
     let who = match others.as_slice() {
-        [] => "nobody else is in it yet".to_owned(),
+        [] => "it has no other member yet".to_owned(),
         others => format!("in it too: {}", view::names(others)),
     };
     view::note(&format!("{} for the whole group {group}; {who}", role.word()));
@@ -374,7 +374,7 @@ fn revoke(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, Fail
         Subject::Person(name) => name.clone(),
         Subject::Group(group) => format!("the group {group}"),
     };
-    let command = format!("access of {whom} taken back");
+    let command = format!("rights of {whom} revoked");
     let record = begin_run(state, &command)?;
     let (mut groups, mut had) = (BTreeMap::new(), false);
     let done = with_api(site, state, async |api| {

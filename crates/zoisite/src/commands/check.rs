@@ -185,5 +185,5 @@ fn departed((host, met): (&HostName, &Met)) -> Finding {
         "departed-host",
         format!("{host} ({}) was raised, and the file names it no more", met.address),
     )
-    .fix("it runs on, and nothing is done with it: name it again, or zoisite retire has pods leave it and takes back what was put there")
+    .fix("it runs on, and nothing is done with it: name it again, or zoisite retire evicts its pods and uninstalls it")
 }

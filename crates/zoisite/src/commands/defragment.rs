@@ -69,7 +69,7 @@ fn render(done: &Defragmented, style: Style) -> String {
     });
     let table = ranked(&[("member", 0), ("before", 1), ("after", 1), ("", 0)], rows);
     let alarm = match done.room {
-        true => "; the alarm is taken back, and writes go through",
+        true => "; the alarm is cleared, and writes go through",
         false => "",
     };
     format!("{table}\n{} {} won{alarm}", style.good("✓"), bytes(won(done)))
@@ -118,10 +118,7 @@ fn all_well(site: &Site, prepared: &Prepared) -> Result<Vec<HostName>, Failure> 
     all.iter()
         .map(|member| {
             site.known_host(&member.name).ok_or_else(|| {
-                refused(format!(
-                    "{} is a member, and the file has no such host to dial it by",
-                    member.name
-                ))
+                refused(format!("{} is a member, and the file has no such host", member.name))
             })
         })
         .collect()

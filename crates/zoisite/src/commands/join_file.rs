@@ -146,14 +146,14 @@ pub fn offline<'a>(site: &'a Site, words: &[String]) -> Result<Vec<&'a Host>, Fa
     if !words.is_empty() && !dialled.is_empty() {
         return Err(Failure::new(
             Kind::Usage,
-            format!("{} can be dialled, by what the cluster file says", view::few(&dialled)),
+            format!("{} is not offline, by the cluster file", view::few(&dialled)),
             "zoisite raise does it there; for an offline host: offline = true, under [hosts]",
         ));
     }
     if hosts.is_empty() {
         return Err(Failure::new(
             Kind::Usage,
-            "the cluster file calls no host out of reach",
+            "the cluster file has no offline host",
             "say it under [hosts]: tern-4 = { address = \"…\", offline = true }",
         ));
     }

@@ -92,7 +92,7 @@ pub fn chosen_to_dial(site: &Site, words: &[String]) -> Result<Vec<HostName>, Fa
     if let Some(one) = away.iter().find(named) {
         return Err(Failure::new(
             Kind::Usage,
-            format!("{one} is out of reach, by what the cluster file says: nobody dials it"),
+            format!("{one} is offline, by the cluster file: there is no login"),
             format!(
                 "zoisite join-file write {one} --inspect --out DIR has it tell what it is like"
             ),

@@ -76,7 +76,7 @@ fn show(site: &Site, options: &Options, all: &[Target]) -> Result<ExitCode, Fail
             view::minute(end)
         )),
         None => view::note(
-            "nobody can read them yet: zoisite monitoring --out FOLDER makes a certificate",
+            "they cannot be read yet: zoisite monitoring --out FOLDER makes a certificate",
         ),
     }
     Ok(ExitCode::SUCCESS)

@@ -6,8 +6,8 @@ use std::process::ExitCode;
 
 use clap::Args;
 use zoisite_core::cluster::{
-    ClusterName, Draft, DraftHost, Endpoint, HostName, Inventory, Topology, draft, draft_hosts,
-    inventory, matches, read,
+    ClusterName, Draft, DraftHost, Endpoint, HostName, Inventory, Topology, brief, draft,
+    draft_hosts, inventory, matches, read,
 };
 use zoisite_reach::{SshHost, ssh_hosts};
 
@@ -21,8 +21,8 @@ const ETCD: &str = "3.6.16";
 /// Write a commented cluster file from addresses, a table of hosts, or an SSH configuration
 ///
 /// Roles are as the table says, or assigned by number: up to four hosts do everything; from five on, three carry
-/// etcd and the control plane; from eight on, two are load balancers. The file works as it is, and has every key
-/// with a comment.
+/// etcd and the control plane; from eight on, two are load balancers. The file works as it is. --full writes
+/// every key into it, with a comment.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite new saltmarsh 10.77.0.11-15 --virtual-ip 10.77.0.5\n  zoisite new saltmarsh heron=10.77.0.11 egret=10.77.0.12 'tern-{1..40}=10.77.0.{101..140}'\n  zoisite new saltmarsh --table hosts.csv --endpoint api.saltmarsh.example:6443\n  zoisite new saltmarsh --ssh-hosts ~/.ssh/config 'heron' 'tern-*'\n  cut -f 2 leases.txt | zoisite new saltmarsh - --out saltmarsh.toml"
@@ -47,6 +47,9 @@ pub struct NewArgs {
     /// Virtual IP: an unused address of the hosts' network, held by one load balancer or control plane at a time; it becomes the API endpoint
     #[arg(long, value_name = "ADDRESS")]
     virtual_ip: Option<IpAddr>,
+    /// Also write every key that is not set, with a comment
+    #[arg(long)]
+    full: bool,
     /// File to write; '-' writes to standard output
     #[arg(long, short, value_name = "FILE", default_value = "zoisite.toml")]
     out: PathBuf,
@@ -89,6 +92,7 @@ pub fn run(args: &NewArgs) -> Result<ExitCode, Failure> {
         virtual_ip: args.virtual_ip,
         ssh_config: config.as_deref(),
     });
+    let text = if args.full { text } else { brief(&text) };
     if args.out.as_os_str() == "-" {
         view::verbatim(&text);
         return Ok(ExitCode::SUCCESS);
@@ -109,11 +113,11 @@ pub fn run(args: &NewArgs) -> Result<ExitCode, Failure> {
     });
     if alone {
         view::note(
-            "one host's own address is dialled by everything, and is lost with it: --virtual-ip ADDRESS names one that moves",
+            "the API endpoint is one host's own address, and is lost with it: --virtual-ip ADDRESS names one that moves",
         );
     }
     view::out(&format!(
-        "\nWrote {} with {}. Read it, edit it, then: zoisite check",
+        "\nWrote {} with {}. Edit it, then: zoisite check",
         args.out.display(),
         view::count(hosts.len(), "host")
     ));
@@ -181,7 +185,7 @@ fn from_ssh(path: &Path, wanted: &[String]) -> Result<Vec<DraftHost>, Failure> {
         }
     }
     if found.is_empty() {
-        wrong.push("no Host line names a host: patterns with '*' and '?' name nobody".into());
+        wrong.push("no Host line names a host: patterns with '*' and '?' name no host".into());
     }
     let taken = |name: &str| wanted.is_empty() || wanted.iter().any(|w| matches(w, name));
     let mut hosts: Vec<DraftHost> = Vec::new();

@@ -173,9 +173,7 @@ fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, 
         view::json(&json!({"trials": trials, "blocked": blocked, "untried": untried(&trials),
             "sampling": sampling}));
     } else if trials.is_empty() {
-        view::out(
-            "There is no path to try: none of these hosts that is dialled needs another one.",
-        );
+        view::out("There is no path to try: none of these hosts needs another one.");
     } else {
         let text = view::paths::tried(cluster, &trials, &blocked, &sampling, Style::stdout());
         view::out(text.trim_end());

@@ -408,11 +408,7 @@ pub fn render(
         out.push_str(&format!("{} {}\n", style.bad("✗"), failure));
     }
     let verdict = match failed.len() {
-        0 => format!(
-            "{} all {} that will be dialled hold",
-            style.good("✓"),
-            count(held.len(), "connection")
-        ),
+        0 => format!("{} all {} hold", style.good("✓"), count(held.len(), "connection")),
         n => format!(
             "{} {} of {} would fail",
             style.bad("✗"),

@@ -604,7 +604,7 @@ fn tell_prepared(prepared: &Prepared) {
     }
     if !issued.is_empty() || prepared.asked_for > 0 {
         let all = count(prepared.proof.held.len(), "connection");
-        view::note(&format!("proved {all} that will be dialled"));
+        view::note(&format!("proved {all} that will be made"));
     }
 }
 

@@ -82,7 +82,7 @@ pub fn run(options: &Options, args: &ReportsArgs) -> Result<ExitCode, Failure> {
     let known = state.as_ref().map(carried).transpose()?.unwrap_or_default();
     let hosts: Vec<HostName> = site.cluster.offline().map(|host| host.name.clone()).collect();
     if hosts.is_empty() && !options.json {
-        view::out("The cluster file calls no host out of reach.");
+        view::out("The cluster file has no offline host.");
     }
     let found = match &state {
         Some(state) => found_of_told(&site, state, &hosts)?,
@@ -245,7 +245,7 @@ fn believed(
         return refuse(format!("{host} is no host for which a join file was written here"));
     };
     let Some(word) = word(state, site.strongbox()?, host)? else {
-        return refuse(format!("{host} has no passphrase, and nobody can tell who wrote it"));
+        return refuse(format!("{host} has no passphrase, and it cannot be told who wrote it"));
     };
     if let Err(why) = report.is_sealed_by(&word) {
         return refuse(why.to_string());

@@ -67,7 +67,7 @@ fn owner(pod: &Value) -> String {
     let (kind, name) =
         (text("/metadata/ownerReferences/0/kind"), text("/metadata/ownerReferences/0/name"));
     match kind {
-        "" => format!("{namespace}: pod {}, which nobody makes again", text("/metadata/name")),
+        "" => format!("{namespace}: pod {}, which no controller recreates", text("/metadata/name")),
         // A deployment's replica sets are called after it, with a sum of the template behind.
         "ReplicaSet" => {
             let deployment = name.rsplit_once('-').map_or(name, |(name, _)| name);
@@ -107,7 +107,7 @@ mod tests {
         assert_eq!(
             named(&pods),
             [
-                "dunes: pod one, which nobody makes again (1 pod)",
+                "dunes: pod one, which no controller recreates (1 pod)",
                 "shore: daemonset wind (1 pod)",
                 "shore: deployment tides (2 pods)",
             ]

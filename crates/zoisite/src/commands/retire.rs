@@ -107,8 +107,8 @@ fn followed(
 fn what(args: &RetireArgs) -> &'static str {
     match (args.lost, args.wipe) {
         (true, _) => "the others do without, and nothing is done there",
-        (false, true) => "pods leave, what was put there is taken back, and etcd's data is DELETED",
-        (false, false) => "pods leave, and what was put there is taken back; etcd's data stays",
+        (false, true) => "pods leave, everything is uninstalled, and etcd's data is DELETED",
+        (false, false) => "pods leave, and everything is uninstalled; etcd's data stays",
     }
 }
 
@@ -188,7 +188,7 @@ async fn drained(
             let (delete_unmanaged_pods, seconds) = (args.delete_unmanaged_pods, args.timeout);
             ApiWork::Drain { host: host.clone(), delete_unmanaged_pods, seconds }
         };
-        let fix = "zoisite retire again goes on; --delete-unmanaged-pods loses pods that nobody makes again, --timeout waits longer; a budget that never gives way is changed by whoever set it";
+        let fix = "zoisite retire again goes on; --delete-unmanaged-pods deletes pods that no controller recreates, --timeout waits longer; a budget that never gives way is changed by whoever set it";
         on_each(reach, hosts, fix, leave).await
     };
     let how = (&[Part::Nodes][..], Depth::Quick, generation);

@@ -231,7 +231,7 @@ async fn save(site: &Site, state: &mut State, generation: u64) -> Result<(), Fai
         if through.is_empty() {
             return Err(Failure::new(
                 Kind::Run,
-                "no member is known to be well: there is nobody to save from",
+                "no member is known to be well: there is no member to save from",
                 "zoisite status shows which members serve; zoisite raise brings them back",
             ));
         }

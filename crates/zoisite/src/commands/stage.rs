@@ -321,7 +321,7 @@ fn stopped_at_once(engine: &Engine) -> Failure {
     Failure::new(
         Kind::Run,
         format!("stopped at once, as you asked: {names} may be half done"),
-        "run the same command again: it looks at all of it, takes back the join tokens of this run, and goes on",
+        "run the same command again: it looks at all of it, revokes the join tokens of this run, and goes on",
     )
 }
 

@@ -119,7 +119,7 @@ fn drop_one(site: &Site, options: &Options, who: &str) -> Result<ExitCode, Failu
             1 => {}
             0 => {
                 return usage(
-                    format!("nobody of that name or key can open it: {who}"),
+                    format!("no person of that name or key can open it: {who}"),
                     "zoisite strongbox shows who can",
                 );
             }

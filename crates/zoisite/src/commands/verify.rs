@@ -145,8 +145,7 @@ async fn leave_out_strangers(site: &Site, api: &ApiClient, nodes: &mut Vec<HostN
         nodes.drain(..).partition(|host| !site.cluster.is_offline(host) || joined(host));
     *nodes = tried;
     if !left.is_empty() {
-        let who =
-            if left.len() == 1 { "is out of reach and has" } else { "are out of reach and have" };
+        let who = if left.len() == 1 { "is offline and has" } else { "are offline and have" };
         view::note(&format!("{} {who} not joined: nothing is tried there", view::few(&left)));
     }
 }

@@ -161,8 +161,8 @@ pub fn addresses(cluster: &Cluster, style: Style) -> String {
                 let bits = planned.range.max_prefix_len() - planned.range.prefix_len();
                 format!("{} addresses inside the cluster", 1_u128 << bits.min(64))
             }
-            RangeUse::Mesh if cluster.is_all_mesh() => "hosts dial one another in it".into(),
-            RangeUse::Mesh => "hosts elsewhere are dialled in it".into(),
+            RangeUse::Mesh if cluster.is_all_mesh() => "hosts connect to one another in it".into(),
+            RangeUse::Mesh => "hosts elsewhere are reached in it".into(),
             RangeUse::ServiceAddresses => "kept for services that are reached from outside".into(),
             RangeUse::VirtualIp if cluster.is_all_mesh() => {
                 "every load balancer has it for itself".into()
@@ -171,7 +171,7 @@ pub fn addresses(cluster: &Cluster, style: Style) -> String {
                 "moves between the control planes".into()
             }
             RangeUse::VirtualIp => "moves between the load balancers".into(),
-            RangeUse::Stable => "what everything dials".into(),
+            RangeUse::Stable => "the API endpoint".into(),
             RangeUse::Resolver => "a name server of the site".into(),
             RangeUse::Reserved => "used by something else".into(),
         };

@@ -122,10 +122,6 @@ pub fn render(
     }
     out.push_str(&survey::found(found, &[], style));
     let back = hosts.iter().filter(|host| known.get(*host).is_some_and(|c| c.report.is_some()));
-    out.push_str(&format!(
-        "\n{} out of reach, {} wrote back\n",
-        count(hosts.len(), "host"),
-        back.count()
-    ));
+    out.push_str(&format!("\n{} offline, {} reported\n", count(hosts.len(), "host"), back.count()));
     out
 }

@@ -159,7 +159,7 @@ fn render_control(site: &Site, standing: &Standing, now: Timestamp, style: Style
         let since =
             virtual_ip.since.map_or(String::new(), |since| format!(" for {}", age(since, now)));
         let held = match virtual_ip.held_by.as_slice() {
-            [] => style.bad("held by nobody"),
+            [] => style.bad("not held by any host"),
             [one] => style.good(&format!("held by {one}{since}")),
             several => style.bad(&format!(
                 "held by {} at once: they do not hear one another (VRRP, IP protocol 112)",
@@ -167,7 +167,7 @@ fn render_control(site: &Site, standing: &Standing, now: Timestamp, style: Style
             )),
         };
         let others = match virtual_ip.others.as_slice() {
-            [] => style.warn("nobody else could serve there"),
+            [] => style.warn("no other host could serve there"),
             others => format!("{} could serve there too", names(others)),
         };
         out.push_str(&format!("\n  virtual IP {}: {held}; {others}\n", virtual_ip.address));
@@ -219,7 +219,7 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
                 (state, Some(end)) => format!("{} ({state})", day(end)),
             },
             match (node.offline, node.looked) {
-                (true, _) => "out of reach".into(),
+                (true, _) => "offline".into(),
                 (false, true) => on_host(node.state, &node.differences),
                 (false, false) => on_host("unreachable", &node.differences),
             },
@@ -263,7 +263,7 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
     for (at, node) in away.take(12).enumerate() {
         let gap = if at == 0 { "\n" } else { "" };
         let told = in_short(node.carried.as_ref());
-        out.push_str(&format!("{gap}  {} is out of reach: {}\n", node.host, style.dim(&told)));
+        out.push_str(&format!("{gap}  {} is offline: {}\n", node.host, style.dim(&told)));
     }
     out
 }

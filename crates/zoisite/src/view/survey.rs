@@ -68,7 +68,7 @@ pub fn by_report(
     if !untold.is_empty() {
         let _ = writeln!(
             out,
-            "{} {}: out of reach, and not told yet: zoisite join-file write {} --inspect --out DIR",
+            "{} {}: offline, and not reported yet: zoisite join-file write {} --inspect --out DIR",
             style.dim("·"),
             few(untold),
             untold[0]

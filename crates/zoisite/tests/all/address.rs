@@ -91,7 +91,8 @@ fn the_address_is_given_away_before_it_is_needed_and_taken_when_it_is_lost() {
 
     // A change of all API servers, one after another: whoever asks is asked to try again at most once.
     let file = lab_.place.read("zoisite.toml");
-    let changed = file.replace("\naddress = ", "\napi-server = { event-ttl = \"2h\" }\naddress = ");
+    let changed =
+        file.replace("\nendpoint = ", "\napi-server = { event-ttl = \"2h\" }\nendpoint = ");
     assert_ne!(file, changed);
     lab_.place.write("zoisite.toml", &changed);
     let asker = Asker::begins();

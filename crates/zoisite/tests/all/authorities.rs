@@ -239,7 +239,7 @@ fn of_the_cluster(lab_: &Lab) {
     let _ = nodes(&both).ended(0);
     under_load(lab_, "spent", || {
         lab_.killed_at(&replace, &["\"step\":\"egret/"]);
-        let _ = lab_.zoisite(&["pki", "list"]).ended(0).says("nobody is to believe it");
+        let _ = lab_.zoisite(&["pki", "list"]).ended(0).says("it is no longer trusted");
         let late = lab_.zoisite(&["pki", "rotate", "cluster", "--cancel"]).ended(2);
         let _ = late.complains("too late to take that back");
         let _ = lab_.zoisite(&["raise"]).ended(0);

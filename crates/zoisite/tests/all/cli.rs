@@ -365,7 +365,7 @@ fn the_demo_goes_all_the_way_and_its_hints_work() {
     let done = place
         .run(&["demo", "--folder", "demo"])
         .ended(0)
-        .says("all 66 connections that will be dialled hold")
+        .says("all 66 connections hold")
         .says("proven  a key written through heron was read through egret and ibis")
         .says("nothing differs: there is nothing to do");
     assert!(!done.stdout.contains('\u{1b}'), "no colours where there is no terminal: {done:?}");

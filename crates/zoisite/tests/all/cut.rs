@@ -97,7 +97,7 @@ fn killed_wherever_something_was_written_the_same_command_goes_on() {
         (&[][..], &["pki", "issue"][..], ""),
         (issued, &["pki", "issue", "--reissue"], ""),
         (issued, &["strongbox", "add", KEY], "can open it already"),
-        (added, drop, "nobody of that name"),
+        (added, drop, "no person of that name"),
         (issued, &["files", "--out", "files", "--with-keys"], ""),
         (issued, &["first-boot", "write", "--out", "first-boot"], ""),
     ] {

@@ -190,7 +190,7 @@ fn the_host_fixes_it_when_the_program_is_gone_and_nothing_is_lost_twice() {
     assert!(bears(&lab_, "egret"), "nobody else ends it");
     until("the host to fix it", 180, || !bears(&lab_, "egret"));
     lab_.until_well();
-    let _ = lab_.zoisite(&["drill", "member"]).ended(4).complains("nobody agreed");
+    let _ = lab_.zoisite(&["drill", "member"]).ended(4).complains("you did not agree");
     assert!(MEMBERS.iter().all(|host| !bears(&lab_, host)));
 
     // Asked to stop: it is given back at once, long before its time.

@@ -306,7 +306,7 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
         .ended(0)
         .says("heron is told as it runs")
         .says("ada");
-    let _ = lab_.zoisite(&["first-boot", "apply"]).ended(4).complains("nobody agreed");
+    let _ = lab_.zoisite(&["first-boot", "apply"]).ended(4).complains("you did not agree");
     let _ = lab_.zoisite(&["first-boot", "apply", "--yes"]).ended(0).says("Told 3 hosts");
     assert_eq!(boots(), before);
     let listed = lab_.on("heron", "cat /home/warden/.ssh/authorized_keys").ended(0);

@@ -8,7 +8,7 @@ use crate::common::lab::{Lab, lab_root};
 use crate::common::waits::until;
 use crate::common::{Done, Place};
 
-/// A cluster file with a worker that nobody dials, its join file, and a folder that stands for the host's file system.
+/// A cluster file with an offline worker, its join file, and a folder that stands for the host's file system.
 struct Carried(Place);
 
 impl Carried {
@@ -52,7 +52,7 @@ fn a_host_tells_what_it_is_like_and_only_its_own_newest_report_counts() {
     let _ = carried.zoisite(&["reports", "read", "report"]).says("tern-5").says("booted");
     let _ = carried.zoisite(&["reports", "read", "report"]).complains("was taken in before");
     let _ = carried.here("stick/tern-5.join").ended(0);
-    let _ = carried.zoisite(&["reports", "read", "report"]).says("1 wrote back");
+    let _ = carried.zoisite(&["reports", "read", "report"]).says("1 reported");
     // What was altered, is old, or was cut is refused, and everything that is wrong is told at once.
     carried.0.write("old", &first);
     carried.0.write("forged", carried.0.read("report").replace("outcome looked", "outcome done"));
@@ -189,13 +189,13 @@ fn nothing_secret_is_for_others_to_read_and_who_is_dialled_gets_no_file() {
     let _ = carried
         .zoisite(&["join-file", "write", "--inspect", "heron", "--out", "stick"])
         .ended(2)
-        .complains("heron can be dialled");
+        .complains("heron is not offline");
     let _ = carried
         .zoisite(&["join-file", "passphrase", "heron"])
         .ended(2)
         .complains("heron has no passphrase");
     for words in [&["login", "tern-5"][..], &["first-boot", "changes", "tern-5"]] {
-        let _ = carried.zoisite(words).ended(2).complains("tern-5 is out of reach");
+        let _ = carried.zoisite(words).ended(2).complains("tern-5 is offline");
     }
     // Before there is a cluster nobody joins it.
     let _ = carried.zoisite(&["join-file", "write", "--out", "stick"]).complains("error:");
@@ -208,7 +208,7 @@ fn nothing_secret_is_for_others_to_read_and_who_is_dialled_gets_no_file() {
             "heron = { address = \"10.77.0.11\", offline = true }",
         ),
     );
-    let _ = carried.zoisite(&["check"]).ended(2).says("heron is out of reach, and etcd member");
+    let _ = carried.zoisite(&["check"]).ended(2).says("heron is offline, and etcd member");
 }
 
 #[test]
@@ -298,7 +298,7 @@ fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
     assert!(asked, "it made a key");
     served.kill().unwrap();
     served.wait().unwrap();
-    let _ = lab.zoisite(&["status"]).ended(0).says("tern-2 is out of reach: its report of");
+    let _ = lab.zoisite(&["status"]).ended(0).says("tern-2 is offline: its report of");
     let _ = lab.on("tern-2", "cat /run/issue.d/zoisite.issue").ended(0).says("Ready");
     let unit = "systemctl show zoisite-join -p Result --value; ls -d /run/zoisite/join.??????";
     let _ = lab.on("tern-2", unit).ended(2).says("success");
@@ -370,7 +370,7 @@ fn brought_to_the_next_stage(lab: &Lab) {
     let _ = lab.zoisite(&replace).ended(0);
 }
 
-/// A machine at home, where the others are in an office: nobody dials it, and its router lets nobody in. Its report tells the key by which the mesh lets it in.
+/// A machine at home, where the others are in an office: it is offline, behind a router without an open port. Its report tells the key by which the mesh lets it in.
 #[test]
 #[ignore = "needs the lab: root and systemd hosts"]
 fn a_worker_behind_a_router_joins_through_the_mesh_without_being_dialled() {
@@ -397,9 +397,7 @@ fn a_worker_behind_a_router_joins_through_the_mesh_without_being_dialled() {
     let _ = again.complains("taken in before");
     // Its key is known here, and others have not been told it yet: what it sends is heard, and not answered.
     let knocks = lab.zoisite(&["status", "joining", "tern-1", "--listen", "20"]).ended(3);
-    let _ = knocks
-        .says("nobody met it by its key")
-        .says("10.77.9.2 knocks with a key that nobody knows");
+    let _ = knocks.says("no host met it by its key").says("10.77.9.2 knocks with an unknown key");
     let _ = lab.zoisite(&["join-file", "write", "--out", "stick"]).ended(0);
     carry(&lab, "stick");
 
@@ -499,7 +497,7 @@ fn a_worker_joins_without_being_dialled_and_is_changed_and_taken_back_by_hand() 
     let told = lab.zoisite(&["reports", "--json"]).ended(0).json();
     let report = &told["reports"][0]["carried"]["report"];
     assert_eq!(report["differs"], serde_json::json!([]), "{report:#}");
-    let _ = lab.zoisite(&["status"]).ended(0).says("tern-1 is out of reach: its report of");
+    let _ = lab.zoisite(&["status"]).ended(0).says("tern-1 is offline: its report of");
     let _ = lab.zoisite(&["reports", "fetch"]).complains("was taken in before");
     let _ = lab.zoisite(&["verify"]).ended(0);
     let _ = lab.zoisite(&["raise"]).ended(0);

@@ -329,7 +329,7 @@ fn members_come_move_and_go_under_load_while_programs_are_killed() {
         lab_.place.read("zoisite.toml").replacen("[etcd]\n", "[etcd]\npeer-port = 2390\n", 1),
     );
     let (raised, more, _) = lab_.loaded(|| lab_.zoisite(&["raise", "--yes"]));
-    let _ = raised.ended(0).complains("have the others dial plover at https://10.77.0.22:2390");
+    let _ = raised.ended(0).complains("have the others reach plover at https://10.77.0.22:2390");
     lab_.holds(&more);
     let _ = lab_.zoisite(&["raise"]).ended(0).says("nothing differs on");
 }

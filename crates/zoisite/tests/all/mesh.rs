@@ -21,7 +21,7 @@ fn a_mesh_that_cannot_be_is_refused_before_anything_is_touched() {
     assert!(!good.stdout.contains("mesh-"), "{good:?}");
     // Nobody finds the other.
     let hidden = with(", endpoint = \"10.77.3.13:51820\"", "").run(&["check"]).ended(2);
-    let _ = hidden.says("nobody finds the other").says("egret and ibis").says("endpoint");
+    let _ = hidden.says("neither finds the other").says("egret and ibis").says("endpoint");
     // An address outside, two hosts with one, a range that something else has.
     let outside = with("\"10.99.0.12\"", "\"10.98.0.12\"").run(&["check"]).ended(2);
     let _ = outside.says("egret have addresses that are not in mesh.range").says("login.address");

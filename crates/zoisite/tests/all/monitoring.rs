@@ -14,7 +14,8 @@ const SERVED_WITH_OWN_KEYS: &str =
 fn targets_and_a_certificate_are_written_once_and_kept_as_long_as_they_hold() {
     let place = &Place::saltmarsh();
     let shown = place.run(&["monitoring"]).ended(0).says("https://10.77.0.21:6443/metrics");
-    let _ = shown.complains("with [monitoring] in the cluster file").complains("nobody can read");
+    let _ =
+        shown.complains("with [monitoring] in the cluster file").complains("they cannot be read");
     let early = place.run(&["monitoring", "--out", "watch"]);
     let _ = early.ended(2).complains("nothing has been issued yet");
 

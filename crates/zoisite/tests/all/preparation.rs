@@ -172,7 +172,7 @@ fn bare_machines_go_to_ready_and_back_on_both_releases() {
     }
     // And nothing of it is left anywhere: another cluster begins there at once.
     let all = ["uninstall", "--whole-cluster", "--wipe", "--forget"];
-    let _ = lab_.zoisite(&all).ended(4).complains("nobody agreed");
+    let _ = lab_.zoisite(&all).ended(4).complains("you did not agree");
     let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
     let all = [&all[..], &["--yes"]].concat();
     let _ = lab_.zoisite(&all).ended(0).says("The cluster is forgotten here");
@@ -269,7 +269,7 @@ fn what_is_in_the_way_of_preparing_is_told_and_the_next_run_goes_on() {
     let file = lab_.place.read("zoisite.toml");
     let own = "\n[preparation]\nfirewall = \"set\"\nadministrators = [\"192.0.2.0/24\"]\n";
     lab_.place.write("zoisite.toml", format!("{file}{own}"));
-    let _ = prepare().ended(1).complains("taken them back by itself").complains("administrators");
+    let _ = prepare().ended(1).complains("undone them by itself").complains("administrators");
     let _ = lab_.on("heron", "nft list tables | grep saltmarsh").ended(1);
     lab_.place.write("zoisite.toml", &file);
 }

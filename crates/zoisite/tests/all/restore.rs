@@ -54,7 +54,7 @@ fn what_was_saved_is_there_again_whatever_happens_on_the_way() {
         .ended(4)
         .complains("was not tried yet")
         .complains("3 members serve now: what was written since is LOST")
-        .complains("nobody agreed");
+        .complains("you did not agree");
     let _ = lab_.zoisite(&["sequence"]).ended(0).says("nothing differs");
 
     // Killed again and again on the way: it is seen, and goes on; nobody goes on unasked.
@@ -95,7 +95,7 @@ fn what_was_saved_is_there_again_whatever_happens_on_the_way() {
     let gone = [&yes[..], &["--lost", "egret", "--lost", "ibis"]].concat();
     let done = lab_.zoisite(&gone).ended(1);
     let _ = done.complains("✓ put snapshot").complains("egret: ").complains("ibis: ");
-    // New machines in their place: they come in as any unnamed machine does.
+    // New machines in their place: they come in as any new member does.
     for host in ["egret", "ibis"] {
         lab("on", &[host]);
         let wipe = "systemctl stop zoisite-etcd; rm -rf /var/lib/etcd/* /var/lib/zoisite/etcd-*";

@@ -135,7 +135,7 @@ fn what_a_real_member_holds_is_saved_tried_kept_and_thinned_out() {
     let _ = lab.zoisite(&["snapshot", "check", name]).ended(3).says("of another cluster");
     fs::write(&record, &text).unwrap();
 
-    // No member serves: there is nobody to save from, within a time that a person waits.
+    // No member serves: there is no member to save from, within a time that a person waits.
     let _ = lab.on("heron", "systemctl stop zoisite-etcd").ended(0);
     let _ = lab.zoisite(&["snapshot", "take"]).ended(1).complains("no member is known to be well");
     let _ = lab.on("heron", "systemctl start zoisite-etcd").ended(0);

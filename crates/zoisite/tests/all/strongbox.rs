@@ -67,8 +67,10 @@ fn people_come_with_their_own_keys_and_go_and_all_is_sealed_again() {
         .says("open for them still");
     let _ = opens(&place, "bea").ended(2).complains("name the right file with --identity");
     let _ = opens(&place, "cor").ended(0);
-    let _ =
-        place.run(&["strongbox", "remove", "bea@desk"]).ended(2).complains("nobody of that name");
+    let _ = place
+        .run(&["strongbox", "remove", "bea@desk"])
+        .ended(2)
+        .complains("no person of that name");
     let stranger = ["--identity", "bea", "strongbox", "add", "--file", "bea.pub"];
     let _ = place.run(&stranger).ended(2).complains("cannot open this cluster's secrets");
     let _ = place.run(&["history"]).ended(0).says("strongbox remove bea@desk").says("sealed again");
@@ -122,7 +124,7 @@ fn an_identity_is_kept_under_a_passphrase_that_is_asked_for_once_a_run() {
 
     let open = |folder| ["files", "--with-keys", "--out", folder];
     let alone = without_a_terminal(&place, &open("alone")).ended(2);
-    let _ = alone.complains("nobody can be asked");
+    let _ = alone.complains("it cannot be asked for here");
     let (status, shown) = at_a_terminal(&place, &open("once"), &[(asked, "mud and reeds")]);
     assert_eq!((status, shown.matches(asked).count()), (0, 1), "{shown}");
     let wrong = [(asked, "mud"), (asked, "mud."), (asked, "mud!")];
@@ -220,7 +222,7 @@ fn keys_that_are_none_are_told_and_nothing_changes() {
         (&["add", "--file", "empty.pub"], "is no public key"),
         (&["add", "--file", "gone.pub"], "gone.pub"),
         (&["add", "--file", "dan.pub"], "is no public key"),
-        (&["remove", "nobody"], "nobody of that name"),
+        (&["remove", "nobody"], "no person of that name"),
     ] {
         let _ = place.run(&[&["strongbox"], words].concat()).ended(2).complains(says);
     }
@@ -232,6 +234,6 @@ fn keys_that_are_none_are_told_and_nothing_changes() {
     let _ = place.run(&["strongbox", "add", "--file", "eve.pub"]).ended(0);
     let alone =
         without_a_terminal(&place, &["--identity", "eve", "files", "--with-keys", "--out", "o"]);
-    let _ = alone.ended(2).complains("kept under a passphrase, and nobody can be asked");
+    let _ = alone.ended(2).complains("kept under a passphrase, and it cannot be asked");
     let _ = opens(&place, "dan").ended(2).complains("ed25519 and RSA do");
 }

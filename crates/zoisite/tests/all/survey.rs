@@ -258,7 +258,7 @@ fn a_trial_leaves_nothing_behind_however_it_ends() {
             .stdout
     };
     // Killed in the midst: hosts end it themselves.
-    lab_.killed_at(&["paths", "try"], &["hosts dial one another"]);
+    lab_.killed_at(&["paths", "try"], &["hosts connect to one another"]);
     assert!(
         crate::common::lab::MEMBERS.iter().any(|host| !open(host).is_empty()),
         "ports are served"

@@ -28,7 +28,7 @@ impl Check<'_> {
             return;
         };
         if mesh.hosts.is_empty() {
-            let finding = Finding::warns("mesh-nobody", "mesh.hosts names nobody")
+            let finding = Finding::warns("mesh-nobody", "mesh.hosts is empty")
                 .fix("name the hosts that are elsewhere, or take [mesh] out");
             self.add(finding, "mesh.hosts", "for nobody");
         }
@@ -63,7 +63,7 @@ impl Check<'_> {
                 "mesh-address",
                 format!("{} have addresses that are not in mesh.range", some(&outside)),
             )
-            .fix("hosts of a mesh dial one another in it: give each an address of the range, and put the one that it has outside into login.address");
+            .fix("hosts of a mesh reach one another in it: give each an address of the range, and put the one that it has outside into login.address");
             self.add(finding, "mesh.range", "this range");
         }
         let inside = |host: &&Host| host.dialled().any(|own| mesh.range_of(own).is_some());
@@ -87,7 +87,7 @@ impl Check<'_> {
                 format!("{} have no login.address", some(&nowhere)),
             )
             .fix("an address in the mesh answers once the mesh stands: login.address says how you get there before, or your SSH configuration does");
-            self.add(finding, "mesh.range", "not dialled at first");
+            self.add(finding, "mesh.range", "not reached first");
         }
     }
 
@@ -111,7 +111,7 @@ impl Check<'_> {
         };
         let named = strangers[..strangers.len().min(NAMED)].join("; ");
         let finding =
-            Finding::blocks("mesh-strangers", format!("nobody finds the other: {named}{more}"))
+            Finding::blocks("mesh-strangers", format!("neither finds the other: {named}{more}"))
                 .fix("of each pair one host needs an endpoint that the other reaches: a port that its router forwards, or a host that is out in the open");
         self.add(finding, "mesh.range", "in this mesh");
     }
@@ -174,10 +174,10 @@ impl Check<'_> {
         if self.cluster.virtual_ip_holders().is_empty() {
             let finding = Finding::blocks(
                 "mesh-load-balancers",
-                "nobody beside the mesh would hold the API endpoint",
+                "no host outside the mesh would hold the API endpoint",
             )
             .fix("name hosts in load-balancers.hosts that are not among mesh.hosts, or leave mesh.hosts out: all hosts are in the mesh then");
-            self.add(finding, "load-balancers.virtual-ip", "held by nobody");
+            self.add(finding, "load-balancers.virtual-ip", "not held by any host");
         }
     }
 }

@@ -12,14 +12,14 @@ impl Check<'_> {
             let finding = match cluster.depended_on_as(&host.name) {
                 Some(role) => Finding::blocks(
                     "offline",
-                    format!("{} is out of reach, and {role}", host.name),
+                    format!("{} is offline, and {role}", host.name),
                 )
                 .fix(
-                    "others depend on such a host: let it be dialled, or give that to another one",
+                    "others depend on such a host: make it reachable, or give that role to another one",
                 ),
                 None if !cluster.is_node(&host.name) => Finding::blocks(
                     "offline",
-                    format!("{} is out of reach, and has nothing to do", host.name),
+                    format!("{} is offline, and has nothing to do", host.name),
                 )
                 .fix("join files are for workers: name it in workers.hosts, or take it out"),
                 None => continue,

@@ -158,7 +158,7 @@ fn unusable(profile: Profile, policy: &ProfilePolicy) -> Option<&'static str> {
         Holder::Joining if key => Some("the kubelet makes its own key, on P-256"),
         Holder::Joining if names => Some("the platform signs no names into it"),
         _ if names && !profile.usage().server() => {
-            Some("nobody looks for a name in a client's certificate")
+            Some("no name in a client certificate is ever checked")
         }
         _ => None,
     }

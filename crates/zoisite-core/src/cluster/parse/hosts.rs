@@ -162,7 +162,7 @@ impl Parser {
                 }
                 Some(_) => self.findings.push(
                     Finding::blocks("bad-address", format!("{name} has two addresses of a family"))
-                        .at(span.clone(), "the cluster dials one of each family at most")
+                        .at(span.clone(), "the cluster uses one of each family at most")
                         .fix("put the others into other-addresses"),
                 ),
             }

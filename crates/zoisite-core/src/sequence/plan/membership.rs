@@ -169,7 +169,7 @@ fn promote(draft: &mut Draft<'_>, host: &HostName, id: &str) {
             format!("{host}/etcd-promote"),
             "wait until it has what the leader has, and give it its vote".to_owned(),
         ),
-        "one that does not catch up in time is taken back".to_owned(),
+        "one that does not catch up in time is removed".to_owned(),
         MemberWork::Promote { host: host.clone(), id: id.to_owned() },
         others.clone(),
         needs,
@@ -218,7 +218,7 @@ fn relocate(draft: &mut Draft<'_>, host: &HostName, id: &str, url: &str) {
     needs.push(before(draft, through.clone(), Vec::new()));
     let moved = changes(
         draft,
-        (Some(host), format!("{host}/etcd-move"), format!("have the others dial it at {url}")),
+        (Some(host), format!("{host}/etcd-move"), format!("have the others reach it at {url}")),
         "the file says so".to_owned(),
         MemberWork::Move { host: host.clone(), id: id.to_owned(), url: url.to_owned() },
         through,

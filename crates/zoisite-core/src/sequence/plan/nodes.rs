@@ -65,7 +65,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
             draft.gate(
                 (Phase::Rights, "api-endpoint".into()),
                 format!("the API endpoint answers for this cluster, asked from {from}"),
-                "kubelets dial it and nothing else".into(),
+                "kubelets connect to it and nothing else".into(),
                 Condition::Stable { from, load_balancer: false },
                 before.clone(),
             )
@@ -453,7 +453,7 @@ fn spent(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
     if ids.is_empty() {
         return;
     }
-    let (what, work) = ("take back tokens that were used", Work::Api(ApiWork::Unpublish { ids }));
+    let (what, work) = ("revoke tokens that were used", Work::Api(ApiWork::Unpublish { ids }));
     let step = Step::new("tokens", Phase::Joins, what, work);
     draft.push(step.because(["a token is gone after its use".to_owned()]));
 }
@@ -503,9 +503,9 @@ fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
             }
             _ => {}
         }
-        let why = format!("{} asks for {subject}, and nobody expects that", request.username);
+        let why = format!("{} asks for {subject}, and that is not expected", request.username);
         let work = ApiWork::Deny { request: request.name.clone(), why: why.clone() };
-        let what = "refuse a request that nobody expects";
+        let what = "refuse an unexpected request";
         let step = Step::new(id, Phase::Requests, what, Work::Api(work));
         draft.push(step.because([why]));
     }

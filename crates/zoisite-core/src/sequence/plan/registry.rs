@@ -26,7 +26,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) {
     let (known, why) = match silent {
         Some(None) => (answered.map(|api| &api.lacking), "it is not there".to_owned()),
         Some(Some(why)) => (None, format!("the registry did not answer ({why})")),
-        None => (None, "nobody knows what the registry holds".into()),
+        None => (None, "what the registry holds is not known".into()),
     };
     let lacks = |image: &&Shelved| known.is_none_or(|all| all.contains(&image.name.to_string()));
     let lacking: Vec<Shelved> = draft.input.shelf.iter().filter(lacks).cloned().collect();

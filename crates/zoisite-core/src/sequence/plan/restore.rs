@@ -45,7 +45,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, members: &BTreeMap<HostName, String>, 
         })
         .collect();
     let hosts: Vec<HostName> = members.keys().cloned().collect();
-    let why = "API servers dial it, and others learn from it".to_owned();
+    let why = "API servers connect to it, and others learn from it".to_owned();
     let proven = quorum(draft, hosts, "quorum", why, begun);
     for member in &begin {
         mark_formed(draft, member, proven);

@@ -57,7 +57,7 @@ fn believe(draft: &mut Draft<'_>, whom: &str, needs: Vec<usize>) -> Option<usize
     draft.gate(
         (Phase::Dns, "believed".into()),
         format!("{} runs with {whom}", names.join(", ")),
-        "it dials API servers, which the other authority vouches for".into(),
+        "it connects to API servers, which the other authority vouches for".into(),
         Condition::Rollout { workloads },
         vec![begun],
     );

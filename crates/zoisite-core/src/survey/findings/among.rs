@@ -122,7 +122,7 @@ pub(super) fn virtual_ip(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -
             && !own.net.contains(&virtual_ip)
         {
             let message = format!(
-                "the virtual IP {virtual_ip} is not in its network {}: nobody beside it would find it there",
+                "the virtual IP {virtual_ip} is not in its network {}: its neighbours would not find it there",
                 own.net.trunc()
             );
             out.push(found(
@@ -147,8 +147,13 @@ pub(super) fn virtual_ip(cluster: &Cluster, facts: &BTreeMap<HostName, Facts>) -
             });
         }
         if let Some(mac) = seen.virtual_ip.as_ref().filter(|_| fresh) {
-            let message = format!("somebody has the virtual IP {virtual_ip} already: {mac}");
-            out.push(found(host, "virtual-ip-taken", message, "find out whose it is, and choose an address that nobody has for load-balancers.virtual-ip"));
+            let message = format!("another machine has the virtual IP {virtual_ip} already: {mac}");
+            out.push(found(
+                host,
+                "virtual-ip-taken",
+                message,
+                "find out whose it is, and choose a free address for load-balancers.virtual-ip",
+            ));
         }
     }
     out

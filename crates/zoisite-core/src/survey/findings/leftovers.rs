@@ -21,7 +21,7 @@ pub(super) fn leftovers(case: &Case<'_>) -> Vec<SiteFinding> {
     let folder = cluster.etcd.folder.as_str();
     let data = facts.leftovers.iter().find(|left| left.kind == "folder" && left.what == folder);
     if case.holds(Role::EtcdMember) && (facts.etcd_data || data.is_some()) {
-        let owner = facts.etcd_owner.as_deref().unwrap_or("nobody says whose");
+        let owner = facts.etcd_owner.as_deref().unwrap_or("of unknown origin");
         out.push(
             case.blocks(
                 "other-data",
@@ -79,5 +79,5 @@ fn leftover_fix(facts: &Facts) -> String {
     );
     let folders: Vec<String> = of("folder").map(|f| format!("mv {f} {f}.before-zoisite")).collect();
     ways.extend(folders);
-    format!("if nobody needs them: {}", ways.join("; "))
+    format!("if they are not needed: {}", ways.join("; "))
 }

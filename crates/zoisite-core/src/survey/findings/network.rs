@@ -217,7 +217,7 @@ pub(super) fn filters(case: &Case<'_>) -> Vec<SiteFinding> {
     let mut out = Vec::new();
     if facts.mandatory.iter().any(|kind| kind.starts_with("SELinux")) {
         out.push(
-            case.warns("selinux", "SELinux is enforced, and nobody has tried Zoisite's units under it")
+            case.warns("selinux", "SELinux is enforced, and Zoisite's units are not proven under it")
                 .fix("watch for refusals while it is raised: ausearch -m avc -ts recent; setenforce 0 shows whether it is that"),
         );
     }

@@ -182,7 +182,7 @@ pub(super) fn kernel(case: &Case<'_>) -> Vec<SiteFinding> {
     if let Some(why) = known.map_or(Some("it is in no row of what is known"), |row| row.unproven) {
         let name = if facts.release.is_empty() { &facts.os } else { &facts.release };
         out.push(
-            case.blocks("system-unproven", format!("nobody has proven its system: {name}"))
+            case.blocks("system-unproven", format!("its system is not proven: {name}"))
                 .seen(why)
                 .fix("raise --untested-systems goes on; try one such host first, as a worker"),
         );

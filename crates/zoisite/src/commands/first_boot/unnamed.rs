@@ -174,7 +174,7 @@ pub fn forget(options: &Options, args: &ForgetArgs) -> Result<ExitCode, Failure>
     match options.json {
         true => view::json(&json!({"forgotten": names})),
         false => view::out(&format!(
-            "{}: forgotten. What they write from now on is read by nobody.",
+            "{}: forgotten. What they write from now on is not read.",
             few(&names)
         )),
     }

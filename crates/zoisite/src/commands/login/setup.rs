@@ -197,7 +197,7 @@ impl Doors {
                 let attempted = format!("{afresh} {PASSWORD_WAS_RIGHT}");
                 let trouble = Trouble { attempted, ..trouble.clone() };
                 let mut trouble = trouble.fix(
-                    "the server of SSH or sudo does not heed what was placed, and it was taken back: look at sshd -T and sudo -l there",
+                    "the server of SSH or sudo does not heed what was placed, and it was removed: look at sshd -T and sudo -l there",
                 );
                 match self.told.close_again(host, &opened).await {
                     Ok(()) => (host.clone(), None, Err(trouble)),
@@ -361,7 +361,7 @@ async fn accept(carrier: &OpenSsh, new: &[&Target], without_asking: bool) -> Res
         return Err(Failure::new(
             Kind::Refused,
             "the keys of new hosts were not accepted, and nothing was done",
-            "compare them, then answer yes at a terminal; --accept-new where nobody can stand between",
+            "compare them, then answer yes at a terminal; --accept-new in a network that you trust",
         ));
     }
     for (file, lines) in lines {

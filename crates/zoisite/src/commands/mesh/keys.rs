@@ -72,7 +72,9 @@ fn would_not_be_told(site: &Site) -> Result<(), Failure> {
     let away = names(&away);
     Err(Failure::new(
         Kind::Usage,
-        format!("nobody dials {away}: who has another key is not met from there until it is told"),
+        format!(
+            "{away}: offline, and cannot learn another key until it gets a join file until it is told"
+        ),
         "--carry does it all the same: then carry each a join file (zoisite join-file write)",
     ))
 }

@@ -211,7 +211,7 @@ async fn tried(
             view::day(old.not_after)
         ),
         Some(other) => format!("it shows the certificate {}", other.label()),
-        None => "it shows a certificate that nobody here issued".to_owned(),
+        None => "it shows a certificate that was not issued here".to_owned(),
     })
 }
 
@@ -231,7 +231,7 @@ fn in_words(why: &str, one: &Dialled) -> String {
         () if has("Expired") => "the certificate that it shows has ended".to_owned(),
         () if has("NotValidYet") => "the certificate that it shows is not valid yet".to_owned(),
         () if has("alert") => "its process cannot use its own certificate and key".to_owned(),
-        () if has("refused") || has("reset") || has("eof") => "nobody serves there".to_owned(),
+        () if has("refused") || has("reset") || has("eof") => "nothing serves there".to_owned(),
         () => return why.to_owned(),
     };
     format!("{said} ({why})")

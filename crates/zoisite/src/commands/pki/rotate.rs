@@ -128,7 +128,7 @@ fn told_of_tokens(shared: SharedSecrets) -> Vec<String> {
                     "until   {}: the last token that the one before signed ends then; pods get theirs again within the hour, and whoever reads it once may hold one of a year",
                     day(until)
                 ),
-                format!("next    zoisite pki rotate {TOKENS} has nobody accept those any more"),
+                format!("next    zoisite pki rotate {TOKENS} ends the acceptance of the old ones"),
             ]
         }
         TokenKeyTurn::Done => {
@@ -183,7 +183,7 @@ fn told(ledger: &Ledger, kind: AuthorityKind, now: Timestamp) -> Vec<String> {
     if is(Standing::Believed).is_some() {
         out.push(good(format!("every host believes both {kind} authorities")));
         people(&mut out);
-        out.push("pods    of those that began before now, whoever dials the API and reads only at its start whom to believe must be started again first".into());
+        out.push("pods    of those that began before now, which connect to the API and read trusted authorities only at their start must be started again first".into());
         out.push(format!("{next} has the other one sign"));
     } else if is(Standing::Spent).is_some() {
         out.push(good(format!(

@@ -77,7 +77,7 @@ pub fn run(site: &Site, options: &Options, args: &RestoreArgs) -> Result<ExitCod
     // Its secrets are read by the key of its time, until they are written again.
     let accepted = at_rest::accept_again(&mut work.state, site.strongbox()?, &snapshot.encryption)?;
     if accepted.is_none() {
-        let what = format!("{} needs a key for secrets that nobody knows", snapshot.name);
+        let what = format!("{} needs a key for secrets that is not known here", snapshot.name);
         return Err(Failure::new(Kind::Refused, what, "zoisite encryption shows which are known"));
     }
     let restoring = wanted(&begun, &snapshot, seen.hosts, lost);

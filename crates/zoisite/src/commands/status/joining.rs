@@ -27,7 +27,7 @@ use crate::view::{self, Style, count, reports::sign, table::table};
 /// 3 when a node is not Ready.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite status joining\n  zoisite status joining tern-3 --listen 30    # for half a minute, who dials is counted"
+    after_help = "Examples:\n  zoisite status joining\n  zoisite status joining tern-3 --listen 30    # counts connections for half a minute"
 )]
 pub struct JoiningArgs {
     /// Hosts, with '*' for any text [default: every node of the file]
@@ -93,7 +93,7 @@ async fn look(
         let Some(api) = sighting.api.answered() else {
             return Err(Failure::new(
                 Kind::Run,
-                "no API server answers, and nobody can join",
+                "no API server answers, and no host can join",
                 "zoisite status shows why",
             ));
         };
@@ -114,7 +114,7 @@ async fn look(
         if seconds == 0 || !at_once.iter().any(dials) {
             return Ok((at_once, Vec::new()));
         }
-        view::say(&format!("counting who dials the API endpoint, for {seconds} s"));
+        view::say(&format!("counting connections to the API endpoint, for {seconds} s"));
         let (callers, troubles) = count_callers(site, reach, seconds).await;
         let heard = !callers.who.is_empty() || !callers.met.is_empty();
         let callers = (heard || troubles.is_empty()).then_some(&callers);

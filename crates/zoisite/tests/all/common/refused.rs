@@ -73,7 +73,7 @@ pub const MEMBERS: [(&str, &str, &str); 5] = [
     (
         "egret = \"10.77.0.12\"",
         "egret = \"10.77.0.14\"",
-        "have the others dial egret at https://10.77.0.14",
+        "have the others reach egret at https://10.77.0.14",
     ),
     ("\"ibis\"]", "\"ibis\", \"curlew\", \"plover\"]", "let curlew into the quorum"),
     ("\"egret\", \"ibis\"]", "\"egret\", \"curlew\"]", "let curlew into the quorum"),
@@ -81,6 +81,6 @@ pub const MEMBERS: [(&str, &str, &str); 5] = [
     (
         "[etcd]\n",
         "[etcd]\npeer-port = 2390\n",
-        "have the others dial egret at https://10.77.0.12:2390",
+        "have the others reach egret at https://10.77.0.12:2390",
     ),
 ];
