@@ -158,7 +158,7 @@ pub fn forget(options: &Options, args: &ForgetArgs) -> Result<ExitCode, Failure>
         match options.json {
             true => view::json(&json!({"forgotten": names})),
             false => {
-                view::out("The cluster file names every unnamed machine of whom anything is kept.")
+                view::out("The cluster file names every unnamed machine of whom anything is kept.");
             }
         }
         return Ok(ExitCode::SUCCESS);
