@@ -74,7 +74,7 @@ impl Topology {
         };
         let layers = vec![
             Layer {
-                name: "load-balancers",
+                name: "load balancers",
                 hosts: load_balancers,
                 survives: tolerance.load_balancers,
             },

@@ -154,6 +154,7 @@ impl Model {
             members.iter().filter(|(_, _, learner)| !learner).map(|(_, url, _)| url).collect();
         let world = self.world();
         let serve: BTreeSet<HostName> = all.into_iter().filter(|name| world.serves(name)).collect();
+        let serve = with_a_voter(serve, &voters);
         let urls = urls();
         let votes = serve.iter().filter(|name| voters.contains(&urls[*name]));
         let read = |name: &HostName| world.read(name, "eggs").unwrap().map(ToOwned::to_owned);
@@ -161,6 +162,13 @@ impl Model {
         let members = members.iter().map(|(_, url, learner)| (url.clone(), *learner)).collect();
         Seen { serve, members, read }
     }
+}
+
+/// Who serves, where a voter is among them: a learner that is left alone never campaigns, and so never learns that its leader
+/// is gone.
+fn with_a_voter(serve: BTreeSet<HostName>, voters: &BTreeSet<&String>) -> BTreeSet<HostName> {
+    let urls = urls();
+    if serve.iter().any(|name| voters.contains(&urls[name])) { serve } else { BTreeSet::new() }
 }
 
 /// Real processes, each in a folder of its own.
@@ -339,6 +347,16 @@ impl Real {
             let members = self.members();
             let url = urls()[&host(change.host())].clone();
             let known = members.iter().find(|(_, known, _)| *known == url);
+            // As this program does: a learner gets its vote only where it answers itself. (etcd goes by what the leader
+            // remembers of it, and would give a vote to one that has lost its data since.)
+            let silent = matches!((change, known), (Change::Promote(name), Some((_, _, true))) if !self.serves(&host(name)));
+            if silent && Instant::now() <= end {
+                std::thread::sleep(Duration::from_millis(500));
+                continue;
+            }
+            if silent {
+                return false;
+            }
             let args: Vec<String> = match (change, known) {
                 (Change::Learn(_), Some(_)) | (Change::Promote(_), Some((_, _, false))) => {
                     return true;
@@ -387,6 +405,7 @@ impl Real {
             members.iter().filter(|(_, _, learner)| !learner).map(|(_, url, _)| url).collect();
         let serve: BTreeSet<HostName> =
             HOSTS.map(host).into_iter().filter(|name| self.serves(name)).collect();
+        let serve = with_a_voter(serve, &voters);
         let urls = urls();
         let votes = serve.iter().filter(|name| voters.contains(&urls[*name]));
         let read = |name: &HostName| {
@@ -481,6 +500,15 @@ impl Both {
             "{}\n{change:?}: the model's answer, and the real one ({said})",
             self.story
         );
+        // As this program does: a learner that does not catch up in time is removed.
+        let learner = |members: &[(String, bool)]| members.contains(&(url.clone(), true));
+        let kept: Vec<_> =
+            self.model.members().into_iter().map(|(_, known, learner)| (known, learner)).collect();
+        let real_ones: Vec<_> =
+            self.real.members().into_iter().map(|(_, known, learner)| (known, learner)).collect();
+        if matches!(change, Change::Promote(_)) && !model && learner(&real_ones) && !learner(&kept) {
+            self.real.change(Change::Remove(change.host()), &mut said);
+        }
         // As this program does at once: a member that is left alone knows only by the next write that it is, whatever
         // becomes of it then. (Without it, real ones sometimes come back alone, and sometimes never.)
         let members = self.model.members();
@@ -576,7 +604,8 @@ impl Both {
 #[test]
 #[ignore = "needs the lab: etcd"]
 fn real_members_answer_as_rehearsed_ones_do() {
-    let seed = asked("ZOISITE_SEED").unwrap_or(7);
+    // Not CI's seed: real members take their time, and what that does to a comparison is told apart by hand.
+    let seed = asked("ZOISITE_ORACLE_SEED").unwrap_or(7);
     let turns = asked("ZOISITE_TURNS").unwrap_or(18);
     let mut dice = Dice(0x9e37_79b9_7f4a_7c15 ^ seed);
     let mut both =

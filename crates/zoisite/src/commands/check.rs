@@ -95,7 +95,7 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
         }
         let file = options.cluster.display();
         view::out(&match (blocking, warning) {
-            (0, 0) => format!("\n{} nothing to find fault with in {file}", style.good("✓")),
+            (0, 0) => format!("\n{} no mistakes in {file}", style.good("✓")),
             (0, n) => format!("\n{} {file} can be used; {}", style.good("✓"), count(n, "warning")),
             (b, 0) => format!("{} {file}: {}", style.bad("✗"), count(b, "mistake")),
             (b, w) => format!(

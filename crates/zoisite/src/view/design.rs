@@ -32,7 +32,7 @@ pub fn losses(cluster: &Cluster, topology: &Topology, survive: usize, style: Sty
     });
     let columns = [
         ("lost", 0),
-        ("load-balancers", 2),
+        ("load balancers", 2),
         ("API servers", 1),
         ("members", 1),
         ("workers", 3),

@@ -82,7 +82,7 @@ fn sums(measured: &Measured, expected: Option<&Measured>, before: Option<&Measur
         let whole = of.whole.zip(of.fixed).map(|(whole, fixed)| told(whole - fixed));
         whole.unwrap_or_else(|| "–".to_owned())
     };
-    let mut last = vec!["as before after the fix".to_owned()];
+    let mut last = vec!["as before, after its end".to_owned()];
     last.extend([""; 3].map(ToOwned::to_owned));
     last.push(whole(measured));
     last.extend(beside.iter().map(|(_, of)| whole(of)));
@@ -196,7 +196,7 @@ pub fn intention(
     if let Some(expected) = expected {
         let whole = expected.whole.zip(expected.fixed).map(|(whole, fixed)| told(whole - fixed));
         out.push_str(&format!(
-            "  expected: {} without an answer, as before {} after the fix\n",
+            "  expected: {} without an answer, as before {} after its end\n",
             told(expected.longest_gap()),
             whole.unwrap_or_else(|| "some time".into())
         ));
