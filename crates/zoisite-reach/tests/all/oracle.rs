@@ -487,7 +487,7 @@ impl Both {
         let id = self.model.members().into_iter().find(|(_, known, _)| *known == url);
         let id = id.map_or("1".to_owned(), |(id, ..)| id);
         let work = match change {
-            Change::Learn(_) => MemberWork::Learn { host: name, url },
+            Change::Learn(_) => MemberWork::Learn { host: name, url: url.clone() },
             Change::Promote(_) => MemberWork::Promote { host: name, id },
             Change::Remove(_) => MemberWork::Remove { id, who: name.to_string(), learner: false },
         };
@@ -506,7 +506,8 @@ impl Both {
             self.model.members().into_iter().map(|(_, known, learner)| (known, learner)).collect();
         let real_ones: Vec<_> =
             self.real.members().into_iter().map(|(_, known, learner)| (known, learner)).collect();
-        if matches!(change, Change::Promote(_)) && !model && learner(&real_ones) && !learner(&kept) {
+        if matches!(change, Change::Promote(_)) && !model && learner(&real_ones) && !learner(&kept)
+        {
             self.real.change(Change::Remove(change.host()), &mut said);
         }
         // As this program does at once: a member that is left alone knows only by the next write that it is, whatever

@@ -115,7 +115,7 @@ fn bare_machines_go_to_ready_and_back_on_both_releases() {
 
     // What is lacking is told, and in nobody's way.
     let survey = lab_.zoisite(&["survey"]).ended(0);
-    let _ = survey.says("raise fixes itself").says("nothing is in the way of a raise");
+    let _ = survey.says("raise fixes by itself").says("nothing is in the way of a raise");
     let _ = lab_
         .zoisite(&["sequence"])
         .ended(0)
