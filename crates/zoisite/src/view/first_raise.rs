@@ -30,14 +30,20 @@ pub fn render(cluster: &Cluster, sequence: &Sequence) -> String {
         let Work::Act(stretch) = &step.work else { continue };
         hosts.insert(&stretch.host);
         for operation in &stretch.operations {
-            let Operation::Put(item) = operation else { continue };
-            let described = item.describe();
-            if !KINDS.iter().any(|(kind, _)| *kind == described.kind) {
+            let (kind, what) = match operation {
+                Operation::Put(item) => {
+                    let described = item.describe();
+                    (described.kind, described.what)
+                }
+                Operation::Enable(unit) => ("unit", unit.trim_end_matches(".service").to_owned()),
+                _ => continue,
+            };
+            if !KINDS.iter().any(|(known, _)| *known == kind) {
                 files += 1;
                 continue;
             }
-            let (what, on) = by_kind.entry(described.kind).or_default();
-            what.insert(described.what);
+            let (all, on) = by_kind.entry(kind).or_default();
+            all.insert(what);
             on.insert(&stretch.host);
         }
     }

@@ -359,7 +359,8 @@ pub fn by_raise(findings: &[SiteFinding], style: Style) -> String {
     }
     let mut out = String::new();
     for (message, hosts) in by {
-        let _ = writeln!(out, "{} raise fixes by itself: {message} ({})", style.dim("·"), few(&hosts));
+        let _ =
+            writeln!(out, "{} raise fixes by itself: {message} ({})", style.dim("·"), few(&hosts));
     }
     out
 }
