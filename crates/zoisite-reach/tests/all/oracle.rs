@@ -80,6 +80,28 @@ struct Seen {
     read: BTreeMap<HostName, Option<String>>,
 }
 
+impl Seen {
+    /// Of members by id, peer URL, and whether they learn; with who serves, and what each of those reads.
+    fn of<Id>(
+        members: &[(Id, String, bool)],
+        serves: impl Fn(&HostName) -> bool,
+        read: impl Fn(&HostName) -> Option<String>,
+    ) -> Self {
+        let urls = urls();
+        let votes = |name: &HostName| {
+            members.iter().any(|(_, url, learner)| !learner && *url == urls[name])
+        };
+        let serve: BTreeSet<HostName> =
+            HOSTS.map(host).into_iter().filter(|name| serves(name)).collect();
+        let voters = serve.iter().filter(|name| votes(name));
+        let read: BTreeMap<_, _> = voters.map(|name| (name.clone(), read(name))).collect();
+        // A learner that is left alone never campaigns, and so never learns that its leader is gone.
+        let serve = if read.is_empty() { BTreeSet::new() } else { serve };
+        let members = members.iter().map(|(_, url, learner)| (url.clone(), *learner)).collect();
+        Self { serve, members, read }
+    }
+}
+
 struct Model {
     world: Arc<Mutex<World>>,
 }
@@ -150,25 +172,10 @@ impl Model {
             }
         });
         let members = self.members();
-        let voters: BTreeSet<&String> =
-            members.iter().filter(|(_, _, learner)| !learner).map(|(_, url, _)| url).collect();
         let world = self.world();
-        let serve: BTreeSet<HostName> = all.into_iter().filter(|name| world.serves(name)).collect();
-        let serve = with_a_voter(serve, &voters);
-        let urls = urls();
-        let votes = serve.iter().filter(|name| voters.contains(&urls[*name]));
         let read = |name: &HostName| world.read(name, "eggs").unwrap().map(ToOwned::to_owned);
-        let read = votes.map(|name| (name.clone(), read(name))).collect();
-        let members = members.iter().map(|(_, url, learner)| (url.clone(), *learner)).collect();
-        Seen { serve, members, read }
+        Seen::of(&members, |name| world.serves(name), read)
     }
-}
-
-/// Who serves, where a voter is among them: a learner that is left alone never campaigns, and so never learns that its leader
-/// is gone.
-fn with_a_voter(serve: BTreeSet<HostName>, voters: &BTreeSet<&String>) -> BTreeSet<HostName> {
-    let urls = urls();
-    if serve.iter().any(|name| voters.contains(&urls[name])) { serve } else { BTreeSet::new() }
 }
 
 /// Real processes, each in a folder of its own.
@@ -350,12 +357,12 @@ impl Real {
             // As this program does: a learner gets its vote only where it answers itself. (etcd goes by what the leader
             // remembers of it, and would give a vote to one that has lost its data since.)
             let silent = matches!((change, known), (Change::Promote(name), Some((_, _, true))) if !self.serves(&host(name)));
-            if silent && Instant::now() <= end {
+            if silent {
+                if Instant::now() > end {
+                    return false;
+                }
                 std::thread::sleep(Duration::from_millis(500));
                 continue;
-            }
-            if silent {
-                return false;
             }
             let args: Vec<String> = match (change, known) {
                 (Change::Learn(_), Some(_)) | (Change::Promote(_), Some((_, _, false))) => {
@@ -401,22 +408,13 @@ impl Real {
     fn seen(&mut self) -> Seen {
         self.again();
         let members = self.members();
-        let voters: BTreeSet<&String> =
-            members.iter().filter(|(_, _, learner)| !learner).map(|(_, url, _)| url).collect();
-        let serve: BTreeSet<HostName> =
-            HOSTS.map(host).into_iter().filter(|name| self.serves(name)).collect();
-        let serve = with_a_voter(serve, &voters);
-        let urls = urls();
-        let votes = serve.iter().filter(|name| voters.contains(&urls[*name]));
         let read = |name: &HostName| {
             let answer = self.json(name, &["get", "eggs"])?;
             let value = answer["kvs"][0]["value"].as_str()?;
             let value = base64::Engine::decode(&base64::prelude::BASE64_STANDARD, value).unwrap();
             Some(String::from_utf8(value).unwrap())
         };
-        let read = votes.map(|name| (name.clone(), read(name))).collect();
-        let members = members.iter().map(|(_, url, learner)| (url.clone(), *learner)).collect();
-        Seen { serve, members, read }
+        Seen::of(&members, |name| self.serves(name), read)
     }
 }
 
@@ -484,8 +482,9 @@ impl Both {
     fn change(&mut self, change: Change) {
         let name = host(change.host());
         let url = urls()[&name].clone();
-        let id = self.model.members().into_iter().find(|(_, known, _)| *known == url);
-        let id = id.map_or("1".to_owned(), |(id, ..)| id);
+        let known = |model: &Model| model.members().into_iter().find(|(_, known, _)| *known == url);
+        let before = known(&self.model).map(|(id, ..)| id);
+        let id = before.clone().unwrap_or_else(|| "1".to_owned());
         let work = match change {
             Change::Learn(_) => MemberWork::Learn { host: name, url: url.clone() },
             Change::Promote(_) => MemberWork::Promote { host: name, id },
@@ -501,13 +500,8 @@ impl Both {
             self.story
         );
         // As this program does: a learner that does not catch up in time is removed.
-        let learner = |members: &[(String, bool)]| members.contains(&(url.clone(), true));
-        let kept: Vec<_> =
-            self.model.members().into_iter().map(|(_, known, learner)| (known, learner)).collect();
-        let real_ones: Vec<_> =
-            self.real.members().into_iter().map(|(_, known, learner)| (known, learner)).collect();
-        if matches!(change, Change::Promote(_)) && !model && learner(&real_ones) && !learner(&kept)
-        {
+        let removed = before.is_some() && known(&self.model).is_none();
+        if matches!(change, Change::Promote(_)) && removed {
             self.real.change(Change::Remove(change.host()), &mut said);
         }
         // As this program does at once: a member that is left alone knows only by the next write that it is, whatever

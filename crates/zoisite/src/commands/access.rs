@@ -11,7 +11,7 @@ use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, person};
 use zoisite_reach::{ApiClient, ApiResult};
 use zoisite_store::State;
 
-use crate::commands::{signed, with_api};
+use super::{signed, with_api};
 use crate::failure::{Failure, Kind};
 use crate::handing::pipe_to;
 use crate::kubeconfig::{Merge, own_kubeconfig, yaml};
@@ -207,7 +207,7 @@ pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
         )),
         (_, true) => revoke(&site, state, args),
         (Some(name), false) if let Some(folder) = &args.etcd => {
-            crate::commands::etcd_client::give(&site, state, name, folder, args.expires)
+            super::etcd_client::give(&site, state, name, folder, args.expires)
         }
         (Some(name), false) => give(&site, state, args, name),
     }

@@ -12,7 +12,7 @@ use zoisite_store::{
     Backup, BackupHeading, BackupOf, SqliteRecords, State, Strongbox, read_backup, write_backup,
 };
 
-use crate::commands::block_on;
+use super::block_on;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;

@@ -264,7 +264,7 @@ fn fetch_all(options: &Options, args: &FetchArgs) -> Result<ExitCode, Failure> {
         keep: &keep,
         told: &told,
     };
-    let fetched = crate::commands::block_on(fetch(job))?.map_err(Failure::from)?;
+    let fetched = super::block_on(fetch(job))?.map_err(Failure::from)?;
     if fetched.faults.is_empty() && site.lock()?.as_ref() != Some(&fetched.lock) {
         keep(&fetched.lock).map_err(|error| Failure::file("writing", &path, &error))?;
     }

@@ -9,7 +9,7 @@ use zoisite_core::sequence::{Refusal, Rule};
 use zoisite_reach::{Defragmented, DefragmentedMember, Hosts};
 use zoisite_store::State;
 
-use crate::commands::block_on;
+use super::block_on;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;

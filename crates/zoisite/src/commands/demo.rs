@@ -12,7 +12,7 @@ use zoisite_reach::World;
 use zoisite_store::{FreshKeys, trust};
 
 use super::Time;
-use crate::commands::{pki, raise};
+use super::{pki, raise};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::prepare;
@@ -90,7 +90,7 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     title(3, "raised on simulated hosts: quorum, control plane, load balancers, nodes, DNS");
     let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)), now());
     let world = Arc::new(Mutex::new(world));
-    crate::commands::rehearse::rehearse_on(
+    super::rehearse::rehearse_on(
         &site,
         &options,
         &raise::RaiseArgs::rehearsed(),
@@ -104,20 +104,15 @@ pub fn run(options: &Options, args: &DemoArgs) -> Result<ExitCode, Failure> {
     let sums = raise::simulated_sums(&prepared);
     let mut reach = road::rehearsal(&world, site.no_contents(), u64::MAX);
     let how = (Depth::Quick, &[][..]);
-    let mut found = crate::commands::block_on(road::sighting(
-        &site,
-        &mut scratch,
-        &mut reach,
-        &mut prepared,
-        how,
-    ))??;
+    let mut found =
+        super::block_on(road::sighting(&site, &mut scratch, &mut reach, &mut prepared, how))??;
     let sequence = found.plan(&prepared, &sums, &[], 300)?;
-    view::out(&crate::commands::sequence::render(&sequence, false, style));
+    view::out(&super::sequence::render(&sequence, false, style));
 
     title(5, "the host that holds the API endpoint is lost, as it is to be expected");
     let wanted = Wanted { kind: Drilled::Holder, host: None, from: None, by: None, seconds: None };
     let choose = |stands: &Stands| choose_drill(&site.cluster, stands, &wanted);
-    let measured = crate::commands::drill::rehearse_on(&site, &world, None, choose)?;
+    let measured = super::drill::rehearse_on(&site, &world, None, choose)?;
     let name = site.cluster.name.as_str();
     view::out(&view::drill::render(name, &measured, (None, None), style));
 

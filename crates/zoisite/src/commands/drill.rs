@@ -17,7 +17,7 @@ use zoisite_core::sequence::Condition;
 use zoisite_reach::{Conduct, Field, Ground, Hosts, Reach, RehearsedField, Stage, World, conduct};
 use zoisite_store::State;
 
-use crate::commands::{Time, block_on, block_on_time};
+use super::{Time, block_on, block_on_time};
 use crate::failure::{self, Failure};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
@@ -226,7 +226,7 @@ fn raised_world(site: &Site, options: &Options) -> Result<Arc<Mutex<World>>, Fai
     let site = Site::of(site.cluster.clone(), options).on_stage(passing.path());
     let world = World::new(site.cluster.hosts.iter().map(|h| (h.name.clone(), h.address)), now());
     let world = Arc::new(Mutex::new(world));
-    crate::commands::rehearse::on_world(&site, &world)?;
+    super::rehearse::on_world(&site, &world)?;
     Ok(world)
 }
 
@@ -307,7 +307,7 @@ async fn on_hosts(
         let expected = expected(site, (options, &stands), &drill);
         let what = planned(site, drill, &stands, Duration::from_secs(args.timeout));
         agreed(args, &what, expected.as_ref())?;
-        let probe = crate::commands::verify::probe(site, prepared);
+        let probe = super::verify::probe(site, prepared);
         let measured = carry_out(site, reach, &what, probe).await?;
         Ok((measured, expected))
     };

@@ -5,7 +5,7 @@ use serde_json::json;
 use zoisite_core::pki::{AtRestKey, AtRestKeys, AtRestStage};
 use zoisite_store::{FreshKeys, State, at_rest};
 
-use crate::commands::raise::{RaiseArgs, carry_through};
+use super::raise::{RaiseArgs, carry_through};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::site::{Site, now};

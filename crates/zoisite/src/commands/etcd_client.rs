@@ -8,7 +8,7 @@ use zoisite_core::cluster::Role;
 use zoisite_core::pki::{AuthorityKind, person_in_etcd};
 use zoisite_store::{State, private_folder};
 
-use crate::commands::signed;
+use super::signed;
 use crate::failure::{Failure, Kind};
 use crate::site::{Private, Site, Working, begin_run};
 use crate::view;

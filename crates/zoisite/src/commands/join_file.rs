@@ -22,8 +22,8 @@ use zoisite_reach::{ApiClient, ApiResult};
 use zoisite_store::join_files::{Brings, Carried, carried, put_carried, signer, word, words};
 use zoisite_store::{FreshKeys, State, trust};
 
-use crate::commands::login::chosen_hosts;
-use crate::commands::{node_names, with_api};
+use super::login::chosen_hosts;
+use super::{node_names, with_api};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::{Prepared, prepare};

@@ -50,7 +50,7 @@ pub fn run(options: &Options, args: &LoginArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let hosts = chosen_to_dial(&site, &args.hosts)?;
     let reach = road::hosts_asking_nobody(&site, site.sudo_password()?)?;
-    let ways = crate::commands::block_on(async {
+    let ways = super::block_on(async {
         let ways = ways_in(&site, &reach, &hosts).await;
         reach.close().await;
         ways

@@ -11,8 +11,8 @@ use zoisite_core::holdings::HostFacts;
 use zoisite_core::mesh::{Peer, Peers, stranger};
 use zoisite_reach::{Hosts, Reach as _};
 
-use crate::commands::block_on;
-use crate::commands::login::chosen_to_dial;
+use super::block_on;
+use super::login::chosen_to_dial;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;

@@ -7,7 +7,7 @@ use zoisite_core::holdings::{Target, targets};
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, Secret, monitoring};
 use zoisite_store::private_folder;
 
-use crate::commands::signed;
+use super::signed;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::site::{Private, Site, begin_run, now};

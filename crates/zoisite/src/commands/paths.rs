@@ -11,7 +11,7 @@ use zoisite_core::paths::{
 use zoisite_core::survey::unneeded;
 use zoisite_reach::Reach as _;
 
-use crate::commands::login::{chosen, chosen_to_dial};
+use super::login::{chosen, chosen_to_dial};
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
@@ -146,7 +146,7 @@ fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, 
     // Two trials at once are told apart by it; it is no secret.
     let word = format!("{:x}-{}", now().as_microsecond(), std::process::id());
     let progress = view::looking::Doing::begin();
-    let trials = crate::commands::block_on(async {
+    let trials = super::block_on(async {
         let interrupts = Interrupts::listen();
         let say = |text: &str| progress.says(text);
         let trials = tokio::select! {

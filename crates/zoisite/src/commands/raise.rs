@@ -16,7 +16,7 @@ use zoisite_core::sequence::Sequence;
 use zoisite_reach::{Deadlines, Hosts, Reach, World};
 use zoisite_store::{RunRecord, State, at_rest, authorities, token_key};
 
-use crate::commands::stage::{Stage, Sum, forget_old_keys};
+use super::stage::{Stage, Sum, forget_old_keys};
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
 use crate::options::Options;
@@ -35,10 +35,10 @@ use crate::view::{self, Style, count};
 )]
 pub struct RaiseArgs {
     #[command(flatten)]
-    pub(in crate::commands) parts: super::PartArgs,
+    pub(super) parts: super::PartArgs,
     /// Accept that another machine has the address of this host now; may be repeated
     #[arg(long, value_name = "HOST")]
-    pub(in crate::commands) accept: Vec<String>,
+    pub(super) accept: Vec<String>,
     /// How long a unit may take to start, a gate to be passed, and everything to be well at the end
     #[arg(long, value_name = "SECONDS", default_value_t = 300)]
     timeout: u32,
@@ -59,13 +59,13 @@ pub struct RaiseArgs {
     pub rehearse: bool,
     /// Keep the simulated hosts and their state in this folder, and continue from there
     #[arg(long, value_name = "DIR", requires = "rehearse")]
-    pub(in crate::commands) stage: Option<PathBuf>,
+    pub(super) stage: Option<PathBuf>,
     /// Add random failures and power losses; the same number gives the same ones
     #[arg(long, value_name = "SEED", requires = "rehearse")]
-    pub(in crate::commands) mishaps: Option<u64>,
+    pub(super) mishaps: Option<u64>,
     /// Begin with the real hosts as they are, and with a copy of the state
     #[arg(long, requires = "rehearse", conflicts_with = "stage")]
-    pub(in crate::commands) as_they_are: bool,
+    pub(super) as_they_are: bool,
 }
 
 impl RaiseArgs {
@@ -137,7 +137,7 @@ fn tell_what_to_keep(site: &Site) -> Result<(), Failure> {
 }
 
 /// A raise under a lock that is held, recorded as that command.
-pub(in crate::commands) fn carry_through(
+pub(super) fn carry_through(
     site: &Site,
     options: &Options,
     args: &RaiseArgs,
@@ -151,7 +151,7 @@ pub(in crate::commands) fn carry_through(
     })?;
     if let Some(file) = &site.cluster.state_backup {
         let path = site.folder.join(file);
-        crate::commands::backup::write(site, &mut work.state, &path).map_err(|failure| {
+        super::backup::write(site, &mut work.state, &path).map_err(|failure| {
             let what = format!(
                 "all else is done, and no backup of the state was written: {}",
                 failure.summary()
@@ -167,7 +167,7 @@ pub(in crate::commands) fn carry_through(
 }
 
 /// A run between its first and its last line in the journal.
-pub(in crate::commands) fn recorded(
+pub(super) fn recorded(
     state: &mut State,
     command: &str,
     raise: impl FnOnce(&mut State, RunRecord) -> Result<String, Failure>,
@@ -187,15 +187,12 @@ pub(in crate::commands) fn recorded(
     Ok(ExitCode::SUCCESS)
 }
 
-pub(in crate::commands) fn accepted(
-    site: &Site,
-    names: &[String],
-) -> Result<Vec<HostName>, Failure> {
+pub(super) fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, Failure> {
     names.iter().map(|name| site.host_named(name)).collect()
 }
 
 /// What a run acts on.
-pub(in crate::commands) enum Ground<'a> {
+pub(super) enum Ground<'a> {
     /// Real hosts.
     Hosts(&'a mut Hosts),
     /// Simulated ones.
@@ -203,7 +200,7 @@ pub(in crate::commands) enum Ground<'a> {
 }
 
 /// What one run is told and knows, stage after stage.
-pub(in crate::commands) struct Run<'a> {
+pub(super) struct Run<'a> {
     site: &'a Site,
     args: &'a RaiseArgs,
     accept: &'a [HostName],
@@ -235,7 +232,7 @@ fn raise(
     let mut reach = road::hosts(site, &prepared.departed, run.generation)?;
     let timeout = Duration::from_secs(args.timeout.into());
     reach.set_deadlines(Deadlines { timeout, ..Deadlines::default() });
-    crate::commands::block_on(async {
+    super::block_on(async {
         let mut run = Run::new(site, options, args, accept, (sums, run));
         let result =
             run.stages(state, Some((draft, prepared)), &mut Ground::Hosts(&mut reach)).await;
@@ -245,7 +242,7 @@ fn raise(
 }
 
 impl<'a> Run<'a> {
-    pub(in crate::commands) fn new(
+    pub(super) fn new(
         site: &'a Site,
         options: &Options,
         args: &'a RaiseArgs,
@@ -268,7 +265,7 @@ impl<'a> Run<'a> {
     }
 
     /// Stage after stage, until the file is reached.
-    pub(in crate::commands) async fn stages(
+    pub(super) async fn stages(
         &mut self,
         state: &mut State,
         mut first: Option<(State, Prepared)>,
@@ -464,11 +461,7 @@ impl<'a> Run<'a> {
         if self.args.yes || !view::is_attended() || view::asked("Begin?") {
             return Ok(());
         }
-        Err(Failure::new(
-            Kind::Refused,
-            "nothing was changed on any host, as you said",
-            "zoisite raise asks again; with --yes it does not ask",
-        ))
+        Err(Failure::nobody_agreed("changed on any host"))
     }
 
     /// Chooses the next aim and plans the stage to it. A person is asked once whether who is a member is to change.
@@ -609,7 +602,7 @@ fn tell_prepared(prepared: &Prepared) {
 }
 
 /// Checksums for components that a rehearsal only pretends to bring.
-pub(in crate::commands) fn simulated_sums(prepared: &Prepared) -> ComponentSums {
+pub(super) fn simulated_sums(prepared: &Prepared) -> ComponentSums {
     let mut sums = ComponentSums::default();
     for component in prepared.holdings.hosts.iter().flat_map(|host| host.components()) {
         sums.insert(component.pinned.path("amd64"), "0".repeat(64));

@@ -15,7 +15,7 @@ use zoisite_core::sequence::Engine;
 use zoisite_reach::{Reach as _, Sighted, WindowsMachine, World};
 
 use super::Time;
-use crate::commands::raise::{Ground, RaiseArgs, Run, accepted, recorded, simulated_sums};
+use super::raise::{Ground, RaiseArgs, Run, accepted, recorded, simulated_sums};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::prepare;
@@ -32,7 +32,7 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
     let folder = args.stage.as_deref().unwrap_or(passing.path());
     fs::create_dir_all(folder).map_err(|e| Failure::file("making", folder, &e))?;
     let seen = match args.as_they_are {
-        true => Some(crate::commands::block_on(as_they_are(&site, args, folder))??),
+        true => Some(super::block_on(as_they_are(&site, args, folder))??),
         false => None,
     };
     let site = site.on_stage(folder);
@@ -203,7 +203,7 @@ pub fn rehearse_on(
 ) -> Result<ExitCode, Failure> {
     let mut work = site.working()?;
     recorded(&mut work.state, "raise, rehearsed", |state, record| {
-        crate::commands::block_on_time(time, async {
+        super::block_on_time(time, async {
             // What real hosts hold is held against what is really pinned.
             let sums = match args.as_they_are {
                 true => site.sums()?,
@@ -220,7 +220,7 @@ pub fn on_world(site: &Site, world: &Arc<Mutex<World>>) -> Result<(), Failure> {
     let mut work = site.working()?;
     let mut draft = site.draft()?;
     let mut prepared = prepare(site, &mut draft, Part::ALL)?;
-    crate::commands::block_on_time(Time::Virtual, async {
+    super::block_on_time(Time::Virtual, async {
         let mut looking = road::rehearsal(world, site.no_contents(), 1);
         let how = (Depth::Quick, &[][..]);
         let mut found = road::sighting(site, &mut draft, &mut looking, &mut prepared, how).await?;

@@ -23,7 +23,7 @@ use zoisite_store::join_files::{Carried, Taken, carried, put_carried, word};
 use zoisite_store::trust::{KeyDesk, asked_for};
 use zoisite_store::{Met, State};
 
-use crate::commands::with_api;
+use super::with_api;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::prepare;

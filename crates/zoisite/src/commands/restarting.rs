@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde_json::Value;
 use zoisite_store::State;
 
-use crate::commands::with_api;
+use super::with_api;
 use crate::failure::Failure;
 use crate::site::Site;
 use crate::view::count;

@@ -11,9 +11,9 @@ use zoisite_core::sequence::ApiWork;
 use zoisite_reach::{Hosts, Reach as _, in_waves};
 use zoisite_store::{Met, State};
 
-use crate::commands::block_on;
-use crate::commands::raise::{RaiseArgs, carry_through, recorded};
-use crate::commands::uninstall::{UninstallArgs, notes, uninstall, wipe_stretch};
+use super::block_on;
+use super::raise::{RaiseArgs, carry_through, recorded};
+use super::uninstall::{UninstallArgs, notes, uninstall, wipe_stretch};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;

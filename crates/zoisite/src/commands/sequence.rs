@@ -59,7 +59,7 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
         sighting.leave_out_unfit(&site, reach, &prepared.parts, args.untested_systems).await?;
         prepared.turn(&site, state, &sighting.looks, true)
     };
-    let (ahead, fit) = crate::commands::block_on(road::look_ahead(&site, how, further))??;
+    let (ahead, fit) = super::block_on(road::look_ahead(&site, how, further))??;
     let Ahead { sums, prepared, mut sighting } = ahead;
     sighting.met()?;
     fit?;

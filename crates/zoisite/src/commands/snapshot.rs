@@ -14,8 +14,8 @@ use zoisite_core::snapshot::{Snapshot, Tried, too_old};
 use zoisite_reach::{Hosts, Reach as _, check_stream};
 use zoisite_store::{SnapshotFolder, State};
 
-use crate::commands::block_on;
-use crate::commands::trial::{at_odds, chosen, programs, try_it, try_on};
+use super::block_on;
+use super::trial::{at_odds, chosen, programs, try_it, try_on};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;

@@ -31,7 +31,7 @@ use crate::watching;
 
 /// What all stages of a run came to.
 #[derive(Default)]
-pub(in crate::commands) struct Sum {
+pub(super) struct Sum {
     pub stages: usize,
     done: usize,
     pub failed: usize,
@@ -53,7 +53,7 @@ impl Sum {
 }
 
 /// What a stage knows, on real hosts or simulated ones.
-pub(in crate::commands) struct Stage<'a> {
+pub(super) struct Stage<'a> {
     pub site: &'a Site,
     pub json: bool,
     pub sums: ComponentSums,
@@ -70,7 +70,7 @@ pub(in crate::commands) struct Stage<'a> {
 }
 
 /// What came of a stage's steps.
-pub(in crate::commands) struct Carried {
+pub(super) struct Carried {
     tally: Tally,
     proven: Option<Proven>,
     phases: Phases,
@@ -355,7 +355,7 @@ fn some(mut lines: Vec<String>) -> String {
 }
 
 /// A key that was replaced is of no use any more once the host holds the pair that took its place.
-pub(in crate::commands) fn forget_old_keys(
+pub(super) fn forget_old_keys(
     state: &mut State,
     prepared: &Prepared,
     looks: &Looks,

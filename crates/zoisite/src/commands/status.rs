@@ -55,7 +55,7 @@ pub fn run(options: &Options, args: &StatusArgs) -> Result<ExitCode, Failure> {
             Ok(round(&site, &mut stands))
         });
     }
-    let mut stands = crate::commands::block_on(look(&site, options, args))??;
+    let mut stands = super::block_on(look(&site, options, args))??;
     if options.json {
         view::json(&stands.standing);
     } else {

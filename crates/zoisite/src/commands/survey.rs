@@ -11,7 +11,7 @@ use zoisite_core::survey::{
 };
 use zoisite_reach::{Hosts, Reach as _};
 
-use crate::commands::login::chosen;
+use super::login::chosen;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
@@ -89,7 +89,7 @@ pub fn run(options: &Options, args: &SurveyArgs) -> Result<ExitCode, Failure> {
             Ok(round(args, &report, hosts.len()))
         });
     }
-    let report = crate::commands::block_on(look())??;
+    let report = super::block_on(look())??;
     let Surveyed { facts, troubles } = &report.surveyed;
     if let (true, [first, ..]) = (facts.is_empty() && troubles.is_empty(), &report.untold[..]) {
         return Err(Failure::new(

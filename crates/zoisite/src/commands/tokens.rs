@@ -8,7 +8,7 @@ use zoisite_core::token::{TOKENS_PATH, TokenRecord, TokenState, token_object, to
 use zoisite_reach::ApiClient;
 use zoisite_store::{State, trust};
 
-use crate::commands::with_api;
+use super::with_api;
 use crate::failure::{Failure, Kind};
 use crate::handing;
 use crate::options::Options;

@@ -10,7 +10,7 @@ use zoisite_core::snapshot::{SNAPSHOT, Snapshot, Tried, trial_files};
 use zoisite_reach::{EtcdPrograms, Hosts, try_snapshot};
 use zoisite_store::{SnapshotFolder, State};
 
-use crate::commands::block_on;
+use super::block_on;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;

@@ -12,7 +12,7 @@ use zoisite_core::snapshot::SAVED_THERE;
 use zoisite_reach::{Hosts, Reach as _};
 use zoisite_store::{SqliteRecords, State};
 
-use crate::commands::login::chosen_to_dial;
+use super::login::chosen_to_dial;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::road;
@@ -52,7 +52,7 @@ pub struct UninstallArgs {
 
 impl UninstallArgs {
     /// Of hosts of which a person said so already.
-    pub(in crate::commands) fn agreed() -> Self {
+    pub(super) fn agreed() -> Self {
         Self {
             hosts: Vec::new(),
             whole_cluster: false,
@@ -72,7 +72,7 @@ pub fn run(options: &Options, args: &UninstallArgs) -> Result<ExitCode, Failure>
     // Of the whole cluster none is named.
     let hosts = chosen_to_dial(&site, &args.hosts)?;
     if args.list {
-        return crate::commands::block_on(list(&site, options, &hosts))?;
+        return super::block_on(list(&site, options, &hosts))?;
     }
     carries_nobody(&site, args.whole_cluster, &hosts)?;
     if args.wipe {
@@ -83,7 +83,7 @@ pub fn run(options: &Options, args: &UninstallArgs) -> Result<ExitCode, Failure>
     let run = begin_run(&mut work.state, &format!("uninstall {all}"))?;
     let reach = road::hosts(&site, &BTreeMap::new(), run.generation)?;
     let wiped = args.wipe.then(|| work.state.cluster_id()).transpose()?;
-    let done = crate::commands::block_on(async {
+    let done = super::block_on(async {
         let mut done = uninstall(&site, args, &mut work.state, &reach, &hosts).await;
         // Nothing is deleted before everything stopped everywhere.
         if let Ok(done) = &mut done
@@ -151,7 +151,7 @@ async fn wipe(site: &Site, identity: &str, reach: &Hosts, hosts: &[HostName]) ->
 }
 
 /// What deletes a member's data, what was moved aside, and what its host saved; the folder that has the mark goes last.
-pub(in crate::commands) fn wipe_stretch(site: &Site, host: &HostName, identity: &str) -> Stretch {
+pub(super) fn wipe_stretch(site: &Site, host: &HostName, identity: &str) -> Stretch {
     let paths = EtcdPaths::of(&site.cluster, None, identity);
     let wipe = |folder: String| Operation::Wipe {
         folder,
@@ -193,13 +193,13 @@ fn carries_nobody(site: &Site, whole: bool, hosts: &[HostName]) -> Result<(), Fa
 }
 
 /// What was done.
-pub(in crate::commands) struct Done {
+pub(super) struct Done {
     pub back: Vec<HostName>,
     left: BTreeMap<HostName, Vec<String>>,
     pub troubles: Vec<Trouble>,
 }
 
-pub(in crate::commands) async fn notes(
+pub(super) async fn notes(
     reach: &Hosts,
     hosts: &[HostName],
 ) -> (BTreeMap<HostName, Notes>, Vec<Trouble>) {
@@ -251,7 +251,7 @@ async fn list(site: &Site, options: &Options, hosts: &[HostName]) -> Result<Exit
     }
 }
 
-pub(in crate::commands) async fn uninstall(
+pub(super) async fn uninstall(
     site: &Site,
     args: &UninstallArgs,
     state: &mut State,

@@ -62,7 +62,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
         probe,
     };
     let style = Style::stdout();
-    let (tried, took, stopped) = crate::commands::block_on(async {
+    let (tried, took, stopped) = super::block_on(async {
         wanted.pushing = pushing(&site, &reach, &wanted.probe);
         let mut servers = Vec::new();
         for host in &site.cluster.control_plane.hosts {
@@ -139,7 +139,7 @@ async fn leave_out_strangers(site: &Site, api: &ApiClient, nodes: &mut Vec<HostN
     if site.cluster.offline().next().is_none() {
         return;
     }
-    let known = crate::commands::node_names(api).await.unwrap_or_default();
+    let known = super::node_names(api).await.unwrap_or_default();
     let joined = |host: &HostName| known.contains(host.as_str());
     let (tried, left): (Vec<HostName>, Vec<HostName>) =
         nodes.drain(..).partition(|host| !site.cluster.is_offline(host) || joined(host));

@@ -16,8 +16,8 @@ use zoisite_reach::{Hosts, Reach as _};
 use zoisite_store::State;
 use zoisite_store::first_boot::{host_keys, put_told, told as told_before};
 
+use super::write::{keys, told};
 use crate::commands::block_on;
-use crate::commands::first_boot::write::{keys, told};
 use crate::commands::login::hosts_to_dial;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;

@@ -13,7 +13,7 @@ use zoisite_store::first_boot::host_keys;
 use zoisite_store::join_files::carried;
 use zoisite_store::{State, unnamed};
 
-use crate::commands::first_boot::write::know;
+use super::write::know;
 use crate::commands::login::chosen_hosts;
 use crate::commands::raise::recorded;
 use crate::commands::{block_on, with_api};

@@ -18,8 +18,8 @@ use zoisite_store::first_boot::{host_keys, put_told};
 use zoisite_store::join_files::{signer, words};
 use zoisite_store::{FreshKeys, State};
 
+use super::reporting_in::reports;
 use crate::commands::block_on;
-use crate::commands::first_boot::reporting_in::reports;
 use crate::commands::join_file::web_address;
 use crate::commands::login::chosen_hosts;
 use crate::failure::{Failure, Kind};

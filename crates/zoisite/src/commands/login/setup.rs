@@ -11,8 +11,8 @@ use zoisite_core::pki::Secret;
 use zoisite_reach::{Hosts, OpenSsh, Reach as _, Target};
 use zoisite_store::State;
 
+use super::{chosen_to_dial, judged, tell, ways_in};
 use crate::asked;
-use crate::commands::login::{chosen_to_dial, judged, tell, ways_in};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::person;

@@ -8,7 +8,7 @@ use serde_json::json;
 use zoisite_core::pki::{AuthorityKind, Secret, Standing};
 use zoisite_store::{FreshKeys, StoreError, authorities};
 
-use crate::commands::pki::import_signed::read;
+use super::import_signed::read;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::site::{Site, now};

@@ -90,7 +90,7 @@ pub fn run(site: &Site, options: &Options, args: &ImportSignedArgs) -> Result<Ex
     Ok(ExitCode::SUCCESS)
 }
 
-pub(in crate::commands) fn read(files: &[PathBuf]) -> Result<String, Failure> {
+pub(super) fn read(files: &[PathBuf]) -> Result<String, Failure> {
     let mut text = String::new();
     let mut unread = Vec::new();
     for path in files {
