@@ -40,6 +40,11 @@ impl UnitFacts {
         [&self.runs, &self.starts].into_iter().flatten().find_map(|path| program(path))
     }
 
+    /// Whether it runs, is on its way up, or starts at the next boot.
+    pub fn may_start(&self) -> bool {
+        self.enabled || !["", "inactive", "failed"].contains(&self.active.as_str())
+    }
+
     /// Takes a property as systemctl(1) shows it, or what was found beside those.
     fn take(&mut self, key: &str, value: &str) {
         match key {

@@ -8,7 +8,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::aim::{Machine, Real};
 use crate::cluster::{Cluster, HostName, Version};
-use crate::holdings::{CLUSTER_MARK, EtcdPaths};
+use crate::holdings::{CLUSTER_MARK, ETCD_UNIT, EtcdPaths};
+use crate::item::UnitFacts;
 use crate::script::{EtcdStatus, Observed};
 use crate::sequence::{Begun, Looks};
 
@@ -282,7 +283,7 @@ pub(super) fn no_older_quorum(
 }
 
 /// S1: nothing starts as if new while anything says that this cluster was begun: members of its first start
-/// that the file no longer names hold no data, those that it names hold none of a start with others, and hosts that carry its mark know no more than the store. Where that is known
+/// that the file no longer names hold no data and do not start, those that it names hold none of a start with others, and hosts that carry its mark know no more than the store. Where that is known
 /// to have been given before there was a quorum (`marked`), by a run of other parts alone, it tells of one beside data only.
 pub(super) fn nothing_as_new(
     cluster: &Cluster,
@@ -311,10 +312,12 @@ pub(super) fn nothing_as_new(
             })
             .collect();
     };
-    let folder = &cluster.etcd.folder;
+    // With its unit out of the way nothing of it begins at a boot, nor writes to what is moved.
+    let disable = format!("systemctl disable --now {ETCD_UNIT}");
     let or_aside = |host: &HostName| {
+        let folder = &cluster.etcd.folder;
         format!(
-            "or, when nothing of that start is needed: ssh {host} sudo mv {folder}/data {folder}/data.aside"
+            "or, when nothing of that start is needed: ssh {host} 'sudo {disable} && sudo mv {folder}/data {folder}/data.aside'"
         )
     };
     // Those that began with data of other members than the file names now wait for these for ever.
@@ -341,20 +344,24 @@ pub(super) fn nothing_as_new(
     begun
         .dropped(cluster)
         .filter_map(|host| {
-            let fix = format!("name {host} in etcd.members again; {}", or_aside(host));
-            match looks.get(host) {
-                Some(Ok(observed)) if !observed.etcd.data => None,
-                Some(Ok(_)) => Some(refuse(
-                    host,
-                    "it holds data of this cluster's first start, and the file no longer names it a member".into(),
-                    fix,
-                )),
-                Some(Err(_)) | None => Some(refuse(
-                    host,
-                    "it was a member of this cluster's first start, and whether it holds data cannot be seen".into(),
-                    fix,
-                )),
-            }
+            let named = format!("name {host} in etcd.members again");
+            let aside = format!("{named}; {}", or_aside(host));
+            let (found, fix) = match looks.get(host) {
+                Some(Ok(observed)) if observed.etcd.data => (
+                    "it holds data of this cluster's first start, and the file no longer names it a member",
+                    aside,
+                ),
+                Some(Ok(observed)) if observed.found.units.get(ETCD_UNIT).is_some_and(UnitFacts::may_start) => (
+                    "its etcd was to begin in this cluster's first start: at a boot it would begin a quorum without the members that the file names",
+                    format!("{named}; or ssh {host} sudo {disable}"),
+                ),
+                Some(Ok(_)) => return None,
+                Some(Err(_)) | None => (
+                    "it was a member of this cluster's first start, and whether it holds data cannot be seen",
+                    aside,
+                ),
+            };
+            Some(refuse(host, found.into(), fix))
         })
         .chain(waiting)
         .collect()

@@ -8,7 +8,7 @@ use zoisite_core::aim::{Arm, Next, Quorum};
 use zoisite_core::cluster::{Cluster, Version, read};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{ETCD_UNIT, HostFacts, NodePut, Taint};
-use zoisite_core::item::{Absent, Item};
+use zoisite_core::item::{Absent, Item, UnitFacts};
 use zoisite_core::pki::{edges, prove};
 use zoisite_core::script::{AddressFacts, EtcdMember, Identity, Observed, Operation, Reply};
 use zoisite_core::sequence::{
@@ -214,6 +214,15 @@ fn s1_a_first_start_with_other_members_waits_until_the_old_ones_are_known_to_hol
     assert!(scene.plan().is_ok(), "ibis was looked at, and holds nothing");
     scene.edit("ibis", |o| o.etcd.data = true);
     assert!(refused(&scene)[0].1.contains("ibis: it holds data"), "{:?}", refused(&scene));
+    let enabled = UnitFacts { enabled: true, ..UnitFacts::default() };
+    for unit in [enabled, UnitFacts { active: "activating".into(), ..UnitFacts::default() }] {
+        scene.edit("ibis", |o| {
+            o.etcd.data = false;
+            o.found.units.insert(ETCD_UNIT.into(), unit);
+        });
+        let told = &refused(&scene)[0].1;
+        assert!(told.contains("at a boot it would begin a quorum"), "{told}");
+    }
     scene.looks.remove(&host("ibis"));
     assert!(refused(&scene)[0].1.contains("cannot be seen"), "{:?}", refused(&scene));
 }
@@ -406,6 +415,12 @@ fn first_start_facts_that_are_out_of_date_never_start() {
     scene.begun = Some(Begun::of(&scene.cluster, ID, at("2026-11-23")));
     scene.cluster = cluster;
     scene.trust.issue(&scene.cluster, at("2026-11-23"));
+    let refusals = scene.plan().unwrap_err().refusals;
+    assert!(refusals[0].fix.contains("ssh ibis sudo systemctl disable --now zoisite-etcd.service"));
+    scene.edit("ibis", |o| {
+        o.found.units.get_mut(ETCD_UNIT).unwrap().active = "inactive".into();
+        o.found.units.get_mut(ETCD_UNIT).unwrap().enabled = false;
+    });
     let sequence = scene.plan().unwrap();
     for name in ["heron", "egret"] {
         let configure = step(&sequence, &format!("{name}/etcd-configure"));

@@ -227,6 +227,32 @@ fn a_first_start_in_whose_midst_the_file_names_others_is_told_and_goes_on_once_t
 }
 
 #[test]
+fn members_that_the_file_dropped_in_the_midst_of_their_first_start_begin_no_quorum_at_a_boot() {
+    let mut told = 0;
+    for at in 30..90 {
+        let mut stage = Stage::new(&HOSTS[..3]);
+        let operation = stage.world().operations() + at;
+        stage.world().fault(Fault::Killed { operation });
+        stage.raise();
+        stage.world().fix();
+        stage.want(&["heron"]);
+        let ended = stage.raise();
+        told +=
+            stage.troubles.iter().filter(|why| why.contains("at a boot it would begin")).count();
+        for name in &HOSTS[..3] {
+            stage.world().power(&host(name), true);
+        }
+        let served = HOSTS.iter().filter(|name| stage.world().serves(&host(name)));
+        let served: Vec<&str> = served.copied().collect();
+        if ended == Ended::Reached {
+            assert_eq!(served, ["heron"], "killed {at} operations later");
+        }
+        stage.must_converge(&format!("killed {at} operations later"));
+    }
+    assert!(told > 0);
+}
+
+#[test]
 fn a_bare_machine_where_a_leaving_member_was_keeps_nobody_out() {
     for at in (0..80).step_by(8) {
         let mut stage = Stage::raised(&["heron", "egret", "ibis"]);
