@@ -34,6 +34,6 @@ pub use registry::Registry;
 pub use rehearsal::{Fault, Rehearsal, RehearsedField, Sighted, WindowsMachine, World};
 pub use runner::{RunEvent, run};
 pub use save::{check_stream, check_whole};
-pub use ssh_hosts::{SshHost, ssh_hosts};
+pub use ssh_hosts::{SshHost, ssh_hosts, ssh_path};
 pub use trial::{EtcdPrograms, try_snapshot};
 pub use verify::{CHECKS, FromHost, NOT_EVERYWHERE, Pushing, Server, Tried, Verification, verify};

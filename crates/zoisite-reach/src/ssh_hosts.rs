@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::sync::OnceLock;
 
 /// A host of an SSH configuration.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -100,13 +101,28 @@ impl Found {
     }
 }
 
+/// A path as ssh reads it. What begins with `~/` is in the home that ssh knows: the account's, which need not be the
+/// `HOME` of the environment.
+pub fn ssh_path(path: &str) -> PathBuf {
+    static HOME: OnceLock<PathBuf> = OnceLock::new();
+    let Some(rest) = path.strip_prefix("~/") else { return PathBuf::from(path) };
+    HOME.get_or_init(|| home_of_ssh().or_else(std::env::home_dir).unwrap_or_default()).join(rest)
+}
+
+/// The home as ssh expands it (`%d` in ssh_config(5)).
+fn home_of_ssh() -> Option<PathBuf> {
+    let mut ssh = Command::new("ssh");
+    ssh.args(["-F", "none", "-G", "-o", "ControlPath=%d/", "localhost"]).stdin(Stdio::null());
+    let said = ssh.output().ok()?.stdout;
+    let said = String::from_utf8_lossy(&said);
+    said.lines().find_map(|line| line.strip_prefix("controlpath ")).map(PathBuf::from)
+}
+
 /// The files of an `Include`: a path without a `/` in front starts at the person's own SSH folder.
 fn included(pattern: &str) -> Vec<PathBuf> {
-    let home = std::env::home_dir().unwrap_or_default();
-    let whole = match pattern.strip_prefix("~/") {
-        Some(rest) => home.join(rest),
-        None if pattern.starts_with('/') => PathBuf::from(pattern),
-        None => home.join(".ssh").join(pattern),
+    let whole = match pattern {
+        own if own.starts_with(['/', '~']) => ssh_path(own),
+        own => ssh_path(&format!("~/.ssh/{own}")),
     };
     match glob::glob(&whole.to_string_lossy()) {
         Ok(paths) => paths.flatten().filter(|path| path.is_file()).collect(),

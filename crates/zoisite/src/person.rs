@@ -5,7 +5,7 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use zoisite_core::first_boot::public_key_lines;
-use zoisite_reach::{OpenSsh, Target};
+use zoisite_reach::{OpenSsh, Target, ssh_path};
 
 use crate::failure::{Failure, Kind};
 
@@ -28,7 +28,7 @@ pub async fn known_hosts(carrier: &OpenSsh, target: &Target) -> Result<PathBuf, 
     let resolved = resolved(carrier, target).await?;
     let file = of(&resolved, "userknownhostsfile").next().unwrap_or_default();
     let file = file.split_whitespace().next().unwrap_or("~/.ssh/known_hosts");
-    Ok(at_home(file))
+    Ok(ssh_path(file))
 }
 
 /// Adds lines to a file of known hosts, which is made where there is none.
@@ -42,13 +42,6 @@ pub fn add_known(file: &Path, lines: &[String]) -> Result<(), Failure> {
     let text = format!("{gap}{}\n", lines.join("\n"));
     let mut open = fs::OpenOptions::new().append(true).create(true).open(file).map_err(failed)?;
     open.write_all(text.as_bytes()).map_err(failed)
-}
-
-fn at_home(path: &str) -> PathBuf {
-    match path.strip_prefix("~/") {
-        Some(rest) => std::env::home_dir().unwrap_or_default().join(rest),
-        None => PathBuf::from(path),
-    }
 }
 
 /// As whom ssh logs in at a host.
@@ -85,7 +78,7 @@ pub async fn key_line(carrier: &OpenSsh, target: &Target, named: &str) -> Result
     }
     let mut looked = Vec::new();
     for file in of(&resolved, "identityfile") {
-        let mut public = at_home(file).into_os_string();
+        let mut public = ssh_path(file).into_os_string();
         public.push(".pub");
         if let Some(key) = fs::read_to_string(&public).ok().and_then(|text| line(&text)) {
             return Ok(key);

@@ -24,6 +24,7 @@ use zoisite_core::text::plain;
 
 use super::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
 use crate::access::Stream;
+use crate::ssh_hosts::ssh_path;
 
 /// Where ssh ended and did not say why.
 pub(super) const WORDLESS: &str = "ssh ended without a word";
@@ -373,11 +374,7 @@ fn config<'a>(own: Option<&str>, targets: impl Iterator<Item = &'a Target>) -> (
     let mut jumps = false;
     for path in &included {
         text.push_str(&format!("Include \"{path}\"\n"));
-        let read = match path.strip_prefix("~/") {
-            Some(rest) => std::env::home_dir().map(|home| home.join(rest)),
-            None => Some(PathBuf::from(path)),
-        };
-        let found = read.and_then(|path| std::fs::read_to_string(path).ok()).unwrap_or_default();
+        let found = std::fs::read_to_string(ssh_path(path)).unwrap_or_default();
         let words = found.to_lowercase();
         let mentions = |word: &str| words.lines().any(|line| line.trim_start().starts_with(word));
         // Distributions include an empty folder by default.

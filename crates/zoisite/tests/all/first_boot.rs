@@ -37,6 +37,22 @@ impl Told {
 }
 
 #[test]
+fn a_key_is_looked_for_where_ssh_would_offer_it_and_not_in_another_home() {
+    let place = Told::new();
+    place
+        .0
+        .write("zoisite.toml", place.0.read("zoisite.toml").replace("keys = [\"ada.pub\"]\n", ""));
+    let own = "Host *\n  IdentitiesOnly yes\n  IdentityFile ~/.ssh/zoisite-test-of-home\n";
+    place.0.write("ssh_config", own);
+    place.0.write("home/.ssh/zoisite-test-of-home.pub", format!("{KEY}\n"));
+    let _ = place
+        .run(&["first-boot", "write", "--out", "seeds"])
+        .ended(2)
+        .complains("you have no SSH key: none in an agent, none at ~/.ssh/zoisite-test-of-home")
+        .complains("ssh-keygen -t ed25519");
+}
+
+#[test]
 fn every_host_gets_a_folder_that_nobody_else_reads_and_is_known_from_then_on() {
     let told = Told::new();
     let wrote = told
