@@ -407,7 +407,8 @@ impl Standing {
         for (host, what) in &self.hanging {
             out.extend(what.iter().map(|what| format!("{host}: {what}")));
         }
-        out.extend(self.differences().map(|d| format!("{}: {d}", d.host)));
+        let differing = self.differences().filter(|d| !away(&d.host));
+        out.extend(differing.map(|d| format!("{}: {d}", d.host)));
         out
     }
 

@@ -8,7 +8,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::node::NETWORK;
+use super::node::ROUTES;
 use super::unit::NO_CORE;
 use super::{HostHoldings, Part, UnitFile, WRITTEN, Workshop};
 use crate::cluster::{Host, Mesh};
@@ -161,7 +161,7 @@ for family in -4 -6; do
   done
 done
 {addresses}# Routes through an interface that was taken away went with it.
-if [ -r {NETWORK}/routes ]; then ip -force -batch {NETWORK}/routes >/dev/null 2>&1 || :; fi
+if [ -r {ROUTES} ]; then ip -force -batch {ROUTES} >/dev/null 2>&1 || :; fi
 ",
         mtu = mesh.mtu,
     )

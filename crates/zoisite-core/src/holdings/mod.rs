@@ -47,8 +47,8 @@ pub use mesh::MESH_UNIT;
 pub(crate) use mesh::{MESH_DEVICE, MESH_KEYS, MESH_PUBLIC};
 pub use monitoring::{MONITORING_UNIT, Target, Watched, targets};
 pub use node::{
-    KUBELET_AUTHORITY, KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, TOKEN_PATH,
-    Taint, assign_subnets, node_wanted,
+    KUBELET_AUTHORITY, KUBELET_UNIT, NodePaths, NodePut, NodeWanted, PUT_ANNOTATION, ROUTES,
+    TOKEN_PATH, Taint, assign_subnets, node_wanted,
 };
 pub use objects::{ApiObject, REPORTS, objects};
 pub use placeholders::Placeholders;

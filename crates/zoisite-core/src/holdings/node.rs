@@ -34,6 +34,8 @@ pub const KUBELET_AUTHORITY: &str = "/etc/zoisite/kubelet/cluster-authority.crt"
 const PROXY: &str = "/etc/zoisite/kube-proxy";
 /// Where a node keeps its routes to the others' pods.
 pub(super) const NETWORK: &str = "/etc/zoisite/network";
+/// Routes to other nodes' pods, as ip-route(8) reads them in a batch.
+pub const ROUTES: &str = "/etc/zoisite/network/routes";
 const KUBELET_STATE: &str = "/var/lib/kubelet";
 /// Where the kubelet tells logind how long it may take to end pods when the host goes down.
 const KUBELET_LOGIND: &str = "/etc/systemd/logind.conf.d/99-kubelet.conf";
@@ -291,7 +293,7 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
         ("ExecStart", format!("-{IP} -4 route flush proto {ROUTE_PROTOCOL}")),
         ("ExecStart", format!("-{IP} -6 route flush proto {ROUTE_PROTOCOL}")),
         // A node that is out of reach takes no route to another away.
-        ("ExecStart", format!("-{IP} -force -batch {NETWORK}/routes")),
+        ("ExecStart", format!("-{IP} -force -batch {ROUTES}")),
         ("ExecStop", format!("-{IP} -4 route flush proto {ROUTE_PROTOCOL}")),
         ("ExecStop", format!("-{IP} -6 route flush proto {ROUTE_PROTOCOL}")),
     ];
@@ -299,7 +301,7 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
         Workshop::directory(NETWORK, "root", 0o755),
         Workshop::directory(CNI_CONFIG, "root", 0o755),
         Workshop::file(&format!("{NETWORK}/sysctl.conf"), sysctl, Some(NETWORK_UNIT)),
-        Workshop::file(&format!("{NETWORK}/routes"), routes, Some(NETWORK_UNIT)),
+        Workshop::file(ROUTES, routes, Some(NETWORK_UNIT)),
     ];
     if routed && facts.nftables {
         let path = format!("{NETWORK}/masquerade.nft");
@@ -322,7 +324,7 @@ fn network(shop: &Workshop<'_>, facts: &HostFacts, subnets: &[IpNet]) -> Vec<Ite
     let unit =
         UnitFile::service(&what, "network-online.target").section("Service", lines).at_boot();
     items.extend(Workshop::unit(NETWORK_UNIT, None, &unit));
-    items.push(Item::Routes(Routes { path: format!("{NETWORK}/routes") }));
+    items.push(Item::Routes(Routes { path: ROUTES.into() }));
     items
 }
 

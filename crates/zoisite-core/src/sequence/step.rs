@@ -437,6 +437,40 @@ impl Sequence {
         self.steps.is_empty()
     }
 
+    /// The steps on these hosts, those that they need, and what proves or tidies up after them; and what differs on the
+    /// hosts on which nothing is done then.
+    pub fn only(mut self, hosts: &BTreeSet<HostName>) -> (Self, Vec<Difference>) {
+        let on = |step: &Step| step.host.as_ref().is_some_and(|host| hosts.contains(host));
+        let mut kept: Vec<bool> = self.steps.iter().map(on).collect();
+        for (index, step) in self.steps.iter().enumerate().rev() {
+            if kept[index] && step.when == When::Done {
+                step.needs.iter().for_each(|need| kept[*need] = true);
+            }
+        }
+        for (index, step) in self.steps.iter().enumerate() {
+            let follows = matches!(step.work, Work::Gate(_)) || step.when != When::Done;
+            kept[index] |= step.host.is_none() && follows && step.needs.iter().any(|n| kept[*n]);
+        }
+        let mut moved = Vec::new();
+        let mut next = 0;
+        for kept in &kept {
+            moved.push(kept.then_some(next));
+            next += usize::from(*kept);
+        }
+        let all = std::mem::take(&mut self.steps).into_iter().zip(kept);
+        for (mut step, _) in all.filter(|(_, kept)| *kept) {
+            step.needs = step.needs.iter().filter_map(|need| moved[*need]).collect();
+            self.steps.push(step);
+        }
+        let acts: BTreeSet<&HostName> =
+            self.steps.iter().filter_map(|step| step.host.as_ref()).collect();
+        let (differences, left) = std::mem::take(&mut self.differences)
+            .into_iter()
+            .partition(|difference| acts.contains(&difference.host));
+        self.differences = differences;
+        (self, left)
+    }
+
     /// Whether it saves what etcd holds.
     pub fn saves(&self) -> bool {
         self.steps.iter().any(|step| matches!(step.work, Work::Save { .. }))

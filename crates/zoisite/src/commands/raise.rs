@@ -1,3 +1,4 @@
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::{Arc, Mutex};
@@ -9,6 +10,7 @@ use tokio::time::Instant;
 use zoisite_core::aim::{Arm, Held};
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
+use zoisite_core::holdings::{Part, ROUTES};
 use zoisite_core::item::ComponentSums;
 use zoisite_core::pki::TrustStage;
 use zoisite_core::script::Depth;
@@ -31,9 +33,12 @@ use crate::view::{self, Style, count};
 /// upgrades: etcd quorum, control plane, load balancers, nodes, DNS, and manifests of the site.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite raise\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does\n  zoisite raise --rehearse --stage try --mishaps 7   # while hosts lose their power and steps fail\n  zoisite raise --rehearse --as-they-are  # what the file changes, on copies of the hosts as they are now"
+    after_help = "Examples:\n  zoisite raise\n  zoisite raise tern-5                    # this host alone\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does\n  zoisite raise --rehearse --stage try --mishaps 7   # while hosts lose their power and steps fail\n  zoisite raise --rehearse --as-they-are  # what the file changes, on copies of the hosts as they are now"
 )]
 pub struct RaiseArgs {
+    /// Change only these hosts, and what their steps need; all hosts when none is named
+    #[arg(value_name = "HOST")]
+    pub(super) hosts: Vec<String>,
     #[command(flatten)]
     pub(super) parts: super::PartArgs,
     /// Accept that another machine has the address of this host now; may be repeated
@@ -91,6 +96,7 @@ impl RaiseArgs {
 
     fn by_itself() -> Self {
         Self {
+            hosts: Vec::new(),
             parts: super::PartArgs::default(),
             accept: Vec::new(),
             timeout: 300,
@@ -110,6 +116,7 @@ pub fn run(options: &Options, args: &RaiseArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     // What cannot work makes no store.
     accepted(&site, &args.accept)?;
+    named_hosts(&site, &args.hosts)?;
     site.sums()?;
     let mut work = site.working()?;
     let first = work.state.begun()?.is_none();
@@ -191,6 +198,51 @@ pub(super) fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, F
     names.iter().map(|name| site.host_named(name)).collect()
 }
 
+/// The hosts that are named to be changed from here.
+pub(super) fn named_hosts(site: &Site, names: &[String]) -> Result<BTreeSet<HostName>, Failure> {
+    let named: BTreeSet<HostName> = accepted(site, names)?.into_iter().collect();
+    match named.iter().find(|host| site.cluster.is_offline(host)) {
+        Some(host) => Err(Failure::new(
+            Kind::Usage,
+            format!("{host} is offline: nothing is changed there over SSH"),
+            format!("write its join file: zoisite join-file write {host}"),
+        )),
+        None => Ok(named),
+    }
+}
+
+/// A sequence without the steps that hosts which are not named would be changed by.
+pub(super) fn only_named(
+    sequence: Sequence,
+    prepared: &Prepared,
+    named: &BTreeSet<HostName>,
+) -> Result<Sequence, Failure> {
+    if named.is_empty() {
+        return Ok(sequence);
+    }
+    let arm = &prepared.aim.arm;
+    let begins = prepared.has(Part::Etcd)
+        && prepared.begun.as_ref().is_none_or(|begun| begun.formed.is_none());
+    let whole = match arm {
+        _ if begins => "the first start of the quorum".to_owned(),
+        Arm::File | Arm::Fix => {
+            let (sequence, left) = sequence.only(named);
+            let hosts: BTreeSet<&str> = left.iter().map(|d| d.host.as_str()).collect();
+            if !hosts.is_empty() {
+                let hosts = view::few(&Vec::from_iter(hosts));
+                view::note(&format!("left as they are, and not as the file says: {hosts}"));
+            }
+            if left.iter().any(|difference| difference.what == ROUTES) {
+                view::note("routes to new nodes' pods are missing there until zoisite raise");
+            }
+            return Ok(sequence);
+        }
+        arm => arm.to_string(),
+    };
+    let what = format!("what comes next concerns the whole cluster, not single hosts: {whole}");
+    Err(Failure::new(Kind::Refused, what, "name no host: zoisite raise"))
+}
+
 /// What a run acts on.
 pub(super) enum Ground<'a> {
     /// Real hosts.
@@ -204,6 +256,8 @@ pub(super) struct Run<'a> {
     site: &'a Site,
     args: &'a RaiseArgs,
     accept: &'a [HostName],
+    /// The only hosts that are to change; empty where all are.
+    named: BTreeSet<HostName>,
     json: bool,
     sums: ComponentSums,
     record: RunRecord,
@@ -233,7 +287,7 @@ fn raise(
     let timeout = Duration::from_secs(args.timeout.into());
     reach.set_deadlines(Deadlines { timeout, ..Deadlines::default() });
     super::block_on(async {
-        let mut run = Run::new(site, options, args, accept, (sums, run));
+        let mut run = Run::new(site, options, args, accept, (sums, run))?;
         let result =
             run.stages(state, Some((draft, prepared)), &mut Ground::Hosts(&mut reach)).await;
         reach.close().await;
@@ -248,8 +302,9 @@ impl<'a> Run<'a> {
         args: &'a RaiseArgs,
         accept: &'a [HostName],
         (sums, record): (ComponentSums, RunRecord),
-    ) -> Self {
-        Self {
+    ) -> Result<Self, Failure> {
+        Ok(Self {
+            named: named_hosts(site, &args.hosts)?,
             site,
             args,
             accept,
@@ -261,7 +316,7 @@ impl<'a> Run<'a> {
             sum: Sum::default(),
             began: Instant::now(),
             interrupts: None,
-        }
+        })
     }
 
     /// Stage after stage, until the file is reached.
@@ -329,7 +384,9 @@ impl<'a> Run<'a> {
         if first && matches!(ground, Ground::Hosts(_)) {
             self.agreed_to_begin(&draft, &sequence)?;
         }
-        let held = prepared.aim.held.clone();
+        // What waits concerns the whole cluster.
+        let named = !self.named.is_empty();
+        let held = if named { Vec::new() } else { prepared.aim.held.clone() };
         let arm = prepared.aim.arm.clone();
         let mut stage = Stage {
             site,
@@ -340,6 +397,7 @@ impl<'a> Run<'a> {
             looked,
             timeout: Duration::from_secs(args.timeout.into()),
             max_failed: args.max_failed,
+            named: self.named.clone(),
             rehearsed: matches!(ground, Ground::World(_)),
         };
         let looks = &found.looks;
@@ -474,7 +532,7 @@ impl<'a> Run<'a> {
         let site = self.site;
         loop {
             prepared.turn(site, draft, &found.looks, self.consent.unwrap_or(true))?;
-            let arm = &prepared.aim.arm;
+            let arm = &prepared.aim.arm.clone();
             if arm.changes_membership() && self.sum.stages == 0 && !self.json {
                 view::say(&view::stages::render(
                     &prepared.forecast(site, true),
@@ -487,7 +545,11 @@ impl<'a> Run<'a> {
                 self.consent = Some(agreed);
                 continue;
             }
-            if self.before.as_ref() == Some(arm) {
+            // Of the other members nothing was to be brought back.
+            let rest = *arm == Arm::Fix && !self.named.is_empty();
+            if self.before.as_ref() == Some(arm) && rest {
+                prepared.turn_to_what_stands(site, draft, &found.looks)?;
+            } else if self.before.as_ref() == Some(arm) {
                 let told = Failure::new(
                     Kind::Run,
                     format!(
@@ -499,10 +561,12 @@ impl<'a> Run<'a> {
             }
             let timeout = self.args.timeout;
             let sequence = found.plan(prepared, &self.sums, self.accept, timeout)?;
+            let sequence = only_named(sequence, prepared, &self.named)?;
             if sequence.is_empty() && prepared.aim.arm == Arm::Fix {
                 // Nobody of them can be brought back from here: all else is looked after, and why is told at its end.
                 prepared.turn_to_what_stands(site, draft, &found.looks)?;
-                return found.plan(prepared, &self.sums, self.accept, timeout);
+                let sequence = found.plan(prepared, &self.sums, self.accept, timeout)?;
+                return only_named(sequence, prepared, &self.named);
             }
             // The host that this stage is about turned out to be unfit: where to go is asked again, without it.
             // (A stage of a replacement holds only where it holds everywhere.)

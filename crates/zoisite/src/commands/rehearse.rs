@@ -209,7 +209,7 @@ pub fn rehearse_on(
                 true => site.sums()?,
                 false => ComponentSums::default(),
             };
-            let mut run = Run::new(site, options, args, accept, (sums, record));
+            let mut run = Run::new(site, options, args, accept, (sums, record))?;
             run.stages(state, None, &mut Ground::World(world)).await
         })?
     })

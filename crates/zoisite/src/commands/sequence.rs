@@ -11,6 +11,7 @@ use zoisite_core::sequence::{Phase, Sequence, Step, Work};
 use zoisite_reach::Hosts;
 use zoisite_store::State;
 
+use super::raise::{named_hosts, only_named};
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
 use crate::prepared::Prepared;
@@ -22,9 +23,12 @@ use crate::view::{self, Style, count, table::ranked};
 /// Show what raise would do, host by host, with reasons; changes nothing
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite sequence\n  zoisite sequence --format table\n  zoisite sequence --show-script heron | less"
+    after_help = "Examples:\n  zoisite sequence\n  zoisite sequence tern-5\n  zoisite sequence --format table\n  zoisite sequence --show-script heron | less"
 )]
 pub struct SequenceArgs {
+    /// Only the steps of these hosts, and those that they need; all when none is named
+    #[arg(value_name = "HOST")]
+    hosts: Vec<String>,
     #[command(flatten)]
     parts: super::PartArgs,
     /// Output format
@@ -51,6 +55,7 @@ enum Form {
 
 pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
+    let named = named_hosts(&site, &args.hosts)?;
     let how = (&args.parts.chosen()[..], args.deep);
     let further = async |reach: &Hosts,
                          prepared: &mut Prepared,
@@ -64,6 +69,7 @@ pub fn run(options: &Options, args: &SequenceArgs) -> Result<ExitCode, Failure> 
     sighting.met()?;
     fit?;
     let sequence = sighting.plan(&prepared, &sums, &[], 300)?;
+    let sequence = only_named(sequence, &prepared, &named)?;
     let stages = prepared.forecast(&site, true);
     if let Some(host) = &args.show_script {
         return show_script(&site, &sequence, host);

@@ -65,6 +65,8 @@ pub(super) struct Stage<'a> {
     pub timeout: Duration,
     /// How many hosts may fail to join.
     pub max_failed: usize,
+    /// The only hosts that this run is about; empty where it is about all.
+    pub named: BTreeSet<HostName>,
     /// Hosts are simulated ones: nothing can be done with them afterwards.
     pub rehearsed: bool,
 }
@@ -106,10 +108,14 @@ impl Stage<'_> {
             let style = Style::stdout();
             view::out(&format!("{} no host could be looked at: nothing was done", style.bad("✗")));
         } else {
+            let named: Vec<&HostName> = self.named.iter().collect();
+            let hosts = match named.as_slice() {
+                [] => count(reached, "host"),
+                named => view::few(named),
+            };
             view::out(&format!(
-                "{} nothing differs on {}: nothing was done (looked in {})",
+                "{} nothing differs on {hosts}: nothing was done (looked in {})",
                 Style::stdout().good("✓"),
-                count(reached, "host"),
                 seconds(self.looked.1.saturating_sub(self.looked.0))
             ));
         }
@@ -215,7 +221,7 @@ impl Stage<'_> {
             }
         };
         self.tell(sum, &status, total);
-        all_well(&status, looks)?;
+        self.all_well(&status, looks)?;
         Ok(format!("{} changed in {} steps", sum.changed, sum.done))
     }
 
@@ -238,7 +244,7 @@ impl Stage<'_> {
             let ledger = state.ledger()?;
             let prepared = (&self.prepared, &ledger);
             let status = standing::standing(self.site, prepared, &seen, &self.sums);
-            let ailing = ailing(&status, before);
+            let ailing = self.ailing(&status, before);
             Ok((status, ailing))
         };
         let tell = |ailing: Vec<String>| {
@@ -262,6 +268,30 @@ impl Stage<'_> {
             return Ok(());
         }
         state.put_begun(&Begun { formed: Some(proven.cluster_id.clone()), ..begun.clone() })
+    }
+
+    /// What is not well right after a run makes the run a failed one, whatever its steps said.
+    fn all_well(&self, status: &Standing, looks: &Looks) -> Result<(), Failure> {
+        let left = self.ailing(status, looks);
+        if left.is_empty() {
+            return Ok(());
+        }
+        Err(Failure::new(
+            Kind::Run,
+            format!("after the run not all is well: {}", some(left)),
+            "run the same command again: it goes on from here; zoisite status shows all of it",
+        ))
+    }
+
+    /// What is not well, but for hosts that could not be reached from the beginning, and for what this run is not about.
+    fn ailing(&self, status: &Standing, before: &Looks) -> Vec<String> {
+        let others = |host: &HostName| !self.named.is_empty() && !self.named.contains(host);
+        let mut lines =
+            status.ailing(&|host| others(host) || before.get(host).is_some_and(Result::is_err));
+        if !self.named.is_empty() {
+            lines.retain(|line| !status.objects.contains(line));
+        }
+        lines
     }
 
     fn tell(&self, sum: &Sum, status: &Standing, total: Duration) {
@@ -323,25 +353,6 @@ fn stopped_at_once(engine: &Engine) -> Failure {
         format!("stopped at once, as you asked: {names} may be half done"),
         "run the same command again: it looks at all of it, revokes the join tokens of this run, and goes on",
     )
-}
-
-/// What is not well right after a run makes the run a failed one, whatever its steps said. Hosts that could
-/// not be reached from the beginning are told by themselves.
-fn all_well(status: &Standing, looks: &Looks) -> Result<(), Failure> {
-    let left = ailing(status, looks);
-    if left.is_empty() {
-        return Ok(());
-    }
-    Err(Failure::new(
-        Kind::Run,
-        format!("after the run not all is well: {}", some(left)),
-        "run the same command again: it goes on from here; zoisite status shows all of it",
-    ))
-}
-
-/// What is not well, but for hosts that could not be reached from the beginning.
-fn ailing(status: &Standing, before: &Looks) -> Vec<String> {
-    status.ailing(&|host| before.get(host).is_some_and(Result::is_err))
 }
 
 /// The first twelve, and how many more there are.

@@ -25,11 +25,12 @@ const HOSTS: [&str; 11] = [
 ];
 
 impl Lab {
-    /// Everything that Zoisite owns on every host, and since when its units run.
+    /// Everything that Zoisite owns on every host, and since when its units run; but not what the daemon of the virtual IP
+    /// writes whenever its own state changes.
     fn trees(&self) -> Vec<String> {
         let command = "find /etc/zoisite /var/lib/zoisite /usr/local/lib/zoisite /run/zoisite /etc/containerd \
              /etc/cni /etc/systemd/system /var/lib/etcd/cluster /var/lib/zoisite/etcd-formed /var/lib/kubelet/pki \
-             -printf '%p %m %U %s %T@\\n' 2>/dev/null | sort; \
+             -not -path /run/zoisite -not -path /run/zoisite/address-state -printf '%p %m %U %s %T@\\n' 2>/dev/null | sort; \
              find /etc/zoisite /var/lib/zoisite -type f -exec sha256sum {} + 2>/dev/null | sort; \
              systemctl show 'zoisite-*' -p Id -p MainPID -p ActiveState";
         std::thread::scope(|scope| {

@@ -24,6 +24,7 @@ mod logins;
 mod members;
 mod mesh;
 mod monitoring;
+mod named_hosts;
 mod own_keys;
 mod plan;
 mod preparation;

@@ -59,7 +59,7 @@ fn what_was_saved_is_there_again_whatever_happens_on_the_way() {
 
     // Killed again and again on the way: it is seen, and goes on; nobody goes on unasked.
     lab_.killed_at(&[&put_back[..], &["--yes"]].concat(), &["\"is\":\"begun\",\"command\":"]);
-    let _ = lab_.zoisite(&["raise"]).ended(4).complains("is being put back");
+    let _ = lab_.zoisite(&["raise"]).ended(4).complains("is being restored");
     let _ = lab_.zoisite(&["raise", "--part", "etcd", "--yes"]).ended(4);
     lab_.killed_at(
         &["raise", "--yes"],

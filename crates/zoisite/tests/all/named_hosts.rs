@@ -1,0 +1,69 @@
+//! `raise HOST…`: what concerns these hosts is done, and nothing else.
+
+use crate::common::{Done, Place};
+
+/// The demo raised on simulated hosts, and two workers more in the file.
+fn two_more() -> Place {
+    let place = Place::saltmarsh();
+    let _ = raise(&place, &[]).ended(0);
+    let text = place.read("zoisite.toml");
+    let text =
+        text.replace("\"tern-{1..3}\"", "\"tern-{1..5}\"").replace("{101..103}", "{101..105}");
+    place.write("zoisite.toml", text);
+    place
+}
+
+fn raise(place: &Place, more: &[&str]) -> Done {
+    let words = ["raise", "--rehearse", "--stage", "stage"];
+    place.run(&words.iter().chain(more).copied().collect::<Vec<_>>())
+}
+
+/// The hosts on which steps of a run began.
+fn acted(done: &Done) -> Vec<&str> {
+    let began = done.stderr.lines().filter(|line| line.contains(" begins "));
+    let mut hosts: Vec<&str> = began
+        .filter_map(|line| line.split(']').nth(1)?.trim_start().split_once('/'))
+        .map(|(host, _)| host)
+        .collect();
+    hosts.sort_unstable();
+    hosts.dedup();
+    hosts
+}
+
+#[test]
+fn a_named_worker_joins_alone_and_the_rest_is_told() {
+    let place = two_more();
+    let done = raise(&place, &["tern-5"]).ended(0);
+    assert_eq!(acted(&done), ["tern-5"]);
+    let done = done
+        .complains("left as they are, and not as the file says: curlew … tern-4 (7)")
+        .complains("routes to new nodes' pods are missing there until zoisite raise");
+    assert!(done.stdout.lines().any(|line| line.trim_start().starts_with("tern-5     Ready")));
+    let _ = raise(&place, &["tern-5"]).ended(0).says("nothing differs on tern-5: nothing was done");
+    // All of it, and then nothing is left.
+    let done = raise(&place, &[]).ended(0);
+    assert!(acted(&done).contains(&"tern-4"), "{done:?}");
+    let _ = raise(&place, &[]).ended(0).says("nothing differs on 13 hosts");
+}
+
+#[test]
+fn what_concerns_the_whole_cluster_is_refused_for_named_hosts() {
+    let place = Place::saltmarsh();
+    let _ = raise(&place, &["heron"])
+        .ended(4)
+        .complains("concerns the whole cluster, not single hosts: the first start of the quorum")
+        .complains("name no host: zoisite raise");
+    let _ = raise(&place, &["grebe"]).ended(2).complains("the cluster file has no host grebe");
+    let place = two_more();
+    let text = place.read("zoisite.toml").replace(
+        "members = [\"heron\", \"egret\", \"ibis\"]",
+        "members = [\"heron\", \"egret\", \"ibis\", \"tern-1\", \"tern-2\"]",
+    );
+    place.write("zoisite.toml", text);
+    let _ = raise(&place, &["--yes", "tern-5"])
+        .ended(4)
+        .complains("not single hosts: let tern-1 into the quorum");
+    // Unasked, who is a member stays as it is, and the worker joins.
+    let done = raise(&place, &["tern-5"]).ended(0);
+    assert_eq!(acted(&done), ["tern-5"]);
+}
