@@ -81,6 +81,8 @@ pub fn draft_hosts(cluster: &ClusterName, words: &[String]) -> Result<Vec<DraftH
     let mut errors = Vec::new();
     for word in words {
         match word_hosts(cluster, word, hosts.len()) {
+            // What is wrong with a word that is one address names it.
+            Err(why) if why.contains(word.as_str()) => errors.push(why),
             Err(why) => errors.push(format!("'{word}': {why}")),
             Ok(found) => {
                 for host in found {
@@ -114,8 +116,7 @@ fn word_hosts(cluster: &ClusterName, word: &str, taken: usize) -> Result<Vec<Dra
         .iter()
         .enumerate()
         .map(|(i, text)| {
-            let address =
-                text.parse().map_err(|_| format!("'{text}' is no IPv4 or IPv6 address"))?;
+            let address = text.parse().map_err(|_| no_address(text))?;
             let name = match &names {
                 Some(names) => names[i].clone(),
                 None => format!("{cluster}-{}", taken + i + 1),
@@ -124,6 +125,18 @@ fn word_hosts(cluster: &ClusterName, word: &str, taken: usize) -> Result<Vec<Dra
             Ok(DraftHost::new(name, address))
         })
         .collect()
+}
+
+/// What is wrong with what should be an address, where it is that of a network too.
+fn no_address(text: &str) -> String {
+    let Some(((address, _), net)) = text.split_once('/').zip(text.parse::<IpNet>().ok()) else {
+        return format!("'{text}' is no IPv4 or IPv6 address");
+    };
+    if net.addr() == net.network() && net.prefix_len() < net.max_prefix_len() {
+        format!("{text} is a whole network: name the addresses of its hosts")
+    } else {
+        format!("an address stands without a prefix length: {}", address)
+    }
 }
 
 /// `10.77.0.11-13` and `10.77.0.11-10.77.0.13`, as network people write ranges.
@@ -194,6 +207,40 @@ pub fn draft(draft: &Draft<'_>) -> String {
     workers(&assigned, draft.hosts.len(), &mut out);
     network(draft.hosts, &mut out);
     the_rest(draft, &mut out);
+    own_samples(draft, &out)
+}
+
+/// Puts the person's own hosts, network and names into what comments show as samples.
+fn own_samples(draft: &Draft<'_>, text: &str) -> String {
+    let cluster = draft.cluster.as_str();
+    let network = draft.hosts.iter().find_map(|host| match host.address {
+        IpAddr::V4(address) => Some(address.octets()),
+        IpAddr::V6(_) => None,
+    });
+    let network = network.map(|[a, b, c, _]| format!("{a}.{b}.{c}."));
+    let [first, second, last] = [0, 1, usize::MAX].map(|at| {
+        let host = draft.hosts.get(at.min(draft.hosts.len().saturating_sub(1)));
+        host.map_or("heron", |host| host.name.as_str())
+    });
+    let own = |comment: &str| {
+        let mut comment = comment
+            .replace("Saltmarsh Bird Observatory", cluster)
+            .replace("saltmarsh", cluster)
+            .replace("heron", first)
+            .replace("jetty-a", first)
+            .replace("jetty-b", second)
+            .replace("tern-*", last)
+            .replace("tern-1", last);
+        if let Some(network) = &network {
+            comment = comment.replace("10.77.0.", network);
+        }
+        comment
+    };
+    let mut out = String::with_capacity(text.len());
+    for line in text.lines() {
+        let line = if line.starts_with('#') { &own(line) } else { line };
+        let _ = writeln!(out, "{line}");
+    }
     out
 }
 

@@ -287,6 +287,35 @@ fn a_new_file_passes_check_as_written_at_every_size() {
 }
 
 #[test]
+fn a_new_file_shows_samples_of_its_own_network_and_of_nobody_elses() {
+    let name = ClusterName::new("reef").unwrap();
+    let hosts = draft_hosts(&name, &["10.9.8.1-5".into()]).unwrap();
+    let text = drafted(&name, &hosts);
+    for other in ["altmarsh", "10.77.", "heron", "jetty", "tern"] {
+        assert!(!text.contains(other), "{other}: {text}");
+    }
+    for own in ["# name-servers = [\"10.9.8.2\"", "api.reef.example:6443", "taints.\"reef-5\""] {
+        assert!(text.contains(own), "{own}: {text}");
+    }
+}
+
+#[test]
+fn networks_and_prefixes_are_refused_by_name() {
+    let name = ClusterName::new("saltmarsh").unwrap();
+    let words = ["10.77.0.0/28", "heron=10.77.0.11/24", "fd77::/64", "10.77.0.256"];
+    let error = draft_hosts(&name, &words.map(ToOwned::to_owned)).unwrap_err();
+    assert_eq!(
+        error.0,
+        [
+            "10.77.0.0/28 is a whole network: name the addresses of its hosts",
+            "'heron=10.77.0.11/24': an address stands without a prefix length: 10.77.0.11",
+            "fd77::/64 is a whole network: name the addresses of its hosts",
+            "'10.77.0.256' is no IPv4 or IPv6 address",
+        ]
+    );
+}
+
+#[test]
 fn words_for_a_new_file_are_all_judged() {
     let name = ClusterName::new("saltmarsh").unwrap();
     let words =
