@@ -100,6 +100,9 @@ pub fn draft_hosts(cluster: &ClusterName, words: &[String]) -> Result<Vec<DraftH
     if hosts.is_empty() && errors.is_empty() {
         errors.push("no address was given".into());
     }
+    if let Some(own) = hosts.iter().find(|host| host.address.is_loopback() && hosts.len() > 1) {
+        errors.push(format!("{}: a loopback address reaches no other host", own.address));
+    }
     if errors.is_empty() { Ok(hosts) } else { Err(DraftError(errors)) }
 }
 
@@ -116,7 +119,10 @@ fn word_hosts(cluster: &ClusterName, word: &str, taken: usize) -> Result<Vec<Dra
         .iter()
         .enumerate()
         .map(|(i, text)| {
-            let address = text.parse().map_err(|_| no_address(text))?;
+            let address: IpAddr = text.parse().map_err(|_| no_address(text))?;
+            if address.is_unspecified() || address.is_multicast() {
+                return Err("no host can be reached there".into());
+            }
             let name = match &names {
                 Some(names) => names[i].clone(),
                 None => format!("{cluster}-{}", taken + i + 1),

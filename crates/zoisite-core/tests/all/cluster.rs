@@ -300,9 +300,17 @@ fn a_new_file_shows_samples_of_its_own_network_and_of_nobody_elses() {
 }
 
 #[test]
-fn networks_and_prefixes_are_refused_by_name() {
+fn addresses_that_no_host_can_have_are_refused_by_name() {
     let name = ClusterName::new("saltmarsh").unwrap();
-    let words = ["10.77.0.0/28", "heron=10.77.0.11/24", "fd77::/64", "10.77.0.256"];
+    let words = [
+        "10.77.0.0/28",
+        "heron=10.77.0.11/24",
+        "fd77::/64",
+        "10.77.0.256",
+        "0.0.0.0",
+        "::1",
+        "::2",
+    ];
     let error = draft_hosts(&name, &words.map(ToOwned::to_owned)).unwrap_err();
     assert_eq!(
         error.0,
@@ -311,6 +319,8 @@ fn networks_and_prefixes_are_refused_by_name() {
             "'heron=10.77.0.11/24': an address stands without a prefix length: 10.77.0.11",
             "fd77::/64 is a whole network: name the addresses of its hosts",
             "'10.77.0.256' is no IPv4 or IPv6 address",
+            "'0.0.0.0': no host can be reached there",
+            "::1: a loopback address reaches no other host",
         ]
     );
 }
