@@ -102,7 +102,7 @@ fn takes_its_place(
             faults.push(match other.kind == kind {
                 true => "it was this cluster's already".to_owned(),
                 false => format!(
-                    "it is the {} authority's: whoever holds a certificate of one would be somebody to the other",
+                    "it is the {} authority's: a certificate of one would be accepted as one of the other",
                     other.kind
                 ),
             });

@@ -220,7 +220,7 @@ impl StoreError {
                 "a copy of the state holds it: zoisite backup restore. Without one the cluster runs on until its certificates end: a run shows what the cluster and etcd-client authorities sign, so these two are replaced only while the one before can sign"
                     .into()
             }
-            Self::Named(host) => format!("write what the machine is told under that name instead (zoisite first-boot write {host}), and set it up again with that"),
+            Self::Named(host) => format!("write its first-boot data under that name instead (zoisite first-boot write {host}), and set the machine up again with it"),
             Self::Replacing(kind) => format!("zoisite pki rotate {kind} goes on with it, and --cancel takes it back"),
             Self::NoTokenKey => "zoisite pki rotate service-accounts replaces it".into(),
             Self::Asked(kind) => format!("zoisite pki import-signed FILE takes it; zoisite pki request {kind} --cancel has the authority made here"),

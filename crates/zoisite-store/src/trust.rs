@@ -477,7 +477,7 @@ impl KeyDesk {
             let profile = request.profile;
             let of = (profile, host.clone());
             let Some(wanted) = self.wanted.get(&of) else {
-                faults.push(format!("{profile}: nobody waits for a key of its"));
+                faults.push(format!("{profile}: no key is wanted for it"));
                 continue;
             };
             let kind = profile.authority();

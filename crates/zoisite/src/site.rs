@@ -103,7 +103,7 @@ fn read_passwords(path: &Path) -> Result<Secret, Failure> {
     let good = lines.iter().filter(known).count();
     if good == 0 || good < lines.len() {
         let what = match lines.len() - good {
-            0 => format!("{} names nobody", path.display()),
+            0 => format!("{} holds no user", path.display()),
             n => format!(
                 "{n} of {} lines of {} hold no name with a digest of bcrypt",
                 lines.len(),

@@ -136,7 +136,7 @@ impl VirtualIpStatus {
                 holder.state = "not ready";
                 holder.why = Some(match facts.away {
                     true => {
-                        "it was told to leave the virtual IP to others, by a run that was cut off"
+                        "it still leaves the virtual IP to other hosts: a run that took it out was cut off"
                             .into()
                     }
                     false => "it could not serve at the virtual IP".into(),

@@ -601,7 +601,7 @@ impl Ground<'_> {
                 | TrustStage::Forget(AuthorityKind::Cluster)
         );
         let unbrought = self.kept.unbrought.iter().filter(|_| of_nodes).map(|host| {
-            let why = format!("{host} told nothing yet of having been brought to it");
+            let why = format!("no report of {host} says yet that it has this stage");
             let fix = format!(
                 "carry it there: zoisite join-file write {host}, and then its report (zoisite reports); or take it out of the file and retire it"
             );

@@ -374,7 +374,7 @@ impl Check<'_> {
                 "signer-in-cluster",
                 "the cluster authority's key will be on every control-plane host",
             )
-            .fix("whoever reads it there can make any certificate, an administrator's too: use it only for fleets that come and go without you");
+            .fix("anyone who reads it there can make any certificate, an administrator's too: use it only for fleets that come and go without you");
             self.add(finding, "workers.signer", "no longer only in the strongbox");
         }
     }

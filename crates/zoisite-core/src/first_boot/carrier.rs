@@ -57,7 +57,7 @@ pub enum CarrierError {
         max_size: usize,
     },
     /// It cannot be written.
-    #[error("writing what {0} is told: {1}")]
+    #[error("writing the first-boot data of {0}: {1}")]
     Unwritable(HostName, String),
 }
 

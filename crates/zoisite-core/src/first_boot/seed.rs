@@ -60,7 +60,7 @@ pub enum SeedError {
     #[error("nothing says who logs in at {0}")]
     NoUser(crate::cluster::HostName),
     /// It cannot be written.
-    #[error("writing what {0} is told: {1}")]
+    #[error("writing the first-boot data of {0}: {1}")]
     Unwritable(crate::cluster::HostName, String),
 }
 

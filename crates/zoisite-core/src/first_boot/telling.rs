@@ -32,13 +32,13 @@ impl Heard {
 
 /// The script that asks a machine what it heard.
 pub fn heard_script(host: &HostName) -> String {
-    wrapped(&format!("zoisite: what {host} was told"), &acting(&[TELL]), "heard\n")
+    wrapped(&format!("zoisite: first-boot data of {host}"), &acting(&[TELL]), "heard\n")
 }
 
 /// The same in a run of its own: what an earlier run sent has been done when it answers, or never will be.
 pub fn heard_last_script(host: &HostName, generation: u64) -> String {
     let body = format!("lock {generation}\nheard\n");
-    wrapped(&format!("zoisite: what {host} was told"), &acting(&[TELL]), &body)
+    wrapped(&format!("zoisite: first-boot data of {host}"), &acting(&[TELL]), &body)
 }
 
 /// Reads the answer to either.

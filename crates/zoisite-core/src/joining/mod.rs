@@ -26,10 +26,10 @@ pub enum Stage {
     Token,
     /// It meets others in the mesh: where it is one of those that are reached through it alone.
     Mesh,
-    /// It dials the API endpoint.
-    Dials,
-    /// It asks for its certificate.
-    Asks,
+    /// It connects to the API endpoint.
+    Connects,
+    /// It requests its certificate.
+    Requests,
     /// Its request was signed.
     Signed,
     /// Its node is registered.
@@ -43,8 +43,8 @@ impl Stage {
     pub const ALL: [Self; 7] = [
         Self::Token,
         Self::Mesh,
-        Self::Dials,
-        Self::Asks,
+        Self::Connects,
+        Self::Requests,
         Self::Signed,
         Self::Registered,
         Self::Ready,
@@ -55,8 +55,8 @@ impl Stage {
         match self {
             Self::Token => "token",
             Self::Mesh => "mesh",
-            Self::Dials => "dials",
-            Self::Asks => "asks",
+            Self::Connects => "connects",
+            Self::Requests => "requests",
             Self::Signed => "signed",
             Self::Registered => "registered",
             Self::Ready => "Ready",
@@ -196,7 +196,7 @@ impl Evidence<'_> {
         );
         let past = past || signed.is_some();
         stages.insert(
-            Stage::Asks,
+            Stage::Requests,
             match (asks, past) {
                 (Some(request), _) => yes(format!("its request {} is there", request.name)),
                 (None, true) => yes("its request was signed".into()),
@@ -206,7 +206,7 @@ impl Evidence<'_> {
         let past = past || asks.is_some();
         let came = |callers: &&Callers| host.addresses().any(|own| callers.who.contains(&own));
         stages.insert(
-            Stage::Dials,
+            Stage::Connects,
             match (past, self.callers) {
                 (true, _) => yes("it has asked".into()),
                 (false, Some(callers)) if came(&callers) => {
@@ -216,14 +216,14 @@ impl Evidence<'_> {
                 (false, None) => Passed::Open,
             },
         );
-        let dials = matches!(stages[&Stage::Dials], Passed::Yes { .. });
+        let dials = matches!(stages[&Stage::Connects], Passed::Yes { .. });
         if self.cluster.is_in_mesh(name) {
             stages.insert(Stage::Mesh, self.mesh(name, dials));
         }
         if dials && !past {
             let fix = "on the host: journalctl -u zoisite-kubelet says why: another authority, a token that ended, a clock that is off";
             stages.insert(
-                Stage::Asks,
+                Stage::Requests,
                 no("it connects to the API endpoint, and no request of its arrives".into(), fix),
             );
         }

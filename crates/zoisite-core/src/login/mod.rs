@@ -186,7 +186,7 @@ pub fn clones<'a>(
             ),
             (None, Some(others)) => (
                 format!(
-                    "it has the same SSH host keys as {others}: whoever has the one can pass for the other"
+                    "it has the same SSH host keys as {others}: either can pose as the other"
                 ),
                 format!(
                     "make new ones on {host}: rm /etc/ssh/ssh_host_*key* && ssh-keygen -A && systemctl restart ssh; the next look tells how the old one is taken out here"

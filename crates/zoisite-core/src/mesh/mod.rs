@@ -175,7 +175,7 @@ pub fn stranger(
                     ),
                 ));
             }
-            None => return Some((format!("{host} was not told of {stranger}"), again)),
+            None => return Some((format!("{host} does not know {stranger}"), again)),
             told if key.is_some() && told.as_ref() != key => {
                 return Some((format!("{host} knows {stranger} by another key"), again));
             }
@@ -222,7 +222,7 @@ pub fn stranger(
             (
                 format!("{what}; the clock of {late} is {by} s behind that of {early}"),
                 format!(
-                    "set the clocks right first: one that was set back is not answered until it has passed what it told before. Then: {fix}"
+                    "set the clocks right first: a host whose clock was set back gets no answer until that has passed the last time it sent. Then: {fix}"
                 ),
             )
         }

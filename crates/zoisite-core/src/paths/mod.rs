@@ -165,7 +165,7 @@ impl End {
             Self::Hosts(hosts) if hosts.len() == cluster.hosts.len() => "every host".into(),
             Self::Hosts(hosts) => few(hosts),
             Self::Administrators => "administrators".into(),
-            Self::Clients => "whoever uses the cluster".into(),
+            Self::Clients => "clients of the cluster".into(),
             Self::Monitoring => "the site's monitoring".into(),
             Self::OwnLoadBalancers => "the site's load balancers".into(),
             Self::Anywhere => "hosts, wherever they are".into(),

@@ -177,7 +177,7 @@ pub fn end_script(host: &HostName) -> String {
 
 /// Reads what [`listen_script`] said.
 pub fn read_listeners(count: usize, text: &str) -> Heard {
-    let mut out = vec![Listener::Failed("it was not heard of".into()); count];
+    let mut out = vec![Listener::Failed("no answer came from there".into()); count];
     for line in text.lines() {
         let Some(rest) = line.strip_prefix("@\t") else { continue };
         let rest = plain(rest);
@@ -247,7 +247,7 @@ pub fn probe_script(host: &HostName, paths: &[(IpAddr, u16, Option<&str>)]) -> S
 
 /// Reads what [`probe_script`] said.
 pub fn read_probes(count: usize, text: &str) -> Vec<Outcome> {
-    let mut out = vec![Outcome::Untried("nothing was heard of it".into()); count];
+    let mut out = vec![Outcome::Untried("no answer came from there".into()); count];
     for line in text.lines() {
         let Some(rest) = line.strip_prefix("@\t") else { continue };
         let rest = plain(rest);

@@ -105,7 +105,7 @@ impl fmt::Display for Edge {
         )?;
         match self.port {
             0 => Ok(()),
-            port => write!(f, ", dialled as {} port {port}", self.dialled),
+            port => write!(f, ", reached as {} port {port}", self.dialled),
         }
     }
 }

@@ -250,7 +250,7 @@ fn check(
         && !client.addresses.contains(&source)
     {
         return Err(fail(format!(
-            "{} dials from {source}, which its certificate does not name",
+            "{} connects from {source}, which its certificate does not name",
             edge.client
         )));
     }

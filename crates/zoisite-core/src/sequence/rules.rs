@@ -274,7 +274,7 @@ pub(super) fn no_older_quorum(
             rule: Rule::QuorumFirst,
             host: Some(host.clone()),
             found: format!(
-                "it heard of quorum {heard} of this cluster, which began with a snapshot, and the store knows of {known}"
+                "it has been in quorum {heard} of this cluster, which began with a snapshot, and the store knows of {known}"
             ),
             fix: "bring the newest copy of the state back: zoisite backup restore".into(),
         }),

@@ -86,9 +86,9 @@ fn a_host_that_never_appears_is_told_apart_from_one_that_is_slow() {
     );
     let silent = scene.look(Some(&heard(&["10.77.0.21", "203.0.113.9"])), 0);
     let seen = "nothing of it reached the API endpoint within 12 s; 203.0.113.9 did, of no host of the file";
-    assert_eq!(stopped(&silent), (Stage::Dials, seen.into()));
+    assert_eq!(stopped(&silent), (Stage::Connects, seen.into()));
     let dials = scene.look(Some(&heard(&["10.77.0.101"])), 0);
-    assert_eq!(stopped(&dials).0, Stage::Asks);
+    assert_eq!(stopped(&dials).0, Stage::Requests);
     let node = NodeFacts {
         ready: false,
         why: "cni plugin not initialized".into(),
@@ -124,7 +124,7 @@ fn of_one_in_a_mesh_is_told_whether_its_key_is_known_and_who_knocks() {
     let (_, seen) = stopped(&scene.look(Some(&heard), 0));
     assert!(seen.starts_with("no host met it by its key, tern-1=, within 12 s; 203"), "{seen}");
     heard.met.insert("tern-1=".into());
-    assert_eq!(stopped(&scene.look(Some(&heard), 0)).0, Stage::Dials, "it is met, and dials not");
+    assert_eq!(stopped(&scene.look(Some(&heard), 0)).0, Stage::Connects, "it is met, and dials not");
 }
 
 #[test]

@@ -140,7 +140,7 @@ fn devices_in_front_are_told_what_comes_from_outside_and_between_sites() {
         told,
         [
             ("administrators", "TCP 22"),
-            ("whoever uses the cluster", "TCP 6443"),
+            ("clients of the cluster", "TCP 6443"),
             ("every host", "UDP and TCP 53"),
             ("every host", "UDP 123")
         ]

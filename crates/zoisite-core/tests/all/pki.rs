@@ -174,7 +174,7 @@ fn classic_faults_are_found_before_anything_is_copied() {
 
     // Another host's addresses: the peers' source addresses do not fit.
     let failed = with_fault(|w| w.names = vec![San::Ip([10, 77, 0, 99].into())], Profile::EtcdPeer);
-    assert!(failed.iter().any(|(_, why)| why.contains("dials from 10.77.0.11")), "{failed:?}");
+    assert!(failed.iter().any(|(_, why)| why.contains("connects from 10.77.0.11")), "{failed:?}");
 }
 
 #[test]

@@ -357,7 +357,7 @@ fn s1_what_an_older_quorum_says_is_not_heard_and_what_heard_of_a_later_one_is_no
     scene.edit("ibis", |o| o.cluster = Some(format!("{ID} 2")));
     let (rule, text) = refused(&scene).remove(0);
     assert_eq!(rule, Rule::QuorumFirst);
-    assert!(text.contains("ibis") && text.contains("it heard of quorum 2"), "{text}");
+    assert!(text.contains("ibis") && text.contains("it has been in quorum 2"), "{text}");
     let begun = scene.begun.as_mut().unwrap();
     begun.epoch = 2;
     assert!(scene.plan().is_ok());

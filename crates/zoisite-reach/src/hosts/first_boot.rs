@@ -23,7 +23,7 @@ impl Hosts {
     /// # Errors
     /// When it does not answer.
     pub async fn heard(&self, host: &HostName) -> Result<Heard, Trouble> {
-        let text = self.report(host, &heard_script(host), "asking what it was told").await?;
+        let text = self.report(host, &heard_script(host), "asking for its first-boot data").await?;
         Ok(read_heard(&text))
     }
 
@@ -37,7 +37,7 @@ impl Hosts {
         timeout: Duration,
         progress: Progress<'_>,
     ) -> Result<(), Trouble> {
-        let attempted = "waiting until it has heard what it was told before";
+        let attempted = "waiting until it has applied its earlier first-boot data";
         let script = heard_last_script(host, self.generation);
         let end = Instant::now() + timeout;
         loop {
@@ -73,7 +73,7 @@ impl Hosts {
             return Err(trouble);
         }
         let end = Instant::now() + timeout;
-        let attempted = "waiting until it has heard it";
+        let attempted = "waiting until it has applied it";
         let mut last = "it has not answered since".to_owned();
         while Instant::now() < end {
             if let Ok(heard) = self.heard(host).await {
@@ -86,7 +86,7 @@ impl Hosts {
                     (true, true, true) => return Ok(()),
                     (true, true, false) => {
                         last = format!(
-                            "it came up with what it was told before ({}): what carries that to it is still attached",
+                            "it came up with older first-boot data ({}): the medium that carries it is still attached",
                             heard.instance.unwrap_or_default()
                         );
                         break;

@@ -47,7 +47,7 @@ impl World {
             self.fault(Fault::Fails { operation });
         }
         let operation = now + draw(WITHIN);
-        told.push(format!("operation {operation} is done, and nobody hears of it"));
+        told.push(format!("operation {operation} is done, and its answer is lost"));
         self.fault(Fault::AnswerLost { operation });
         let mut any = |what: String, fault: &dyn Fn(HostName) -> Fault| {
             let host = usize::try_from(draw(hosts.len() as u64)).ok().and_then(|at| hosts.get(at));

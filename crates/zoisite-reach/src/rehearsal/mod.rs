@@ -47,7 +47,7 @@ use crate::reach::{Contents, Progress, Reach};
 use crate::save;
 
 /// What is heard of an operation that is done when its connection is gone.
-const UNHEARD: &str = "the connection is gone, and nobody heard what became of it";
+const UNHEARD: &str = "the connection broke, and the outcome is unknown";
 
 /// A reach of simulated hosts.
 pub struct Rehearsal {

@@ -82,7 +82,7 @@ impl World {
         }
         if let Some(who) = broken {
             self.break_rule(format!(
-                "S14: {who} do not believe one another: nobody of them knows who issued what is shown"
+                "S14: {who} do not trust one another: neither knows the authority of the other's certificate"
             ));
         }
     }

@@ -81,7 +81,7 @@ impl WindowsMachine {
                 Ok(before != Some(rule))
             }
             "service" => self.service(act),
-            other => Err(format!("nobody knows how to do '{other}'")),
+            other => Err(format!("there is no way to do '{other}'")),
         }
     }
 

@@ -492,7 +492,7 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
             &json!({"people": people, "in_etcd": in_etcd, "bindings": bindings, "asked": asked.is_ok()}),
         );
     } else if all.is_empty() && asleep.is_empty() && in_etcd.is_empty() {
-        view::out("Nobody has been given access.");
+        view::out("No access has been given.");
     } else {
         let rows = all.iter().map(|((name, group), (until, certificates))| {
             let certificates = match certificates {

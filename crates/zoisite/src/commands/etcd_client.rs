@@ -28,7 +28,7 @@ pub fn give(
     if seconds > 24 * HOUR {
         return Err(Failure::new(
             Kind::Usage,
-            "whoever holds a client's certificate may do everything in etcd: it is for a day at most",
+            "a client's certificate allows everything in etcd: it is for a day at most",
             "add --expires 8h",
         ));
     }

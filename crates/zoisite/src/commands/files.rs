@@ -179,7 +179,7 @@ pub fn run(options: &Options, args: &FilesArgs) -> Result<ExitCode, Failure> {
     ));
     if args.with_keys {
         view::note(
-            "private keys are among them: whoever reads this folder can act as your cluster",
+            "private keys are among them: anyone who reads this folder can act as your cluster",
         );
     } else {
         view::out("Private keys were left out; --with-keys writes them.");

@@ -130,7 +130,7 @@ pub fn run(options: &Options, args: &JoinFileArgs) -> Result<ExitCode, Failure> 
                 view::verbatim(word.expose());
             }
             view::note(&format!(
-                "whoever has it and a join file of {host} can read the keys in it: carry both by different ways"
+                "anyone who has it and a join file of {host} can read the keys in it: carry both by different ways"
             ));
             Ok(ExitCode::SUCCESS)
         }

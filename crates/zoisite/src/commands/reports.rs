@@ -245,7 +245,7 @@ fn believed(
         return refuse(format!("{host} is no host for which a join file was written here"));
     };
     let Some(word) = word(state, site.strongbox()?, host)? else {
-        return refuse(format!("{host} has no passphrase, and it cannot be told who wrote it"));
+        return refuse(format!("{host} has no passphrase: who wrote a report cannot be proven"));
     };
     if let Err(why) = report.is_sealed_by(&word) {
         return refuse(why.to_string());

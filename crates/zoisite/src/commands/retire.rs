@@ -188,7 +188,7 @@ async fn drained(
             let (delete_unmanaged_pods, seconds) = (args.delete_unmanaged_pods, args.timeout);
             ApiWork::Drain { host: host.clone(), delete_unmanaged_pods, seconds }
         };
-        let fix = "zoisite retire again goes on; --delete-unmanaged-pods deletes pods that no controller recreates, --timeout waits longer; a budget that never gives way is changed by whoever set it";
+        let fix = "zoisite retire again goes on; --delete-unmanaged-pods deletes pods that no controller recreates, --timeout waits longer; a budget that never gives way is for its owner to change";
         on_each(reach, hosts, fix, leave).await
     };
     let how = (&[Part::Nodes][..], Depth::Quick, generation);

@@ -83,7 +83,7 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
         return Ok(ExitCode::SUCCESS);
     }
     if people.is_empty() {
-        view::out("Nothing is in the strongbox yet: whoever raises first can open it.");
+        view::out("The strongbox is empty: the identity of the first raise is the first that opens it.");
         return Ok(ExitCode::SUCCESS);
     }
     let own = site.strongbox()?;
@@ -157,7 +157,7 @@ fn passphrase(site: &Site, options: &Options, none: bool) -> Result<ExitCode, Fa
     view::out(match none {
         true => "This identity is kept under no passphrase any more.",
         false => {
-            "This identity is kept under the passphrase from now on. Nobody can open it without; copies of the file \
+            "This identity is kept under the passphrase from now on. It cannot be opened without; copies of the file \
              that were made before open as they did."
         }
     });

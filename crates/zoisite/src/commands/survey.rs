@@ -94,7 +94,7 @@ pub fn run(options: &Options, args: &SurveyArgs) -> Result<ExitCode, Failure> {
     if let (true, [first, ..]) = (facts.is_empty() && troubles.is_empty(), &report.untold[..]) {
         return Err(Failure::new(
             Kind::Usage,
-            format!("{first} is offline, and no report has told yet what it is like"),
+            format!("{first} is offline, and no report describes it yet"),
             format!("zoisite join-file write {first} --inspect --out DIR has it tell that"),
         ));
     }

@@ -178,7 +178,7 @@ fn issue(
         (None, None) => view::verbatim(token.expose()),
     }
     view::note(&format!(
-        "for {}, until {}; it is published, and whoever has it may ask for a node's certificate",
+        "for {}, until {}; it is published, and anyone who has it may ask for a node's certificate",
         record.for_whom(),
         view::minute(record.expires)
     ));

@@ -76,7 +76,7 @@ pub fn render(all: &[Unnamed], style: Style) -> String {
         out.push_str("then: zoisite first-boot name\n");
     }
     if all.iter().any(|one| one.told.is_none()) {
-        out.push_str("\nWhat they are told: zoisite first-boot write --unnamed --out DIR\n");
+        out.push_str("\nTheir first-boot data: zoisite first-boot write --unnamed --out DIR\n");
     } else if all.iter().any(|one| one.heard.is_none()) {
         out.push_str("\nWhat they write: zoisite reports fetch, or reports read FILE\n");
     }

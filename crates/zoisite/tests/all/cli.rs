@@ -176,7 +176,7 @@ fn a_name_that_changed_is_found_by_proving_before_anything_is_issued() {
     let _ = place
         .run(&["pki", "prove"])
         .ended(3)
-        .says("egret (etcd-peer) → heron (etcd-peer), dialled as 10.77.0.14 port 2380: 10.77.0.14 is missing");
+        .says("egret (etcd-peer) → heron (etcd-peer), reached as 10.77.0.14 port 2380: 10.77.0.14 is missing");
 }
 
 #[test]

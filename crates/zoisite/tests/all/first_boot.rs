@@ -58,8 +58,8 @@ fn every_host_gets_a_folder_that_nobody_else_reads_and_is_known_from_then_on() {
     let wrote = told
         .run(&["first-boot", "write", "--out", "seeds"])
         .ended(0)
-        .says("Wrote what 11 hosts are told at the first boot to seeds.")
-        .complains("whoever reads it can pose as that machine");
+        .says("Wrote the first-boot data of 11 hosts to seeds.")
+        .complains("anyone who reads it can pose as that machine");
     assert!(!wrote.stdout.contains("PRIVATE"));
     let data = told.0.read("seeds/tern-3/user-data");
     assert!(data.contains("BEGIN OPENSSH PRIVATE KEY") && data.contains(KEY), "{data}");
@@ -179,7 +179,7 @@ fn machines_without_a_name_report_in_and_are_given_one() {
     listed(&format!("\"{card}\", \"02:00:5e:10:00:4d\""));
     let _ = told.run(&["first-boot", "unnamed"]).ended(0).says("first-boot write --unnamed");
     let _ =
-        told.run(&write).ended(0).says("2 hosts are told").complains("can pose as that machine");
+        told.run(&write).ended(0).says("first-boot data of 2 hosts").complains("can pose as that machine");
     // It takes the address that it is given, and nobody's own.
     let network = told.0.read(&format!("seeds/{called}/network-config"));
     assert!(network.contains(&card) && network.contains("dhcp4: true"), "{network}");
@@ -309,7 +309,7 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     let surveyed = lab_.zoisite(&["survey"]).ended(0);
     let _ = surveyed.says("nothing is in the way of a raise on 3 hosts");
     let _ =
-        lab_.zoisite(&["first-boot", "changes"]).ended(0).says("3 hosts heard what the file says");
+        lab_.zoisite(&["first-boot", "changes"]).ended(0).says("3 hosts as the file says");
     let _ = lab_.zoisite(&["raise"]).ended(0);
 
     // Somebody leaves: told as they run. Nothing starts again, and that key lets nobody in any more.
@@ -320,10 +320,10 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     let _ = lab_
         .zoisite(&["first-boot", "changes"])
         .ended(0)
-        .says("heron is told as it runs")
+        .says("heron changes while it runs")
         .says("ada");
     let _ = lab_.zoisite(&["first-boot", "apply"]).ended(4).complains("you did not agree");
-    let _ = lab_.zoisite(&["first-boot", "apply", "--yes"]).ended(0).says("Told 3 hosts");
+    let _ = lab_.zoisite(&["first-boot", "apply", "--yes"]).ended(0).says("Changed 3 hosts");
     assert_eq!(boots(), before);
     let listed = lab_.on("heron", "cat /home/warden/.ssh/authorized_keys").ended(0);
     assert!(!listed.stdout.contains("ada") && listed.stdout.contains("lab"), "{listed:?}");
@@ -336,7 +336,7 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     let _ = lab_
         .zoisite(&["first-boot", "changes"])
         .ended(0)
-        .says("heron is told, and starts again")
+        .says("heron changes, and restarts")
         .says("192.168.0.0/16");
     lab("off", &["ibis"]);
     let refused = lab_.zoisite(&["first-boot", "apply", "heron", "--yes"]).ended(4);
@@ -363,12 +363,12 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     let _ = lab_
         .zoisite(&["first-boot", "apply", "--yes"])
         .ended(0)
-        .complains(&format!("the last run was cut off as it told {first}, which is waited for"));
+        .complains(&format!("the last run was cut off while it changed {first}: waiting for that host"));
     for host in MEMBERS {
         let _ = lab_.on(host, "ip route").ended(0).says("192.168.0.0/16 via 10.77.0.253");
     }
     let _ =
-        lab_.zoisite(&["first-boot", "changes"]).ended(0).says("3 hosts heard what the file says");
+        lab_.zoisite(&["first-boot", "changes"]).ended(0).says("3 hosts as the file says");
     let _ = lab_.zoisite(&["verify"]).ended(0);
     let key = Command::new("ssh-keygen")
         .args(["-lf", lab_.folder.join("known_hosts").to_str().unwrap()])

@@ -46,7 +46,7 @@ impl Carried {
 #[test]
 fn a_host_tells_what_it_is_like_and_only_its_own_newest_report_counts() {
     let carried = Carried::new();
-    let _ = carried.zoisite(&["survey", "tern-5"]).ended(2).complains("no report has told yet");
+    let _ = carried.zoisite(&["survey", "tern-5"]).ended(2).complains("no report describes it yet");
     let _ = carried.here("stick/tern-5.join").ended(0).says("looks at itself");
     let first = carried.0.read("report");
     let _ = carried.zoisite(&["reports", "read", "report"]).says("tern-5").says("booted");
@@ -354,7 +354,7 @@ fn joins_while_raises_sign(lab: &Lab) {
 fn brought_to_the_next_stage(lab: &Lab) {
     let replace = ["pki", "rotate", "cluster"];
     let held = lab.zoisite(&replace).ended(3);
-    let _ = held.complains("tern-1 told nothing yet of having been brought to it");
+    let _ = held.complains("no report of tern-1 says yet that it has this stage");
     let mut ended = Some(3);
     for _ in 0..2 {
         let _ = lab.zoisite(&["join-file", "write", "--out", "stick"]).ended(0);

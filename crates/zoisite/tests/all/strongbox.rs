@@ -25,7 +25,7 @@ fn opens(place: &Place, identity: &str) -> Done {
 #[test]
 fn people_come_with_their_own_keys_and_go_and_all_is_sealed_again() {
     let place = Place::saltmarsh();
-    let _ = place.run(&["strongbox"]).ended(0).says("Nothing is in the strongbox yet");
+    let _ = place.run(&["strongbox"]).ended(0).says("The strongbox is empty");
     ssh_key(&place, "bea", "ed25519", "");
     ssh_key(&place, "cor", "rsa", "");
     let early = place.run(&["strongbox", "add", "--file", "bea.pub"]).ended(2);

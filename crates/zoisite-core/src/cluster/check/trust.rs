@@ -130,7 +130,7 @@ impl Check<'_> {
                     found.push(
                         Finding::warns(
                             "open-prefix",
-                            format!("{what} from {url} have no prefix: whoever it calls system:masters may do everything"),
+                            format!("{what} from {url} have no prefix: a user that it calls system:masters may do everything"),
                         )
                         .fix("set claimMappings' prefix, such as 'sso:', or refuse names that begin with system: by userValidationRules"),
                     );

@@ -72,7 +72,7 @@ fn tell(site: &Site, adopted: &Adopted) {
         adopted.pins.len()
     ));
     view::out(
-        "\nWhat cannot come back: the authorities' keys. Nobody can be let in, nothing signed or renewed, and the API \
+        "\nWhat cannot come back: the authorities' keys. No host can join, nothing can be signed or renewed, and the API \
          not be asked, as all of that needs a certificate that is signed first. The cluster runs on until its \
          certificates end (zoisite pki list); zoisite uninstall takes it back, and its snapshots can be opened. \
          A backup that turns up is brought by zoisite backup restore, in another folder.",

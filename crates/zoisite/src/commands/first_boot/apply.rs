@@ -145,13 +145,13 @@ pub fn changes(options: &Options, args: &ChangesArgs) -> Result<ExitCode, Failur
         let one = |(host, standing): (&HostName, &Standing)| match standing {
             Standing::Same => json!({"host": host, "state": "same"}),
             Standing::Differs(before, changes) => json!({
-                "host": host, "state": "differs", "heard": before.instance,
-                "would_hear": compared.seeds[host].1.instance, "way": way_of(changes), "changes": changes,
+                "host": host, "state": "differs", "applied": before.instance,
+                "would_apply": compared.seeds[host].1.instance, "way": way_of(changes), "changes": changes,
             }),
             Standing::Stranger(heard) => {
-                json!({"host": host, "state": "told-elsewhere", "heard": heard})
+                json!({"host": host, "state": "unknown", "applied": heard})
             }
-            Standing::Deaf => json!({"host": host, "state": "hears-nothing"}),
+            Standing::Deaf => json!({"host": host, "state": "no-cloud-init"}),
         };
         let all: Vec<_> = compared.standings.iter().map(one).collect();
         view::json(&json!({"hosts": all, "troubles": compared.troubles}));
@@ -172,8 +172,8 @@ fn render(compared: &Compared, style: Style) -> String {
             Standing::Same => same += 1,
             Standing::Differs(_, changes) => {
                 let way = match way_of(changes) {
-                    Way::InPlace => "is told as it runs",
-                    Way::Restart => "is told, and starts again",
+                    Way::InPlace => "changes while it runs",
+                    Way::Restart => "changes, and restarts",
                 };
                 out.push_str(&format!("{} {way}\n", style.bold(host.as_str())));
                 for Change { what, before, now, .. } in changes {
@@ -188,18 +188,18 @@ fn render(compared: &Compared, style: Style) -> String {
                 }
             }
             Standing::Stranger(heard) => out.push_str(&format!(
-                "{} heard {heard}, which was not told from here: what differs is not known\n",
+                "{} has first-boot data {heard}, which was not written from here: what differs is not known\n",
                 style.bold(host.as_str())
             )),
             Standing::Deaf => out.push_str(&format!(
                 "{} {}\n",
                 style.bold(host.as_str()),
-                style.dim("hears nothing: it has no cloud-init, or was set up without")
+                style.dim("cannot be changed: it has no cloud-init, or was set up without")
             )),
         }
     }
     if same > 0 {
-        let heard = format!("{} heard what the file says", count(same, "host"));
+        let heard = format!("{} as the file says", count(same, "host"));
         out.push_str(&format!("{} {heard}\n", style.good("✓")));
     }
     out
@@ -222,18 +222,18 @@ pub fn apply(options: &Options, args: &ApplyArgs) -> Result<ExitCode, Failure> {
         tell_all(&site, args, state, (seeds, stands), run.generation).await
     })?;
     let outcome = match &done {
-        Ok(told) => format!("told {}", count(told.len(), "host")),
+        Ok(told) => format!("changed {}", count(told.len(), "host")),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
     end_run(&mut work.state, run, &outcome)?;
     let told = done?;
     if options.json {
-        view::json(&json!({"told": told}));
+        view::json(&json!({"changed": told}));
     } else if told.is_empty() {
-        view::out("Every host that hears has heard what the file says.");
+        view::out("Every host with cloud-init is as the file says.");
     } else {
         view::out(&format!(
-            "{} Told {}: {}",
+            "{} Changed {}: {}",
             Style::stdout().good("✓"),
             count(told.len(), "host"),
             view::few(&told)
@@ -267,7 +267,7 @@ async fn until_heard(
     (host, restarts): (HostName, bool),
     generation: u64,
 ) -> Result<(), Failure> {
-    view::say(&format!("the last run was cut off as it told {host}, which is waited for"));
+    view::say(&format!("the last run was cut off while it changed {host}: waiting for that host"));
     let doing = Doing::begin();
     let timeout = Duration::from_secs(args.timeout);
     let tell = |what: String| doing.says(&format!("{host}: {what}"));
@@ -306,8 +306,8 @@ async fn tell_all(
         }
         in_order(&site.cluster, &mut order);
         view::say(text.trim_end());
-        if !args.yes && !view::asked("Tell them, one after another?") {
-            return Err(Failure::nobody_agreed("told"));
+        if !args.yes && !view::asked("Change them, one after another?") {
+            return Err(Failure::nobody_agreed("changed"));
         }
         for (done, host) in order.iter().enumerate() {
             one(site, args, state, &reach, &compared, (host, stands, generation)).await.map_err(
@@ -317,7 +317,7 @@ async fn tell_all(
                         1 => failure,
                         _ => failure.and(Failure::new(
                             Kind::Run,
-                            format!("{} after it were not told anything", count(left - 1, "host")),
+                            format!("{} after it were not changed", count(left - 1, "host")),
                             "the same command goes on with them",
                         )),
                     }
@@ -359,11 +359,11 @@ async fn one(
     let files = carried(host, seed, &Carrier::Files)
         .map_err(|why| Failure::new(Kind::Run, why.to_string(), "report this, please"))?;
     put_told(state, [(host.clone(), now_told.clone())])?;
-    let note = |is: &str| json!({"step": host, "is": is, "what": "told", "restarts": restarts});
+    let note = |is: &str| json!({"step": host, "is": is, "what": "changed", "restarts": restarts});
     state.records().append(generation, now(), &note("begun").to_string())?;
     view::say(&match way {
-        Way::InPlace => format!("telling {host} as it runs"),
-        Way::Restart => format!("telling {host}, which starts again"),
+        Way::InPlace => format!("changing {host} while it runs"),
+        Way::Restart => format!("changing {host}, which restarts"),
     });
     let doing = Doing::begin();
     let timeout = Duration::from_secs(args.timeout);

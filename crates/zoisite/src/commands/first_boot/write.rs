@@ -500,9 +500,8 @@ fn tell(options: &Options, args: &WriteArgs, written: &[Written], known: &Known)
         format!(" The largest is {}'s, {} octets{max_size}.", one.host, one.octets)
     });
     view::out(&format!(
-        "Wrote what {} {} told at the first boot to {}.{size}",
+        "Wrote the first-boot data of {} to {}.{size}",
         count(written.len(), "host"),
-        if written.len() == 1 { "is" } else { "are" },
         args.out.display()
     ));
     view::out(args.next());
@@ -523,7 +522,7 @@ fn tell(options: &Options, args: &WriteArgs, written: &[Written], known: &Known)
     }
     if !args.own_ssh_keys {
         view::note(
-            "each holds its machine's private SSH key: whoever reads it can pose as that machine",
+            "each holds its machine's private SSH key: anyone who reads it can pose as that machine",
         );
     }
     if !known.others.is_empty() {

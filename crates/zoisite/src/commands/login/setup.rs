@@ -231,7 +231,7 @@ fn refuses(trouble: &Trouble) -> bool {
 
 /// What there is to know of a password that was refused.
 fn told_once(trouble: Trouble) -> Trouble {
-    let cause = "the password is not this user's, or the host takes none; it was told to it once";
+    let cause = "the password is not this user's, or the host takes none; it was sent once";
     Trouble { cause: Some(cause.to_owned()), ..trouble }
         .fix("run the same command again with the right one; hosts with passwords of their own are named one by one")
 }

@@ -50,7 +50,7 @@ pub fn renew(
             block_on(make_another(site, host, run.generation))??;
             Ok(format!("{host} has another key"))
         })?;
-        view::note(&format!("{host} has another key: the others are told"));
+        view::note(&format!("{host} has another key: bringing it to the others"));
         let told = format!("mesh renew {host}: the others");
         carry_through(site, options, &RaiseArgs::of_the_mesh(), &mut work, &told)?;
         timeout = TIMEOUT;
@@ -73,7 +73,7 @@ fn would_not_be_told(site: &Site) -> Result<(), Failure> {
     Err(Failure::new(
         Kind::Usage,
         format!(
-            "{away}: offline, and cannot learn another key until it gets a join file until it is told"
+            "{away}: offline, and does not know another key until it gets a join file"
         ),
         "--carry does it all the same: then carry each a join file (zoisite join-file write)",
     ))

@@ -46,7 +46,7 @@ impl std::fmt::Display for Dialled {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let to: Vec<&str> = self.to.iter().map(HostName::as_str).collect();
         let Self { from, profile, name, port, .. } = self;
-        write!(f, "{from} → {} ({profile}), dialled as {name} port {port}", to.join(" or "))
+        write!(f, "{from} → {} ({profile}), reached as {name} port {port}", to.join(" or "))
     }
 }
 
@@ -302,7 +302,7 @@ fn tell(options: &Options, proof: &Proof) -> Result<ExitCode, Failure> {
             count(proof.files, "pairs and bundle")
         ));
         view::out(&format!(
-            "{good} {} tried from the hosts that make them: shown is what is in force, by the names that are dialled",
+            "{good} {} tried from the hosts that make them: shown is what is in force, by the names that clients use",
             count(proof.shown, "connection")
         ));
         view::out(&format!(

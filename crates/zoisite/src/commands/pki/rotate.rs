@@ -125,7 +125,7 @@ fn told_of_tokens(shared: SharedSecrets) -> Vec<String> {
             vec![
                 good("every API server signs service accounts' tokens by the other key"),
                 format!(
-                    "until   {}: the last token that the one before signed ends then; pods get theirs again within the hour, and whoever reads it once may hold one of a year",
+                    "until   {}: the last token that the one before signed ends then; pods get theirs again within the hour, and a workload that reads it only once may hold one of a year",
                     day(until)
                 ),
                 format!("next    zoisite pki rotate {TOKENS} ends the acceptance of the old ones"),

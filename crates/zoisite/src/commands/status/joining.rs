@@ -109,7 +109,7 @@ async fn look(
         let at_once: Vec<Joining> = hosts.iter().map(|host| evidence(None).of(host)).collect();
         // Who is past that need not be listened for.
         let dials = |one: &Joining| {
-            one.stages.iter().any(|(s, p)| *s == Stage::Dials && *p == Passed::Open)
+            one.stages.iter().any(|(s, p)| *s == Stage::Connects && *p == Passed::Open)
         };
         if seconds == 0 || !at_once.iter().any(dials) {
             return Ok((at_once, Vec::new()));
