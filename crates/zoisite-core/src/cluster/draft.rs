@@ -689,6 +689,20 @@ mod tests {
     }
 
     #[test]
+    fn the_reference_has_every_key_and_no_other() {
+        let reference = include_str!("../../../../docs/cluster-file.md");
+        for (table, keys) in TABLES {
+            let title = format!("## `[{table}]`\n");
+            let (_, part) = reference.split_once(&title).unwrap_or_else(|| panic!("{title}"));
+            let part = part.split("\n## ").next().unwrap_or_default();
+            let cells = part.lines().filter_map(|line| line.strip_prefix("| `")?.split_once(" | "));
+            let told: BTreeSet<&str> =
+                cells.flat_map(|(cell, _)| cell.trim_end_matches('`').split("`, `")).collect();
+            assert_eq!(told, keys.iter().copied().collect(), "docs/cluster-file.md, [{table}]");
+        }
+    }
+
+    #[test]
     fn texts_are_quoted_as_toml_reads_them() {
         let text = "a \"quoted\" \\ one\n";
         let read = format!("key = {}", quoted(text));

@@ -185,9 +185,7 @@ pub fn clones<'a>(
                 clone_fix(host),
             ),
             (None, Some(others)) => (
-                format!(
-                    "it has the same SSH host keys as {others}: either can pose as the other"
-                ),
+                format!("it has the same SSH host keys as {others}: either can pose as the other"),
                 format!(
                     "make new ones on {host}: rm /etc/ssh/ssh_host_*key* && ssh-keygen -A && systemctl restart ssh; the next look tells how the old one is taken out here"
                 ),

@@ -124,7 +124,11 @@ fn of_one_in_a_mesh_is_told_whether_its_key_is_known_and_who_knocks() {
     let (_, seen) = stopped(&scene.look(Some(&heard), 0));
     assert!(seen.starts_with("no host met it by its key, tern-1=, within 12 s; 203"), "{seen}");
     heard.met.insert("tern-1=".into());
-    assert_eq!(stopped(&scene.look(Some(&heard), 0)).0, Stage::Connects, "it is met, and dials not");
+    assert_eq!(
+        stopped(&scene.look(Some(&heard), 0)).0,
+        Stage::Connects,
+        "it is met, and dials not"
+    );
 }
 
 #[test]

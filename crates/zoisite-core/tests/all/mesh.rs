@@ -180,7 +180,7 @@ fn why_two_do_not_meet_is_told_by_what_both_count() {
     assert_eq!(why, "egret knows heron by another key");
     assert!(fix.contains("zoisite raise"), "{fix}");
     let nobody = sees(&["heron"], |peer| peer.key = None);
-    assert_eq!(told(Some(&there), Some(&nobody)).unwrap().0, "egret was not told of heron");
+    assert_eq!(told(Some(&there), Some(&nobody)).unwrap().0, "egret does not know heron");
     let out: Peers = Err("there is no interface zoisite-mesh".into());
     let (why, _) = told(Some(&there), Some(&out)).unwrap();
     assert!(why.starts_with("egret is not in the mesh"), "{why}");

@@ -83,7 +83,9 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
         return Ok(ExitCode::SUCCESS);
     }
     if people.is_empty() {
-        view::out("The strongbox is empty: the identity of the first raise is the first that opens it.");
+        view::out(
+            "The strongbox is empty: the identity of the first raise is the first that opens it.",
+        );
         return Ok(ExitCode::SUCCESS);
     }
     let own = site.strongbox()?;

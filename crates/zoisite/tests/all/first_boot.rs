@@ -178,8 +178,11 @@ fn machines_without_a_name_report_in_and_are_given_one() {
     }
     listed(&format!("\"{card}\", \"02:00:5e:10:00:4d\""));
     let _ = told.run(&["first-boot", "unnamed"]).ended(0).says("first-boot write --unnamed");
-    let _ =
-        told.run(&write).ended(0).says("first-boot data of 2 hosts").complains("can pose as that machine");
+    let _ = told
+        .run(&write)
+        .ended(0)
+        .says("first-boot data of 2 hosts")
+        .complains("can pose as that machine");
     // It takes the address that it is given, and nobody's own.
     let network = told.0.read(&format!("seeds/{called}/network-config"));
     assert!(network.contains(&card) && network.contains("dhcp4: true"), "{network}");
@@ -308,8 +311,7 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     }
     let surveyed = lab_.zoisite(&["survey"]).ended(0);
     let _ = surveyed.says("nothing is in the way of a raise on 3 hosts");
-    let _ =
-        lab_.zoisite(&["first-boot", "changes"]).ended(0).says("3 hosts as the file says");
+    let _ = lab_.zoisite(&["first-boot", "changes"]).ended(0).says("3 hosts as the file says");
     let _ = lab_.zoisite(&["raise"]).ended(0);
 
     // Somebody leaves: told as they run. Nothing starts again, and that key lets nobody in any more.
@@ -360,15 +362,13 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     let unit = "zoisite-controller-manager.service";
     let back = format!("systemd-run -q --collect --on-active=90 systemctl start {unit}");
     let _ = lab_.on(other, &format!("systemctl stop {unit} && {back}")).ended(0);
-    let _ = lab_
-        .zoisite(&["first-boot", "apply", "--yes"])
-        .ended(0)
-        .complains(&format!("the last run was cut off while it changed {first}: waiting for that host"));
+    let _ = lab_.zoisite(&["first-boot", "apply", "--yes"]).ended(0).complains(&format!(
+        "the last run was cut off while it changed {first}: waiting for that host"
+    ));
     for host in MEMBERS {
         let _ = lab_.on(host, "ip route").ended(0).says("192.168.0.0/16 via 10.77.0.253");
     }
-    let _ =
-        lab_.zoisite(&["first-boot", "changes"]).ended(0).says("3 hosts as the file says");
+    let _ = lab_.zoisite(&["first-boot", "changes"]).ended(0).says("3 hosts as the file says");
     let _ = lab_.zoisite(&["verify"]).ended(0);
     let key = Command::new("ssh-keygen")
         .args(["-lf", lab_.folder.join("known_hosts").to_str().unwrap()])

@@ -72,9 +72,7 @@ fn would_not_be_told(site: &Site) -> Result<(), Failure> {
     let away = names(&away);
     Err(Failure::new(
         Kind::Usage,
-        format!(
-            "{away}: offline, and does not know another key until it gets a join file"
-        ),
+        format!("{away}: offline, and does not know another key until it gets a join file"),
         "--carry does it all the same: then carry each a join file (zoisite join-file write)",
     ))
 }
