@@ -3,8 +3,8 @@
 use jiff::Timestamp;
 use zoisite_core::cluster::{Cluster, Hierarchy};
 use zoisite_core::pki::{
-    Authority, AuthorityCertificate, AuthorityKind, KeySource, Ledger, Secret, SecretRef, Standing,
-    TrustStage, brought,
+    Authority, AuthorityCertificate, AuthorityKind, AuthorityState, KeySource, Ledger, Secret,
+    SecretRef, TrustStage, brought,
 };
 
 use crate::records::Change;
@@ -41,7 +41,8 @@ pub fn replace(
     let (root, besides) = root::above(state, strongbox, cluster, &[kind], (keys, now))?;
     let which = (kind, ledger.authorities_of(kind).count());
     let (made, key) = Authority::make(cluster, which, root.as_ref(), keys, now)?;
-    let made = AuthorityCertificate { standing: Standing::Comes, ..made.certificate().clone() };
+    let made =
+        AuthorityCertificate { standing: AuthorityState::Comes, ..made.certificate().clone() };
     added(state, strongbox, (made, &key), besides)
 }
 
@@ -125,7 +126,7 @@ fn takes_its_place(
             return Err(StoreError::Replacing(other));
         }
         still_signs(state, strongbox, kind)?;
-        made.standing = Standing::Comes;
+        made.standing = AuthorityState::Comes;
     }
     added(state, strongbox, (made, key), besides)
 }
@@ -178,12 +179,13 @@ fn succeeds(
         Err(error) => return Err(error),
     }
     let before: Vec<AuthorityCertificate> = ledger.authorities_of(kind).cloned().collect();
-    for other in before.iter().filter(|one| one.standing != Standing::Signs) {
+    for other in before.iter().filter(|one| one.standing != AuthorityState::Signs) {
         let kept = SecretRef::OtherAuthority(other.serial.clone()).kept_under();
         besides.extend(kept.map(|under| Change::remove(SECRET, under)));
     }
-    let gone =
-        before.into_iter().map(|one| AuthorityCertificate { standing: Standing::Gone, ..one });
+    let gone = before
+        .into_iter()
+        .map(|one| AuthorityCertificate { standing: AuthorityState::Gone, ..one });
     let all: Vec<_> = gone.chain([made]).collect();
     let recipients = state.recipients(strongbox)?;
     besides.extend(records(kind, &all)?);
@@ -265,7 +267,7 @@ pub fn uninstall(
 
 fn key_under(authority: &AuthorityCertificate) -> SecretRef {
     match authority.standing {
-        Standing::Signs => SecretRef::Authority(authority.kind),
+        AuthorityState::Signs => SecretRef::Authority(authority.kind),
         _ => SecretRef::OtherAuthority(authority.serial.clone()),
     }
 }
@@ -292,7 +294,7 @@ fn turn(
         let key: Option<Secret> = match state.secret(&key_under(before), strongbox) {
             Ok(key) => Some(key),
             // Hosts do not give the key of one back that was adopted; it goes without.
-            Err(StoreError::NoSecret(_)) if now.standing != Standing::Signs => None,
+            Err(StoreError::NoSecret(_)) if now.standing != AuthorityState::Signs => None,
             Err(StoreError::NoSecret(_)) => return Err(StoreError::LostAuthority(kind)),
             Err(error) => return Err(error),
         };

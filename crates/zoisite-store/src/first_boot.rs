@@ -6,7 +6,7 @@ use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD_NO_PAD;
 use zeroize::Zeroizing;
 use zoisite_core::cluster::HostName;
-use zoisite_core::first_boot::{HostKey, Telling};
+use zoisite_core::first_boot::{HostKey, SeedRecord};
 use zoisite_core::pki::{Secret, SecretRef};
 
 use crate::keys::random;
@@ -59,7 +59,7 @@ fn decoded(text: &Secret) -> Option<Zeroizing<[u8; 32]>> {
 ///
 /// # Errors
 /// When a record cannot be read.
-pub fn told(state: &State) -> Result<BTreeMap<HostName, Vec<Telling>>, StoreError> {
+pub fn told(state: &State) -> Result<BTreeMap<HostName, Vec<SeedRecord>>, StoreError> {
     state.by_host(TOLD)
 }
 
@@ -67,9 +67,9 @@ pub fn told(state: &State) -> Result<BTreeMap<HostName, Vec<Telling>>, StoreErro
 ///
 /// # Errors
 /// When the store cannot be used.
-pub fn put_told(
+pub fn record_seeds(
     state: &mut State,
-    tellings: impl IntoIterator<Item = (HostName, Telling)>,
+    tellings: impl IntoIterator<Item = (HostName, SeedRecord)>,
 ) -> Result<(), StoreError> {
     let mut all = told(state)?;
     let mut changes = Vec::new();

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use zoisite_core::cluster::HostName;
-use zoisite_core::join_file::{Outcome, Signer, Told, make_word};
+use zoisite_core::join_file::{Outcome, ReportBody, Signer, make_word};
 use zoisite_core::pki::{KeyKind, KeySource, Secret, SecretRef};
 
 use crate::keys::random;
@@ -79,7 +79,7 @@ impl Carried {
 pub struct Taken {
     /// What the host told.
     #[serde(flatten)]
-    pub told: Told,
+    pub told: ReportBody,
     /// When it was read here.
     pub read: Timestamp,
     /// What is not as it must be there.
@@ -174,7 +174,7 @@ mod tests {
     use super::*;
 
     fn told(number: u64, outcome: Outcome) -> Taken {
-        let told = Told {
+        let told = ReportBody {
             number,
             count: number,
             at: Timestamp::UNIX_EPOCH,

@@ -15,7 +15,7 @@ use crate::ways::{Place, Ways, words};
 /// How often a file is tried before it is given up; what came stays.
 pub(crate) const TRIES: u32 = 6;
 /// Told how many octets of how many there are, where that is known.
-pub(crate) type Told<'a> = &'a (dyn Fn(u64, Option<u64>) + Send + Sync);
+pub(crate) type OnProgress<'a> = &'a (dyn Fn(u64, Option<u64>) + Send + Sync);
 
 /// A client and what it needs to know.
 #[derive(Clone)]
@@ -94,7 +94,7 @@ impl Downloads {
         &self,
         place: &Place,
         sha256: &str,
-        told: Told<'_>,
+        told: OnProgress<'_>,
     ) -> Result<PathBuf, Fault> {
         // Kept by its checksum: what an earlier run left of another version is never gone on with.
         let part = self.parts.join(sha256);
@@ -163,7 +163,7 @@ impl Downloads {
         url: &Url,
         part: &Path,
         have: u64,
-        told: Told<'_>,
+        told: OnProgress<'_>,
     ) -> Result<(), Broken> {
         let mut request = self.asked(url);
         if have > 0 {

@@ -17,7 +17,7 @@ use serde_json::Value;
 use zoisite_core::cluster::ImageName;
 use zoisite_core::components::{Platform, digest_of};
 
-use crate::download::{Broken, TRIES, Told, pause, pour};
+use crate::download::{Broken, OnProgress, TRIES, pause, pour};
 use crate::fault::Fault;
 use crate::image::{self, Blobs, choose, is_index, sum_of};
 use crate::ways::{Ways, words};
@@ -137,7 +137,7 @@ impl Registries {
         name: &ImageName,
         (platform, pinned): (&Platform, Option<&str>),
         into: &Path,
-        told: Told<'_>,
+        told: OnProgress<'_>,
     ) -> Result<String, Fault> {
         let (reference, host) = self.reference(name, pinned).map_err(|why| {
             Fault::new(

@@ -24,7 +24,7 @@ use crate::interrupt::Interrupts;
 use crate::prepared::{Prepared, look_at, prepare};
 use crate::site::{Site, now};
 use crate::surveying;
-use crate::view::{self, run::Told};
+use crate::view::{self, run::Audience};
 
 /// Steps that run at once at most.
 pub const PARALLEL: usize = 40;
@@ -378,7 +378,7 @@ pub fn etcd_access(site: &Site, state: &mut State, ledger: &Ledger) -> Result<Ac
 pub async fn carry_out(
     reach: &dyn Reach,
     sequence: Sequence,
-    (told, may_fail): (Told, usize),
+    (told, may_fail): (Audience, usize),
     interrupts: &Interrupts,
     mut journal: impl FnMut(&zoisite_reach::RunEvent, &Engine) -> ControlFlow<()> + Send,
 ) -> Engine {

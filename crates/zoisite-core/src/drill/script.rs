@@ -58,7 +58,7 @@ pub fn watch_script(
 
 /// A line of one that watches; times are the host's own, in milliseconds.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Heard {
+pub enum DrillLine {
     /// What its clock says now.
     Clock(i64),
     /// Whether it holds the virtual IP from then on.
@@ -79,12 +79,12 @@ pub struct Dialled {
 }
 
 /// Reads a line; `None` is noise.
-pub fn read_heard(line: &str) -> Option<Heard> {
+pub fn read_line(line: &str) -> Option<DrillLine> {
     let fields: Vec<&str> = line.split('\t').collect();
     match fields[..] {
-        ["@", "clock", at] => Some(Heard::Clock(at.parse().ok()?)),
-        ["@", "held", at, is] => Some(Heard::Held(at.parse().ok()?, is == "yes")),
-        ["@", "dialled", which, from, to, ref why @ ..] => Some(Heard::Dialled(Dialled {
+        ["@", "clock", at] => Some(DrillLine::Clock(at.parse().ok()?)),
+        ["@", "held", at, is] => Some(DrillLine::Held(at.parse().ok()?, is == "yes")),
+        ["@", "dialled", which, from, to, ref why @ ..] => Some(DrillLine::Dialled(Dialled {
             which: which.parse().ok()?,
             span: (from.parse().ok()?, to.parse().ok()?),
             fault: why.first().map(|why| (*why).to_owned()),

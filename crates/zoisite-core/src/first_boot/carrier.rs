@@ -11,7 +11,7 @@ use crate::pki::Secret;
 
 /// What carries a seed to a machine.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Carrier {
+pub enum Medium {
     /// Three files as they are (NoCloud: a folder on the machine, or on the image that it boots beside its disk).
     Files,
     /// The same in base64 (RFC 4648).
@@ -68,7 +68,7 @@ pub enum CarrierError {
 pub fn carried(
     host: &HostName,
     seed: &Seed,
-    carrier: &Carrier,
+    carrier: &Medium,
 ) -> Result<Vec<Carried>, CarrierError> {
     let unwritable = |why: String| CarrierError::Unwritable(host.clone(), why);
     let yaml = |value: &Value| super::yaml(value).map_err(unwritable);
@@ -80,25 +80,25 @@ pub fn carried(
     let file = |name: String, text: Secret| Carried { name, text };
     let packed = |text: &Secret| gzip_base64(text).map_err(|why| unwritable(why.to_string()));
     Ok(match carrier {
-        Carrier::Files | Carrier::Web => {
-            let more = (*carrier == Carrier::Web)
+        Medium::Files | Medium::Web => {
+            let more = (*carrier == Medium::Web)
                 .then(|| file("vendor-data".into(), Secret::new(String::new())));
             plain.into_iter().map(|(name, text)| file(name.into(), text)).chain(more).collect()
         }
-        Carrier::Base64 => {
+        Medium::Base64 => {
             let coded = |(name, text): (&str, Secret)| {
                 file(format!("{name}.base64"), Secret::new(BASE64_STANDARD.encode(text.expose())))
             };
             plain.into_iter().map(coded).collect()
         }
-        Carrier::GzipBase64 => {
+        Medium::GzipBase64 => {
             let mut out = Vec::new();
             for (name, text) in &plain {
                 out.push(file(format!("{name}.gzip.base64"), packed(text)?));
             }
             out
         }
-        Carrier::Properties { prefix, max_size } => {
+        Medium::Properties { prefix, max_size } => {
             // There the networks are a part of the meta data.
             let mut meta = seed.meta_data.clone();
             meta["network"] = json!(seed.network);

@@ -7,7 +7,7 @@ use crate::text::digest;
 
 /// What a host was told: as it is recorded, without what is secret in it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Telling {
+pub struct SeedRecord {
     /// Which telling it was: the host says so of itself.
     pub instance: String,
     /// User data, by its keys.
@@ -42,7 +42,7 @@ pub struct Change {
 /// Keys that count at a start alone: what is already under way does not hear of them.
 const AT_START: [&str; 3] = ["hostname", "fqdn", "ssh_keys"];
 
-impl Telling {
+impl SeedRecord {
     /// What is recorded of a seed.
     ///
     /// # Errors
@@ -71,8 +71,8 @@ impl Telling {
 }
 
 /// What differs between what a host was told and what it would be told now, down to the single value.
-pub fn changed(before: &Telling, now: &Telling) -> Vec<Change> {
-    let keys = |telling: &Telling| -> Vec<String> {
+pub fn changed(before: &SeedRecord, now: &SeedRecord) -> Vec<Change> {
+    let keys = |telling: &SeedRecord| -> Vec<String> {
         telling.user_data.as_object().map(|all| all.keys().cloned().collect()).unwrap_or_default()
     };
     let mut names = keys(before);
@@ -83,7 +83,7 @@ pub fn changed(before: &Telling, now: &Telling) -> Vec<Change> {
         let (was, is) = (before.user_data.get(&name), now.user_data.get(&name));
         differing(&name, (was, is), way, &mut out);
     }
-    let cards = |telling: &Telling| telling.network.get("ethernets").cloned();
+    let cards = |telling: &SeedRecord| telling.network.get("ethernets").cloned();
     let (was, is) = (cards(before), cards(now));
     differing("network", (was.as_ref(), is.as_ref()), Way::Restart, &mut out);
     out

@@ -5,22 +5,22 @@
 //! [`Seed::of`] makes the three texts of one host; [`carried`] puts them into what a carrier takes. [`changed`] tells what is
 //! not as it was when a host was told last.
 
+mod apply;
 mod carrier;
 mod changed;
 mod host_key;
 mod seed;
-mod telling;
 
 use serde_json::Value;
 
-pub use carrier::{Carried, Carrier, CarrierError, PROPERTY_ROOM, carried};
-pub use changed::{Change, Telling, Way, changed};
-pub use host_key::HostKey;
-pub use seed::{FirstFile, JoinWord, Seed, SeedError, Told, public_key_lines};
-pub use telling::{
-    Heard, heard_last_script, heard_script, in_order, locked_out, may_restart, read_heard,
-    tell_script, way_of,
+pub use apply::{
+    SeedState, apply_script, in_order, locked_out, may_restart, read_state, settled_state_script,
+    state_script, way_of,
 };
+pub use carrier::{Carried, CarrierError, Medium, PROPERTY_ROOM, carried};
+pub use changed::{Change, SeedRecord, Way, changed};
+pub use host_key::HostKey;
+pub use seed::{FirstFile, JoinWord, Seed, SeedError, SeedInput, public_key_lines};
 
 /// YAML whose long texts, such as keys, stay on one line.
 fn yaml(value: &Value) -> Result<String, String> {

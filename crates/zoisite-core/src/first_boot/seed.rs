@@ -10,7 +10,7 @@ use crate::pki::{Secret, sha256};
 
 /// Who and what a host is told of, besides the cluster file.
 #[derive(Clone, Copy, Debug)]
-pub struct Told<'a> {
+pub struct SeedInput<'a> {
     /// Lines of authorized_keys (sshd(8)): whose holders may log in.
     pub keys: &'a [String],
     /// The host's own key, where it was made here.
@@ -95,7 +95,7 @@ impl Seed {
     ///
     /// # Errors
     /// What the cluster file does not say and this needs.
-    pub fn of(cluster: &Cluster, host: &Host, told: Told<'_>) -> Result<Self, SeedError> {
+    pub fn of(cluster: &Cluster, host: &Host, told: SeedInput<'_>) -> Result<Self, SeedError> {
         let first = cluster.first_boot.as_ref().ok_or(SeedError::NoNetworks)?;
         let user = cluster.login_of(host).user;
         let user = user.ok_or_else(|| SeedError::NoUser(host.name.clone()))?;
@@ -117,7 +117,7 @@ fn user_data(
     first: &FirstBoot,
     host: &Host,
     user: &str,
-    told: Told<'_>,
+    told: SeedInput<'_>,
 ) -> Value {
     let mut all = Map::new();
     let mut put = |key: &str, value: Value| {

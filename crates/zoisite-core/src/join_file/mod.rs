@@ -15,7 +15,7 @@ use std::net::IpAddr;
 use jiff::Timestamp;
 use zeroize::Zeroizing;
 
-pub use report::{Outcome, Report, ReportError, Told, ToldStage};
+pub use report::{Outcome, Report, ReportBody, ReportError, ToldStage};
 use sealing::report_key;
 pub use sealing::{Signer, SignerError, make_word};
 

@@ -42,7 +42,7 @@ pub struct ToldStage {
 
 /// What a host tells of a join file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Told {
+pub struct ReportBody {
     /// Of which join file it tells.
     pub number: u64,
     /// How many reports the host wrote before, and this one.
@@ -67,7 +67,7 @@ pub struct Report {
     /// The cluster's identity.
     pub cluster: String,
     /// What it tells.
-    pub told: Told,
+    pub told: ReportBody,
     /// What it is like: the answer that a look would have had. `None` where it is not complete.
     pub observed: Option<Box<Observed>>,
     /// What it asks for keys that it made.
@@ -144,7 +144,7 @@ impl Report {
         Ok(Self {
             host: HostName::new(wanted("host")?).map_err(|_| none("it names no host"))?,
             cluster: plain(wanted("cluster")?).into_owned(),
-            told: Told {
+            told: ReportBody {
                 number: number("number")?,
                 count: number("count")?,
                 at: Timestamp::from_second(seconds).map_err(|_| none("its time is none"))?,

@@ -21,8 +21,9 @@ pub use routers::{RoutersHeard, advertise_script, hear_script, told_script};
 pub use rules::{Firewall, OutsideRow, outside, rules};
 pub(crate) use rules::{own_rules, table};
 pub use trial::{
-    Blocked, Heard, Link, Listener, Outcome, SECONDS as TRIAL_SECONDS, Sampling, Trial, blocked,
-    end_script, links, listen_script, probe_script, read_listeners, read_probes, sample, untried,
+    Blocked, Link, Listener, Listeners, Outcome, SECONDS as TRIAL_SECONDS, Sampling, Trial,
+    blocked, end_script, links, listen_script, probe_script, read_listeners, read_probes, sample,
+    untried,
 };
 
 use crate::cluster::{Cluster, Host, HostName, PodsBy, Role};

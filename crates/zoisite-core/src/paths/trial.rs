@@ -158,7 +158,7 @@ pub enum Listener {
 }
 
 /// What a host said of ports that it is to serve, by their places in the list.
-pub type Heard = Vec<Listener>;
+pub type Listeners = Vec<Listener>;
 
 /// The script with which a host serves ports for a trial: each says `word`. They end by themselves.
 pub fn listen_script(host: &HostName, ports: &[(IpAddr, u16)], word: &str) -> String {
@@ -176,7 +176,7 @@ pub fn end_script(host: &HostName) -> String {
 }
 
 /// Reads what [`listen_script`] said.
-pub fn read_listeners(count: usize, text: &str) -> Heard {
+pub fn read_listeners(count: usize, text: &str) -> Listeners {
     let mut out = vec![Listener::Failed("no answer came from there".into()); count];
     for line in text.lines() {
         let Some(rest) = line.strip_prefix("@\t") else { continue };

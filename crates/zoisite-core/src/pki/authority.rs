@@ -12,7 +12,7 @@ use super::keys::{KeyKind, KeySource, NewKey, PkiError, Secret};
 use super::profile::AuthorityKind;
 use super::request::CheckedRequest;
 use super::root::Root;
-use super::standing::Standing;
+use super::standing::AuthorityState;
 use super::wanted::{San, Wanted};
 use crate::cluster::{Cluster, ClusterName};
 
@@ -73,7 +73,7 @@ impl Authority {
             sha256: sha256(made.der()),
             pem: made.pem(),
             key_sha256: sha256(secret.expose().as_bytes()),
-            standing: Standing::Signs,
+            standing: AuthorityState::Signs,
             issuers: root.map(|root| root.certificate().pem.clone()).into_iter().collect(),
         };
         Ok((Self::from_pair(certificate, pair)?, secret))

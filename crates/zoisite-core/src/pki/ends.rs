@@ -6,7 +6,7 @@ use super::profile::{AuthorityKind, Holder, Profile};
 
 /// What ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum What {
+pub enum Ends {
     /// An authority: nothing that it issued outlives it.
     Authority(AuthorityKind),
     /// Certificates of one profile.
@@ -17,7 +17,7 @@ pub enum What {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Ending {
     /// Of which kind.
-    pub what: What,
+    pub what: Ends,
     /// Hosts or people that hold them, sorted; an authority is called by its subject.
     pub holders: Vec<String>,
     /// The first of them begins.
@@ -35,7 +35,7 @@ pub fn endings(ledger: &Ledger, renew: Option<i64>) -> Vec<Ending> {
         entry.is_in_force() && entry.profile.holder() != Holder::Run && ledger.believes(entry)
     };
     let leaves = ledger.entries.iter().filter(lasts).map(|entry| Ending {
-        what: What::Profile(entry.profile),
+        what: Ends::Profile(entry.profile),
         holders: vec![entry.holder().unwrap_or_default().to_owned()],
         from: entry.not_before,
         renewed: (!matches!(entry.profile.holder(), Holder::Person | Holder::Monitoring))
@@ -44,7 +44,7 @@ pub fn endings(ledger: &Ledger, renew: Option<i64>) -> Vec<Ending> {
     });
     let believed = ledger.authorities.iter().filter(|one| one.standing.is_believed());
     let authorities = believed.map(|one| Ending {
-        what: What::Authority(one.kind),
+        what: Ends::Authority(one.kind),
         holders: vec![one.subject.clone()],
         from: one.not_before,
         renewed: None,
@@ -68,9 +68,9 @@ pub fn endings(ledger: &Ledger, renew: Option<i64>) -> Vec<Ending> {
         group.holders.sort();
         group.holders.dedup();
     }
-    let rank = |what: What| match what {
-        What::Profile(profile) => (0, profile as usize),
-        What::Authority(kind) => (1, kind as usize),
+    let rank = |what: Ends| match what {
+        Ends::Profile(profile) => (0, profile as usize),
+        Ends::Authority(kind) => (1, kind as usize),
     };
     out.sort_by_key(|group| (day(group.end), rank(group.what)));
     out

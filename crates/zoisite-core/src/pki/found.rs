@@ -9,7 +9,7 @@ use super::encoding::{hex, sha256};
 use super::issued::{AuthorityCertificate, KeyAt, LedgerEntry, der};
 use super::keys::{KeyKind, PkiError};
 use super::profile::{AuthorityKind, Profile};
-use super::standing::Standing;
+use super::standing::AuthorityState;
 use super::wanted::San;
 use crate::cluster::HostName;
 
@@ -120,7 +120,7 @@ impl AuthorityCertificate {
                 sha256: found.sha256,
                 pem,
                 key_sha256: String::new(),
-                standing: Standing::Signs,
+                standing: AuthorityState::Signs,
             })
         })
         .collect()

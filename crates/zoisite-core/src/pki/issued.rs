@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::keys::{KeyKind, PkiError};
 use super::profile::{AuthorityKind, Profile};
-use super::standing::Standing;
+use super::standing::AuthorityState;
 use super::wanted::San;
 use crate::cluster::HostName;
 
@@ -32,7 +32,7 @@ pub struct AuthorityCertificate {
     pub key_sha256: String,
     /// What it does at the moment.
     #[serde(default)]
-    pub standing: Standing,
+    pub standing: AuthorityState,
     /// The certificates above it, PEM: its issuer first, the root last. None where it signed itself.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub issuers: Vec<String>,

@@ -10,7 +10,7 @@ use super::issued::{AuthorityCertificate, KeyAt, LedgerEntry};
 use super::keys::Secret;
 use super::profile::{AuthorityKind, Holder, Profile};
 use super::ring::Ring;
-use super::standing::Standing;
+use super::standing::AuthorityState;
 use super::wanted::{San, Wanted};
 use crate::cluster::{HostName, KeysMade};
 
@@ -29,7 +29,7 @@ impl Ledger {
         let (used, mut accepted): (Vec<_>, Vec<_>) = self
             .authorities_of(kind)
             .filter(|authority| authority.standing.is_believed())
-            .partition(|authority| authority.standing == Standing::Signs);
+            .partition(|authority| authority.standing == AuthorityState::Signs);
         accepted.sort_by_key(|authority| std::cmp::Reverse(authority.not_before));
         Some(Ring { used: used.first()?, accepted })
     }
@@ -183,7 +183,7 @@ fn why(
 ) -> Option<Why> {
     let Some(entry) = entry else { return Some(Why::New) };
     // One that is only to be believed beside it makes nothing due.
-    let signs = |authority: &AuthorityCertificate| authority.standing == Standing::Signs;
+    let signs = |authority: &AuthorityCertificate| authority.standing == AuthorityState::Signs;
     if !ledger.issuer(entry).is_some_and(signs) {
         return Some(Why::Changed("authority"));
     }

@@ -32,7 +32,7 @@ pub use at_rest::{AtRestKey, AtRestKeys, AtRestStage};
 pub use authority::{Authority, issue_all};
 pub use edges::{Edge, Party, edges};
 pub use encoding::{hex, sha256};
-pub use ends::{Ending, What, endings};
+pub use ends::{Ending, Ends, endings};
 pub(crate) use found::signing_key;
 pub use issued::{AuthorityCertificate, KeyAt, LedgerEntry};
 pub use keys::{KeyKind, KeySource, NewKey, PkiError, PublicKey, Secret};
@@ -46,7 +46,7 @@ pub use request::{Asker, CheckedRequest, KUBELET_CLIENT_SIGNER, NodeRequest, che
 pub use ring::Ring;
 pub use root::{Root, RootCertificate};
 pub use secret_ref::SecretRef;
-pub use standing::{Standing, TOKEN_LASTS, TokenKeyTurn, TrustStage};
+pub use standing::{AuthorityState, TOKEN_LASTS, TokenKeyTurn, TrustStage};
 pub use subordinate::{AuthorityRequest, brought};
 pub use wanted::{
     MONITORING, San, Wanted, kubelet_client, monitoring, person, person_in_etcd, run_client, wanted,

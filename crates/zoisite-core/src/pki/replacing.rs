@@ -1,7 +1,7 @@
 use super::issued::AuthorityCertificate;
 use super::ledger::Ledger;
 use super::profile::AuthorityKind;
-use super::standing::{Standing, TrustStage};
+use super::standing::{AuthorityState, TrustStage};
 use crate::text::digest;
 
 impl Ledger {
@@ -16,9 +16,9 @@ impl Ledger {
     /// What is to be done next; `None` where nothing is being replaced, or a person's word is waited for.
     pub fn stage(&self) -> Option<TrustStage> {
         self.authorities.iter().find_map(|authority| match authority.standing {
-            Standing::Comes => Some(TrustStage::Believe(authority.kind)),
-            Standing::Goes => Some(TrustStage::SignBy(authority.kind)),
-            Standing::Leaves => Some(TrustStage::Forget(authority.kind)),
+            AuthorityState::Comes => Some(TrustStage::Believe(authority.kind)),
+            AuthorityState::Goes => Some(TrustStage::SignBy(authority.kind)),
+            AuthorityState::Leaves => Some(TrustStage::Forget(authority.kind)),
             _ => None,
         })
     }
@@ -33,7 +33,7 @@ impl Ledger {
 
     /// The kind of authority that is being replaced, if one is.
     pub fn replacing(&self) -> Option<AuthorityKind> {
-        let settled = |standing| matches!(standing, Standing::Signs | Standing::Gone);
+        let settled = |standing| matches!(standing, AuthorityState::Signs | AuthorityState::Gone);
         let found = self.authorities.iter().find(|authority| !settled(authority.standing));
         found.map(|authority| authority.kind)
     }
@@ -44,18 +44,18 @@ impl Ledger {
             _ if self.stage() != Some(stage) => Vec::new(),
             TrustStage::Believe(kind) if kind.waits_for_people() => {
                 self.turned(kind, |standing| match standing {
-                    Standing::Comes => Standing::Believed,
+                    AuthorityState::Comes => AuthorityState::Believed,
                     other => other,
                 })
             }
             TrustStage::Believe(kind) => self.turned(kind, signs),
             TrustStage::SignBy(kind) => self.turned(kind, |standing| match standing {
-                Standing::Goes if kind.waits_for_people() => Standing::Spent,
-                Standing::Goes => Standing::Leaves,
+                AuthorityState::Goes if kind.waits_for_people() => AuthorityState::Spent,
+                AuthorityState::Goes => AuthorityState::Leaves,
                 other => other,
             }),
             TrustStage::Forget(kind) => self.turned(kind, |standing| match standing {
-                Standing::Leaves => Standing::Gone,
+                AuthorityState::Leaves => AuthorityState::Gone,
                 other => other,
             }),
             TrustStage::AcceptTokens | TrustStage::SignTokens => Vec::new(),
@@ -65,13 +65,13 @@ impl Ledger {
     /// The authorities of a kind when a person lets its replacement go on; none where it waits for nobody.
     pub fn told_to_go_on(&self, kind: AuthorityKind) -> Vec<AuthorityCertificate> {
         let waits = |standing| self.authorities_of(kind).any(|one| one.standing == standing);
-        if waits(Standing::Believed) {
+        if waits(AuthorityState::Believed) {
             return self.turned(kind, signs);
         }
-        match waits(Standing::Spent) {
+        match waits(AuthorityState::Spent) {
             false => Vec::new(),
             true => self.turned(kind, |standing| match standing {
-                Standing::Spent => Standing::Leaves,
+                AuthorityState::Spent => AuthorityState::Leaves,
                 other => other,
             }),
         }
@@ -81,16 +81,16 @@ impl Ledger {
     /// Where the new one has signed already, the stages are gone through the other way round; once the old one leaves it
     /// is too late.
     pub fn taken_back(&self, kind: AuthorityKind) -> Vec<AuthorityCertificate> {
-        let leaves = self.authorities_of(kind).any(|one| one.standing == Standing::Leaves);
+        let leaves = self.authorities_of(kind).any(|one| one.standing == AuthorityState::Leaves);
         if leaves || self.replacing() != Some(kind) {
             return Vec::new();
         }
-        let signed = |standing| matches!(standing, Standing::Goes | Standing::Spent);
+        let signed = |standing| matches!(standing, AuthorityState::Goes | AuthorityState::Spent);
         let signed = self.authorities_of(kind).any(|one| signed(one.standing));
         self.turned(kind, |standing| match (signed, standing) {
-            (true, Standing::Signs) => Standing::Goes,
-            (true, Standing::Goes | Standing::Spent) => Standing::Signs,
-            (false, Standing::Comes | Standing::Believed) => Standing::Gone,
+            (true, AuthorityState::Signs) => AuthorityState::Goes,
+            (true, AuthorityState::Goes | AuthorityState::Spent) => AuthorityState::Signs,
+            (false, AuthorityState::Comes | AuthorityState::Believed) => AuthorityState::Gone,
             (_, other) => other,
         })
     }
@@ -98,7 +98,7 @@ impl Ledger {
     fn turned(
         &self,
         kind: AuthorityKind,
-        to: impl Fn(Standing) -> Standing,
+        to: impl Fn(AuthorityState) -> AuthorityState,
     ) -> Vec<AuthorityCertificate> {
         let turn = |one: &AuthorityCertificate| AuthorityCertificate {
             standing: to(one.standing),
@@ -109,10 +109,10 @@ impl Ledger {
 }
 
 /// The one that comes signs, and the one before goes.
-fn signs(standing: Standing) -> Standing {
+fn signs(standing: AuthorityState) -> AuthorityState {
     match standing {
-        Standing::Signs => Standing::Goes,
-        Standing::Comes | Standing::Believed => Standing::Signs,
+        AuthorityState::Signs => AuthorityState::Goes,
+        AuthorityState::Comes | AuthorityState::Believed => AuthorityState::Signs,
         other => other,
     }
 }
@@ -123,8 +123,8 @@ mod tests {
 
     use super::*;
 
-    fn of(kind: AuthorityKind, standings: &[Standing]) -> Ledger {
-        let one = |(serial, standing): (usize, &Standing)| AuthorityCertificate {
+    fn of(kind: AuthorityKind, standings: &[AuthorityState]) -> Ledger {
+        let one = |(serial, standing): (usize, &AuthorityState)| AuthorityCertificate {
             kind,
             serial: serial.to_string(),
             subject: String::new(),
@@ -139,14 +139,14 @@ mod tests {
         Ledger { authorities: standings.iter().enumerate().map(one).collect(), entries: Vec::new() }
     }
 
-    fn with(ledger: &mut Ledger, authorities: Vec<AuthorityCertificate>) -> Vec<Standing> {
+    fn with(ledger: &mut Ledger, authorities: Vec<AuthorityCertificate>) -> Vec<AuthorityState> {
         if !authorities.is_empty() {
             ledger.authorities = authorities;
         }
         ledger.authorities.iter().map(|one| one.standing).collect()
     }
 
-    use Standing::{Believed, Comes, Goes, Gone, Leaves, Signs, Spent};
+    use AuthorityState::{Believed, Comes, Goes, Gone, Leaves, Signs, Spent};
 
     #[test]
     fn one_that_no_person_holds_anything_of_goes_through_all_stages() {

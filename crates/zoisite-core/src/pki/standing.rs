@@ -9,7 +9,7 @@ use super::profile::AuthorityKind;
 /// begins, so that whoever dials is believed at every instant (rule S14).
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Standing {
+pub enum AuthorityState {
     /// It signs.
     #[default]
     Signs,
@@ -27,7 +27,7 @@ pub enum Standing {
     Gone,
 }
 
-impl fmt::Display for Standing {
+impl fmt::Display for AuthorityState {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Signs => "signs",
@@ -43,7 +43,7 @@ impl fmt::Display for Standing {
     }
 }
 
-impl Standing {
+impl AuthorityState {
     /// Whether verifiers are to believe it.
     pub fn is_believed(self) -> bool {
         !matches!(self, Self::Leaves | Self::Gone)

@@ -21,7 +21,7 @@ use super::issued::AuthorityCertificate;
 use super::keys::{KeySource, NewKey, PkiError, Secret};
 use super::profile::{AuthorityKind, Usage};
 use super::proof::day;
-use super::standing::Standing;
+use super::standing::AuthorityState;
 use super::wanted::{San, Wanted, wanted};
 use crate::cluster::Cluster;
 
@@ -199,7 +199,7 @@ impl Expected {
             sha256: sha256(own),
             pem: pem(own),
             key_sha256: sha256(key.expose().as_bytes()),
-            standing: Standing::Signs,
+            standing: AuthorityState::Signs,
             issuers: issuers.iter().map(|one| pem(one)).collect(),
         };
         proven(&certificate, (own, &issuers), key, &wanted, (keys, now))

@@ -3,8 +3,8 @@
 use crate::common::{changed, host, saltmarsh};
 use zoisite_core::cluster::{Cluster, DrillLimits, read};
 use zoisite_core::drill::{
-    Ask, Asked, By, Change, Dialled, Drill, Heard, Kind, Measured, NoDrill, Sight, Stands, Wanted,
-    choose, fix_script, lose_script, picture, read_heard, watch_script,
+    Ask, Asked, By, Change, Dialled, Drill, DrillLine, Kind, Measured, NoDrill, Sight, Stands,
+    Wanted, choose, fix_script, lose_script, picture, read_line, watch_script,
 };
 use zoisite_core::sequence::Rule;
 
@@ -271,17 +271,17 @@ fn each_loss_is_a_script_of_its_own() {
 
 #[test]
 fn who_watches_is_understood_and_noise_is_not() {
-    assert_eq!(read_heard("@\tclock\t1000"), Some(Heard::Clock(1_000)));
-    assert_eq!(read_heard("@\theld\t1005\tyes"), Some(Heard::Held(1_005, true)));
+    assert_eq!(read_line("@\tclock\t1000"), Some(DrillLine::Clock(1_000)));
+    assert_eq!(read_line("@\theld\t1005\tyes"), Some(DrillLine::Held(1_005, true)));
     let dialled = Dialled { which: 1, span: (10, 12), fault: None };
-    assert_eq!(read_heard("@\tdialled\t1\t10\t12"), Some(Heard::Dialled(dialled)));
+    assert_eq!(read_line("@\tdialled\t1\t10\t12"), Some(DrillLine::Dialled(dialled)));
     let refused = Dialled { which: 0, span: (1, 3), fault: Some("Connection refused".into()) };
     assert_eq!(
-        read_heard("@\tdialled\t0\t1\t3\tConnection refused"),
-        Some(Heard::Dialled(refused))
+        read_line("@\tdialled\t0\t1\t3\tConnection refused"),
+        Some(DrillLine::Dialled(refused))
     );
     for noise in ["", "@", "@\tbeat\t1", "Welcome to egret", "@\tdialled\tx\t1\t3", "@\tclock\tnow"]
     {
-        assert_eq!(read_heard(noise), None, "{noise}");
+        assert_eq!(read_line(noise), None, "{noise}");
     }
 }

@@ -5,8 +5,8 @@ use serde_json::{Value, json};
 use zeroize::Zeroizing;
 use zoisite_core::cluster::{Cluster, HostName, read};
 use zoisite_core::first_boot::{
-    Carrier, CarrierError, Change, HostKey, Seed, SeedError, Telling, Told, Way, carried, in_order,
-    locked_out, may_restart, public_key_lines, read_heard, way_of,
+    CarrierError, Change, HostKey, Medium, Seed, SeedError, SeedInput, SeedRecord, Way, carried,
+    in_order, locked_out, may_restart, public_key_lines, read_state, way_of,
 };
 use zoisite_core::sequence::Rule;
 
@@ -28,7 +28,7 @@ fn findings(lines: &str) -> Vec<String> {
 
 fn seed(cluster: &Cluster, name: &str, keys: &[&str], key: Option<&HostKey>) -> Seed {
     let keys: Vec<String> = keys.iter().map(ToString::to_string).collect();
-    let told = Told { keys: &keys, host_key: key, carried: None };
+    let told = SeedInput { keys: &keys, host_key: key, carried: None };
     Seed::of(cluster, cluster.host(&host(name)).unwrap(), told).unwrap()
 }
 
@@ -142,7 +142,7 @@ fn root_is_told_as_root_and_nobody_is_made() {
     assert_eq!(data["disable_root"], false);
     assert_eq!(data.get("write_files"), None);
     let nobody = Cluster { login: Default::default(), ..cluster };
-    let told = Told { keys: &[], host_key: None, carried: None };
+    let told = SeedInput { keys: &[], host_key: None, carried: None };
     let refused = Seed::of(&nobody, nobody.host(&host("egret")).unwrap(), told);
     assert_eq!(refused.unwrap_err(), SeedError::NoUser(host("egret")));
 }
@@ -171,7 +171,7 @@ fn the_file_is_held_against_itself() {
 fn what_a_carrier_cannot_take_is_not_cut_off() {
     let cluster = with(NETWORKS);
     let seed = seed(&cluster, "heron", &[KEY], None);
-    let properties = |max_size| Carrier::Properties { prefix: "guestinfo.".into(), max_size };
+    let properties = |max_size| Medium::Properties { prefix: "guestinfo.".into(), max_size };
     let files = carried(&host("heron"), &seed, &properties(65_535)).unwrap();
     let text = files[0].text.expose();
     assert!(text.starts_with("guestinfo.metadata = \"H4sI"), "{text}");
@@ -188,9 +188,9 @@ fn what_a_carrier_cannot_take_is_not_cut_off() {
             .map(|file| file.name)
             .collect()
     };
-    assert_eq!(names(Carrier::Web), ["meta-data", "user-data", "network-config", "vendor-data"]);
+    assert_eq!(names(Medium::Web), ["meta-data", "user-data", "network-config", "vendor-data"]);
     assert_eq!(
-        names(Carrier::Base64),
+        names(Medium::Base64),
         ["meta-data.base64", "user-data.base64", "network-config.base64"]
     );
     // The same telling gives the same octets.
@@ -203,9 +203,9 @@ fn a_change_goes_in_place_where_it_can_and_nothing_secret_is_recorded() {
     let cluster = with(NETWORKS);
     let key = HostKey::of(&Zeroizing::new([7; 32])).unwrap();
     let before = seed(&cluster, "heron", &[KEY], Some(&key));
-    let before = Telling::of(&before).unwrap();
+    let before = SeedRecord::of(&before).unwrap();
     assert!(!serde_json::to_string(&before).unwrap().contains("PRIVATE KEY"));
-    let now = Telling::of(&seed(&cluster, "heron", &[OTHER], Some(&key))).unwrap();
+    let now = SeedRecord::of(&seed(&cluster, "heron", &[OTHER], Some(&key))).unwrap();
     assert_ne!(before.instance, now.instance);
     let changes = zoisite_core::first_boot::changed(&before, &now);
     let told: Vec<_> =
@@ -215,7 +215,7 @@ fn a_change_goes_in_place_where_it_can_and_nothing_secret_is_recorded() {
     assert_eq!(way_of(&changes), Way::InPlace);
     assert_eq!(locked_out(&before, &now), [("warden".to_owned(), KEY.to_owned())]);
     let moved = with(&NETWORKS.replace("10.77.0.254", "10.77.0.1"));
-    let moved = Telling::of(&seed(&moved, "heron", &[OTHER], Some(&key))).unwrap();
+    let moved = SeedRecord::of(&seed(&moved, "heron", &[OTHER], Some(&key))).unwrap();
     assert_eq!(way_of(&zoisite_core::first_boot::changed(&now, &moved)), Way::Restart);
     assert_eq!(zoisite_core::first_boot::changed(&now, &now), []);
 }
@@ -232,7 +232,7 @@ fn machines_start_again_one_after_another_and_never_where_too_much_rests_on_them
     let refusals = may_restart(&cluster, &host("heron"), (&[], &ailing), true).unwrap_err();
     assert_eq!(refusals[0].rule, Rule::OneAtATime);
     // Others dial it by the address that it has.
-    let before = Telling::of(&seed(&cluster, "heron", &[KEY], None)).unwrap();
+    let before = SeedRecord::of(&seed(&cluster, "heron", &[KEY], None)).unwrap();
     let mut moved = before.clone();
     moved.network["ethernets"]["cluster"]["addresses"] = json!(["10.77.0.99/24"]);
     let changes = zoisite_core::first_boot::changed(&before, &moved);
@@ -254,9 +254,9 @@ fn only_public_keys_are_taken_and_what_a_machine_says_is_read() {
     assert!(public_key_lines(private.expose()).unwrap_err().contains("private key"));
     assert!(public_key_lines("ssh-ed25519 AAAA").unwrap_err().contains("no public SSH key"));
     assert!(public_key_lines("\n").is_err());
-    let heard = read_heard("@\tboot\tb1\n@\tinstance\theron-1\n@\tstate\tdone\n@\tend\n");
+    let heard = read_state("@\tboot\tb1\n@\tinstance\theron-1\n@\tstate\tdone\n@\tend\n");
     assert_eq!((heard.boot.as_str(), heard.instance.as_deref()), ("b1", Some("heron-1")));
-    assert_eq!(read_heard("@\tboot\tb1\n").instance, None);
-    assert!(!heard.is_at_it() && read_heard("@\tboot\tb1\n@\tleaving\n").is_at_it());
-    assert!(read_heard("@\tinstance\theron-1\n@\tstate\trunning\n").is_at_it());
+    assert_eq!(read_state("@\tboot\tb1\n").instance, None);
+    assert!(!heard.is_at_it() && read_state("@\tboot\tb1\n@\tleaving\n").is_at_it());
+    assert!(read_state("@\tinstance\theron-1\n@\tstate\trunning\n").is_at_it());
 }

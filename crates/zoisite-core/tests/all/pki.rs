@@ -7,8 +7,8 @@ use jiff::SignedDuration;
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 use zoisite_core::cluster::read;
 use zoisite_core::pki::{
-    AuthorityCertificate, AuthorityKind, Edge, KeyKind, LedgerEntry, Profile, San, Standing, edges,
-    prove, run_client, wanted,
+    AuthorityCertificate, AuthorityKind, AuthorityState, Edge, KeyKind, LedgerEntry, Profile, San,
+    edges, prove, run_client, wanted,
 };
 
 fn entry<'a>(trust: &'a Trust, profile: Profile, name: &str) -> &'a LedgerEntry {
@@ -225,7 +225,7 @@ fn a_second_authority_makes_nothing_due_until_it_signs() {
     // First it is accepted, then it signs: what the old one issued holds all the while.
     let standing =
         |one: &AuthorityCertificate, standing| AuthorityCertificate { standing, ..one.clone() };
-    trust.ledger.authorities.push(standing(&new, Standing::Comes));
+    trust.ledger.authorities.push(standing(&new, AuthorityState::Comes));
     assert_eq!(
         trust.ledger.bundle(AuthorityKind::Cluster).unwrap(),
         [old.pem.as_str(), &new.pem].concat()
@@ -233,7 +233,7 @@ fn a_second_authority_makes_nothing_due_until_it_signs() {
     assert_eq!(trust.issue(&cluster, now), [""; 0]);
     all_hold(&trust);
     trust.ledger.authorities.retain(|authority| authority.kind != AuthorityKind::Cluster);
-    trust.ledger.authorities.extend([standing(&old, Standing::Goes), new.clone()]);
+    trust.ledger.authorities.extend([standing(&old, AuthorityState::Goes), new.clone()]);
     assert_eq!(trust.ledger.authority(AuthorityKind::Cluster), Some(&new));
     assert_eq!(
         trust.ledger.bundle(AuthorityKind::Cluster).unwrap(),

@@ -91,7 +91,7 @@ impl Limits {
 }
 
 /// Whether a channel's connection stands.
-enum Standing {
+enum Link {
     /// It was not opened yet.
     Never,
     /// It was open, and may still be.
@@ -141,7 +141,7 @@ pub struct Channel {
     pub target: Target,
     carrier: Arc<dyn Carrier>,
     limits: Arc<Limits>,
-    standing: tokio::sync::Mutex<Standing>,
+    standing: tokio::sync::Mutex<Link>,
     sessions: Learnt,
     password: Option<Secret>,
     ways: Mutex<Ways>,
@@ -162,7 +162,7 @@ pub struct Saying<'a> {
 }
 
 /// What a host has said.
-pub struct Heard<T> {
+pub struct Answer<T> {
     /// How sending went; `None` when it was given up.
     pub sent: Option<T>,
     /// What came on standard error.
@@ -209,7 +209,7 @@ impl Channel {
             target,
             carrier,
             limits,
-            standing: tokio::sync::Mutex::new(Standing::Never),
+            standing: tokio::sync::Mutex::new(Link::Never),
             sessions: Learnt::new(SESSIONS),
             password,
             ways: Mutex::default(),
@@ -250,17 +250,17 @@ impl Channel {
     ) -> Result<Arc<dyn Connection>, Trouble> {
         let mut standing = self.standing.lock().await;
         let stood = match &*standing {
-            Standing::Open(connection) if connection.stands() => return Ok(Arc::clone(connection)),
-            Standing::Refused(trouble) => return Err(trouble.clone()),
-            Standing::Open(_) | Standing::Lost => true,
-            Standing::Never => false,
+            Link::Open(connection) if connection.stands() => return Ok(Arc::clone(connection)),
+            Link::Refused(trouble) => return Err(trouble.clone()),
+            Link::Open(_) | Link::Lost => true,
+            Link::Never => false,
         };
         let began = Instant::now();
         let mut pause = Duration::from_millis(250);
         loop {
             let not = match self.open().await {
                 Ok(connection) => {
-                    *standing = Standing::Open(Arc::clone(&connection));
+                    *standing = Link::Open(Arc::clone(&connection));
                     return Ok(connection);
                 }
                 Err(not) => not,
@@ -281,8 +281,8 @@ impl Channel {
             };
             if Instant::now() + pause >= end {
                 *standing = match (stood, not.hope) {
-                    (true, Hope::Crowded | Hope::Away) => Standing::Lost,
-                    _ => Standing::Refused(trouble.clone()),
+                    (true, Hope::Crowded | Hope::Away) => Link::Lost,
+                    _ => Link::Refused(trouble.clone()),
                 };
                 return Err(trouble);
             }
@@ -351,7 +351,7 @@ impl Channel {
         saying: &Saying<'_>,
         send: impl AsyncFnOnce(Input) -> T,
         line: &mut (dyn FnMut(&str) + Send),
-    ) -> Result<Heard<T>, Trouble> {
+    ) -> Result<Answer<T>, Trouble> {
         let root = self.ways().root;
         let command = command(root, saying.script);
         let Session { mut process, places: _places } =
@@ -396,7 +396,7 @@ impl Channel {
         };
         let said = said.lock().unwrap_or_else(PoisonError::into_inner);
         let said = plain(&String::from_utf8_lossy(&said)).into_owned();
-        Ok(Heard { sent, said, cut: fault.is_none() && status.is_none(), fault })
+        Ok(Answer { sent, said, cut: fault.is_none() && status.is_none(), fault })
     }
 
     /// Runs a script that goes by standard input; `line` gets each line of its answer. Where sudo wants a
@@ -409,7 +409,7 @@ impl Channel {
         script: &str,
         saying: &Saying<'_>,
         line: &mut (dyn FnMut(&str) + Send),
-    ) -> Result<Heard<()>, Trouble> {
+    ) -> Result<Answer<()>, Trouble> {
         loop {
             let mut answered = false;
             let mut each = |text: &str| {
@@ -470,7 +470,7 @@ impl Channel {
         &self,
         script: &str,
         saying: &Saying<'_>,
-    ) -> Result<(String, Heard<()>), Trouble> {
+    ) -> Result<(String, Answer<()>), Trouble> {
         let mut text = String::new();
         let mut line = |line: &str| {
             text.push_str(line);
@@ -562,8 +562,8 @@ impl Channel {
 
     /// Ends the connection.
     pub async fn close(&self) {
-        let standing = std::mem::replace(&mut *self.standing.lock().await, Standing::Never);
-        if let Standing::Open(connection) = standing {
+        let standing = std::mem::replace(&mut *self.standing.lock().await, Link::Never);
+        if let Link::Open(connection) = standing {
             connection.close().await;
         }
     }

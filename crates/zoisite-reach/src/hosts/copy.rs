@@ -265,7 +265,7 @@ impl Hosts {
             tempfile::NamedTempFile::new_in(folder.unwrap_or(Path::new("."))).map_err(here)?;
         let channel = self.channel(host)?;
         let mut until = Instant::now() + self.deadlines.timeout;
-        let mut told = Told::new();
+        let mut told = CopyProgress::new();
         let (mut have, mut known, mut sum) = (0_u64, None, None);
         let mut digest = Sha256::new();
         loop {
@@ -324,7 +324,7 @@ async fn send(
 ) -> std::io::Result<u64> {
     let mut file = tokio::fs::File::open(path).await?;
     file.seek(std::io::SeekFrom::Start(had)).await?;
-    let mut told = Told::new();
+    let mut told = CopyProgress::new();
     let mut sent = 0;
     let mut block = vec![0; 256 * 1_024];
     loop {
@@ -343,13 +343,13 @@ async fn send(
 }
 
 /// Tells how far a copy is, now and then.
-struct Told {
+struct CopyProgress {
     began: Instant,
     last: Instant,
     first: Option<u64>,
 }
 
-impl Told {
+impl CopyProgress {
     fn new() -> Self {
         let now = Instant::now();
         Self { began: now, last: now, first: None }

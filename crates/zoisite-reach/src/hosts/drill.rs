@@ -11,7 +11,7 @@ use tokio::time::Instant;
 use zoisite_core::cluster::{Cluster, Endpoint, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::drill::{
-    Ask, By, Dialled, Drill, Heard, Kind, LOST, Sight, fix_script, lose_script, read_heard,
+    Ask, By, Dialled, Drill, DrillLine, Kind, LOST, Sight, fix_script, lose_script, read_line,
     watch_script,
 };
 
@@ -176,15 +176,15 @@ impl<'a> Field<'a> {
         let script = watch_script(host, seconds, virtual_ip, &to);
         loop {
             let mut clock: Option<(Instant, i64)> = None;
-            let mut line = |line: &str| match (read_heard(line), clock) {
-                (Some(Heard::Clock(theirs)), _) => clock = Some((Instant::now(), theirs)),
-                (Some(Heard::Held(_, is)), _) => {
+            let mut line = |line: &str| match (read_line(line), clock) {
+                (Some(DrillLine::Clock(theirs)), _) => clock = Some((Instant::now(), theirs)),
+                (Some(DrillLine::Held(_, is)), _) => {
                     if let Ok(mut held) = self.held.lock() {
                         held.insert(host.clone(), is);
                     }
                 }
                 (
-                    Some(Heard::Dialled(Dialled { which, span: (from, to), fault })),
+                    Some(DrillLine::Dialled(Dialled { which, span: (from, to), fault })),
                     Some((at, theirs)),
                 ) => {
                     let Some((ask, _)) = asked.get(which) else { return };

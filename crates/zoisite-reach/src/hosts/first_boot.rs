@@ -6,7 +6,7 @@ use tokio::time::Instant;
 use zoisite_core::cluster::HostName;
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::first_boot::{
-    Carried, Heard, Way, heard_last_script, heard_script, read_heard, tell_script,
+    Carried, SeedState, Way, apply_script, read_state, settled_state_script, state_script,
 };
 use zoisite_core::sequence::StepOutcome;
 
@@ -22,9 +22,9 @@ impl Hosts {
     ///
     /// # Errors
     /// When it does not answer.
-    pub async fn heard(&self, host: &HostName) -> Result<Heard, Trouble> {
-        let text = self.report(host, &heard_script(host), "asking for its first-boot data").await?;
-        Ok(read_heard(&text))
+    pub async fn heard(&self, host: &HostName) -> Result<SeedState, Trouble> {
+        let text = self.report(host, &state_script(host), "asking for its first-boot data").await?;
+        Ok(read_state(&text))
     }
 
     /// Waits until a machine that an earlier run told something answers, and is no longer hearing it or about to.
@@ -38,11 +38,11 @@ impl Hosts {
         progress: Progress<'_>,
     ) -> Result<(), Trouble> {
         let attempted = "waiting until it has applied its earlier first-boot data";
-        let script = heard_last_script(host, self.generation);
+        let script = settled_state_script(host, self.generation);
         let end = Instant::now() + timeout;
         loop {
             let last = match self.report(host, &script, attempted).await {
-                Ok(text) if !read_heard(&text).is_at_it() => return Ok(()),
+                Ok(text) if !read_state(&text).is_at_it() => return Ok(()),
                 Ok(_) => "it is at it".to_owned(),
                 Err(trouble) => trouble.answer,
             };
@@ -68,7 +68,7 @@ impl Hosts {
         progress: Progress<'_>,
     ) -> Result<(), Trouble> {
         let before = self.heard(host).await?.boot;
-        let script = tell_script(host, files, locked_out, way, self.generation);
+        let script = apply_script(host, files, locked_out, way, self.generation);
         if let (StepOutcome::Failed(trouble), _) = self.carried_out(host, &script, progress).await {
             return Err(trouble);
         }

@@ -50,7 +50,7 @@ use zoisite_core::survey::Facts;
 use zoisite_core::text::plain;
 
 pub use self::carrier::{Broken, Carrier, Connection, Hope, NotOpened, Process, Target};
-use self::channel::{Channel, Heard, Limits, Saying};
+use self::channel::{Answer, Channel, Limits, Saying};
 pub use self::defragment::{Defragmented, DefragmentedMember};
 pub use self::drill::Field;
 pub use self::openssh::{ANSWERS, OpenSsh, answer};
@@ -317,7 +317,7 @@ impl Hosts {
                 Ok(channel) => channel.script(script, &saying, &mut line).await,
                 Err(trouble) => Err(trouble),
             };
-            let heard: Heard<()> = match heard {
+            let heard: Answer<()> = match heard {
                 Ok(heard) => heard,
                 Err(trouble) => return (StepOutcome::Failed(trouble), said),
             };

@@ -416,7 +416,7 @@ fn an_authority_of_the_sites_own_is_brought_with_its_key_or_refused_with_the_rea
 
 #[test]
 fn an_authority_whose_key_is_lost_is_followed_where_no_run_shows_what_it_signs() {
-    use zoisite_core::pki::{Standing, TrustStage};
+    use zoisite_core::pki::{AuthorityState, TrustStage};
     use zoisite_store::Change;
 
     let (desk, cluster, now) = (Desk::new(), saltmarsh(), at("2026-11-23"));
@@ -443,7 +443,7 @@ fn an_authority_whose_key_is_lost_is_followed_where_no_run_shows_what_it_signs()
     };
     assert!(matches!(again(&mut desk.state()), Err(StoreError::LostAuthority(_))));
     let comes = replace(kind).unwrap();
-    assert!(comes.authorities_of(kind).any(|one| one.standing == Standing::Comes));
+    assert!(comes.authorities_of(kind).any(|one| one.standing == AuthorityState::Comes));
     // What is due of it meanwhile waits, and nothing else is kept from going on.
     assert!(again(&mut desk.state()).unwrap().is_empty());
     let signs =
@@ -463,7 +463,7 @@ fn an_authority_whose_key_is_lost_is_followed_where_no_run_shows_what_it_signs()
 
 fn comes_of(ledger: &zoisite_core::pki::Ledger) -> &zoisite_core::pki::AuthorityCertificate {
     let comes = |one: &&zoisite_core::pki::AuthorityCertificate| {
-        one.standing == zoisite_core::pki::Standing::Comes
+        one.standing == zoisite_core::pki::AuthorityState::Comes
     };
     ledger.authorities.iter().find(comes).unwrap()
 }

@@ -198,7 +198,7 @@ pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
         (None, true) if args.group.is_none() => Err(Failure::new(
             Kind::Usage,
             "--uninstall wants a person or a group",
-            "zoisite access NAME --uninstall, or --group GROUP --revoke",
+            "zoisite access NAME --revoke, or --group GROUP --revoke",
         )),
         (None, false) => Err(Failure::new(
             Kind::Usage,

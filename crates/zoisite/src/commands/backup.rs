@@ -34,11 +34,11 @@ const CLUSTER_FILE: &str = "zoisite.toml";
 )]
 pub struct BackupArgs {
     #[command(subcommand)]
-    what: What,
+    what: BackupCommand,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum BackupCommand {
     /// Write a backup, and read it back
     Write {
         /// File to write; an existing one is replaced [default: NAME.backup]
@@ -66,7 +66,7 @@ enum What {
 
 pub fn run(options: &Options, args: &BackupArgs) -> Result<ExitCode, Failure> {
     match &args.what {
-        What::Write { out } => {
+        BackupCommand::Write { out } => {
             let site = Site::load(options)?;
             let named = format!("{}.backup", site.cluster.name);
             let out = out.clone().unwrap_or_else(|| site.folder.join(named));
@@ -79,13 +79,13 @@ pub fn run(options: &Options, args: &BackupArgs) -> Result<ExitCode, Failure> {
             ));
             Ok(ExitCode::SUCCESS)
         }
-        What::Check { file } => {
+        BackupCommand::Check { file } => {
             let backup = opened(options, file)?;
             tell(options, &backup.heading, &format!("{} is whole: it holds", file.display()));
             Ok(ExitCode::SUCCESS)
         }
-        What::Rebuild => rebuild::run(options),
-        What::Restore { file, skip_hosts } => restore(options, file, *skip_hosts),
+        BackupCommand::Rebuild => rebuild::run(options),
+        BackupCommand::Restore { file, skip_hosts } => restore(options, file, *skip_hosts),
     }
 }
 

@@ -19,14 +19,14 @@ use crate::view::{self, Style};
 pub struct DesignArgs {
     /// Only these
     #[arg(value_enum, value_name = "WHAT")]
-    what: Vec<What>,
+    what: Vec<DesignPart>,
     /// Show what it takes to survive this many losses
     #[arg(long, value_name = "HOSTS", value_parser = clap::value_parser!(u8).range(1..=3))]
     survive: Option<u8>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-enum What {
+enum DesignPart {
     /// What is left when a host, a pair of hosts, a rack or a site is lost
     Losses,
     /// Which address ranges are used for what, and how full they are
@@ -38,7 +38,7 @@ enum What {
 pub fn run(options: &Options, args: &DesignArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     let cluster = &site.cluster;
-    let wanted = |what: What| args.what.is_empty() || args.what.contains(&what);
+    let wanted = |what: DesignPart| args.what.is_empty() || args.what.contains(&what);
     let topology = Topology::of(cluster);
     let survive = args.survive.map_or(topology.tolerance.whole + 1, usize::from);
     if options.json {
@@ -52,7 +52,7 @@ pub fn run(options: &Options, args: &DesignArgs) -> Result<ExitCode, Failure> {
                    "subnet": prefix, "fit": fit, "used": used})
         });
         let mut all = serde_json::Map::new();
-        if wanted(What::Losses) {
+        if wanted(DesignPart::Losses) {
             let fewest = Fewest::for_losses(survive);
             all.insert("losses".into(), json!(losses(cluster)));
             let change = topology.to_survive(cluster, survive);
@@ -61,10 +61,10 @@ pub fn run(options: &Options, args: &DesignArgs) -> Result<ExitCode, Failure> {
                 json!({"hosts": survive, "fewest": fewest, "change": change}),
             );
         }
-        if wanted(What::Addresses) {
+        if wanted(DesignPart::Addresses) {
             all.insert("addresses".into(), ranges.collect());
         }
-        if wanted(What::Sizes) {
+        if wanted(DesignPart::Sizes) {
             all.insert("sizes".into(), json!(sizes(cluster)));
         }
         view::json(&all);
@@ -72,13 +72,13 @@ pub fn run(options: &Options, args: &DesignArgs) -> Result<ExitCode, Failure> {
     }
     let style = Style::stdout();
     let mut parts = Vec::new();
-    if wanted(What::Losses) {
+    if wanted(DesignPart::Losses) {
         parts.push(view::design::losses(cluster, &topology, survive, style));
     }
-    if wanted(What::Addresses) {
+    if wanted(DesignPart::Addresses) {
         parts.push(view::design::addresses(cluster, style));
     }
-    if wanted(What::Sizes) {
+    if wanted(DesignPart::Sizes) {
         parts.push(view::design::sizes(cluster, style));
     }
     view::out(parts.join("\n").trim_end());

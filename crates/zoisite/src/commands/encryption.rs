@@ -22,11 +22,11 @@ use crate::view::{self, Style, table::ranked};
 )]
 pub struct EncryptionArgs {
     #[command(subcommand)]
-    what: Option<What>,
+    what: Option<EncryptionCommand>,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum EncryptionCommand {
     /// Make a new key, and rewrite every secret in etcd with it
     Rotate(RotateArgs),
 }
@@ -42,7 +42,7 @@ pub fn run(options: &Options, args: &EncryptionArgs) -> Result<ExitCode, Failure
     let site = Site::load(options)?;
     match &args.what {
         None => list(&site, options),
-        Some(What::Rotate(args)) => replace(&site, options, args),
+        Some(EncryptionCommand::Rotate(args)) => replace(&site, options, args),
     }
 }
 

@@ -21,11 +21,11 @@ use crate::options::Options;
 )]
 pub struct FirstBootArgs {
     #[command(subcommand)]
-    what: What,
+    what: FirstBootCommand,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum FirstBootCommand {
     /// Write the data for every host, or for those named
     Write(write::WriteArgs),
     /// Ask hosts which data they have, and show what would change
@@ -47,11 +47,11 @@ enum What {
 
 pub fn run(options: &Options, args: &FirstBootArgs) -> Result<ExitCode, Failure> {
     match &args.what {
-        What::Write(args) => write::write(options, args),
-        What::Changes(args) => apply::changes(options, args),
-        What::Apply(args) => apply::apply(options, args),
-        What::Unnamed => unnamed::show(options),
-        What::Name(args) => unnamed::name(options, args),
-        What::Forget(args) => unnamed::forget(options, args),
+        FirstBootCommand::Write(args) => write::write(options, args),
+        FirstBootCommand::Changes(args) => apply::changes(options, args),
+        FirstBootCommand::Apply(args) => apply::apply(options, args),
+        FirstBootCommand::Unnamed => unnamed::show(options),
+        FirstBootCommand::Name(args) => unnamed::name(options, args),
+        FirstBootCommand::Forget(args) => unnamed::forget(options, args),
     }
 }

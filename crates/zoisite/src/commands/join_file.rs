@@ -42,11 +42,11 @@ use crate::view::{self, count};
 )]
 pub struct JoinFileArgs {
     #[command(subcommand)]
-    what: What,
+    what: JoinFileCommand,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum JoinFileCommand {
     /// Write join files, with tokens for hosts that have not joined
     Write(WriteArgs),
     /// Show the passphrase that opens a host's join files
@@ -113,8 +113,8 @@ pub fn web_address(text: &str) -> Result<String, String> {
 pub fn run(options: &Options, args: &JoinFileArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     match &args.what {
-        What::Write(args) => write(&site, options, args),
-        What::Passphrase { host } => {
+        JoinFileCommand::Write(args) => write(&site, options, args),
+        JoinFileCommand::Passphrase { host } => {
             let host = site.host_named(host)?;
             let mut work = site.briefly()?;
             let Some(word) = word(&mut work.state, site.strongbox()?, &host)? else {

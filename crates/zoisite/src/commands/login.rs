@@ -29,14 +29,14 @@ use crate::view::{self, Style, looking::of_each};
 #[command(args_conflicts_with_subcommands = true)]
 pub struct LoginArgs {
     #[command(subcommand)]
-    what: Option<What>,
+    what: Option<LoginCommand>,
     /// Hosts, with '*' for any text [default: all]
     #[arg(value_name = "HOST")]
     hosts: Vec<String>,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum LoginCommand {
     Setup(setup::SetupArgs),
 }
 
@@ -44,7 +44,7 @@ enum What {
 const AT_ONCE: usize = 48;
 
 pub fn run(options: &Options, args: &LoginArgs) -> Result<ExitCode, Failure> {
-    if let Some(What::Setup(args)) = &args.what {
+    if let Some(LoginCommand::Setup(args)) = &args.what {
         return setup::run(options, args);
     }
     let site = Site::load(options)?;

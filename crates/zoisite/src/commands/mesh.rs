@@ -32,14 +32,14 @@ const LISTED: usize = 45;
 )]
 pub struct MeshArgs {
     #[command(subcommand)]
-    what: Option<What>,
+    what: Option<MeshCommand>,
     /// List every pair, also connected ones
     #[arg(long)]
     all: bool,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum MeshCommand {
     /// Make new keys for hosts, one host at a time
     Renew {
         /// Hosts [default: all that are not offline]
@@ -70,7 +70,7 @@ pub fn run(options: &Options, args: &MeshArgs) -> Result<ExitCode, Failure> {
             "[mesh] in the cluster file makes one: docs/mesh.md",
         ));
     };
-    if let Some(What::Renew { hosts, carry }) = &args.what {
+    if let Some(MeshCommand::Renew { hosts, carry }) = &args.what {
         return keys::renew(&site, options, hosts, *carry);
     }
     let facts = site.raised_state()?.facts()?;

@@ -26,11 +26,11 @@ use crate::view::{self, Style};
 )]
 pub struct PathsArgs {
     #[command(subcommand)]
-    what: Option<What>,
+    what: Option<PathsCommand>,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum PathsCommand {
     Try(TryArgs),
     Rules(RulesArgs),
     /// Show what firewalls and routers between networks must let through
@@ -109,9 +109,9 @@ pub fn run(options: &Options, args: &PathsArgs) -> Result<ExitCode, Failure> {
             }
             Ok(ExitCode::SUCCESS)
         }
-        Some(What::Try(args)) => try_them(&site, options, args),
-        Some(What::Rules(args)) => print_rules(&site, options, args),
-        Some(What::Outside) => {
+        Some(PathsCommand::Try(args)) => try_them(&site, options, args),
+        Some(PathsCommand::Rules(args)) => print_rules(&site, options, args),
+        Some(PathsCommand::Outside) => {
             let rows = outside(&site.cluster);
             match options.json {
                 true => view::json(&json!({"outside": rows})),

@@ -13,8 +13,8 @@ use jiff::Timestamp;
 use serde_json::json;
 use zoisite_core::cluster::HostName;
 use zoisite_core::pki::{
-    AuthorityKind, Ending, Holder, KeyAt, KeySource, Ledger, LedgerEntry, Profile, Standing,
-    Wanted, What, edges, endings, prove,
+    AuthorityKind, AuthorityState, Ending, Ends, Holder, KeyAt, KeySource, Ledger, LedgerEntry,
+    Profile, Wanted, edges, endings, prove,
 };
 use zoisite_store::{FreshKeys, trust};
 
@@ -269,8 +269,8 @@ fn list(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Failure> 
     for kind in AuthorityKind::ALL {
         for authority in ledger.authorities_of(kind) {
             let is = match authority.standing {
-                Standing::Signs => String::new(),
-                Standing::Gone if !all => continue,
+                AuthorityState::Signs => String::new(),
+                AuthorityState::Gone if !all => continue,
                 other => style.warn(&format!(", {other}")),
             };
             view::out(&format!(
@@ -345,8 +345,8 @@ fn expiring(site: &Site, options: &Options, within: i64) -> Result<ExitCode, Fai
 
 fn as_json(one: &Ending) -> serde_json::Value {
     let (authority, profile) = match one.what {
-        What::Authority(kind) => (Some(kind), None),
-        What::Profile(profile) => (None, Some(profile)),
+        Ends::Authority(kind) => (Some(kind), None),
+        Ends::Profile(profile) => (None, Some(profile)),
     };
     json!({"authority": authority, "profile": profile, "holders": one.holders, "ends": one.end, "renewed_from": one.renewed})
 }

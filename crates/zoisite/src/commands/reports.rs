@@ -44,11 +44,11 @@ use crate::view::{self, Style};
 )]
 pub struct ReportsArgs {
     #[command(subcommand)]
-    what: Option<What>,
+    what: Option<ReportsCommand>,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum ReportsCommand {
     /// Read the reports that hosts left in the cluster
     Fetch,
     /// Read reports from files
@@ -62,12 +62,12 @@ enum What {
 pub fn run(options: &Options, args: &ReportsArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     match &args.what {
-        Some(What::Read { files }) => {
+        Some(ReportsCommand::Read { files }) => {
             let texts = files.iter().map(|path| (path.display().to_string(), text_of(path)));
             let mut work = site.briefly()?;
             return read(&site, options, &mut work.state, texts.collect());
         }
-        Some(What::Fetch) => {
+        Some(ReportsCommand::Fetch) => {
             site.raised_state()?;
             let mut work = site.briefly()?;
             let texts = fetch(&site, &mut work.state)?;

@@ -37,14 +37,14 @@ use restore::RestoreArgs;
 )]
 pub struct SnapshotArgs {
     #[command(subcommand)]
-    what: Option<What>,
+    what: Option<SnapshotCommand>,
     /// Use the snapshots of this folder, such as that of the copies
     #[arg(long, value_name = "FOLDER")]
     from: Option<PathBuf>,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum SnapshotCommand {
     /// Take a snapshot now, and prune old ones
     Take {
         /// Try it at once
@@ -114,9 +114,9 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
     };
     match &args.what {
         None => list(&site, options, &folder(&args.from)),
-        Some(What::Take { trial }) => take(&site, options, *trial),
-        Some(What::Fetch { all, trial }) => fetch::run(&site, options, *all, *trial),
-        Some(What::Check { name, all, from }) => {
+        Some(SnapshotCommand::Take { trial }) => take(&site, options, *trial),
+        Some(SnapshotCommand::Fetch { all, trial }) => fetch::run(&site, options, *all, *trial),
+        Some(SnapshotCommand::Check { name, all, from }) => {
             let folder = folder(from);
             let chosen = match all {
                 true => folder.list()?,
@@ -126,7 +126,7 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
             let state = site.existing_state()?;
             check(&site, options, state.as_ref(), &folder, &chosen)
         }
-        Some(What::Try { name, on, from }) => {
+        Some(SnapshotCommand::Try { name, on, from }) => {
             let folder = folder(from);
             site.raised_state()?;
             let on = on.as_ref().map(|host| site.host_named(host)).transpose()?;
@@ -146,13 +146,13 @@ pub fn run(options: &Options, args: &SnapshotArgs) -> Result<ExitCode, Failure> 
             end_run(&mut work.state, run, &outcome)?;
             tell_trial(options, &tried?.1)
         }
-        Some(What::Export { name, out, from }) => {
+        Some(SnapshotCommand::Export { name, out, from }) => {
             let folder = folder(from);
             let snapshot = chosen(&folder, name.as_deref())?;
             open(&site, &folder, &snapshot, out)
         }
-        Some(What::Restore(args)) => restore::run(&site, options, args),
-        Some(What::Prune) => {
+        Some(SnapshotCommand::Restore(args)) => restore::run(&site, options, args),
+        Some(SnapshotCommand::Prune) => {
             site.raised_state()?;
             let _work = site.working()?;
             tell_gone(options, &site.tend_snapshots()?);

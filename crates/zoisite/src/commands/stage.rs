@@ -25,7 +25,7 @@ use crate::prepared::Prepared;
 use crate::road::{self, Sighting};
 use crate::site::{Site, Working, now};
 use crate::standing::{self, Seen, Standing};
-use crate::view::run::Told;
+use crate::view::run::Audience;
 use crate::view::{self, Style, count, seconds};
 use crate::watching;
 
@@ -153,7 +153,7 @@ impl Stage<'_> {
         let mut phases = Phases::default();
         phases.add("look", self.looked.0, self.looked.1);
         let mut stopped = Ok(());
-        let told = Told::fitting(self.json);
+        let told = Audience::fitting(self.json);
         let how = (told, self.max_failed);
         let engine = road::carry_out(reach, sequence, how, interrupts, |event, engine| {
             if let RunEvent::Ended { phase, at, took, .. } = event {

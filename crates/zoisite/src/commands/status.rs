@@ -25,7 +25,7 @@ use crate::watching::{Round, WatchArgs, watch};
 #[command(args_conflicts_with_subcommands = true)]
 pub struct StatusArgs {
     #[command(subcommand)]
-    what: Option<What>,
+    what: Option<StatusCommand>,
     #[command(flatten)]
     parts: super::PartArgs,
     /// Read and checksum every file on hosts, also unchanged ones
@@ -36,12 +36,12 @@ pub struct StatusArgs {
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum StatusCommand {
     Joining(joining::JoiningArgs),
 }
 
 pub fn run(options: &Options, args: &StatusArgs) -> Result<ExitCode, Failure> {
-    if let Some(What::Joining(args)) = &args.what {
+    if let Some(StatusCommand::Joining(args)) = &args.what {
         return joining::run(options, args);
     }
     let site = Site::load(options)?;

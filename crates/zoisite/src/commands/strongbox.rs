@@ -22,11 +22,11 @@ use crate::view::{self, Style, count, table::ranked};
 )]
 pub struct StrongboxArgs {
     #[command(subcommand)]
-    what: Option<What>,
+    what: Option<StrongboxCommand>,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum StrongboxCommand {
     /// Add a person
     Add {
         /// A public key, with a name behind it
@@ -54,7 +54,7 @@ pub fn run(options: &Options, args: &StrongboxArgs) -> Result<ExitCode, Failure>
     let site = Site::load(options)?;
     match &args.what {
         None => list(&site, options),
-        Some(What::Add { key, file }) => {
+        Some(StrongboxCommand::Add { key, file }) => {
             let line = match (key, file) {
                 (_, Some(path)) => std::fs::read_to_string(path)
                     .map_err(|error| Failure::file("reading", path, &error))?,
@@ -63,8 +63,8 @@ pub fn run(options: &Options, args: &StrongboxArgs) -> Result<ExitCode, Failure>
             let line = line.lines().find(|line| !line.trim().is_empty()).unwrap_or_default();
             add(&site, options, line.trim())
         }
-        Some(What::Passphrase { none }) => passphrase(&site, options, *none),
-        Some(What::Remove { who }) => drop_one(&site, options, who),
+        Some(StrongboxCommand::Passphrase { none }) => passphrase(&site, options, *none),
+        Some(StrongboxCommand::Remove { who }) => drop_one(&site, options, who),
     }
 }
 

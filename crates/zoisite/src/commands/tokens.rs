@@ -27,14 +27,14 @@ use crate::view::{self, Style, count, table::ranked};
 )]
 pub struct TokensArgs {
     #[command(subcommand)]
-    what: Option<What>,
+    what: Option<TokensCommand>,
     /// Also those that can no longer be used
     #[arg(long)]
     all: bool,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum TokensCommand {
     /// Make a token, and write it to standard output or a file
     Issue {
         /// The host that may join with it
@@ -66,7 +66,7 @@ enum What {
 
 pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
-    if let Some(What::Issue { expires, unless_good_for: Some(good), .. }) = &args.what
+    if let Some(TokensCommand::Issue { expires, unless_good_for: Some(good), .. }) = &args.what
         && good >= expires
     {
         return Err(Failure::new(
@@ -80,7 +80,7 @@ pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
     let mut work = Working::briefly(state)?;
     let state = &mut work.state;
     match what {
-        What::Issue { host, hosts, expires, out, pipe_to, unless_good_for } => {
+        TokensCommand::Issue { host, hosts, expires, out, pipe_to, unless_good_for } => {
             let named = host.as_deref().map(|name| site.host_named(name)).transpose()?;
             let batch = Batch {
                 hosts: named.into_iter().collect(),
@@ -90,7 +90,7 @@ pub fn run(options: &Options, args: &TokensArgs) -> Result<ExitCode, Failure> {
             };
             issue(&site, state, options, &batch, (out.as_deref(), pipe_to.as_deref()))
         }
-        What::Revoke { id } => {
+        TokensCommand::Revoke { id } => {
             let found = state.tokens()?.into_iter().find(|token| token.id == *id);
             let Some(record) = found else {
                 return Err(Failure::new(

@@ -1,7 +1,7 @@
 //! What ends when, on a line of time: in the terminal, and as a design (SVG).
 
 use jiff::Timestamp;
-use zoisite_core::pki::{Ending, What};
+use zoisite_core::pki::{Ending, Ends};
 
 use super::table::ranked;
 use super::{Style, count, day, few};
@@ -36,8 +36,8 @@ fn place(days: f64) -> f64 {
 fn called(ending: &Ending) -> (String, String) {
     let holders: Vec<&str> = ending.holders.iter().map(String::as_str).collect();
     match ending.what {
-        What::Authority(_) => (ending.holders.join(", "), String::new()),
-        What::Profile(profile) => (profile.to_string(), few(&holders)),
+        Ends::Authority(_) => (ending.holders.join(", "), String::new()),
+        Ends::Profile(profile) => (profile.to_string(), few(&holders)),
     }
 }
 
@@ -98,7 +98,7 @@ fn bar(ending: &Ending, now: Timestamp, style: Style) -> String {
 
 /// One line below all of it.
 pub fn summed(endings: &[Ending], now: Timestamp) -> String {
-    let leaves = endings.iter().filter(|one| matches!(one.what, What::Profile(_)));
+    let leaves = endings.iter().filter(|one| matches!(one.what, Ends::Profile(_)));
     let all: usize = leaves.clone().map(|one| one.holders.len()).sum();
     let due = leaves.filter(|one| !state(one, now).is_empty()).map(|one| one.holders.len()).sum();
     let due = match due {

@@ -10,7 +10,7 @@ use super::plain::Plain;
 
 /// Who is told of a run.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Told {
+pub enum Audience {
     /// A person.
     Person,
     /// A program, of every event.
@@ -19,7 +19,7 @@ pub enum Told {
     End,
 }
 
-impl Told {
+impl Audience {
     /// Whom the options name.
     pub fn fitting(json: bool) -> Self {
         match (super::events::are_told(), json) {
@@ -44,16 +44,16 @@ pub enum Watch {
 
 impl Watch {
     /// The view that fits: for a person live on a terminal, and plain elsewhere.
-    pub fn fitting(engine: &Engine, told: Told) -> Self {
+    pub fn fitting(engine: &Engine, told: Audience) -> Self {
         let lively = || {
             std::io::stderr().is_terminal()
                 && std::env::var_os("TERM").is_some_and(|term| term != "dumb")
         };
         match told {
-            Told::Events => Self::Events,
-            Told::End => Self::Silent,
-            Told::Person if lively() => Self::Live(Box::new(Live::new(engine))),
-            Told::Person => Self::Plain(Plain::default()),
+            Audience::Events => Self::Events,
+            Audience::End => Self::Silent,
+            Audience::Person if lively() => Self::Live(Box::new(Live::new(engine))),
+            Audience::Person => Self::Plain(Plain::default()),
         }
     }
 

@@ -17,9 +17,9 @@ const KEY: &str =
     "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDtFKKmEfzcAKT1+yzGJLI4jEW4HCyT/2tKsoUyBuPGF ada";
 
 /// The demo's file with the table, and an SSH configuration whose known hosts lie in the same folder.
-struct Told(Place);
+struct Booting(Place);
 
-impl Told {
+impl Booting {
     fn new() -> Self {
         let place = Place::saltmarsh();
         place.write("zoisite.toml", place.read("zoisite.toml") + TABLE);
@@ -38,7 +38,7 @@ impl Told {
 
 #[test]
 fn a_key_is_looked_for_where_ssh_would_offer_it_and_not_in_another_home() {
-    let place = Told::new();
+    let place = Booting::new();
     place
         .0
         .write("zoisite.toml", place.0.read("zoisite.toml").replace("keys = [\"ada.pub\"]\n", ""));
@@ -54,7 +54,7 @@ fn a_key_is_looked_for_where_ssh_would_offer_it_and_not_in_another_home() {
 
 #[test]
 fn every_host_gets_a_folder_that_nobody_else_reads_and_is_known_from_then_on() {
-    let told = Told::new();
+    let told = Booting::new();
     let wrote = told
         .run(&["first-boot", "write", "--out", "seeds"])
         .ended(0)
@@ -92,7 +92,7 @@ fn every_host_gets_a_folder_that_nobody_else_reads_and_is_known_from_then_on() {
 
 #[test]
 fn each_carrier_takes_what_it_understands() {
-    let told = Told::new();
+    let told = Booting::new();
     let write = |form: &str, more: &[&str]| {
         let words = ["first-boot", "write", "heron", "--out", form, "--format", form];
         told.run(&[&words[..], more].concat())
@@ -125,7 +125,7 @@ fn each_carrier_takes_what_it_understands() {
 
 #[test]
 fn what_is_missing_is_told_before_anything_is_made() {
-    let told = Told::new();
+    let told = Booting::new();
     let file = told.0.read("zoisite.toml");
     told.0.write("zoisite.toml", file.replace(TABLE, ""));
     let write = ["first-boot", "write", "--out", "seeds"];
@@ -161,7 +161,7 @@ fn own_card() -> String {
 
 #[test]
 fn machines_without_a_name_report_in_and_are_given_one() {
-    let told = Told::new();
+    let told = Booting::new();
     let write = ["first-boot", "write", "--unnamed", "--out", "seeds"];
     let _ = told.run(&write).ended(2).complains("names no unnamed machines");
     let card = own_card();

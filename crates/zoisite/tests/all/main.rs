@@ -11,6 +11,7 @@ mod backup;
 mod changes;
 mod cli;
 mod cluster;
+mod commands_named;
 mod common;
 mod company;
 mod components;

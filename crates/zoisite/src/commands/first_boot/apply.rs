@@ -9,12 +9,12 @@ use serde_json::{Value, json};
 use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::first_boot::{
-    Carrier, Change, Heard, Seed, Telling, Way, carried, changed, in_order, locked_out,
+    Change, Medium, Seed, SeedRecord, SeedState, Way, carried, changed, in_order, locked_out,
     may_restart, way_of,
 };
 use zoisite_reach::{Hosts, Reach as _};
 use zoisite_store::State;
-use zoisite_store::first_boot::{host_keys, put_told, told as told_before};
+use zoisite_store::first_boot::{host_keys, record_seeds, told as told_before};
 
 use super::write::{keys, told};
 use crate::commands::block_on;
@@ -53,11 +53,11 @@ pub struct ApplyArgs {
 }
 
 /// How a machine stands to what it would be told.
-enum Standing {
+enum Comparison {
     /// It heard that.
     Same,
     /// It heard something else, and this is what differs.
-    Differs(Box<Telling>, Vec<Change>),
+    Differs(Box<SeedRecord>, Vec<Change>),
     /// It heard something that was not told from here.
     Stranger(String),
     /// It hears nothing.
@@ -66,8 +66,8 @@ enum Standing {
 
 /// What every host would be told now, with what it heard.
 struct Compared {
-    seeds: BTreeMap<HostName, (Seed, Telling)>,
-    standings: BTreeMap<HostName, Standing>,
+    seeds: BTreeMap<HostName, (Seed, SeedRecord)>,
+    standings: BTreeMap<HostName, Comparison>,
     troubles: Vec<Trouble>,
 }
 
@@ -76,7 +76,7 @@ fn seeds(
     site: &Site,
     state: &mut State,
     hosts: &[&Host],
-) -> Result<BTreeMap<HostName, (Seed, Telling)>, Failure> {
+) -> Result<BTreeMap<HostName, (Seed, SeedRecord)>, Failure> {
     told(site, hosts, &[], (&BTreeMap::new(), None))?;
     let own = block_on(keys(site))??;
     let before = told_before(state)?;
@@ -89,7 +89,7 @@ fn seeds(
     let made = host_keys(state, site.strongbox()?, &names)?;
     let mut out = BTreeMap::new();
     for (host, seed) in told(site, hosts, &own, (&made, None))? {
-        let telling = Telling::of(&seed).map_err(|why| {
+        let telling = SeedRecord::of(&seed).map_err(|why| {
             Failure::new(Kind::Run, format!("{host}: {why}"), "report this, please")
         })?;
         out.insert(host.clone(), (seed, telling));
@@ -100,7 +100,7 @@ fn seeds(
 async fn compared(
     reach: &Hosts,
     state: &State,
-    seeds: BTreeMap<HostName, (Seed, Telling)>,
+    seeds: BTreeMap<HostName, (Seed, SeedRecord)>,
 ) -> Result<Compared, Failure> {
     let before = told_before(state)?;
     let asked = seeds.keys().map(|host| async move { (host.clone(), reach.heard(host).await) });
@@ -119,14 +119,14 @@ async fn compared(
     Ok(Compared { seeds, standings, troubles })
 }
 
-fn stands(heard: Heard, known: &[Telling], now: &Telling) -> Standing {
-    let Some(instance) = heard.instance else { return Standing::Deaf };
+fn stands(heard: SeedState, known: &[SeedRecord], now: &SeedRecord) -> Comparison {
+    let Some(instance) = heard.instance else { return Comparison::Deaf };
     if instance == now.instance {
-        return Standing::Same;
+        return Comparison::Same;
     }
     match known.iter().rev().find(|telling| telling.instance == instance) {
-        Some(telling) => Standing::Differs(Box::new(telling.clone()), changed(telling, now)),
-        None => Standing::Stranger(instance),
+        Some(telling) => Comparison::Differs(Box::new(telling.clone()), changed(telling, now)),
+        None => Comparison::Stranger(instance),
     }
 }
 
@@ -142,16 +142,16 @@ pub fn changes(options: &Options, args: &ChangesArgs) -> Result<ExitCode, Failur
         compared
     })??;
     if options.json {
-        let one = |(host, standing): (&HostName, &Standing)| match standing {
-            Standing::Same => json!({"host": host, "state": "same"}),
-            Standing::Differs(before, changes) => json!({
+        let one = |(host, standing): (&HostName, &Comparison)| match standing {
+            Comparison::Same => json!({"host": host, "state": "same"}),
+            Comparison::Differs(before, changes) => json!({
                 "host": host, "state": "differs", "applied": before.instance,
                 "would_apply": compared.seeds[host].1.instance, "way": way_of(changes), "changes": changes,
             }),
-            Standing::Stranger(heard) => {
+            Comparison::Stranger(heard) => {
                 json!({"host": host, "state": "unknown", "applied": heard})
             }
-            Standing::Deaf => json!({"host": host, "state": "no-cloud-init"}),
+            Comparison::Deaf => json!({"host": host, "state": "no-cloud-init"}),
         };
         let all: Vec<_> = compared.standings.iter().map(one).collect();
         view::json(&json!({"hosts": all, "troubles": compared.troubles}));
@@ -169,8 +169,8 @@ fn render(compared: &Compared, style: Style) -> String {
     let mut same = 0;
     for (host, standing) in &compared.standings {
         match standing {
-            Standing::Same => same += 1,
-            Standing::Differs(_, changes) => {
+            Comparison::Same => same += 1,
+            Comparison::Differs(_, changes) => {
                 let way = match way_of(changes) {
                     Way::InPlace => "changes while it runs",
                     Way::Restart => "changes, and restarts",
@@ -187,11 +187,11 @@ fn render(compared: &Compared, style: Style) -> String {
                     }
                 }
             }
-            Standing::Stranger(heard) => out.push_str(&format!(
+            Comparison::Stranger(heard) => out.push_str(&format!(
                 "{} has first-boot data {heard}, which was not written from here: what differs is not known\n",
                 style.bold(host.as_str())
             )),
-            Standing::Deaf => out.push_str(&format!(
+            Comparison::Deaf => out.push_str(&format!(
                 "{} {}\n",
                 style.bold(host.as_str()),
                 style.dim("cannot be changed: it has no cloud-init, or was set up without")
@@ -287,7 +287,7 @@ async fn tell_all(
     site: &Site,
     args: &ApplyArgs,
     state: &mut State,
-    (seeds, stands): (BTreeMap<HostName, (Seed, Telling)>, bool),
+    (seeds, stands): (BTreeMap<HostName, (Seed, SeedRecord)>, bool),
     generation: u64,
 ) -> Result<Vec<HostName>, Failure> {
     let reach = road::hosts(site, &BTreeMap::new(), generation)?;
@@ -297,8 +297,9 @@ async fn tell_all(
             return Err(Failure::troubles(&compared.troubles));
         }
         let text = render(&compared, Style::stderr());
-        let differs = |(host, standing): (&HostName, &Standing)| {
-            matches!(standing, Standing::Differs(..) | Standing::Stranger(_)).then(|| host.clone())
+        let differs = |(host, standing): (&HostName, &Comparison)| {
+            matches!(standing, Comparison::Differs(..) | Comparison::Stranger(_))
+                .then(|| host.clone())
         };
         let mut order: Vec<HostName> = compared.standings.iter().filter_map(differs).collect();
         if order.is_empty() {
@@ -343,7 +344,7 @@ async fn one(
     Working::lock(state)?;
     let (seed, now_told) = &compared.seeds[host];
     let (changes, way, locked) = match &compared.standings[host] {
-        Standing::Differs(before, changes) => {
+        Comparison::Differs(before, changes) => {
             (&changes[..], way_of(changes), locked_out(before, now_told))
         }
         _ => (&[][..], Way::Restart, Vec::new()),
@@ -356,9 +357,9 @@ async fn one(
         let ailing = ailing_now(site, state, generation).await?;
         may_restart(&site.cluster, host, (changes, &ailing), args.outage)?;
     }
-    let files = carried(host, seed, &Carrier::Files)
+    let files = carried(host, seed, &Medium::Files)
         .map_err(|why| Failure::new(Kind::Run, why.to_string(), "report this, please"))?;
-    put_told(state, [(host.clone(), now_told.clone())])?;
+    record_seeds(state, [(host.clone(), now_told.clone())])?;
     let note = |is: &str| json!({"step": host, "is": is, "what": "changed", "restarts": restarts});
     state.records().append(generation, now(), &note("begun").to_string())?;
     view::say(&match way {

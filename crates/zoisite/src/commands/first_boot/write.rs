@@ -10,11 +10,11 @@ use clap::{Args, ValueEnum};
 use serde::Serialize;
 use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::first_boot::{
-    Carried, Carrier, CarrierError, FirstFile, HostKey, JoinWord, PROPERTY_ROOM, Seed, SeedError,
-    Telling, Told, carried,
+    Carried, CarrierError, FirstFile, HostKey, JoinWord, Medium, PROPERTY_ROOM, Seed, SeedError,
+    SeedInput, SeedRecord, carried,
 };
 use zoisite_core::pki::Secret;
-use zoisite_store::first_boot::{host_keys, put_told};
+use zoisite_store::first_boot::{host_keys, record_seeds};
 use zoisite_store::join_files::{signer, words};
 use zoisite_store::{FreshKeys, State};
 
@@ -81,14 +81,14 @@ enum Form {
 
 impl WriteArgs {
     /// In what the texts are packed; an image holds them as they are.
-    fn carrier(&self) -> Carrier {
+    fn carrier(&self) -> Medium {
         match self.form {
-            Form::Files | Form::Image => Carrier::Files,
-            Form::Base64 => Carrier::Base64,
-            Form::GzipBase64 => Carrier::GzipBase64,
-            Form::Web => Carrier::Web,
+            Form::Files | Form::Image => Medium::Files,
+            Form::Base64 => Medium::Base64,
+            Form::GzipBase64 => Medium::GzipBase64,
+            Form::Web => Medium::Web,
             Form::Properties => {
-                Carrier::Properties { prefix: self.prefix.clone(), max_size: self.max_size }
+                Medium::Properties { prefix: self.prefix.clone(), max_size: self.max_size }
             }
         }
     }
@@ -179,11 +179,11 @@ pub fn write(options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
         _ => write_folders(out, packed)?,
     };
     let tellings = seeds.iter().map(|(host, seed)| {
-        let telling = Telling::of(seed)
+        let telling = SeedRecord::of(seed)
             .map_err(|why| unwritable(&SeedError::Unwritable((*host).clone(), why)))?;
         Ok(((*host).clone(), telling))
     });
-    put_told(state, tellings.collect::<Result<Vec<_>, Failure>>()?)?;
+    record_seeds(state, tellings.collect::<Result<Vec<_>, Failure>>()?)?;
     let known = block_on(know(&site, &made))??;
     tell(options, args, &written, &known);
     Ok(ExitCode::SUCCESS)
@@ -274,7 +274,7 @@ pub fn told<'a>(
     let mut errors = Vec::new();
     for host in hosts {
         let carried = carries.and_then(|carries| carries.for_host(&host.name));
-        let told = Told { keys, host_key: made.get(&host.name), carried };
+        let told = SeedInput { keys, host_key: made.get(&host.name), carried };
         match Seed::of(&site.cluster, host, told) {
             Ok(seed) => seeds.push((&host.name, seed)),
             Err(error) if errors.contains(&error) => {}
@@ -300,7 +300,7 @@ fn unwritable(error: &SeedError) -> Failure {
 
 type Packed<'a> = Vec<(&'a HostName, &'a Seed, Vec<Carried>)>;
 
-fn pack<'a>(seeds: &'a [(&'a HostName, Seed)], carrier: &Carrier) -> Result<Packed<'a>, Failure> {
+fn pack<'a>(seeds: &'a [(&'a HostName, Seed)], carrier: &Medium) -> Result<Packed<'a>, Failure> {
     let mut packed = Vec::new();
     let mut errors = Vec::new();
     for (host, seed) in seeds {

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde_json::json;
-use zoisite_core::pki::{AuthorityKind, Secret, Standing};
+use zoisite_core::pki::{AuthorityKind, AuthorityState, Secret};
 use zoisite_store::{FreshKeys, StoreError, authorities};
 
 use super::import_signed::read;
@@ -64,7 +64,8 @@ pub fn run(site: &Site, options: &Options, args: &ImportArgs) -> Result<ExitCode
     };
     site.keep(&mut draft)?;
     let brought = ledger.authorities_of(kind).find(|one| {
-        matches!(one.standing, Standing::Signs | Standing::Comes) && text_holds(&text, &one.pem)
+        matches!(one.standing, AuthorityState::Signs | AuthorityState::Comes)
+            && text_holds(&text, &one.pem)
     });
     let Some(one) = brought else { return Ok(ExitCode::SUCCESS) };
     if options.json {
@@ -79,7 +80,7 @@ pub fn run(site: &Site, options: &Options, args: &ImportArgs) -> Result<ExitCode
         one.subject,
         day(one.not_after)
     ));
-    if one.standing == Standing::Comes {
+    if one.standing == AuthorityState::Comes {
         view::out(&format!("next    zoisite pki rotate {kind} brings it to every host"));
     }
     view::note(&format!(

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde_json::json;
-use zoisite_core::pki::{AuthorityKind, Standing};
+use zoisite_core::pki::{AuthorityKind, AuthorityState};
 use zoisite_store::{FreshKeys, StoreError, asked, authorities};
 
 use crate::failure::{Failure, Kind};
@@ -84,7 +84,7 @@ pub fn run(site: &Site, options: &Options, args: &ImportSignedArgs) -> Result<Ex
     for one in &left {
         view::out(&format!("waits   {}: its answer has not come", one.subject));
     }
-    for one in taken.iter().filter(|one| one.standing == Standing::Comes) {
+    for one in taken.iter().filter(|one| one.standing == AuthorityState::Comes) {
         view::out(&format!("next    zoisite pki rotate {} brings it to every host", one.kind));
     }
     Ok(ExitCode::SUCCESS)

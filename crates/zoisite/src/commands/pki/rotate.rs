@@ -7,7 +7,7 @@ use clap::builder::PossibleValuesParser;
 use jiff::Timestamp;
 use zoisite_core::holdings::SharedSecrets;
 use zoisite_core::pki::{
-    AuthorityCertificate, AuthorityKind, Ledger, LedgerEntry, Profile, Standing, TOKEN_LASTS,
+    AuthorityCertificate, AuthorityKind, AuthorityState, Ledger, LedgerEntry, Profile, TOKEN_LASTS,
     TokenKeyTurn,
 };
 use zoisite_store::{FreshKeys, authorities, token_key};
@@ -91,7 +91,7 @@ pub fn run(site: &Site, options: &Options, args: &RotateArgs) -> Result<ExitCode
         let lines = match kind {
             Some(kind) => {
                 let mut lines = told(&work.state.ledger()?, kind, now());
-                let both = |one: &AuthorityCertificate| one.standing == Standing::Believed;
+                let both = |one: &AuthorityCertificate| one.standing == AuthorityState::Believed;
                 if work.state.ledger()?.authorities_of(kind).any(both) && kind.waits_for_people() {
                     // What cannot be asked now is told by the line itself.
                     let pods = crate::commands::restarting::workloads(site, &mut work.state);
@@ -112,7 +112,7 @@ pub fn run(site: &Site, options: &Options, args: &RotateArgs) -> Result<ExitCode
     Ok(ended)
 }
 
-fn standings(ledger: &Ledger, kind: AuthorityKind) -> Vec<(String, Standing)> {
+fn standings(ledger: &Ledger, kind: AuthorityKind) -> Vec<(String, AuthorityState)> {
     ledger.authorities_of(kind).map(|one| (one.serial.clone(), one.standing)).collect()
 }
 
@@ -148,7 +148,7 @@ fn people_behind(ledger: &Ledger, now: Timestamp) -> Vec<&LedgerEntry> {
     };
     // Whoever got one since then was given both authorities to believe.
     let behind = |entry: &&LedgerEntry| match newest.standing {
-        Standing::Signs => entry.authority_sha256 != newest.sha256,
+        AuthorityState::Signs => entry.authority_sha256 != newest.sha256,
         _ => entry.not_before < newest.not_before,
     };
     ledger
@@ -180,19 +180,19 @@ fn told(ledger: &Ledger, kind: AuthorityKind, now: Timestamp) -> Vec<String> {
             });
         }
     };
-    if is(Standing::Believed).is_some() {
+    if is(AuthorityState::Believed).is_some() {
         out.push(good(format!("every host believes both {kind} authorities")));
         people(&mut out);
         out.push("pods    of those that began before now, which connect to the API and read trusted authorities only at their start must be started again first".into());
         out.push(format!("{next} has the other one sign"));
-    } else if is(Standing::Spent).is_some() {
+    } else if is(AuthorityState::Spent).is_some() {
         out.push(good(format!(
             "everything that hosts show was issued by the other {kind} authority"
         )));
         people(&mut out);
         out.push(format!("{next} takes the old one out"));
     } else if ledger.replacing().is_none()
-        && let Some(signs) = is(Standing::Signs)
+        && let Some(signs) = is(AuthorityState::Signs)
     {
         out.push(good(format!(
             "{} signs, until {}, and no other {kind} authority is believed",

@@ -22,9 +22,9 @@ use crate::view::{self, Style, count, reports::sign, table::table};
 
 /// Show how far hosts have joined, also those that you cannot log in to
 ///
-/// Seen from the cluster: tokens, packets that arrive at the API endpoint, certificate requests, certificates,
-/// nodes. So a host that never appears is told from a slow one, and a silent host from a blocked one. Exits with
-/// 3 when a node is not Ready.
+/// Uses evidence from the cluster: tokens, connections to the API endpoint, certificate requests, certificates,
+/// nodes. It shows whether a host never connected, is blocked, or is only slow. Exits with 3 if a node is not
+/// Ready.
 #[derive(Args, Debug)]
 #[command(
     after_help = "Examples:\n  zoisite status joining\n  zoisite status joining tern-3 --listen 30    # counts connections for half a minute"

@@ -2,17 +2,17 @@
 
 use serde_json::Value;
 
-use super::{Carried, Change, Telling, Way};
+use super::{Carried, Change, SeedRecord, Way};
 use crate::cluster::{Cluster, HostName, Role};
 use crate::script::{acting, fields, wrapped};
 use crate::sequence::{Refusal, Rule};
 use crate::text::quote;
 
-const TELL: &str = include_str!("tell.sh");
+const APPLY: &str = include_str!("apply.sh");
 
 /// What a machine says of its first boot.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Heard {
+pub struct SeedState {
     /// Which start of the machine this is.
     pub boot: String,
     /// It was told to start again, and has not done so yet.
@@ -23,7 +23,7 @@ pub struct Heard {
     pub state: Option<String>,
 }
 
-impl Heard {
+impl SeedState {
     /// Whether it is still hearing, or about to.
     pub fn is_at_it(&self) -> bool {
         self.leaving || matches!(self.state.as_deref(), Some("running" | "not started" | "not run"))
@@ -31,19 +31,19 @@ impl Heard {
 }
 
 /// The script that asks a machine what it heard.
-pub fn heard_script(host: &HostName) -> String {
-    wrapped(&format!("zoisite: first-boot data of {host}"), &acting(&[TELL]), "heard\n")
+pub fn state_script(host: &HostName) -> String {
+    wrapped(&format!("zoisite: first-boot data of {host}"), &acting(&[APPLY]), "heard\n")
 }
 
 /// The same in a run of its own: what an earlier run sent has been done when it answers, or never will be.
-pub fn heard_last_script(host: &HostName, generation: u64) -> String {
+pub fn settled_state_script(host: &HostName, generation: u64) -> String {
     let body = format!("lock {generation}\nheard\n");
-    wrapped(&format!("zoisite: first-boot data of {host}"), &acting(&[TELL]), &body)
+    wrapped(&format!("zoisite: first-boot data of {host}"), &acting(&[APPLY]), &body)
 }
 
 /// Reads the answer to either.
-pub fn read_heard(text: &str) -> Heard {
-    let mut heard = Heard::default();
+pub fn read_state(text: &str) -> SeedState {
+    let mut heard = SeedState::default();
     for line in text.lines() {
         let fields: Vec<&str> = fields(line).unwrap_or_default();
         let some = |text: &str| Some(text.to_owned()).filter(|text| !text.is_empty());
@@ -59,7 +59,7 @@ pub fn read_heard(text: &str) -> Heard {
 }
 
 /// The script that tells a machine something else: laid down first, then heard as it runs or at its next start.
-pub fn tell_script(
+pub fn apply_script(
     host: &HostName,
     files: &[Carried],
     locked_out: &[(String, String)],
@@ -85,14 +85,14 @@ pub fn tell_script(
     });
     wrapped(
         &format!("zoisite: tell {host} something else, run {generation}"),
-        &acting(&[TELL]),
+        &acting(&[APPLY]),
         &body,
     )
 }
 
 /// Who may log in no more: user and key. Adding is the machine's own work, taking away is not.
-pub fn locked_out(before: &Telling, now: &Telling) -> Vec<(String, String)> {
-    let keys = |telling: &Telling| -> Vec<(String, String)> {
+pub fn locked_out(before: &SeedRecord, now: &SeedRecord) -> Vec<(String, String)> {
+    let keys = |telling: &SeedRecord| -> Vec<(String, String)> {
         let users = telling.user_data["users"].as_array().cloned().unwrap_or_default();
         let of = |user: &Value| -> Vec<(String, String)> {
             let name = user["name"].as_str().unwrap_or_default().to_owned();
