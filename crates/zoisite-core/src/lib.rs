@@ -24,9 +24,9 @@
 //! | [`layout`] | where distributions keep what is needed of them |
 //! | [`sequence`] | differences, steps and gates, the safety rules, the engine |
 //! | [`script`] | typed operations, written as readable POSIX sh, and the replies |
-//! | [`first_boot`] | what a machine is told before anybody can log in to it |
+//! | [`first_boot`] | data for a machine's first boot |
 //! | [`join_file`] | what a run does on a host, carried there by hand, and the report that comes back |
-//! | [`joining`] | how far hosts have come in joining, told from the cluster's side |
+//! | [`joining`] | how far hosts have come in joining, by evidence from the cluster |
 //! | [`login`] | getting into hosts: stage by stage, what keeps one out, what opens it |
 //! | [`survey`] | what hosts are like before anything is put on them, and what that means |
 //! | [`paths`] | who must reach whom: computed, tried, written as a firewall's rules |

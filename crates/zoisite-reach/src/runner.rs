@@ -15,7 +15,7 @@ use zoisite_core::sequence::{Command, Engine, Event, Phase, State, StepOutcome, 
 
 use crate::Reach;
 
-/// What happened in a run: the one thing that the journal, programs and every view are told. Times are the
+/// What happened in a run: the one event for the journal, programs and every view. Times are the
 /// hosts': real, or virtual in a rehearsal. Written as JSON it is one line of the journal.
 #[derive(Clone, Debug, PartialEq)]
 pub enum RunEvent {

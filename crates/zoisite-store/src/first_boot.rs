@@ -1,4 +1,4 @@
-//! What machines were told at their first boot, and the keys by which their SSH servers are known from then on.
+//! Records of first-boot data, and the SSH host keys in it.
 
 use std::collections::BTreeMap;
 
@@ -14,7 +14,7 @@ use crate::records::Change;
 use crate::state::{State, TOLD, json, sealed};
 use crate::{StoreError, Strongbox};
 
-/// So many tellings of a host are kept: the machine may have heard any of them.
+/// Number of records kept for a host: the machine may have any of them.
 const KEPT: usize = 6;
 
 /// The SSH keys of hosts. Those that have none get one, and keep it.
@@ -55,7 +55,7 @@ fn decoded(text: &Secret) -> Option<Zeroizing<[u8; 32]>> {
     Some(seed)
 }
 
-/// What hosts were told, the newest last.
+/// Records of each host's data, the newest last.
 ///
 /// # Errors
 /// When a record cannot be read.
@@ -63,7 +63,7 @@ pub fn told(state: &State) -> Result<BTreeMap<HostName, Vec<SeedRecord>>, StoreE
     state.by_host(TOLD)
 }
 
-/// Records what hosts are told now.
+/// Records the data that hosts get now.
 ///
 /// # Errors
 /// When the store cannot be used.

@@ -37,7 +37,7 @@ pub fn left_out(state: &State, cluster: &Cluster) -> Result<BTreeSet<HostName>, 
     Ok(known)
 }
 
-/// Forgets unnamed machines: their SSH keys, their words, what they were told and told of themselves. All in one transaction.
+/// Forgets unnamed machines: their SSH keys, passphrases, first-boot data and reports. All in one transaction.
 /// Returns the tokens to be taken back.
 ///
 /// # Errors
@@ -56,7 +56,7 @@ pub fn forget(
     Ok(spent)
 }
 
-/// Gives unnamed machines their names: the SSH key of each, its word, what it was told and told of itself, and its last report are
+/// Gives unnamed machines their names: the SSH key of each, its passphrase, first-boot data and last report are
 /// the host's from then on, and its token is of no use any more. All in one transaction. Returns the tokens to be taken back.
 ///
 /// # Errors

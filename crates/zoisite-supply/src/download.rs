@@ -14,7 +14,7 @@ use crate::ways::{Place, Ways, words};
 
 /// How often a file is tried before it is given up; what came stays.
 pub(crate) const TRIES: u32 = 6;
-/// Told how many octets of how many there are, where that is known.
+/// Called with the octets so far, and the total where it is known.
 pub(crate) type OnProgress<'a> = &'a (dyn Fn(u64, Option<u64>) + Send + Sync);
 
 /// A client and what it needs to know.

@@ -21,7 +21,7 @@ const AT_ONCE: usize = 4;
 /// Folder, in the components folder, for what is on its way.
 const PARTS: &str = ".fetching";
 
-/// What is told while it goes on: of what, and how far it is.
+/// Progress: of what, and how far it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Event {
     /// It begins to come.
@@ -52,7 +52,7 @@ pub struct Fetch<'a> {
     pub sums: &'a ComponentSums,
     /// Keeps the lock file, each time something is pinned.
     pub keep: &'a (dyn Fn(&Lock) -> std::io::Result<()> + Sync),
-    /// Is told how it goes.
+    /// Gets the progress.
     pub told: &'a (dyn Fn(Event) + Sync),
 }
 

@@ -26,7 +26,7 @@ pub struct Packed {
     pub octets: u64,
 }
 
-/// Packs files under names, all or nothing; `told` hears of each.
+/// Packs files under names, all or nothing; calls `told` for each.
 ///
 /// # Errors
 /// When one cannot be read, or the pack cannot be written.

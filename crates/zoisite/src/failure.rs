@@ -36,7 +36,7 @@ pub struct Problem {
     pub of: Option<(HostName, String)>,
 }
 
-/// Why a command did not do what was asked; every problem is told.
+/// Why a command did not do what was asked: every problem.
 #[derive(Clone, Debug)]
 pub struct Failure {
     kind: Kind,

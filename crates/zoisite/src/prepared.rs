@@ -304,7 +304,7 @@ impl Prepared {
         make_holdings(site, state, &self.ledger, known, (&self.parts[..], &aim))
     }
 
-    /// What hosts must hold that nobody dials, as things stand. Those that have told nothing yet are taken to be `like`
+    /// What offline hosts must hold, as things stand. Those that have told nothing yet are taken to be `like`
     /// another one, where a person says so; what is noted of them is in `state` alone.
     ///
     /// # Errors

@@ -288,9 +288,9 @@ pub struct NodeStatus {
     /// `Ready`, `not Ready`, `not joined`, `unknown`.
     pub state: &'static str,
     pub why: Option<String>,
-    /// Whether the host itself could be looked at; one that nobody dials need not be.
+    /// Whether the host itself could be looked at; an offline one need not be.
     pub looked: bool,
-    /// Nobody dials it.
+    /// Whether it is offline.
     pub offline: bool,
     /// What was carried to such a host, and what came back.
     pub carried: Option<Carried>,
@@ -370,7 +370,7 @@ impl Standing {
             out.push(format!("{}: it is {}{why}", service.host, service.state));
         }
         // The API calls a silent node Ready for a while: the host itself must answer too.
-        // What nobody dials no run can wait for.
+        // No run waits for an offline host.
         let dialled = self.nodes.iter().filter(|node| !node.offline);
         for node in dialled.filter(|n| !away(&n.host)) {
             let why = node.why.as_ref().map_or(String::new(), |why| format!(" ({why})"));

@@ -29,7 +29,7 @@ pub struct Host {
     pub login: Login,
     /// Where others find it from outside, by UDP, before they met; `None` behind a router that lets nobody in.
     pub endpoint: Option<Endpoint>,
-    /// Nobody dials it: what it does is carried there as a join file.
+    /// Whether it is offline: it gets its steps as a join file.
     pub offline: bool,
     /// It runs Windows Server, of this release.
     pub windows: Option<Windows>,

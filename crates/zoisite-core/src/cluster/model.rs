@@ -546,7 +546,7 @@ impl Mesh {
     }
 }
 
-/// What machines are told at their first boot, besides what the rest of the file says.
+/// First-boot data of machines, besides what follows from the rest of the file.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FirstBoot {
     /// The networks that hosts' addresses are in, each with its router, if it has one.
@@ -628,7 +628,7 @@ impl Cluster {
         self.hosts.iter().filter(|host| host.offline)
     }
 
-    /// Whether a host is one that nobody dials.
+    /// Whether a host is offline.
     pub fn is_offline(&self, name: &HostName) -> bool {
         self.host(name).is_some_and(|host| host.offline)
     }

@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use crate::cluster::HostName;
 
-/// One failure, told in full.
+/// One failure in full.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, thiserror::Error)]
 #[error("{}{attempted}: {answer}", .host.as_ref().map_or(String::new(), |h| format!("{h}: ")))]
 pub struct Trouble {

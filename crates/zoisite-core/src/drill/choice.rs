@@ -135,7 +135,7 @@ impl Kind {
             }
             Self::ApiServer | Self::ControlPlane => cluster.control_plane.hosts.clone(),
             Self::Member | Self::Leader => cluster.etcd.members.clone(),
-            // One that nobody dials cannot be taken away on purpose.
+            // An offline host cannot be lost on purpose.
             Self::Worker => {
                 let dialled = |host: &&HostName| !cluster.is_offline(host);
                 cluster.workers.hosts.iter().filter(dialled).cloned().collect()

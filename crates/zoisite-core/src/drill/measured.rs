@@ -121,7 +121,7 @@ pub struct Sum {
     pub failed: usize,
     /// Those whose answer took longer than [`SLOW`].
     pub slow: usize,
-    /// The longest time in which nobody got an answer, in milliseconds.
+    /// The longest time without an answer to any request, in milliseconds.
     pub longest_gap: i64,
     /// When that began, in milliseconds from the loss.
     pub gap_at: i64,
@@ -282,7 +282,7 @@ impl Measured {
     }
 }
 
-/// A time in milliseconds, as it is told.
+/// A time in milliseconds, as people read it.
 pub fn told(milliseconds: i64) -> String {
     match milliseconds {
         ..1_000 => format!("{milliseconds} ms"),

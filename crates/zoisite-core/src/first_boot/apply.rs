@@ -1,4 +1,4 @@
-//! Telling a machine that runs: what it heard last, and what it is told now.
+//! First-boot data of a machine that runs: what it has, and bringing it other data.
 
 use serde_json::Value;
 
@@ -15,22 +15,22 @@ const APPLY: &str = include_str!("apply.sh");
 pub struct SeedState {
     /// Which start of the machine this is.
     pub boot: String,
-    /// It was told to start again, and has not done so yet.
+    /// It is about to restart.
     pub leaving: bool,
-    /// Which telling it heard last; nothing where it hears none.
+    /// The `instance-id` of the data that it has; none without cloud-init.
     pub instance: Option<String>,
     /// How far it is with that, in cloud-init's words: `running`, `done`, `error`…
     pub state: Option<String>,
 }
 
 impl SeedState {
-    /// Whether it is still hearing, or about to.
+    /// Whether it still applies its data, or is about to.
     pub fn is_at_it(&self) -> bool {
         self.leaving || matches!(self.state.as_deref(), Some("running" | "not started" | "not run"))
     }
 }
 
-/// The script that asks a machine what it heard.
+/// The script that asks a machine which data it has.
 pub fn state_script(host: &HostName) -> String {
     wrapped(&format!("zoisite: first-boot data of {host}"), &acting(&[APPLY]), "heard\n")
 }
@@ -58,7 +58,7 @@ pub fn read_state(text: &str) -> SeedState {
     heard
 }
 
-/// The script that tells a machine something else: laid down first, then heard as it runs or at its next start.
+/// The script that brings a machine other data: written first, then applied while it runs or at its next start.
 pub fn apply_script(
     host: &HostName,
     files: &[Carried],

@@ -18,7 +18,7 @@ put_seed() {
 # user data, network configuration, meta data: the last names what the others are
 lay() {
   begin "lay down what is told"
-  command -v cloud-init >/dev/null || fail "looking for cloud-init" "the host has none: it was not set up by what it was told at a first boot"
+  command -v cloud-init >/dev/null || fail "looking for cloud-init" "the host has none: it was not set up with first-boot data"
   attempt "making $seed" mkdir -p -m 0700 "$seed"
   put_seed user-data "$1"
   put_seed network-config "$2"

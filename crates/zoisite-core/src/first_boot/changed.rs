@@ -5,7 +5,7 @@ use super::Seed;
 use crate::join_file::JOIN_FOLDER;
 use crate::text::digest;
 
-/// What a host was told: as it is recorded, without what is secret in it.
+/// First-boot data of a host as it is recorded, without secrets.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SeedRecord {
     /// Which telling it was: the host says so of itself.
@@ -26,14 +26,14 @@ pub enum Way {
     Restart,
 }
 
-/// What is not as it was told.
+/// One value that differs.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Change {
     /// The key, as cloud-init names it.
     pub what: String,
-    /// What the host was told; nothing where the key is new.
+    /// The value that the host has; none for a new key.
     pub before: Option<Value>,
-    /// What it would be told; nothing where the key is gone.
+    /// The value that it would get; none for a key that is gone.
     pub now: Option<Value>,
     /// How it gets there.
     pub way: Way,
@@ -70,7 +70,7 @@ impl SeedRecord {
     }
 }
 
-/// What differs between what a host was told and what it would be told now, down to the single value.
+/// Differences between the data that a host has and the data that it would get now, down to single values.
 pub fn changed(before: &SeedRecord, now: &SeedRecord) -> Vec<Change> {
     let keys = |telling: &SeedRecord| -> Vec<String> {
         telling.user_data.as_object().map(|all| all.keys().cloned().collect()).unwrap_or_default()

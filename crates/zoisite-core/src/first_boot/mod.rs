@@ -1,9 +1,9 @@
-//! What a machine is told at its very first boot, before anybody can log in to it: its name, its addresses, who may log in,
+//! First-boot data of a machine, before anyone can log in to it: its name, its addresses, who may log in,
 //! and the SSH key by which it is known from then on. In the forms of cloud-init, which images for rented and virtual
 //! machines carry: user data, meta data and network configuration version 2.
 //!
 //! [`Seed::of`] makes the three texts of one host; [`carried`] puts them into what a carrier takes. [`changed`] tells what is
-//! not as it was when a host was told last.
+//! not as it was when the host last got data.
 
 mod apply;
 mod carrier;

@@ -8,18 +8,18 @@ use crate::cluster::{Cluster, FirstBoot, Host};
 use crate::join_file::JOIN_FOLDER;
 use crate::pki::{Secret, sha256};
 
-/// Who and what a host is told of, besides the cluster file.
+/// What goes into first-boot data besides the cluster file.
 #[derive(Clone, Copy, Debug)]
 pub struct SeedInput<'a> {
     /// Lines of authorized_keys (sshd(8)): whose holders may log in.
     pub keys: &'a [String],
     /// The host's own key, where it was made here.
     pub host_key: Option<&'a HostKey>,
-    /// What one that nobody dials opens its join files by.
+    /// With what an offline host decrypts and verifies its join files.
     pub carried: Option<JoinWord<'a>>,
 }
 
-/// What an offline host is told of join files.
+/// What an offline host needs for its join files.
 #[derive(Clone, Copy, Debug)]
 pub struct JoinWord<'a> {
     /// Its word.
@@ -42,7 +42,7 @@ pub enum FirstFile<'a> {
 /// The three texts that cloud-init reads.
 #[derive(Clone, Debug)]
 pub struct Seed {
-    /// Which host and which telling this is: `instance-id` changes with what is told, so that it counts again.
+    /// Host and version of the data: `instance-id` changes with its content, so that cloud-init applies it again.
     pub meta_data: Value,
     /// What is set up: `#cloud-config`. It holds the host's private key, where that was made here.
     pub user_data: Secret,
@@ -86,12 +86,12 @@ pub fn public_key_lines(text: &str) -> Result<Vec<String>, String> {
 }
 
 impl Seed {
-    /// Which telling this is: a host that was told it says so of itself.
+    /// The `instance-id`: a host with this data reports it.
     pub fn instance(&self) -> &str {
         self.meta_data["instance-id"].as_str().unwrap_or_default()
     }
 
-    /// What one host is told.
+    /// First-boot data of one host.
     ///
     /// # Errors
     /// What the cluster file does not say and this needs.

@@ -255,7 +255,7 @@ impl HostHoldings {
         if parts.contains(&Part::Etcd) {
             out.etcd.clone_from(&self.etcd);
         }
-        // No stage is about it: nobody dials it.
+        // No stage concerns it: it is offline.
         out.windows.clone_from(&self.windows);
         out.programs.clone_from(&self.programs);
         out.needs.clone_from(&self.needs);

@@ -61,8 +61,8 @@ pub(crate) fn swaps(cluster: &Cluster) -> bool {
     cluster.workers.own.kubelet.get("failSwapOn") == Some(&false.into())
 }
 
-/// What the host is called, unless it is called so already, perhaps with its domain. One that nobody dials may never have
-/// told.
+/// What the host is called, unless it is called so already, perhaps with its domain. An offline host may never have
+/// reported it.
 fn own_name(shop: &Workshop<'_>, facts: &HostFacts) -> Option<Item> {
     let name = &shop.host.name;
     let long = facts.called != name.as_str() && is_called(&facts.called, name);

@@ -1,4 +1,4 @@
-//! How far a host has come in joining, told from the cluster's side: also of an offline host, and of one that never
+//! How far a host has come in joining, by evidence from the cluster's side: also of an offline host, and of one that never
 //! appears. Each stage is passed, or not, by evidence that somebody else gave: the record of tokens, packets that arrive at
 //! the API endpoint, requests that wait, certificates that were signed, node objects.
 

@@ -13,13 +13,13 @@ const RENEW: &str = include_str!("renew.sh");
 /// Seconds after which a handshake says nothing any more: with traffic there is a new one every two minutes (the
 /// protocol's `REJECT_AFTER_TIME`).
 pub(crate) const STALE: u64 = 180;
-/// Clocks that are so many seconds apart are told of.
+/// Difference between clocks, in seconds, from which it is reported.
 const APART: u64 = 10;
 
 /// What a host sees of another one.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Peer {
-    /// The key by which it is known there, in base64; `None` where the host was not told of it.
+    /// The key by which it is known there, in base64; `None` where the host does not know it.
     pub key: Option<String>,
     /// The address and port by which it is reached, where it has one.
     pub endpoint: Option<String>,
@@ -76,13 +76,13 @@ pub fn pairs_script<'a>(
     wrapped_login(&format!("peers of {host}"), PAIRS, &format!("pairs {MESH_DEVICE}{words}\n"))
 }
 
-/// The script with which a host makes another key. The others do not know it until they are told.
+/// The script with which a host makes another key. The others do not know it until they get it.
 pub fn renew_key_script(host: &HostName, generation: u64) -> String {
     let body = format!("lock {generation}\nmesh_key {MESH_KEYS} {MESH_UNIT}\n");
     wrapped(&format!("zoisite: another key for the mesh on {host}"), &acting(&[RENEW]), &body)
 }
 
-/// What a host told of its peers, and here it was so late then, in seconds since 1970.
+/// What a host reports of its peers, and the time here then, in seconds since 1970.
 ///
 /// # Errors
 /// Why it has none.
@@ -166,7 +166,7 @@ pub fn stranger(
         let Some(peer) = peer else { continue };
         let key = facts.get(stranger).and_then(|facts| facts.mesh_key.as_ref());
         match &peer.key {
-            // Of one that nobody dials only its report tells it.
+            // An offline host's key is known by its report only.
             None if key.is_none() && cluster.is_offline(stranger) => {
                 return Some((
                     format!("the key of {stranger} is not known yet, and it is offline"),

@@ -244,7 +244,7 @@ fn nftables(cluster: &Cluster, host: &Host, admitted: &[Admitted]) -> String {
         out,
         "table {table}\ndelete table {table}\ntable {table} {{\n  chain input {{\n    \
          type filter hook input priority filter; policy drop;\n    ct state established,related accept\n    \
-         iif \"lo\" accept\n    # Errors and the size of packets are told by these; IPv6 does not work without them.\n    \
+         iif \"lo\" accept\n    # ICMP reports errors and packet sizes; IPv6 does not work without it.\n    \
          meta l4proto {{ icmp, ipv6-icmp }} accept\n    udp sport 67 udp dport 68 accept\n    \
          ip6 saddr fe80::/10 udp sport 547 udp dport 546 accept\n"
     );

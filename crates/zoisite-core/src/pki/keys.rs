@@ -133,7 +133,7 @@ pub trait KeySource: Sync {
     fn serial(&self) -> [u8; 16];
 }
 
-/// Text that nobody may see by accident: it does not print, and its memory is cleared when dropped.
+/// Text that must not be seen by accident: it does not print, and its memory is cleared when dropped.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Secret(Zeroizing<String>);
 

@@ -1,4 +1,4 @@
-//! Keys that hosts make: what a host is told, and what it asks for held against what it is to get.
+//! Keys that hosts generate: instructions for a host, and its requests compared with what it is to get.
 
 use rcgen::{CertificateSigningRequestParams, DistinguishedName};
 
@@ -8,7 +8,7 @@ use super::profile::Profile;
 use super::request::{CheckedRequest, key_faults, subject_faults};
 use super::wanted::Wanted;
 
-/// What a host is told of a key that it is to make.
+/// Instructions for a key that a host is to generate.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OwnKey {
     /// For a certificate of this profile.

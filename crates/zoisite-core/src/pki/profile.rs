@@ -89,7 +89,7 @@ pub struct Place {
     pub folder: &'static str,
     /// Name of the link that leads to certificate and key.
     pub stem: &'static str,
-    /// System user that reads the key; nobody else but root can.
+    /// System user that reads the key; only root can besides.
     pub owner: &'static str,
 }
 

@@ -319,5 +319,5 @@ fn what_cannot_be_beside_a_mesh_is_found() {
         "mesh-load-balancers",
         "no host outside the mesh",
     );
-    one("hosts = [\"tern-1\"]", "hosts = []", "mesh-nobody", "is empty");
+    one("hosts = [\"tern-1\"]", "hosts = []", "mesh-empty", "is empty");
 }

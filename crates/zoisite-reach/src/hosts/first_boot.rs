@@ -1,4 +1,4 @@
-//! Machines that were set up by what they were told at their first boot: what they heard, and telling them something else.
+//! First-boot data on machines that run: asking for it, and changing it.
 
 use std::time::Duration;
 
@@ -18,7 +18,7 @@ const EVERY: Duration = Duration::from_secs(1);
 const LOOK_THERE: &str = "look there: cloud-init status --long; journalctl -u cloud-init; then run the same command again";
 
 impl Hosts {
-    /// What a machine heard last.
+    /// The data that a machine has.
     ///
     /// # Errors
     /// When it does not answer.
@@ -27,7 +27,7 @@ impl Hosts {
         Ok(read_state(&text))
     }
 
-    /// Waits until a machine that an earlier run told something answers, and is no longer hearing it or about to.
+    /// Waits until a machine that an earlier run changed answers, and has applied its data.
     ///
     /// # Errors
     /// When that is not so in time.
@@ -55,10 +55,10 @@ impl Hosts {
         }
     }
 
-    /// Tells a machine something else and waits until it has heard it, also past its next start.
+    /// Brings a machine other data, and waits until it has applied it, also past its next start.
     ///
     /// # Errors
-    /// What went wrong there, or that it is not back in time, or came back with what it was told before.
+    /// What went wrong there, or that it is not back in time, or came back with older data.
     pub async fn tell(
         &self,
         host: &HostName,

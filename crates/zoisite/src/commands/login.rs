@@ -83,7 +83,7 @@ pub fn chosen(site: &Site, words: &[String]) -> Result<Vec<HostName>, Failure> {
 /// The same of those that are dialled: where none is named, the others are left out.
 ///
 /// # Errors
-/// Where one is named that nobody dials.
+/// Where an offline host is named.
 pub fn chosen_to_dial(site: &Site, words: &[String]) -> Result<Vec<HostName>, Failure> {
     let mut hosts = chosen(site, words)?;
     let named = |host: &&HostName| words.iter().any(|word| word == host.as_str());

@@ -7,7 +7,7 @@ use serde::Serialize;
 /// The option is one of the whole process, and what it concerns is written from many places.
 static TOLD: AtomicBool = AtomicBool::new(false);
 
-/// From now on events are told.
+/// Prints events from now on.
 pub fn tell_them() {
     TOLD.store(true, Ordering::Relaxed);
 }

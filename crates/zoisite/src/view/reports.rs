@@ -1,4 +1,4 @@
-//! What was carried to offline hosts, and what they told.
+//! Join files and reports of offline hosts.
 
 use std::collections::BTreeMap;
 
@@ -61,7 +61,7 @@ fn outcome(outcome: Outcome) -> &'static str {
     }
 }
 
-/// What was carried to hosts, what they told, and what is found of them by that.
+/// Join files, reports, and findings by them.
 pub fn render(
     hosts: &[HostName],
     known: &BTreeMap<HostName, Carried>,

@@ -8,7 +8,7 @@ use zoisite_reach::RunEvent;
 use super::live::Live;
 use super::plain::Plain;
 
-/// Who is told of a run.
+/// For whom a run is shown.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Audience {
     /// A person.

@@ -50,7 +50,7 @@ pub fn side_by_side(facts: &BTreeMap<HostName, Facts>, style: Style) -> String {
     ranked(&columns, rows)
 }
 
-/// Which offline hosts are shown by what they told, and which told nothing.
+/// Offline hosts with a report, and those without.
 pub fn by_report(
     told: &BTreeMap<HostName, Timestamp>,
     untold: &[HostName],
@@ -89,7 +89,7 @@ pub fn differing(differs: &[Differs], style: Style) -> String {
     table(&["not alike", ""], rows)
 }
 
-/// What is another one than before; the same on several hosts is told once.
+/// What changed since the last look; the same on several hosts is shown once.
 pub fn changed(changes: &[Change], since: &str, style: Style) -> String {
     let same = |a: &Change, b: &Change| (a.fact, &a.before, &a.now) == (b.fact, &b.before, &b.now);
     let rows = alike(changes, same).into_iter().map(|some| {
@@ -294,7 +294,7 @@ pub fn naming(rows: &[NameRow], style: Style) -> String {
     )
 }
 
-/// What was found: the worst first, hosts with the same told once.
+/// Findings: the worst first, the same on several hosts once.
 pub fn found(findings: &[SiteFinding], troubles: &[Trouble], style: Style) -> String {
     let mut out = String::new();
     let same = |a: &Trouble, b: &Trouble| {

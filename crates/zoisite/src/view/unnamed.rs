@@ -12,7 +12,7 @@ pub struct Unnamed {
     pub name: HostName,
     /// Its card.
     pub mac: String,
-    /// When it was written what it is told.
+    /// When its first-boot data was written.
     pub told: Option<Timestamp>,
     /// When it reported in, and what it is like.
     pub heard: Option<(Timestamp, Facts)>,

@@ -439,7 +439,7 @@ fn approved_by_a_run_that_was_cut(lab_: &Lab, host: &str) {
     });
     lab_.place.write("request.json", request.to_string());
     let (glass, api, file) = (lab_.glass(), lab_.api(), lab_.place.path("request.json"));
-    let asker = ["--format", "system:bootstrap:abcdef", "--as-group", "system:bootstrappers"];
+    let asker = ["--as", "system:bootstrap:abcdef", "--as-group", "system:bootstrappers"];
     let create = ["create", "-f", file.to_str().unwrap()];
     // A token for reports is good for nothing else.
     let reports = lab_.kubectl(&glass, &api, &[&create[..], &asker].concat()).ended(1);

@@ -349,14 +349,14 @@ fn hosts_boot_with_what_they_are_told_and_hear_what_changes_one_after_another() 
     let mut child = apply.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
     let mut said = std::io::BufReader::new(child.stderr.take().unwrap());
     let mut line = String::new();
-    while !line.contains("which starts again") {
+    while !line.contains("which restarts") {
         line.clear();
         assert!(std::io::BufRead::read_line(&mut said, &mut line).unwrap() > 0, "it ended before");
     }
     child.kill().unwrap();
     child.wait().unwrap();
     // It is about to start again, does, or never heard of it: whichever it is, the next run goes on.
-    let (first, _) = line.strip_prefix("telling ").unwrap().split_once(',').unwrap();
+    let (first, _) = line.strip_prefix("changing ").unwrap().split_once(',').unwrap();
     // What else is not well for a while is waited for too, before another one goes.
     let other = MEMBERS.iter().rev().find(|host| **host != first).unwrap();
     let unit = "zoisite-controller-manager.service";

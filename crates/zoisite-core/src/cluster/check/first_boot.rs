@@ -1,4 +1,4 @@
-//! What machines are told at their first boot.
+//! First-boot data.
 
 use std::collections::BTreeSet;
 use std::net::IpAddr;

@@ -28,9 +28,9 @@ impl Check<'_> {
             return;
         };
         if mesh.hosts.is_empty() {
-            let finding = Finding::warns("mesh-nobody", "mesh.hosts is empty")
+            let finding = Finding::warns("mesh-empty", "mesh.hosts is empty")
                 .fix("name the hosts that are elsewhere, or take [mesh] out");
-            self.add(finding, "mesh.hosts", "for nobody");
+            self.add(finding, "mesh.hosts", "no host");
         }
         self.mesh_addresses(mesh);
         self.mesh_strangers();

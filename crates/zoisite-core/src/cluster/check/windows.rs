@@ -22,7 +22,7 @@ impl Check<'_> {
                     "network.windows-pods is kept, and no host runs Windows",
                 )
                 .fix("say windows = \"2022\" of a host, or take the range out");
-                self.add(finding, "network.windows-pods", "nobody's");
+                self.add(finding, "network.windows-pods", "unused");
             }
             return;
         };

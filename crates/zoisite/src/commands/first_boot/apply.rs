@@ -1,4 +1,4 @@
-//! What machines heard at their first boot, and telling them what has changed since.
+//! First-boot data of machines that run: what changed since, and bringing it to them.
 
 use std::collections::BTreeMap;
 use std::process::ExitCode;
@@ -52,26 +52,26 @@ pub struct ApplyArgs {
     yes: bool,
 }
 
-/// How a machine stands to what it would be told.
+/// How a machine's data compares with the file.
 enum Comparison {
-    /// It heard that.
+    /// It is the same.
     Same,
-    /// It heard something else, and this is what differs.
+    /// It differs, and in this.
     Differs(Box<SeedRecord>, Vec<Change>),
-    /// It heard something that was not told from here.
+    /// It was not written from here.
     Stranger(String),
     /// It hears nothing.
     Deaf,
 }
 
-/// What every host would be told now, with what it heard.
+/// Every host's data as it would be now, and as it is.
 struct Compared {
     seeds: BTreeMap<HostName, (Seed, SeedRecord)>,
     standings: BTreeMap<HostName, Comparison>,
     troubles: Vec<Trouble>,
 }
 
-/// What hosts would be told now. Those that were told with a key of their own keep making it.
+/// Hosts' data as it would be now. A host that generates its own SSH key keeps doing so.
 fn seeds(
     site: &Site,
     state: &mut State,
@@ -332,7 +332,7 @@ async fn tell_all(
     done
 }
 
-/// Tells one host, and waits until it has heard it and the cluster is as it was.
+/// Changes one host, and waits until it has applied the data and the cluster is as before.
 async fn one(
     site: &Site,
     args: &ApplyArgs,

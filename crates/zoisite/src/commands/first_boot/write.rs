@@ -1,4 +1,4 @@
-//! Writing what machines are told at their first boot, for whatever carries it to them.
+//! Writing first-boot data, in the form that its medium needs.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -113,7 +113,7 @@ impl WriteArgs {
     }
 }
 
-/// Those that read such data: one that runs Windows is left out, and told so where it is named.
+/// Hosts that read such data: Windows hosts do not, which is an error where one is named.
 fn linux<'a>(hosts: &[&'a Host], words: &[String]) -> Result<Vec<&'a Host>, Failure> {
     let named = |host: &&&Host| words.iter().any(|word| word == host.name.as_str());
     if let Some(host) = hosts.iter().filter(|host| !host.is_linux()).find(named) {
@@ -156,7 +156,7 @@ pub fn write(options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
     if args.form == Form::Image {
         image_program()?;
     }
-    // What is missing is told before anything is made, kept or written.
+    // What is missing is an error before anything is made, kept or written.
     told(&site, &hosts, &[], (&BTreeMap::new(), None))?;
     let own = block_on(keys(&site))??;
     let mut work = site.briefly()?;
@@ -189,7 +189,7 @@ pub fn write(options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
     Ok(ExitCode::SUCCESS)
 }
 
-/// What offline hosts are told of join files.
+/// What offline hosts need for join files.
 #[derive(Debug, Default)]
 pub struct Carries {
     signer: String,
@@ -263,7 +263,7 @@ pub async fn keys(site: &Site) -> Result<Vec<String>, Failure> {
     Ok(keys)
 }
 
-/// What each host is told; all that is missing is said at once.
+/// Each host's data, or everything that is missing.
 pub fn told<'a>(
     site: &Site,
     hosts: &[&'a Host],

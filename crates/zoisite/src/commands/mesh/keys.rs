@@ -63,7 +63,7 @@ pub fn renew(
     Ok(ExitCode::SUCCESS)
 }
 
-/// Those that nobody dials know the key of before.
+/// Offline hosts know the old key.
 fn would_not_be_told(site: &Site) -> Result<(), Failure> {
     let away: Vec<&str> = site.cluster.offline().map(|host| host.name.as_str()).collect();
     if away.is_empty() {
