@@ -147,6 +147,20 @@ mod tests {
     }
 
     #[test]
+    fn the_reference_has_every_placeholder() {
+        let cluster = include_str!("../../../../demo/saltmarsh/zoisite.toml");
+        let all = Placeholders::of(&crate::cluster::read(cluster).cluster.unwrap());
+        let reference = include_str!("../../../../docs/cluster-file.md");
+        let (_, part) =
+            reference.split_once("`<zoisite:service-addresses>`, and likewise ").unwrap();
+        let part = part.split(". ").next().unwrap_or_default();
+        for name in all.0.keys().filter(|name| **name != "service-addresses") {
+            assert!(part.contains(&format!("`{name}`")), "{name}: {part}");
+        }
+        assert_eq!(part.matches('`').count() / 2, all.0.len() - 1, "{part}");
+    }
+
+    #[test]
     fn what_there_is_not_is_told_all_at_once() {
         let faults = filled(json!({
             "a": "<zoisite:wings>", "b": ["<zoisite:wings>", "<zoisite:beak>"], "c": "<zoisite:name",
