@@ -75,6 +75,20 @@ pub enum Condition {
     },
 }
 
+impl Condition {
+    /// The one host that it is about.
+    fn host(&self) -> Option<&HostName> {
+        match self {
+            Self::Api { host }
+            | Self::Registry { host }
+            | Self::Ready { host, .. }
+            | Self::Meets { host, .. }
+            | Self::LetsIn { host } => Some(host),
+            Self::Quorum { .. } | Self::Stable { .. } | Self::Rollout { .. } => None,
+        }
+    }
+}
+
 /// What is done through the API.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ApiWork {
@@ -437,31 +451,48 @@ impl Sequence {
         self.steps.is_empty()
     }
 
-    /// The steps on these hosts, those that they need, and what proves or tidies up after them; and what differs on the
-    /// hosts on which nothing is done then.
+    /// The steps on these hosts, what of the whole cluster must hold before, and what proves or tidies up after them. No other
+    /// host is changed. Also what differs on hosts on which nothing is done then.
     pub fn only(mut self, hosts: &BTreeSet<HostName>) -> (Self, Vec<Difference>) {
-        let on = |step: &Step| step.host.as_ref().is_some_and(|host| hosts.contains(host));
-        let mut kept: Vec<bool> = self.steps.iter().map(on).collect();
+        let named = |host: &HostName| hosts.contains(host);
+        let mut before = vec![false; self.steps.len()];
         for (index, step) in self.steps.iter().enumerate().rev() {
-            if kept[index] && step.when == When::Done {
-                step.needs.iter().for_each(|need| kept[*need] = true);
+            if before[index] || step.host.as_ref().is_some_and(named) {
+                step.needs.iter().for_each(|need| before[*need] = true);
             }
         }
-        for (index, step) in self.steps.iter().enumerate() {
-            let follows = matches!(step.work, Work::Gate(_)) || step.when != When::Done;
-            kept[index] |= step.host.is_none() && follows && step.needs.iter().any(|n| kept[*n]);
+        // What a step needs through steps that are left out is needed all the same.
+        let mut needs: Vec<BTreeSet<usize>> = Vec::new();
+        let mut place: Vec<Option<usize>> = Vec::new();
+        let mut kept = Vec::new();
+        for (index, mut step) in std::mem::take(&mut self.steps).into_iter().enumerate() {
+            let follows = step.needs.iter().any(|need| place[*need].is_some());
+            let keep = match (&step.host, &step.work) {
+                (Some(host), _) => named(host),
+                (None, Work::Gate(gate)) => match gate.condition.host() {
+                    Some(host) => named(host) && (before[index] || follows),
+                    // A proof between two steps is of no use without them.
+                    None => {
+                        let first = step.needs.is_empty();
+                        let stable = matches!(gate.condition, Condition::Stable { .. });
+                        follows || (before[index] && (first || stable))
+                    }
+                },
+                (None, _) => before[index] || (follows && step.when != When::Done),
+            };
+            let through = step.needs.iter().flat_map(|need| match place[*need] {
+                Some(at) => BTreeSet::from([at]),
+                None => needs[*need].clone(),
+            });
+            let through: BTreeSet<usize> = through.collect();
+            if keep {
+                step.needs = through.iter().copied().collect();
+                kept.push(step);
+            }
+            place.push(keep.then_some(kept.len().saturating_sub(1)));
+            needs.push(through);
         }
-        let mut moved = Vec::new();
-        let mut next = 0;
-        for kept in &kept {
-            moved.push(kept.then_some(next));
-            next += usize::from(*kept);
-        }
-        let all = std::mem::take(&mut self.steps).into_iter().zip(kept);
-        for (mut step, _) in all.filter(|(_, kept)| *kept) {
-            step.needs = step.needs.iter().filter_map(|need| moved[*need]).collect();
-            self.steps.push(step);
-        }
+        self.steps = kept;
         let acts: BTreeSet<&HostName> =
             self.steps.iter().filter_map(|step| step.host.as_ref()).collect();
         let (differences, left) = std::mem::take(&mut self.differences)

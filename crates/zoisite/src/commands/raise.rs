@@ -36,7 +36,7 @@ use crate::view::{self, Style, count};
     after_help = "Examples:\n  zoisite raise\n  zoisite raise tern-5                    # this host alone\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does\n  zoisite raise --rehearse --stage try --mishaps 7   # while hosts lose their power and steps fail\n  zoisite raise --rehearse --as-they-are  # what the file changes, on copies of the hosts as they are now"
 )]
 pub struct RaiseArgs {
-    /// Change only these hosts, and what their steps need; all hosts when none is named
+    /// Change only these hosts; all hosts when none is named
     #[arg(value_name = "HOST")]
     pub(super) hosts: Vec<String>,
     #[command(flatten)]

@@ -47,6 +47,30 @@ fn a_named_worker_joins_alone_and_the_rest_is_told() {
 }
 
 #[test]
+fn hosts_that_are_not_named_stay_as_they_are_and_the_order_of_the_others_holds() {
+    let place = Place::saltmarsh();
+    let _ = raise(&place, &[]).ended(0);
+    let text = place.read("zoisite.toml");
+    let text = text
+        .replace("[etcd]\n", "[etcd]\nsettings = { heartbeat-interval = 200 }\n")
+        .replace("[workers]\n", "[workers]\nkubelet = { maxPods = 77 }\n");
+    place.write("zoisite.toml", text);
+    let done = raise(&place, &["tern-2"]).ended(0);
+    assert_eq!(acted(&done), ["tern-2"]);
+    // Between two members the quorum is proven, whoever would have come between them.
+    let done = raise(&place, &["ibis", "heron"]).ended(0);
+    assert_eq!(acted(&done), ["heron", "ibis"]);
+    let at = |step: &str| {
+        done.stderr.find(&format!("] {step} ")).unwrap_or_else(|| panic!("{step}: {done:?}"))
+    };
+    assert!(at("heron/etcd-restart") < at("quorum-after-heron"));
+    assert!(at("quorum-after-heron") < at("ibis/etcd-restart"));
+    assert!(at("ibis/etcd-restart") < at("quorum-after-ibis"));
+    let done = raise(&place, &[]).ended(0);
+    assert!(acted(&done).contains(&"egret") && !acted(&done).contains(&"heron"), "{done:?}");
+}
+
+#[test]
 fn what_concerns_the_whole_cluster_is_refused_for_named_hosts() {
     let place = Place::saltmarsh();
     let _ = raise(&place, &["heron"])
