@@ -451,9 +451,12 @@ impl Sequence {
         self.steps.is_empty()
     }
 
-    /// The steps on these hosts, what of the whole cluster must hold before, and what proves or tidies up after them. No other
-    /// host is changed. Also what differs on hosts on which nothing is done then.
-    pub fn only(mut self, hosts: &BTreeSet<HostName>) -> (Self, Vec<Difference>) {
+    /// The steps on these hosts, with the gates before and after them: no other host is changed. Also the hosts that lose
+    /// steps, and the differences there.
+    pub fn only(
+        mut self,
+        hosts: &BTreeSet<HostName>,
+    ) -> (Self, (BTreeSet<HostName>, Vec<Difference>)) {
         let named = |host: &HostName| hosts.contains(host);
         let mut before = vec![false; self.steps.len()];
         for (index, step) in self.steps.iter().enumerate().rev() {
@@ -464,7 +467,7 @@ impl Sequence {
         // What a step needs through steps that are left out is needed all the same.
         let mut needs: Vec<BTreeSet<usize>> = Vec::new();
         let mut place: Vec<Option<usize>> = Vec::new();
-        let mut kept = Vec::new();
+        let (mut kept, mut idle) = (Vec::new(), BTreeSet::new());
         for (index, mut step) in std::mem::take(&mut self.steps).into_iter().enumerate() {
             let follows = step.needs.iter().any(|need| place[*need].is_some());
             let keep = match (&step.host, &step.work) {
@@ -488,18 +491,18 @@ impl Sequence {
             if keep {
                 step.needs = through.iter().copied().collect();
                 kept.push(step);
+            } else {
+                idle.extend(step.host);
             }
             place.push(keep.then_some(kept.len().saturating_sub(1)));
             needs.push(through);
         }
         self.steps = kept;
-        let acts: BTreeSet<&HostName> =
-            self.steps.iter().filter_map(|step| step.host.as_ref()).collect();
         let (differences, left) = std::mem::take(&mut self.differences)
             .into_iter()
-            .partition(|difference| acts.contains(&difference.host));
+            .partition(|difference| named(&difference.host));
         self.differences = differences;
-        (self, left)
+        (self, (idle, left))
     }
 
     /// Whether it saves what etcd holds.

@@ -206,12 +206,12 @@ fn what_is_not_its_to_ask_for_is_refused_with_every_reason_and_recorded_nowhere(
         (
             "what another role has",
             vec![request(&signer, &key, |_| {})],
-            &["nobody waits for a key of its"],
+            &["no key is wanted for it"],
         ),
         (
             "what people have",
             vec![KeyRequest { profile: Profile::RunApi, ..good() }],
-            &["nobody waits"],
+            &["no key is wanted"],
         ),
         (
             "nonsense, and a checksum that is none",

@@ -198,7 +198,10 @@ pub(super) fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, F
     names.iter().map(|name| site.host_named(name)).collect()
 }
 
-/// The hosts that are named to be changed from here.
+/// The hosts of a command line, to change over SSH.
+///
+/// # Errors
+/// Where one is not in the cluster file, or is offline.
 pub(super) fn named_hosts(site: &Site, names: &[String]) -> Result<BTreeSet<HostName>, Failure> {
     let named: BTreeSet<HostName> = accepted(site, names)?.into_iter().collect();
     match named.iter().find(|host| site.cluster.is_offline(host)) {
@@ -211,7 +214,10 @@ pub(super) fn named_hosts(site: &Site, names: &[String]) -> Result<BTreeSet<Host
     }
 }
 
-/// A sequence without the steps that hosts which are not named would be changed by.
+/// The part of a sequence that changes the named hosts; all of it where none is named.
+///
+/// # Errors
+/// Where the next stage concerns the whole cluster.
 pub(super) fn only_named(
     sequence: Sequence,
     prepared: &Prepared,
@@ -226,8 +232,8 @@ pub(super) fn only_named(
     let whole = match arm {
         _ if begins => "the first start of the quorum".to_owned(),
         Arm::File | Arm::Fix => {
-            let (sequence, left) = sequence.only(named);
-            let hosts: BTreeSet<&str> = left.iter().map(|d| d.host.as_str()).collect();
+            let (sequence, (mut hosts, left)) = sequence.only(named);
+            hosts.extend(left.iter().map(|difference| difference.host.clone()));
             if !hosts.is_empty() {
                 let hosts = view::few(&Vec::from_iter(hosts));
                 view::note(&format!("left as they are, and not as the file says: {hosts}"));

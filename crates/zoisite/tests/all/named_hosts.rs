@@ -57,6 +57,13 @@ fn hosts_that_are_not_named_stay_as_they_are_and_the_order_of_the_others_holds()
     place.write("zoisite.toml", text);
     let done = raise(&place, &["tern-2"]).ended(0);
     assert_eq!(acted(&done), ["tern-2"]);
+    // A label is on no host's disk, and yet the others lack it.
+    let text = place.read("zoisite.toml");
+    place.write("zoisite.toml", text.replace("north", "south"));
+    let done = raise(&place, &["tern-1"]).ended(0).complains("as the file says: curlew … tern-3");
+    assert_eq!(acted(&done), ["tern-1"]);
+    place.write("zoisite.toml", &text);
+    let _ = raise(&place, &["tern-1"]).ended(0);
     // Between two members the quorum is proven, whoever would have come between them.
     let done = raise(&place, &["ibis", "heron"]).ended(0);
     assert_eq!(acted(&done), ["heron", "ibis"]);
