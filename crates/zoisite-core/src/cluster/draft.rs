@@ -10,6 +10,7 @@ use super::address::{Endpoint, EndpointHost, Mac};
 use super::host::{Login, Place};
 use super::model::Role;
 use super::names::{ClusterName, HostName};
+use super::parse::address;
 use super::pattern;
 
 /// A host for a new cluster file.
@@ -119,10 +120,7 @@ fn word_hosts(cluster: &ClusterName, word: &str, taken: usize) -> Result<Vec<Dra
         .iter()
         .enumerate()
         .map(|(i, text)| {
-            let address: IpAddr = text.parse().map_err(|_| no_address(text))?;
-            if address.is_unspecified() || address.is_multicast() {
-                return Err("no host can be reached there".into());
-            }
+            let address = address(text).map_err(|why| of_network(text).unwrap_or(why.0))?;
             let name = match &names {
                 Some(names) => names[i].clone(),
                 None => format!("{cluster}-{}", taken + i + 1),
@@ -133,16 +131,13 @@ fn word_hosts(cluster: &ClusterName, word: &str, taken: usize) -> Result<Vec<Dra
         .collect()
 }
 
-/// What is wrong with what should be an address, where it is that of a network too.
-fn no_address(text: &str) -> String {
-    let Some(((address, _), net)) = text.split_once('/').zip(text.parse::<IpNet>().ok()) else {
-        return format!("'{text}' is no IPv4 or IPv6 address");
-    };
-    if net.addr() == net.network() && net.prefix_len() < net.max_prefix_len() {
-        format!("{text} is a whole network: name the addresses of its hosts")
-    } else {
-        format!("an address stands without a prefix length: {}", address)
-    }
+/// What is wrong with a network in the place of an address, or with an address that has a prefix length.
+fn of_network(text: &str) -> Option<String> {
+    let net: IpNet = text.parse().ok()?;
+    Some(match net.addr() == net.network() && net.prefix_len() < net.max_prefix_len() {
+        true => format!("{text} is a whole network: name the addresses of its hosts"),
+        false => format!("an address stands without a prefix length: {}", net.addr()),
+    })
 }
 
 /// `10.77.0.11-13` and `10.77.0.11-10.77.0.13`, as network people write ranges.

@@ -648,7 +648,8 @@ fn range(text: &str) -> Result<IpNet, NameError> {
     }
 }
 
-fn address(text: &str) -> Result<IpAddr, NameError> {
+/// An address that a host can have.
+pub(super) fn address(text: &str) -> Result<IpAddr, NameError> {
     let address: IpAddr =
         text.parse().map_err(|_| NameError(format!("'{text}' is no IPv4 or IPv6 address")))?;
     if address.is_unspecified() || address.is_multicast() {

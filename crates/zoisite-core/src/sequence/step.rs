@@ -77,7 +77,7 @@ pub enum Condition {
 
 impl Condition {
     /// The one host that it is about.
-    fn host(&self) -> Option<&HostName> {
+    pub fn host(&self) -> Option<&HostName> {
         match self {
             Self::Api { host }
             | Self::Registry { host }
@@ -488,13 +488,13 @@ impl Sequence {
                 None => needs[*need].clone(),
             });
             let through: BTreeSet<usize> = through.collect();
+            place.push(keep.then_some(kept.len()));
             if keep {
                 step.needs = through.iter().copied().collect();
                 kept.push(step);
             } else {
                 idle.extend(step.host);
             }
-            place.push(keep.then_some(kept.len().saturating_sub(1)));
             needs.push(through);
         }
         self.steps = kept;

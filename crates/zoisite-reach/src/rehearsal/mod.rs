@@ -337,13 +337,8 @@ impl Reach for Rehearsal {
             self.wait(200).await;
             let asked = match &gate.condition {
                 Condition::Quorum { members, .. } => members.first(),
-                Condition::Api { host }
-                | Condition::Registry { host }
-                | Condition::Ready { host, .. }
-                | Condition::Meets { host, .. }
-                | Condition::LetsIn { host } => Some(host),
                 Condition::Stable { from, .. } => Some(from),
-                Condition::Rollout { .. } => None,
+                one => one.host(),
             };
             if let Some(host) = asked
                 && let Err(outcome) = self.operation(host, "proving a gate").await

@@ -18,6 +18,7 @@ use zoisite_core::sequence::Sequence;
 use zoisite_reach::{Deadlines, Hosts, Reach, World};
 use zoisite_store::{RunRecord, State, at_rest, authorities, token_key};
 
+use super::login::chosen;
 use super::stage::{Stage, Sum, forget_old_keys};
 use crate::failure::{Failure, Kind};
 use crate::interrupt::Interrupts;
@@ -36,7 +37,7 @@ use crate::view::{self, Style, count};
     after_help = "Examples:\n  zoisite raise\n  zoisite raise tern-5                    # this host alone\n  zoisite raise --part etcd\n  zoisite raise --rehearse                # on simulated hosts, nothing is touched\n  zoisite raise --rehearse --stage try    # and once more, with a changed file, to see what that does\n  zoisite raise --rehearse --stage try --mishaps 7   # while hosts lose their power and steps fail\n  zoisite raise --rehearse --as-they-are  # what the file changes, on copies of the hosts as they are now"
 )]
 pub struct RaiseArgs {
-    /// Change only these hosts; all hosts when none is named
+    /// Change only these hosts, with '*' for any text; all hosts when none is named
     #[arg(value_name = "HOST")]
     pub(super) hosts: Vec<String>,
     #[command(flatten)]
@@ -198,12 +199,15 @@ pub(super) fn accepted(site: &Site, names: &[String]) -> Result<Vec<HostName>, F
     names.iter().map(|name| site.host_named(name)).collect()
 }
 
-/// The hosts of a command line, to change over SSH.
+/// The hosts of a command line, to change over SSH; none where all are meant.
 ///
 /// # Errors
 /// Where one is not in the cluster file, or is offline.
 pub(super) fn named_hosts(site: &Site, names: &[String]) -> Result<BTreeSet<HostName>, Failure> {
-    let named: BTreeSet<HostName> = accepted(site, names)?.into_iter().collect();
+    if names.is_empty() {
+        return Ok(BTreeSet::new());
+    }
+    let named: BTreeSet<HostName> = chosen(site, names)?.into_iter().collect();
     match named.iter().find(|host| site.cluster.is_offline(host)) {
         Some(host) => Err(Failure::new(
             Kind::Usage,

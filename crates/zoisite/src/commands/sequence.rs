@@ -26,7 +26,7 @@ use crate::view::{self, Style, count, table::ranked};
     after_help = "Examples:\n  zoisite sequence\n  zoisite sequence tern-5\n  zoisite sequence --format table\n  zoisite sequence --show-script heron | less"
 )]
 pub struct SequenceArgs {
-    /// Show only the steps of these hosts; of all hosts when none is named
+    /// Show only the steps of these hosts, with '*' for any text; of all hosts when none is named
     #[arg(value_name = "HOST")]
     hosts: Vec<String>,
     #[command(flatten)]

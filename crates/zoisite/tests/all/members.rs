@@ -10,20 +10,14 @@ use crate::common::lab::{Lab, lab, lab_root};
 use crate::common::refused::MEMBERS;
 use crate::common::terminal::Terminal;
 use crate::common::waits::until;
-use crate::common::{Done, Place, SALTMARSH};
+use crate::common::{Place, SALTMARSH};
 use serde_json::Value;
 
 /// A raised cluster of simulated hosts.
 fn raised() -> Place {
     let place = Place::saltmarsh();
-    let _ = raise(&place, &[]).ended(0);
+    let _ = place.raise_on_stage(&[]).ended(0);
     place
-}
-
-fn raise(place: &Place, more: &[&str]) -> Done {
-    let words: Vec<&str> =
-        ["raise", "--rehearse", "--stage", "stage"].iter().chain(more).copied().collect();
-    place.run(&words)
 }
 
 /// What the members on simulated hosts hold of one another.
@@ -45,7 +39,8 @@ fn nothing_of_the_membership_changes_without_a_persons_word_and_all_of_it_with_o
     for (from, to, says) in MEMBERS {
         assert!(SALTMARSH.contains(from), "the demo has no {from}");
         place.write("zoisite.toml", SALTMARSH.replacen(from, to, 1));
-        let _ = raise(&place, &[])
+        let _ = place
+            .raise_on_stage(&[])
             .ended(1)
             .complains(says)
             .complains("who is a member of the quorum changes only when a person wants it")
@@ -53,7 +48,7 @@ fn nothing_of_the_membership_changes_without_a_persons_word_and_all_of_it_with_o
         assert_eq!(members(&place), before, "{to}");
         // Back to what it was, whatever else was put for the file meanwhile.
         place.write("zoisite.toml", SALTMARSH);
-        let _ = raise(&place, &[]).ended(0);
+        let _ = place.raise_on_stage(&[]).ended(0);
     }
     let address = |place: &Place, address: &str| {
         let mut hosts: Value = serde_json::from_str(&place.read("stage/hosts.json")).unwrap();
@@ -67,13 +62,13 @@ fn nothing_of_the_membership_changes_without_a_persons_word_and_all_of_it_with_o
         if moves {
             address(&place, "10.77.0.14");
         }
-        let _ = raise(&place, &["--yes"]).ended(0).complains(says);
-        let _ = raise(&place, &[]).ended(0).says("nothing differs");
+        let _ = place.raise_on_stage(&["--yes"]).ended(0).complains(says);
+        let _ = place.raise_on_stage(&[]).ended(0).says("nothing differs");
         place.write("zoisite.toml", SALTMARSH);
         if moves {
             address(&place, "10.77.0.12");
         }
-        let _ = raise(&place, &["--yes"]).ended(0);
+        let _ = place.raise_on_stage(&["--yes"]).ended(0);
         assert_eq!(members(&place).len(), 3, "{to}, and back");
     }
 }
@@ -109,8 +104,10 @@ fn a_wiped_member_comes_back_as_a_new_one_and_a_stranger_is_left_alone() {
         let files = ibis["files"].as_object_mut().unwrap();
         files.retain(|path, _| !path.starts_with("/var/lib/etcd/"));
     });
-    let _ = raise(&place, &[]).ended(4).complains("S1 quorum first").complains("as a new one");
-    let _ = raise(&place, &["--yes"])
+    let _ =
+        place.raise_on_stage(&[]).ended(4).complains("S1 quorum first").complains("as a new one");
+    let _ = place
+        .raise_on_stage(&["--yes"])
         .ended(0)
         .complains("take ibis, whose data is gone, out of the quorum")
         .complains("give ibis its vote")
@@ -129,7 +126,8 @@ fn a_wiped_member_comes_back_as_a_new_one_and_a_stranger_is_left_alone() {
         "zoisite.toml",
         SALTMARSH.replacen("\"ibis\"]", "\"ibis\", \"curlew\", \"plover\"]", 1),
     );
-    let _ = raise(&place, &["--yes"])
+    let _ = place
+        .raise_on_stage(&["--yes"])
         .ended(1)
         .complains("https://10.77.0.99:2380 is a learner of the quorum that stands")
         .complains("member remove 0000000000000007");
@@ -141,11 +139,12 @@ fn two_members_are_refused_and_four_are_told_for_what_they_are() {
     let place = raised();
     let members = "[\"heron\", \"egret\", \"ibis\"]";
     place.write("zoisite.toml", SALTMARSH.replacen(members, "[\"heron\", \"egret\"]", 1));
-    let _ = raise(&place, &["--yes"]).ended(2).complains("two etcd members are worse than one");
+    let _ =
+        place.raise_on_stage(&["--yes"]).ended(2).complains("two etcd members are worse than one");
     let four = "[\"heron\", \"egret\", \"ibis\", \"curlew\"]";
     place.write("zoisite.toml", SALTMARSH.replacen(members, four, 1));
     let _ = place.run(&["check"]).ended(0).says("4 etcd members survive 1 lost, as 3 do");
-    let _ = raise(&place, &["--yes"]).ended(0).says("4 of 4 members");
+    let _ = place.raise_on_stage(&["--yes"]).ended(0).says("4 of 4 members");
 }
 
 const PAUSE: Duration = Duration::from_millis(300);

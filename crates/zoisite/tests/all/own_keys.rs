@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::common::{Done, Place, SALTMARSH};
+use crate::common::{Place, SALTMARSH};
 use serde_json::Value;
 
 const ON_HOSTS: &str = "[certificates]\nkeys-made = \"on-hosts\"\n";
@@ -18,12 +18,6 @@ fn say(place: &Place, policy: &str) {
         "zoisite.toml",
         SALTMARSH.replacen("[components]", &format!("{policy}[components]"), 1),
     );
-}
-
-fn raise(place: &Place, more: &[&str]) -> Done {
-    let words: Vec<&str> =
-        ["raise", "--rehearse", "--stage", "stage"].iter().chain(more).copied().collect();
-    place.run(&words)
 }
 
 /// Keys on simulated hosts, by path: every text of a private key that stands there.
@@ -44,18 +38,18 @@ fn keys(place: &Place) -> BTreeMap<String, String> {
 #[test]
 fn every_host_makes_its_own_and_no_two_are_the_same() {
     let place = place(ON_HOSTS);
-    let _ = raise(&place, &[]).ended(0);
+    let _ = place.raise_on_stage(&[]).ended(0);
     let made = keys(&place);
     let distinct: BTreeSet<&String> = made.values().collect();
     assert!(made.len() > 30 && distinct.len() == made.len(), "{}", made.len());
     assert!(!made.keys().any(|path| path.contains("/var/lib/zoisite/keys")), "{:?}", made.keys());
-    let _ = raise(&place, &[]).ended(0).says("nothing differs");
+    let _ = place.raise_on_stage(&[]).ended(0).says("nothing differs");
     assert_eq!(keys(&place), made);
 
     // Names that changed: those alone are made again.
     let named = "profiles.api-server = { names = [\"api.gulls.example\"] }\n";
     say(&place, &format!("{ON_HOSTS}{named}"));
-    let _ = raise(&place, &[]).ended(0);
+    let _ = place.raise_on_stage(&[]).ended(0);
     let changed: Vec<String> = differing(&made, &keys(&place));
     assert_eq!(changed.len(), 3, "{changed:?}");
     assert!(changed.iter().all(|path| path.ends_with("api-server/server/tls.key")), "{changed:?}");
@@ -66,16 +60,16 @@ fn every_host_makes_its_own_and_no_two_are_the_same() {
     let files = hosts["hosts"]["egret"]["files"].as_object_mut().unwrap();
     assert!(files.remove("/etc/zoisite/etcd/peer/tls.key").is_some());
     place.write("stage/hosts.json", hosts.to_string());
-    let _ = raise(&place, &[]).ended(0);
+    let _ = place.raise_on_stage(&[]).ended(0);
     assert_eq!(differing(&before, &keys(&place)), ["egret:/etc/zoisite/etcd/peer/tls.key"]);
-    let _ = raise(&place, &[]).ended(0).says("nothing differs");
+    let _ = place.raise_on_stage(&[]).ended(0).says("nothing differs");
 
     // Back to keys that are made here.
     say(&place, "");
     let before = keys(&place);
-    let _ = raise(&place, &[]).ended(0);
+    let _ = place.raise_on_stage(&[]).ended(0);
     assert_eq!(differing(&before, &keys(&place)).len(), before.len());
-    let _ = raise(&place, &[]).ended(0).says("nothing differs");
+    let _ = place.raise_on_stage(&[]).ended(0).says("nothing differs");
 }
 
 fn differing(before: &BTreeMap<String, String>, after: &BTreeMap<String, String>) -> Vec<String> {
@@ -94,13 +88,13 @@ fn whatever_is_cut_off_on_the_way_goes_on_with_what_was_made() {
         let seed = seed.to_string();
         let mut ended = 1;
         for _ in 0..40 {
-            ended = raise(&place, &["--mishaps", &seed]).status;
+            ended = place.raise_on_stage(&["--mishaps", &seed]).status;
             if ended == 0 {
                 break;
             }
         }
-        let _ = raise(&place, &[]).ended(0);
-        let _ = raise(&place, &[]).ended(0).says("nothing differs");
+        let _ = place.raise_on_stage(&[]).ended(0);
+        let _ = place.raise_on_stage(&[]).ended(0).says("nothing differs");
         let left: Vec<String> =
             keys(&place).into_keys().filter(|path| path.contains("/var/lib/")).collect();
         assert!(left.is_empty(), "seed {seed}, ended {ended}: {left:?}");

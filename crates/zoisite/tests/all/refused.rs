@@ -20,9 +20,7 @@ impl Stage {
     }
 
     fn raise(&self, more: &[&str]) -> Done {
-        let words: Vec<&str> =
-            ["raise", "--rehearse", "--stage", "stage"].iter().chain(more).copied().collect();
-        self.0.run(&words)
+        self.0.raise_on_stage(more)
     }
 
     fn hosts(&self) -> String {

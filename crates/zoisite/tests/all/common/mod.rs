@@ -156,6 +156,12 @@ impl Place {
         Done::of(self.command().args(args))
     }
 
+    /// Raises simulated hosts that last, in the folder `stage`.
+    pub fn raise_on_stage(&self, more: &[&str]) -> Done {
+        let words = ["raise", "--rehearse", "--stage", "stage"];
+        self.run(&[&words, more].concat())
+    }
+
     /// Every file below the folder, with its permission bits.
     pub fn files(&self) -> Vec<(String, u32)> {
         fn walk(root: &Path, folder: &Path, out: &mut Vec<(String, u32)>) {
