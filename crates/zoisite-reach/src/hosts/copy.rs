@@ -225,8 +225,10 @@ impl Hosts {
                 }
                 Some(Err(_)) | None => (0, 0),
             };
-            let cut = heard.cut || heard.fault.is_some() || !reply.is_over();
-            if cut && reply.have().is_some() && Instant::now() < until {
+            // A host may go down before its first word. One that ends the script without a word of its own,
+            // its connection whole, refuses it: that does not pass by itself.
+            let begun = reply.have().is_some() && (heard.fault.is_some() || !reply.is_over());
+            if (heard.cut && !reply.is_over() || begun) && Instant::now() < until {
                 if had + sent > reached {
                     reached = had + sent;
                     until = Instant::now() + self.deadlines.timeout;

@@ -173,6 +173,22 @@ async fn a_copy_to_a_host_goes_on_where_it_broke_off() {
 }
 
 #[tokio::test]
+async fn a_copy_that_is_cut_before_the_host_answers_begins_again() {
+    let (carrier, hosts) = one(StandIn::new());
+    let (component, sum, path) = component(&carrier, 300_000);
+    // In the midst of the script, and with the host's first word on its way.
+    carrier.order(Mishap::CutInput(500));
+    carrier.order(Mishap::CutAfter(0));
+    let done = hosts.upload(&name("heron"), &component, &sum, QUIET).await;
+    assert_eq!(done, StepOutcome::Done { changed: 1 });
+    assert_eq!(
+        std::fs::read(&path).unwrap(),
+        std::fs::read(carrier.state.join("component")).unwrap()
+    );
+    assert_eq!(carrier.counted.opened.load(Ordering::SeqCst), 3);
+}
+
+#[tokio::test]
 async fn what_an_earlier_copy_left_wrong_is_copied_again() {
     let (carrier, hosts) = one(StandIn::new());
     let (component, sum, path) = component(&carrier, 200_000);
