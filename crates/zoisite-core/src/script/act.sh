@@ -3,7 +3,19 @@ step=0
 begin() { step=$((step + 1)); say begin "$step" "$1"; }
 same() { say same "$step"; }
 changed() { say changed "$step"; }
-fail() { say failed "$step" "$1" "$(one_line "$2" | tail -c 400)"; exit 1; }
+# A host that shuts down fails at whatever asks systemd, which in the end answers no more.
+shuts_down() {
+  case $(timeout 5 systemctl is-system-running 2>/dev/null) in
+    stopping) return 0 ;;
+    unknown | '') case $(cat /proc/1/comm) in systemd*) return 0 ;; esac ;;
+  esac
+  return 1
+}
+fail() {
+  if shuts_down; then say shutting-down; fi
+  say failed "$step" "$1" "$(one_line "$2" | tail -c 400)"
+  exit 1
+}
 attempt() {
   what=$1
   shift

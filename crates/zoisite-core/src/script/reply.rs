@@ -503,6 +503,7 @@ pub struct Reply {
     busy: bool,
     newer: Option<u64>,
     end: bool,
+    shutting_down: bool,
     noise: Vec<String>,
     doing: Option<String>,
     have: Option<u64>,
@@ -529,6 +530,11 @@ impl Reply {
     /// Whether the script said how it ended.
     pub fn is_over(&self) -> bool {
         self.end || self.busy || self.newer.is_some() || self.failed.is_some()
+    }
+
+    /// Whether an operation failed as the host shuts down: once it is back, all of the script may go there again.
+    pub fn is_shutting_down(&self) -> bool {
+        self.shutting_down
     }
 
     /// What was begun last.
@@ -570,6 +576,10 @@ impl Reply {
             ["log", text] => self.evidence.push(text.trim().to_owned()),
             ["unit-state", unit, active, sub, result] => {
                 self.evidence.push(format!("{unit} is {active} ({sub}, result {result})"));
+            }
+            ["shutting-down"] => {
+                self.shutting_down = true;
+                self.evidence.push("the host is shutting down".to_owned());
             }
             ["busy"] => self.busy = true,
             ["newer", generation] => self.newer = generation.parse().ok(),

@@ -14,8 +14,8 @@ use zoisite_core::script::{Piece, Reply, fetch_script, sink_script, upload_scrip
 use zoisite_core::sequence::StepOutcome;
 use zoisite_core::snapshot::SNAPSHOT;
 
-use super::Hosts;
 use super::channel::{Input, Saying};
+use super::{Hosts, gone};
 use crate::reach::Progress;
 
 const COMPONENT_FIX: &str = "nothing of it was put in place: put the right file into the components folder, or fix its line in SHA256SUMS if the file is the right one";
@@ -228,7 +228,7 @@ impl Hosts {
             // A host may go down before its first word. One that ends the script without a word of its own,
             // its connection whole, refuses it: that does not pass by itself.
             let begun = reply.have().is_some() && (heard.fault.is_some() || !reply.is_over());
-            if (heard.cut && !reply.is_over() || begun) && Instant::now() < until {
+            if (gone(&heard, &reply) || begun) && Instant::now() < until {
                 if had + sent > reached {
                     reached = had + sent;
                     until = Instant::now() + self.deadlines.timeout;

@@ -149,6 +149,11 @@ impl Default for Deadlines {
     }
 }
 
+/// Whether the host was gone before its script ended, or is about to be.
+fn gone<T>(heard: &Answer<T>, reply: &Reply) -> bool {
+    reply.is_shutting_down() || heard.cut && !reply.is_over()
+}
+
 /// For how long a look that was cut is tried again.
 const LOOK_AGAIN: Duration = Duration::from_secs(30);
 
@@ -304,6 +309,7 @@ impl Hosts {
         let attempted = "acting on the host";
         let mut said = Said::default();
         let mut before = 0;
+        let mut shuts_down = false;
         let mut until = Instant::now() + self.deadlines.timeout;
         loop {
             let mut reply = Reply::default();
@@ -327,13 +333,20 @@ impl Hosts {
             said.left.extend(reply.left().iter().cloned());
             said.requests = reply.requests().to_vec();
             let changed = reply.changed();
-            let cut = heard.cut && !reply.is_over();
-            if cut && Instant::now() < until {
-                if changed > 0 {
-                    until = Instant::now() + self.deadlines.timeout;
-                }
+            if gone(&heard, &reply) && Instant::now() < until {
                 before += changed;
-                progress("the connection broke off: waiting for the host".to_owned());
+                if reply.is_shutting_down() {
+                    // It still answers, and is asked until it does no longer.
+                    if !std::mem::replace(&mut shuts_down, true) {
+                        progress("the host shuts down: waiting for it".to_owned());
+                    }
+                    tokio::time::sleep(Duration::from_secs(1)).await;
+                } else {
+                    if changed > 0 {
+                        until = Instant::now() + self.deadlines.timeout;
+                    }
+                    progress("the connection broke off: waiting for the host".to_owned());
+                }
                 continue;
             }
             let outcome = match (heard.fault, reply.is_over()) {

@@ -637,7 +637,9 @@ impl Master {
             cause = deeper;
         }
         let said = plain(&cause.to_string()).into_owned();
-        if !self.stands() {
+        // ssh's own process closes its end before it has ended.
+        let closed = matches!(error, openssh::Error::Disconnected) || cause.is::<std::io::Error>();
+        if closed || !self.stands() {
             return Broken::Gone(format!("the connection is gone: {said}"));
         }
         match said.contains("refused by peer") || error.to_string().contains("refused by peer") {

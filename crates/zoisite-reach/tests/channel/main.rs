@@ -140,6 +140,34 @@ async fn a_step_that_was_cut_is_looked_at_again_and_continued() {
 }
 
 #[tokio::test]
+async fn a_host_that_shuts_down_as_it_acts_is_waited_for() {
+    let (carrier, hosts) = one(StandIn::new());
+    // What cannot be written as long as it shuts down, which it does twice more when it is asked.
+    let asked = carrier.state.join("asked");
+    std::fs::create_dir(carrier.state.join("file-1")).unwrap();
+    let state = carrier.state.display();
+    let shutting_down = format!(
+        "case $1 in is-system-running) ;; *) exit 1 ;; esac\necho once >>{state}/asked\n\
+         if [ $(grep -c . {state}/asked) -gt 2 ]; then rmdir {state}/file-1 2>/dev/null; fi\necho stopping"
+    );
+    carrier.program("systemctl", &shutting_down);
+    let said = Mutex::new(Vec::new());
+    let done = hosts.act(&stretch(&carrier, 2), &|what| said.lock().unwrap().push(what)).await;
+    assert!(matches!(done, StepOutcome::Done { .. }), "{done:?}");
+    assert_eq!(text(&asked).lines().count(), 3);
+    let said = said.into_inner().unwrap();
+    assert_eq!(said.iter().filter(|what| what.contains("shuts down")).count(), 1, "{said:?}");
+
+    // One that says that it runs has failed, at once.
+    std::fs::create_dir(carrier.state.join("file-2")).unwrap();
+    carrier.program("systemctl", "echo degraded");
+    let StepOutcome::Failed(trouble) = hosts.act(&stretch(&carrier, 3), QUIET).await else {
+        panic!("a folder stands there");
+    };
+    assert!(trouble.attempted.starts_with("replacing"), "{trouble}");
+}
+
+#[tokio::test]
 async fn a_script_cut_on_its_way_there_does_nothing() {
     let carrier = Arc::new(StandIn::new());
     let none = Deadlines { timeout: Duration::ZERO, ..Deadlines::default() };

@@ -230,6 +230,10 @@ fn a_host_that_reboots_or_is_cut_off_in_the_midst_is_waited_for() {
     raise.until("\"step\":\"egret/etcd-components\"");
     lab("off", &["egret"]);
     lab("on", &["egret"]);
+    // As its member is started.
+    raise.until("\"step\":\"ibis/etcd-start\"");
+    lab("off", &["ibis"]);
+    lab("on", &["ibis"]);
     let (status, said) = raise.end();
     assert_eq!(status, 0, "{said}");
     lab_.must_converge();
