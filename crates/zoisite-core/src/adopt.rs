@@ -1,4 +1,4 @@
-//! What hosts hold of a cluster that nobody here knows any more: read, so that the record can be made again.
+//! What hosts hold of a cluster without a record here: read, so that the record can be made again.
 //!
 //! Hosts hold certificates and their own keys, the marks that say whose hosts they are, what API servers share. They
 //! do not hold the authorities' keys: those cannot come back.

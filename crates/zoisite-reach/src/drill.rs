@@ -50,7 +50,7 @@ pub trait Ground: Send + Sync {
     async fn fix(&self) -> Result<(), Trouble>;
     /// Makes one request, on a new connection; writes are told apart by their number.
     async fn ask(&self, ask: Ask, number: u32) -> Result<(), String>;
-    /// How something stands now: empty for nobody, `None` where nobody can say.
+    /// How something stands now: empty for none, `None` where it is unknown.
     async fn see(&self, sight: &Sight) -> Option<String>;
     /// Has hosts make requests by themselves and tells of each, for as long as it lives.
     async fn watch(&self, heard: &(dyn Fn(Witnessed) + Send + Sync));

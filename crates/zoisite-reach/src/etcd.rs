@@ -455,7 +455,7 @@ impl EtcdClient {
         self.tell("/etcdserverpb.KV/Compact", CompactionRequest { revision, physical: true }).await
     }
 
-    /// Has the member write its database again, without what is not in use. It answers nobody meanwhile.
+    /// Has the member write its database again, without what is not in use. It answers no client meanwhile.
     pub async fn defragment(&self) -> Result<(), String> {
         self.tell("/etcdserverpb.Maintenance/Defragment", Empty {}).await
     }

@@ -17,7 +17,7 @@ pub struct SshHost {
 /// How deep files may include one another, as ssh itself bounds it.
 const DEEPEST: usize = 16;
 
-/// The hosts that a configuration and what it includes name whole, in their order; patterns name nobody. ssh
+/// The hosts that a configuration and what it includes name whole, in their order; patterns name no host. ssh
 /// itself says where each is.
 ///
 /// # Errors
@@ -43,7 +43,7 @@ pub fn ssh_hosts(config: &Path) -> Result<Vec<SshHost>, Vec<String>> {
             }
             Ok(said) => {
                 let text = String::from_utf8_lossy(&said.stderr);
-                // The same mistake for every host is told once.
+                // The same mistake for every host is reported once.
                 errors.push(zoisite_core::text::plain(text.trim()).into_owned());
                 break;
             }

@@ -1,4 +1,4 @@
-//! A trial of a snapshot: a member of its own is started from it on this machine, heard by nobody else, and asked what
+//! A trial of a snapshot: a member of its own is started from it on this machine, reachable from here alone, and asked what
 //! it holds.
 
 use std::path::{Path, PathBuf};
@@ -21,7 +21,7 @@ pub struct EtcdPrograms {
     pub etcdutl: PathBuf,
 }
 
-/// The one member of a trial; nobody dials it there.
+/// The one member of a trial; nothing dials it there.
 const PEER: &str = "http://localhost:2380";
 /// Within which time it is to serve.
 const START: Duration = Duration::from_secs(180);

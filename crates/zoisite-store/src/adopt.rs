@@ -1,4 +1,4 @@
-//! The record of a cluster that nobody here knew any more, made again of what its hosts hold.
+//! The record of a cluster without a record here, made again of what its hosts hold.
 
 use std::collections::BTreeMap;
 

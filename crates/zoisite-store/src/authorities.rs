@@ -29,7 +29,7 @@ pub fn replace(
     match ledger.replacing() {
         Some(other) if other != kind => return Err(StoreError::Replacing(other)),
         Some(_) => {
-            let told = ledger.told_to_go_on(kind);
+            let told = ledger.confirmed_replacements(kind);
             return turn(state, strongbox, told);
         }
         None => {}

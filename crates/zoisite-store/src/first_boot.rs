@@ -11,7 +11,7 @@ use zoisite_core::pki::{Secret, SecretRef};
 
 use crate::keys::random;
 use crate::records::Change;
-use crate::state::{State, TOLD, json, sealed};
+use crate::state::{SEED_RECORDS, State, json, sealed};
 use crate::{StoreError, Strongbox};
 
 /// Number of records kept for a host: the machine may have any of them.
@@ -59,8 +59,8 @@ fn decoded(text: &Secret) -> Option<Zeroizing<[u8; 32]>> {
 ///
 /// # Errors
 /// When a record cannot be read.
-pub fn told(state: &State) -> Result<BTreeMap<HostName, Vec<SeedRecord>>, StoreError> {
-    state.by_host(TOLD)
+pub fn seed_records(state: &State) -> Result<BTreeMap<HostName, Vec<SeedRecord>>, StoreError> {
+    state.by_host(SEED_RECORDS)
 }
 
 /// Records the data that hosts get now.
@@ -71,7 +71,7 @@ pub fn record_seeds(
     state: &mut State,
     tellings: impl IntoIterator<Item = (HostName, SeedRecord)>,
 ) -> Result<(), StoreError> {
-    let mut all = told(state)?;
+    let mut all = seed_records(state)?;
     let mut changes = Vec::new();
     for (host, telling) in tellings {
         let mut known = all.remove(&host).unwrap_or_default();
@@ -81,7 +81,7 @@ pub fn record_seeds(
         known.retain(|other| other.instance != telling.instance);
         known.push(telling);
         known.drain(..known.len().saturating_sub(KEPT));
-        changes.push(Change::put(TOLD, host.as_str(), json(TOLD, &known)?));
+        changes.push(Change::put(SEED_RECORDS, host.as_str(), json(SEED_RECORDS, &known)?));
     }
     state.write(changes)
 }

@@ -48,9 +48,9 @@ pub struct Brings {
 impl Carried {
     /// Takes in what the host tells. That it holds what a file brought counts until another file was carried out.
     pub fn take(&mut self, report: Taken) {
-        let done = matches!(report.told.outcome, Outcome::Done | Outcome::Again);
+        let done = matches!(report.body.outcome, Outcome::Done | Outcome::Again);
         if let Some(brings) = self.brings.as_ref().filter(|_| done)
-            && brings.number == report.told.number
+            && brings.number == report.body.number
         {
             self.holds = Some(brings.trust.clone());
         }
@@ -65,11 +65,11 @@ impl Carried {
 
     /// What a person should know of it; nothing where all is well.
     pub fn fault(&self) -> Option<String> {
-        let told = &self.report.as_ref()?.told;
-        if let Some(why) = told.failed.as_ref().filter(|_| told.outcome == Outcome::Failed) {
+        let body = &self.report.as_ref()?.body;
+        if let Some(why) = body.failed.as_ref().filter(|_| body.outcome == Outcome::Failed) {
             return Some(why.clone());
         }
-        let stopped = told.stages.iter().find(|stage| stage.passed == Some(false));
+        let stopped = body.stages.iter().find(|stage| stage.passed == Some(false));
         stopped.map(|stage| format!("{}: {}", stage.stage, stage.seen))
     }
 }
@@ -77,12 +77,12 @@ impl Carried {
 /// What is kept of a report.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Taken {
-    /// What the host told.
+    /// What the host reported.
     #[serde(flatten)]
-    pub told: ReportBody,
+    pub body: ReportBody,
     /// When it was read here.
     pub read: Timestamp,
-    /// What is not as it must be there.
+    /// What is not as wanted there.
     pub differs: Vec<String>,
 }
 
@@ -173,8 +173,8 @@ pub fn put_carried(
 mod tests {
     use super::*;
 
-    fn told(number: u64, outcome: Outcome) -> Taken {
-        let told = ReportBody {
+    fn taken(number: u64, outcome: Outcome) -> Taken {
+        let body = ReportBody {
             number,
             count: number,
             at: Timestamp::UNIX_EPOCH,
@@ -183,7 +183,7 @@ mod tests {
             failed: None,
             stages: Vec::new(),
         };
-        Taken { told, read: Timestamp::UNIX_EPOCH, differs: Vec::new() }
+        Taken { body, read: Timestamp::UNIX_EPOCH, differs: Vec::new() }
     }
 
     #[test]
@@ -204,18 +204,18 @@ mod tests {
         carried.brings = brings(2, "one");
         assert!(carried.may_believe_otherwise("one"), "it is not known whether it was carried out");
         for outcome in [Outcome::Looked, Outcome::Failed, Outcome::Asked] {
-            carried.take(told(2, outcome));
+            carried.take(taken(2, outcome));
             assert!(carried.may_believe_otherwise("one"), "{outcome:?}");
         }
         // Of another file it says nothing of this one.
-        carried.take(told(1, Outcome::Done));
+        carried.take(taken(1, Outcome::Done));
         assert!(carried.may_believe_otherwise("one"));
-        carried.take(told(2, Outcome::Done));
+        carried.take(taken(2, Outcome::Done));
         assert!(!carried.may_believe_otherwise("one") && carried.may_believe_otherwise("both"));
         // Another file is on its way: until its report comes it holds what it held.
         carried.brings = brings(3, "both");
         assert!(!carried.may_believe_otherwise("one") && carried.may_believe_otherwise("both"));
-        carried.take(told(3, Outcome::Again));
+        carried.take(taken(3, Outcome::Again));
         assert!(!carried.may_believe_otherwise("both") && carried.may_believe_otherwise("one"));
     }
 }

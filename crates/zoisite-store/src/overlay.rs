@@ -27,7 +27,7 @@ impl Overlay {
     }
 }
 
-/// The revision of what is only laid over: nobody else can have changed it.
+/// The revision of what is only laid over: nothing else can have changed it.
 const LAID_OVER: u64 = u64::MAX;
 
 impl Records for Overlay {

@@ -10,7 +10,7 @@ use crate::{StoreError, Strongbox};
 
 const ROOTS: &str = "root-authorities";
 
-/// Under whom authorities are made that are made now: nobody, or a root. One that would end before them, or whose key
+/// Under whom authorities are made that are made now: none, or a root. One that would end before them, or whose key
 /// is lost, is followed by another one, which the changes record.
 ///
 /// # Errors

@@ -107,7 +107,7 @@ impl SnapshotFolder {
     }
 
     /// A folder for what is opened, gone with this value; one that a killed program left is swept first. The store's
-    /// lock is held by whoever asks for one.
+    /// lock is held by the caller.
     ///
     /// # Errors
     /// When it cannot be made.
@@ -123,7 +123,7 @@ impl SnapshotFolder {
     }
 
     /// Takes away what was begun and never ended: files without a record, parts of files; and what was `opened`, where
-    /// nobody uses any of it.
+    /// none of it is in use.
     fn sweep(&self, opened: bool) {
         let Ok(entries) = fs::read_dir(&self.path) else { return };
         for path in entries.filter_map(|entry| Some(entry.ok()?.path())) {

@@ -387,7 +387,7 @@ fn gone(other: &LockHolder, me: &LockHolder) -> bool {
 
 impl LockHolder {
     /// When a process of this machine started, in the kernel's clock ticks (proc(5), field 22 of
-    /// `/proc/PID/stat`); `None` when there is no such process, or it has ended and nobody has asked how.
+    /// `/proc/PID/stat`); `None` when there is no such process, or it has ended and its parent has not waited for it.
     pub fn started(pid: u32) -> Option<u64> {
         let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
         let mut fields = stat.rsplit_once(')')?.1.split_whitespace();

@@ -33,7 +33,7 @@ const TOKEN: &str = "token";
 pub(crate) const HOST: &str = "host";
 const RETIRED: &str = "retired-host";
 const OPENED: &str = "opened";
-pub(crate) const TOLD: &str = "told-at-first-boot";
+pub(crate) const SEED_RECORDS: &str = "first-boot-records";
 pub(crate) const CARRIED: &str = "carried";
 pub(crate) const SURVEYED: &str = "surveyed";
 const DRILL: &str = "drill";
@@ -76,7 +76,7 @@ pub struct Met {
 /// The stored state of one cluster.
 ///
 /// It remembers at which revision it read each record, and replaces only what it has seen: where two
-/// runs meet after all, the later one is told, and nothing of the earlier one is lost.
+/// runs meet after all, the later one is reported, and nothing of the earlier one is lost.
 pub struct State {
     records: Box<dyn Records>,
     /// Revisions of the records that were read, or written here.
@@ -146,7 +146,7 @@ impl State {
         Ok(known)
     }
 
-    /// Who can open the strongbox, one line each; nobody before anything was sealed.
+    /// Who can open the strongbox, one line each; empty before anything was sealed.
     ///
     /// # Errors
     /// When the store cannot be used.
@@ -514,7 +514,7 @@ impl State {
                 changes.push(Change::remove(SECRET, kept));
             }
         }
-        for kind in [HOST, PIN, SUBNETS, FACTS, OPENED, SURVEYED, TOLD, CARRIED] {
+        for kind in [HOST, PIN, SUBNETS, FACTS, OPENED, SURVEYED, SEED_RECORDS, CARRIED] {
             // What is read may be replaced.
             if self.read(kind, host.as_str())?.is_some() {
                 changes.push(Change::remove(kind, host.as_str()));

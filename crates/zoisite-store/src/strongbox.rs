@@ -67,7 +67,7 @@ impl Identity {
     }
 }
 
-/// Who knows the passphrase of an identity: what they answer, or why nobody does.
+/// Who knows the passphrase of an identity: the answer, or why there is none.
 pub type Passphrase<'a> = &'a dyn Fn() -> Result<Secret, String>;
 
 /// How a file begins that age sealed, in octets or as text.

@@ -7,10 +7,10 @@ use zoisite_core::cluster::{Cluster, HostName, Mac};
 use zoisite_core::pki::SecretRef;
 use zoisite_core::token::TokenRecord;
 
-use crate::first_boot::told;
+use crate::first_boot::seed_records;
 use crate::join_files::carried;
 use crate::records::Change;
-use crate::state::{CARRIED, SURVEYED, State, TOLD, json, sealed};
+use crate::state::{CARRIED, SEED_RECORDS, SURVEYED, State, json, sealed};
 use crate::{StoreError, Strongbox};
 
 /// Whether anything is known of a machine by its card.
@@ -26,7 +26,7 @@ pub fn is_known(state: &State, unnamed: &HostName) -> Result<bool, StoreError> {
 /// # Errors
 /// When the store cannot be read.
 pub fn left_out(state: &State, cluster: &Cluster) -> Result<BTreeSet<HostName>, StoreError> {
-    let mut known: BTreeSet<HostName> = told(state)?.into_keys().collect();
+    let mut known: BTreeSet<HostName> = seed_records(state)?.into_keys().collect();
     known.extend(carried(state)?.into_keys());
     known.extend(state.surveyed()?.into_keys());
     let named =
@@ -96,9 +96,9 @@ fn named(
         }
         changes.push(sealed(&new, &secret, recipients)?);
     }
-    let mut tellings = told(state)?;
+    let mut tellings = seed_records(state)?;
     if let Some(known) = tellings.remove(unnamed) {
-        changes.push(Change::put(TOLD, host.as_str(), json(TOLD, &known)?));
+        changes.push(Change::put(SEED_RECORDS, host.as_str(), json(SEED_RECORDS, &known)?));
     }
     let mut surveys = state.surveyed()?;
     if let Some(known) = surveys.remove(unnamed) {

@@ -94,7 +94,7 @@ impl Downloads {
         &self,
         place: &Place,
         sha256: &str,
-        told: OnProgress<'_>,
+        on_progress: OnProgress<'_>,
     ) -> Result<PathBuf, Fault> {
         // Kept by its checksum: what an earlier run left of another version is never gone on with.
         let part = self.parts.join(sha256);
@@ -113,7 +113,7 @@ impl Downloads {
         loop {
             tries += 1;
             let before = std::fs::metadata(&part).map_or(0, |facts| facts.len());
-            match self.try_file(url, &part, before, told).await {
+            match self.try_file(url, &part, before, on_progress).await {
                 Ok(()) => match self.checked(place, &part, sha256).await {
                     // Gone on from what an earlier try left, it may be wrong where that was.
                     Err(_) if before > 0 && !whole => whole = true,
@@ -163,7 +163,7 @@ impl Downloads {
         url: &Url,
         part: &Path,
         have: u64,
-        told: OnProgress<'_>,
+        on_progress: OnProgress<'_>,
     ) -> Result<(), Broken> {
         let mut request = self.asked(url);
         if have > 0 {
@@ -187,7 +187,7 @@ impl Downloads {
         let mut have = begins.unwrap_or_default();
         let answer = judged(answer, true)?;
         let all = answer.content_length().map(|left| have + left);
-        have = pour(answer.bytes_stream(), part, have, &|have| told(have, all)).await?;
+        have = pour(answer.bytes_stream(), part, have, &|have| on_progress(have, all)).await?;
         match all.is_some_and(|all| have < all) {
             true => Err(Broken::Passing("the connection broke off".into())),
             false => Ok(()),
@@ -200,7 +200,7 @@ pub(crate) async fn pour<B: AsRef<[u8]>, E: std::error::Error + 'static>(
     mut stream: impl Stream<Item = Result<B, E>> + Unpin,
     part: &Path,
     mut have: u64,
-    told: &(dyn Fn(u64) + Send + Sync),
+    on_progress: &(dyn Fn(u64) + Send + Sync),
 ) -> Result<u64, Broken> {
     let mut options = tokio::fs::OpenOptions::new();
     let open = options.create(true).truncate(false).write(true).open(part);
@@ -209,7 +209,7 @@ pub(crate) async fn pour<B: AsRef<[u8]>, E: std::error::Error + 'static>(
     tokio::io::AsyncSeekExt::seek(&mut file, std::io::SeekFrom::Start(have))
         .await
         .map_err(Broken::Here)?;
-    told(have);
+    on_progress(have);
     let read = loop {
         match stream.next().await {
             None => break Ok(have),
@@ -217,7 +217,7 @@ pub(crate) async fn pour<B: AsRef<[u8]>, E: std::error::Error + 'static>(
             Some(Ok(piece)) => {
                 file.write_all(piece.as_ref()).await.map_err(Broken::Here)?;
                 have += piece.as_ref().len() as u64;
-                told(have);
+                on_progress(have);
             }
         }
     };

@@ -26,14 +26,14 @@ pub struct Packed {
     pub octets: u64,
 }
 
-/// Packs files under names, all or nothing; calls `told` for each.
+/// Packs files under names, all or nothing; calls `on_progress` for each.
 ///
 /// # Errors
 /// When one cannot be read, or the pack cannot be written.
 pub fn pack(
     into: &Path,
     files: &BTreeMap<String, PathBuf>,
-    told: &mut dyn FnMut(&str, u64),
+    on_progress: &mut dyn FnMut(&str, u64),
 ) -> Result<Packed, Fault> {
     let folder = into.parent().filter(|folder| !folder.as_os_str().is_empty());
     let failed = |error: std::io::Error| Fault::here("writing", into, &error);
@@ -63,7 +63,7 @@ pub fn pack(
         out.append_data(&mut header(facts.len(), mode), name, file).map_err(failed)?;
         packed.octets += facts.len();
         packed.names.push(name.clone());
-        told(name, facts.len());
+        on_progress(name, facts.len());
     }
     out.finish().map_err(failed)?;
     drop(out);
@@ -80,7 +80,7 @@ pub fn pack(
 pub fn unpack(
     from: &Path,
     folder: &Path,
-    told: &mut dyn FnMut(&str, u64),
+    on_progress: &mut dyn FnMut(&str, u64),
 ) -> Result<Packed, Fault> {
     let attempted = || format!("unpacking {}", from.display());
     let broken = |why: String| {
@@ -154,7 +154,7 @@ pub fn unpack(
             new.as_file().sync_all().map_err(writing)?;
             new.persist(&to).map_err(|error| writing(error.error))?;
         }
-        told(&name, size);
+        on_progress(&name, size);
         packed.octets += size;
         packed.names.push(name);
     }

@@ -137,7 +137,7 @@ impl Registries {
         name: &ImageName,
         (platform, pinned): (&Platform, Option<&str>),
         into: &Path,
-        told: OnProgress<'_>,
+        on_progress: OnProgress<'_>,
     ) -> Result<String, Fault> {
         let (reference, host) = self.reference(name, pinned).map_err(|why| {
             Fault::new(
@@ -179,7 +179,7 @@ impl Registries {
             let blob_digest = object["digest"].as_str().unwrap_or_default();
             let path = self
                 .blob(&reference, (blob_digest, size), &folder, &|have| {
-                    told(before + have, Some(all));
+                    on_progress(before + have, Some(all));
                 })
                 .await
                 .map_err(failed)?;
@@ -199,7 +199,7 @@ impl Registries {
         reference: &Reference,
         (digest, size): (&str, u64),
         parts: &Path,
-        told: &(dyn Fn(u64) + Send + Sync),
+        on_progress: &(dyn Fn(u64) + Send + Sync),
     ) -> Result<PathBuf, String> {
         std::fs::create_dir_all(parts).map_err(|error| error.to_string())?;
         let part = parts.join(sum_of(digest)?);
@@ -223,7 +223,7 @@ impl Registries {
                 }
                 continue;
             }
-            match self.try_blob(reference, &descriptor, &part, before, told).await {
+            match self.try_blob(reference, &descriptor, &part, before, on_progress).await {
                 Ok(()) => {}
                 Err((true, why)) if tries < TRIES => {
                     let now = std::fs::metadata(&part).map_or(0, |facts| facts.len());
@@ -248,7 +248,7 @@ impl Registries {
         descriptor: &OciDescriptor,
         part: &Path,
         before: u64,
-        told: &(dyn Fn(u64) + Send + Sync),
+        on_progress: &(dyn Fn(u64) + Send + Sync),
     ) -> Result<(), (bool, String)> {
         let pulled = match before {
             0 => self.client.pull_blob_stream(reference, descriptor).await.map(BlobResponse::Full),
@@ -259,7 +259,7 @@ impl Registries {
             Ok(BlobResponse::Partial(stream)) => (before, stream.stream),
             Err(error) => return Err((passing(&error), said(&error))),
         };
-        match pour(stream, part, have, told).await {
+        match pour(stream, part, have, on_progress).await {
             Ok(_) => Ok(()),
             Err(Broken::Passing(why)) => Err((true, why)),
             Err(Broken::Lasting(why)) => Err((false, why)),

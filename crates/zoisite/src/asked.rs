@@ -67,7 +67,7 @@ impl<'a> Silent<'a> {
 
 impl Drop for Silent<'_> {
     fn drop(&mut self) {
-        // Nobody can be told, and there is nothing else to try.
+        // There is nothing else to try.
         let _ = tcsetattr(self.terminal, OptionalActions::Now, &self.before);
     }
 }

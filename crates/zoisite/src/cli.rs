@@ -112,7 +112,7 @@ fn map(command: &clap::Command) -> String {
 pub fn run(cli: Cli) -> Result<ExitCode, Failure> {
     let Cli { options, command } = cli;
     if options.events {
-        view::events::tell_them();
+        view::events::enable();
     }
     match command {
         Command::New(args) => new::run(&args),

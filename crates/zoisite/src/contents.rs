@@ -42,7 +42,7 @@ impl Site {
         Ok(out)
     }
 
-    /// Enough for looking: no key, and nobody is let in.
+    /// Enough for looking: no key, and no host is let in.
     pub fn no_contents(&self) -> SiteContents {
         SiteContents {
             folder: self.components_folder(),

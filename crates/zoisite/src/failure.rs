@@ -50,14 +50,14 @@ impl Failure {
         Self { kind, problems: vec![Problem { what: what.into(), notes, of: None }] }
     }
 
-    /// A person was asked and did not say yes, or nobody could be asked: nothing was `done`.
-    pub fn nobody_agreed(done: &str) -> Self {
+    /// A person was asked and did not say yes, or there is no terminal to ask at: nothing was `done`.
+    pub fn not_confirmed(done: &str) -> Self {
         let fix = "answer yes at a terminal, or say --yes";
         Self::new(Kind::Refused, format!("you did not agree, and nothing was {done}"), fix)
     }
 
     /// A failure that says nothing more: all was said before.
-    pub fn told(kind: Kind) -> Self {
+    pub fn reported(kind: Kind) -> Self {
         Self { kind, problems: Vec::new() }
     }
 

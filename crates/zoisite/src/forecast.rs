@@ -68,7 +68,7 @@ impl Forecast {
     }
 
     /// In words, with so many octets a second.
-    pub fn told(&mut self, rate: Option<f64>) -> String {
+    pub fn text(&mut self, rate: Option<f64>) -> String {
         let rate = rate.filter(|rate| *rate > 0.0);
         let time = |octets: u64| rate.map(|rate| Duration::from_secs_f64(octets as f64 / rate));
         self.expected = time(self.crosses);
@@ -114,7 +114,7 @@ mod tests {
         let (crosses, all) = (120 << 20, 360 << 20);
         let mut forecast = Forecast { crosses, all, by_component, ..Forecast::default() };
         assert_eq!(
-            forecast.told(Some(f64::from(2 << 20))),
+            forecast.text(Some(f64::from(2 << 20))),
             "to bring over this link: 120.0 MiB, about 60.0 s at 2.0 MiB/s as it is now \
              (etcd 40.0 MiB in 20.0 s, images 80.0 MiB in 40.0 s); 240.0 MiB more from host to host"
         );
@@ -125,7 +125,7 @@ mod tests {
                 .ends_with("in 66.0 s (forecast 60.0 s)")
         );
         // Where nothing is known of the link nothing is promised.
-        assert!(!forecast.told(None).contains("about"));
+        assert!(!forecast.text(None).contains("about"));
         assert!(!forecast.against(carried, Duration::from_secs(66)).contains("forecast"));
     }
 }

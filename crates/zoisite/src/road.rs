@@ -72,10 +72,10 @@ pub fn carrier(
     Ok((targets, carrier))
 }
 
-/// Every host of the cluster over SSH that asks nobody. `password` is what sudo is told where it asks.
-pub fn hosts_asking_nobody(site: &Site, password: Option<Secret>) -> Result<Hosts, Failure> {
+/// Every host of the cluster over SSH without questions. `password` is for sudo where it asks.
+pub fn hosts_without_prompts(site: &Site, password: Option<Secret>) -> Result<Hosts, Failure> {
     let (targets, carrier) = carrier(site, &BTreeMap::new())?;
-    Ok(hosts_over(site, targets, carrier.asking_nobody(), 0, password))
+    Ok(hosts_over(site, targets, carrier.without_prompts(), 0, password))
 }
 
 /// Hosts over a carrier. `password` is what sudo is told where it asks.
@@ -103,7 +103,7 @@ pub struct Sighting {
     met: Result<Vec<(HostName, MachinePin)>, Failure>,
     /// What else makes hosts unfit that are left out.
     also: Vec<Trouble>,
-    /// Hosts that were members and are nothing else: one that does not answer is nobody's trouble.
+    /// Hosts that were members and are nothing else: one that does not answer is no trouble.
     were: BTreeSet<HostName>,
 }
 
@@ -150,7 +150,7 @@ impl Sighting {
             departed: &departed,
             now: now(),
         };
-        // What does not let it be planned is told together with what else is wrong on hosts.
+        // What does not let it be planned is reported together with what else is wrong on hosts.
         let sequence = plan(input, PlanOptions { timeout })
             .map_err(|why| Failure::from(why).and(Failure::troubles(self.troubles())))?;
         for trouble in &sequence.left_out {
@@ -166,7 +166,7 @@ impl Sighting {
     }
 
     /// Leaves hosts out that have nothing of ours yet and are not fit for it, as if they had not answered; whether
-    /// a system that nobody has proven is fit enough.
+    /// an unproven system is fit enough.
     ///
     /// # Errors
     /// What is wrong here, so that nothing can be raised anywhere.

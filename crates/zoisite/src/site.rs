@@ -145,7 +145,7 @@ impl Working {
 /// Asks the person at the terminal for the passphrase that an identity is kept under.
 ///
 /// # Errors
-/// Where there is no terminal: nobody waits there.
+/// Where there is no terminal.
 pub fn passphrase(identity: &Path) -> Result<Secret, String> {
     asked::secret(&format!("passphrase of {}: ", identity.display()))
         .map_err(|error| format!("it cannot be asked for here: {error}"))
@@ -277,7 +277,7 @@ impl Site {
                 Some(failure) => failure.note("would fail", text),
             });
         }
-        Err(failure.unwrap_or_else(|| Failure::told(Kind::Run)))
+        Err(failure.unwrap_or_else(|| Failure::reported(Kind::Run)))
     }
 
     /// Copies the store and the identity into a folder, for a rehearsal that goes on from there.
@@ -355,7 +355,7 @@ impl Site {
         Ok(State::new(Box::new(Overlay::over(base))))
     }
 
-    /// Where the identity of whoever runs this lies.
+    /// Where the identity of the person who runs this lies.
     pub fn identity_path(&self) -> Result<PathBuf, Failure> {
         identity_path(self.identity.as_deref())
     }
@@ -415,7 +415,7 @@ impl Site {
             .collect()
     }
 
-    /// What sudo is told on hosts that ask, where the person wants to be asked for it.
+    /// The password for sudo on hosts that ask, where the person wants to be asked for it.
     pub fn sudo_password(&self) -> Result<Option<Secret>, Failure> {
         if !self.ask_sudo {
             return Ok(None);
@@ -560,7 +560,7 @@ pub fn write_private(path: &Path, text: &str) -> Result<(), Failure> {
     Private::begin(path)?.end(text)
 }
 
-/// A folder that nobody else reads.
+/// A folder that only its owner reads.
 pub fn private_folder(path: &Path) -> Result<(), Failure> {
     let mut folder = fs::DirBuilder::new();
     std::os::unix::fs::DirBuilderExt::mode(folder.recursive(true), 0o700);

@@ -56,7 +56,7 @@ pub async fn as_it_stands(
     Ok(standing(site, (prepared, &prepared.ledger), &seen, &sums))
 }
 
-/// Asks each API server, and the API endpoint, whether it is ready; nobody where no API server runs.
+/// Asks each API server, and the API endpoint, whether it is ready; empty where no API server runs.
 pub async fn ask_each(site: &Site, reach: &dyn Reach, prepared: &Prepared, looks: &Looks) -> Asked {
     let mut asked = Asked::new();
     if !road::may_ask(prepared, looks) {
@@ -320,7 +320,7 @@ pub struct Standing {
     /// What came back from the API endpoint; `None` when it was not asked.
     pub stable: Option<Result<(), String>>,
     pub nodes: Vec<NodeStatus>,
-    /// Objects of the cluster that are not as they must be, and workloads that do not run as wanted.
+    /// Objects of the cluster that are not as wanted, and workloads that do not run as wanted.
     pub objects: Vec<String>,
     /// Why the API could not be asked.
     pub api_silent: Option<String>,
@@ -339,7 +339,7 @@ pub struct Standing {
 }
 
 impl Standing {
-    /// Whether all is as it must be.
+    /// Whether all is as wanted.
     pub fn well(&self) -> bool {
         let soon = self.nodes.iter().any(|node| node.certificate == "ends soon");
         // One that was carried nothing yet is nobody's trouble.
@@ -352,7 +352,7 @@ impl Standing {
         !soon && as_the_file && self.ailing(&|_| false).is_empty()
     }
 
-    /// Everything that is not as it must be, a few words each; but for what is said elsewhere of hosts that
+    /// Everything that is not as wanted, a few words each; but for what is said elsewhere of hosts that
     /// are `away`.
     pub fn ailing(&self, away: &dyn Fn(&HostName) -> bool) -> Vec<String> {
         let mut out = Vec::new();
@@ -461,7 +461,7 @@ pub fn standing(
     let services = |part| services(prepared, seen, &differing, part);
     let mut objects: Vec<String> = Vec::new();
     if let Some(api) = seen.api.answered() {
-        objects.extend(api.differing.iter().map(|title| format!("{title} is not as it must be")));
+        objects.extend(api.differing.iter().map(|title| format!("{title} is not as wanted")));
         let unknown = api.uncompared.iter();
         objects
             .extend(unknown.map(|(title, why)| format!("{title} could not be compared ({why})")));
@@ -500,7 +500,7 @@ pub fn standing(
         let what = format!("{} is being replaced, and that stage is not done", stage.what());
         (what, "zoisite raise goes on with it; zoisite pki list shows how far it is".to_owned())
     });
-    // A record that cannot be read is told by `zoisite snapshot`, which is about nothing else.
+    // A record that cannot be read is reported by `zoisite snapshot`, which is about nothing else.
     let saved = site.snapshots().list().unwrap_or_default();
     let old = too_old(&saved, &site.cluster.snapshots, now());
     let databases = seen.looks.iter().flat_map(|(host, look)| {

@@ -132,7 +132,7 @@ impl Site {
     }
 
     /// The images that the cluster's own registry is to hold: those that nodes hold. What cannot be read in the
-    /// components folder now is told when it is to be brought.
+    /// components folder now is reported when it is to be brought.
     pub fn shelf(&self, images: &NodeImages) -> Vec<Shelved> {
         let registry = &self.cluster.registry;
         if registry.host.is_none() || registry.read_only {

@@ -85,11 +85,11 @@ pub fn watch(
             }
         }
         view::say("stopped as you asked");
-        last.map_or_else(|| Err(Failure::told(Kind::Findings)), |round| round.status)
+        last.map_or_else(|| Err(Failure::reported(Kind::Findings)), |round| round.status)
     })?
 }
 
-/// Looks until nothing ails, or the timeout is over; what ails at first is told once. Some things come back only
+/// Looks until nothing ails, or the timeout is over; what ails at first is reported once. Some things come back only
 /// a moment after the step that disturbed them is done: a daemon's own check of a restarted service, pods on
 /// nodes that were silent.
 pub async fn settled<T, E>(

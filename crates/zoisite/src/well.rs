@@ -16,7 +16,7 @@ use crate::standing::as_it_stands;
 
 const BETWEEN_LOOKS: Duration = Duration::from_secs(2);
 
-/// What of the cluster is not as it must be now.
+/// What of the cluster is not as wanted now.
 ///
 /// # Errors
 /// When a machine is another one than before (rule S4), a host does not answer, or etcd's own answers cannot be asked for.
@@ -36,7 +36,7 @@ pub async fn ailing_now(
     Ok(road::visit(site, how, work).await?.2)
 }
 
-/// Waits until all is well, as it must be before the next host goes (rule S2). The lock is renewed meanwhile.
+/// Waits until all is well, as wanted before the next host goes (rule S2). The lock is renewed meanwhile.
 ///
 /// # Errors
 /// What is not well, or cannot be looked at, when the time is over.

@@ -4,7 +4,7 @@
 //! stone between the two that is safe to stand on, one change of membership at a time; holdings are made for that
 //! aim and not for the file. It is a pure function of what was seen: a run that was cut goes on by asking it again.
 //!
-//! A record may remind (of members that this program made) and forbid (whom nobody here made is not touched); only
+//! A record may remind (of members that this program made) and forbid (an unknown member is not touched); only
 //! what was seen permits.
 
 mod forecast;

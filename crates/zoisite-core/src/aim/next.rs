@@ -112,7 +112,7 @@ pub fn as_it_stands(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &R
             },
         );
     }
-    // What of a replacement cannot go on is told, whatever else is looked at.
+    // What of a replacement cannot go on is reported, whatever else is looked at.
     let _ = ground.replaces_key(&mut held);
     let _ = ground.replaces_authority(&mut held);
     ground.aim(Arm::File, held)
@@ -313,7 +313,7 @@ struct Ground<'a> {
 }
 
 impl Ground<'_> {
-    /// Whose member it is; `None` where nobody here made it.
+    /// Whose member it is; `None` where it is in no record here.
     fn owner(&self, member: &Member) -> Option<HostName> {
         owner(member, self.wanted, self.kept)
     }

@@ -56,7 +56,7 @@ pub enum Quorum {
     /// Nothing was ever proven: members begin together.
     #[default]
     Unbegun,
-    /// It stands, and nobody gave its list of members.
+    /// It stands, and no member gave its list of members.
     Unseen,
     /// etcd's own list.
     Listed(Vec<Member>),
@@ -94,7 +94,7 @@ impl Real {
         self.voters().into_iter().filter(|member| member.health == Health::Well)
     }
 
-    /// Everybody who votes, as etcd's own list has it; nobody where no member gave that.
+    /// Everybody who votes, as etcd's own list has it; empty where no member gave that.
     pub fn voters(&self) -> Vec<&Member> {
         let listed: &[Member] = match &self.quorum {
             Quorum::Listed(list) => list,
@@ -103,7 +103,7 @@ impl Real {
         listed.iter().filter(|member| !member.learner).collect()
     }
 
-    /// A host, silent where nobody looked.
+    /// A host, silent where it was not looked at.
     pub fn machine(&self, host: &HostName) -> Machine {
         self.machines.get(host).copied().unwrap_or(Machine::Silent)
     }

@@ -122,7 +122,7 @@ pub(super) struct Clash {
     pub grade: Grade,
 }
 
-/// Ranges that mean something else everywhere (RFC 6890), to nobody's choice.
+/// Ranges that mean something else everywhere (RFC 6890), whatever is chosen.
 const SPECIAL: &[(&str, &str)] = &[
     ("0.0.0.0/8", "this network"),
     ("127.0.0.0/8", "loopback"),

@@ -485,7 +485,7 @@ fn the_rest(draft: &Draft<'_>, o: &mut String) {
          # on-members-keep = 4              # so many of those on each\n\n\
          # [state]                          # what this workstation alone knows: zoisite backup\n\
          # backup = \"/mnt/other/saltmarsh.backup\"                # every raise writes one there, encrypted\n\n\
-         # [first-boot]                     # what machines are told before anybody can log in: zoisite first-boot\n\
+         # [first-boot]                     # what machines get before their first login: zoisite first-boot\n\
          # networks = {{ \"10.77.0.0/24\" = \"10.77.0.1\" }}    # those that hosts are in, each with its router, or \"none\"\n\
          # routes = {{ \"192.168.0.0/16\" = \"10.77.0.254\" }} # further ones\n\
          # keys = [\"ada.pub\"]             # public SSH keys of who may log in; yours without it\n\

@@ -60,7 +60,7 @@ impl Host {
     /// What one has for an address that is only known by a card.
     const NOWHERE: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 
-    /// A machine that is only known by a card: out of reach, and asked for an address by nobody.
+    /// A machine that is only known by a card: out of reach, and never required to have an address.
     pub(super) fn unnamed(mac: &Mac) -> Option<Self> {
         Some(Self {
             name: HostName::new(&mac.name()).ok()?,

@@ -47,7 +47,7 @@ pub struct Loss {
     /// Workers left.
     pub workers: Left,
     /// Why the cluster does not answer at its API endpoint any more; `None` where it does.
-    pub silent: Option<String>,
+    pub outage: Option<String>,
 }
 
 /// The loss table of a cluster: a row for each kind of host that may be lost, one for each kind of pair that the cluster
@@ -136,7 +136,7 @@ impl<'a> Table<'a> {
             .filter(|load_balancers| load_balancers.of > 0);
         let mut why = Vec::new();
         if members.left * 2 <= members.of {
-            why.push(format!("{} of {} members are no majority", members.left, members.of));
+            why.push(format!("no quorum ({} of {} members left)", members.left, members.of));
         }
         if api_servers.left == 0 {
             why.push("no API server".to_owned());
@@ -147,9 +147,9 @@ impl<'a> Table<'a> {
         if let Some(owner) = self.stable.filter(|owner| gone.contains(*owner)) {
             why.push(format!("the API endpoint is {owner}'s own address"));
         }
-        let silent = (!why.is_empty()).then(|| why.join("; "));
+        let outage = (!why.is_empty()).then(|| why.join("; "));
         let workers = self.left(Role::Worker, gone);
-        Loss { lost, load_balancers, api_servers, members, workers, silent }
+        Loss { lost, load_balancers, api_servers, members, workers, outage }
     }
 
     /// How much is left above what the cluster needs: the less, the worse.
@@ -158,7 +158,7 @@ impl<'a> Table<'a> {
         let api = loss.api_servers.left.saturating_sub(1);
         let load_balancers =
             loss.load_balancers.map_or(usize::MAX, |left| left.left.saturating_sub(1));
-        (loss.silent.is_none(), members.min(api).min(load_balancers), loss.workers.left)
+        (loss.outage.is_none(), members.min(api).min(load_balancers), loss.workers.left)
     }
 
     /// Of hosts that are alike two stand for all, so that large clusters are as quick as small ones.
@@ -177,9 +177,9 @@ impl<'a> Table<'a> {
                 pairs.push((self.survives_without(one) && self.survives_without(other), loss));
             }
         }
-        let silent = |(either, loss): &(bool, Loss)| *either && loss.silent.is_some();
-        match pairs.iter().any(silent) {
-            true => pairs.into_iter().filter(silent).map(|(_, loss)| loss).collect(),
+        let outage = |(either, loss): &(bool, Loss)| *either && loss.outage.is_some();
+        match pairs.iter().any(outage) {
+            true => pairs.into_iter().filter(outage).map(|(_, loss)| loss).collect(),
             false => {
                 let worst = pairs.into_iter().map(|(_, loss)| loss).min_by_key(Self::margin);
                 worst.into_iter().collect()
@@ -188,6 +188,6 @@ impl<'a> Table<'a> {
     }
 
     fn survives_without(&self, host: &'a HostName) -> bool {
-        self.row(Lost::OneOf(Vec::new()), &BTreeSet::from([host])).silent.is_none()
+        self.row(Lost::OneOf(Vec::new()), &BTreeSet::from([host])).outage.is_none()
     }
 }

@@ -22,7 +22,7 @@ words! {
         /// On the administrator's machine: they are sealed in its strongbox, and sent to the host that uses them.
         #[default]
         Here = "here",
-        /// On the host that uses them: they never leave it, and nobody else has them.
+        /// On the host that uses them: they never leave it, and exist nowhere else.
         OnHosts = "on-hosts",
     }
 }

@@ -24,7 +24,7 @@ pub enum Kind {
     ControlPlane,
     /// A worker.
     Worker,
-    /// What one host hears of another.
+    /// Packets from one host to another.
     Link,
 }
 
@@ -100,7 +100,7 @@ impl Kind {
             Self::Leader => "the etcd member that leads",
             Self::ControlPlane => "a control-plane host with all that is on it",
             Self::Worker => "a worker",
-            Self::Link => "what one host hears of another",
+            Self::Link => "packets from one host to another",
         }
     }
 
@@ -164,7 +164,7 @@ impl Kind {
 pub struct Wanted {
     /// What is lost.
     pub kind: Kind,
-    /// Where; for a link, who hears nothing any more.
+    /// Where; for a link, who gets no packets.
     pub host: Option<HostName>,
     /// Of a link: whom it does not hear.
     pub from: Option<HostName>,
@@ -206,7 +206,7 @@ impl Drill {
     pub fn title(&self) -> String {
         let Self { host, seconds, .. } = self;
         match (self.by, &self.from) {
-            (_, Some(from)) => format!("{host} hears nothing of {from} for {seconds} s"),
+            (_, Some(from)) => format!("{host} gets no packets from {from} for {seconds} s"),
             (By::Stop, None) => format!("{} of {host} is stopped for {seconds} s", self.what()),
             (By::Cut, None) => format!("{host} is cut off for {seconds} s ({})", self.what()),
             (By::Reboot, None) => format!("{host} starts again ({})", self.what()),
@@ -286,11 +286,11 @@ pub fn choose(cluster: &Cluster, stands: &Stands, wanted: &Wanted) -> Result<Dri
         (Kind::Link, None) => {
             return Err(wrong(
                 "a link has two ends",
-                "zoisite drill link egret heron: egret hears nothing of heron",
+                "zoisite drill link egret heron: egret gets no packets from heron",
             ));
         }
         (Kind::Link, Some(from)) if *from == host => {
-            return Err(wrong(format!("{host} always hears itself"), "name two hosts"));
+            return Err(wrong(format!("a host and itself have no link: {host}"), "name two hosts"));
         }
         (Kind::Link, Some(from)) => Some(from.clone()),
         (_, Some(from)) => {

@@ -84,7 +84,7 @@ pub struct Change {
     pub at: i64,
     /// Of what.
     pub of: Sight,
-    /// What it is from then on; empty for nobody.
+    /// What it is from then on; empty for none.
     pub is: String,
 }
 
@@ -184,8 +184,8 @@ impl Measured {
                 out.push(format!(
                     "{}: {} without an answer, and [drill] longest-gap is {}",
                     sum.ask.word(),
-                    told(sum.longest_gap),
-                    told(limit)
+                    duration(sum.longest_gap),
+                    duration(limit)
                 ));
             }
         }
@@ -197,8 +197,8 @@ impl Measured {
             (Some(whole), Some(fixed), Some(limit)) if whole - fixed > limit => {
                 out.push(format!(
                     "all was as before {} after the loss ended, and [drill] recovered-within is {}",
-                    told(whole - fixed),
-                    told(limit)
+                    duration(whole - fixed),
+                    duration(limit)
                 ));
             }
             _ => {}
@@ -217,7 +217,7 @@ impl Measured {
         let mut out = Vec::new();
         let host = &self.drill.host;
         let lost = match (self.drill.by, &self.drill.from) {
-            (_, Some(from)) => format!("{host} hears nothing of {from} any more"),
+            (_, Some(from)) => format!("{host} gets no packets from {from}"),
             (By::Stop, None) => {
                 format!("{} is stopped on {host}", self.drill.unit().unwrap_or("it"))
             }
@@ -244,7 +244,7 @@ impl Measured {
             let word = sum.ask.word();
             let end = sum.gap_at + sum.longest_gap;
             if sum.longest_gap > SLOW {
-                let gap = told(sum.longest_gap);
+                let gap = duration(sum.longest_gap);
                 out.push((end, format!("{word} is answered again, after {gap}")));
             }
             // Where only some go unanswered, that goes on beyond the gap.
@@ -283,7 +283,7 @@ impl Measured {
 }
 
 /// A time in milliseconds, as people read it.
-pub fn told(milliseconds: i64) -> String {
+pub fn duration(milliseconds: i64) -> String {
     match milliseconds {
         ..1_000 => format!("{milliseconds} ms"),
         1_000..120_000 => format!("{}.{} s", milliseconds / 1_000, milliseconds % 1_000 / 100),

@@ -10,6 +10,6 @@ mod picture;
 mod script;
 
 pub use choice::{By, Drill, Kind, NoDrill, Stands, Wanted, choose};
-pub use measured::{Ask, Asked, Change, Measured, Sight, Sum, told};
+pub use measured::{Ask, Asked, Change, Measured, Sight, Sum, duration};
 pub use picture::{Lane, Patch, lanes, picture};
 pub use script::{Dialled, DrillLine, LOST, fix_script, lose_script, read_line, watch_script};

@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::measured::{Measured, SLOW, told};
+use super::measured::{Measured, SLOW, duration};
 
 /// How something was for a while.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -60,7 +60,7 @@ pub fn lanes(measured: &Measured) -> Vec<Lane> {
             let until = own.get(i + 1).map_or(end, |next| next.at);
             let ill = change.is.is_empty() || change.is.starts_with("not ");
             let patch = if ill { Patch::Ill } else { Patch::Well };
-            let name = if change.is.is_empty() { "nobody".into() } else { change.is.clone() };
+            let name = if change.is.is_empty() { "none".into() } else { change.is.clone() };
             (change.at, until, patch, name)
         });
         out.push(Lane { title: of.title(), patches: patches.collect() });
@@ -111,7 +111,7 @@ pub fn picture(measured: &Measured, cluster: &str) -> String {
     let under = format!(
         "{} · longest time without an answer {}",
         measured.began.strftime("%Y-%m-%d %H:%M UTC"),
-        told(measured.longest_gap())
+        duration(measured.longest_gap())
     );
     out.push_str(&text(20, 56, " fill=\"#5a6a75\"", &under));
     // While it was lost.
@@ -164,7 +164,7 @@ pub fn picture(measured: &Measured, cluster: &str) -> String {
     }
     for (i, (at, words)) in moments.iter().enumerate() {
         let y = foot + 50 + 20 * i64::try_from(i).unwrap_or(0);
-        out.push_str(&text(LEFT - 40, y, " text-anchor=\"end\" fill=\"#5a6a75\"", &told(*at)));
+        out.push_str(&text(LEFT - 40, y, " text-anchor=\"end\" fill=\"#5a6a75\"", &duration(*at)));
         out.push_str(&text(LEFT - 20, y, "", words));
     }
     out.push_str("</svg>\n");

@@ -92,8 +92,8 @@ pub fn apply_script(
 
 /// Who may log in no more: user and key. Adding is the machine's own work, taking away is not.
 pub fn locked_out(before: &SeedRecord, now: &SeedRecord) -> Vec<(String, String)> {
-    let keys = |telling: &SeedRecord| -> Vec<(String, String)> {
-        let users = telling.user_data["users"].as_array().cloned().unwrap_or_default();
+    let keys = |record: &SeedRecord| -> Vec<(String, String)> {
+        let users = record.user_data["users"].as_array().cloned().unwrap_or_default();
         let of = |user: &Value| -> Vec<(String, String)> {
             let name = user["name"].as_str().unwrap_or_default().to_owned();
             let keys = user["ssh_authorized_keys"].as_array().cloned().unwrap_or_default();

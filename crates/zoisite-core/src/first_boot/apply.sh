@@ -1,4 +1,4 @@
-# Telling a machine that runs what it would be told at its first boot now (cloud-init, NoCloud), and what it heard last.
+# Gives a running machine the data that its first boot would read now (cloud-init, NoCloud), and reads what it has.
 seed=$root/var/lib/cloud/seed/nocloud
 # Until it starts again, and no longer.
 leaving=$root/run/zoisite-starts-again
@@ -40,7 +40,7 @@ lock_out() {
 # The very stages of a boot, one after another: what is new in them counts as at a first one.
 hear_now() {
   begin "hear it as it runs"
-  # It takes what it heard at this start for what is told, unless it must look again.
+  # It keeps the data of this start, unless it must look again.
   rm -f "$root/run/cloud-init/.instance-id"
   attempt "cloud-init, stage local" cloud-init init --local
   attempt "cloud-init, stage network" cloud-init init

@@ -8,7 +8,7 @@ use crate::text::digest;
 /// First-boot data of a host as it is recorded, without secrets.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SeedRecord {
-    /// Which telling it was: the host says so of itself.
+    /// Which record it was: the host says so of itself.
     pub instance: String,
     /// User data, by its keys.
     pub user_data: Value,
@@ -72,8 +72,8 @@ impl SeedRecord {
 
 /// Differences between the data that a host has and the data that it would get now, down to single values.
 pub fn changed(before: &SeedRecord, now: &SeedRecord) -> Vec<Change> {
-    let keys = |telling: &SeedRecord| -> Vec<String> {
-        telling.user_data.as_object().map(|all| all.keys().cloned().collect()).unwrap_or_default()
+    let keys = |record: &SeedRecord| -> Vec<String> {
+        record.user_data.as_object().map(|all| all.keys().cloned().collect()).unwrap_or_default()
     };
     let mut names = keys(before);
     names.extend(keys(now).into_iter().filter(|key| before.user_data.get(key).is_none()));
@@ -83,7 +83,7 @@ pub fn changed(before: &SeedRecord, now: &SeedRecord) -> Vec<Change> {
         let (was, is) = (before.user_data.get(&name), now.user_data.get(&name));
         differing(&name, (was, is), way, &mut out);
     }
-    let cards = |telling: &SeedRecord| telling.network.get("ethernets").cloned();
+    let cards = |record: &SeedRecord| record.network.get("ethernets").cloned();
     let (was, is) = (cards(before), cards(now));
     differing("network", (was.as_ref(), is.as_ref()), Way::Restart, &mut out);
     out

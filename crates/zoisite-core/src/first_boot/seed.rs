@@ -95,12 +95,12 @@ impl Seed {
     ///
     /// # Errors
     /// What the cluster file does not say and this needs.
-    pub fn of(cluster: &Cluster, host: &Host, told: SeedInput<'_>) -> Result<Self, SeedError> {
+    pub fn of(cluster: &Cluster, host: &Host, input: SeedInput<'_>) -> Result<Self, SeedError> {
         let first = cluster.first_boot.as_ref().ok_or(SeedError::NoNetworks)?;
         let user = cluster.login_of(host).user;
         let user = user.ok_or_else(|| SeedError::NoUser(host.name.clone()))?;
         let network = network(cluster, first, host);
-        let text = super::yaml(&user_data(cluster, first, host, &user, told))
+        let text = super::yaml(&user_data(cluster, first, host, &user, input))
             .map_err(|why| SeedError::Unwritable(host.name.clone(), why))?;
         let user_data =
             Secret::new(format!("#cloud-config\n# Written by zoisite for {}.\n{text}", host.name));
@@ -117,7 +117,7 @@ fn user_data(
     first: &FirstBoot,
     host: &Host,
     user: &str,
-    told: SeedInput<'_>,
+    input: SeedInput<'_>,
 ) -> Value {
     let mut all = Map::new();
     let mut put = |key: &str, value: Value| {
@@ -137,11 +137,11 @@ fn user_data(
         account["shell"] = json!("/bin/bash");
         account["lock_passwd"] = json!(true);
     }
-    account["ssh_authorized_keys"] = json!(told.keys);
+    account["ssh_authorized_keys"] = json!(input.keys);
     put("users", json!([account]));
     put("disable_root", json!(user != "root"));
     put("ssh_pwauth", json!(false));
-    if let Some(key) = told.host_key {
+    if let Some(key) = input.host_key {
         // The machine makes none of its own, and those of a cloned image go.
         put("ssh_deletekeys", json!(true));
         put(
@@ -151,7 +151,7 @@ fn user_data(
     }
     let mut files: Vec<Value> = Vec::new();
     let mut commands: Vec<Value> = Vec::new();
-    if let Some(carried) = &told.carried {
+    if let Some(carried) = &input.carried {
         files.extend(join_files(host, carried));
         if carried.first.is_some() {
             commands.push(json!(["systemctl", "daemon-reload"]));
@@ -186,7 +186,7 @@ fn user_data(
     }
     let mut packages: Vec<&str> = first.packages.iter().map(String::as_str).collect();
     // A join file is opened by it.
-    if told.carried.is_some() && !packages.contains(&"openssl") {
+    if input.carried.is_some() && !packages.contains(&"openssl") {
         packages.push("openssl");
     }
     if !packages.is_empty() {

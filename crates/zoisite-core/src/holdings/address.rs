@@ -3,7 +3,7 @@
 //!
 //! Whether a host may hold it is whether it can serve: its load balancer forwards to an API server that lives, or its own
 //! API server is ready, or was until its etcd ceased to answer a moment ago. Who holds it keeps it as long as that is
-//! so; nobody takes it back from another.
+//! so; no host takes it back from another.
 
 use std::fmt::Write as _;
 use std::net::{IpAddr, SocketAddr};

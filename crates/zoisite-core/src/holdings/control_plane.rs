@@ -314,7 +314,7 @@ fn controller_manager_flags(cluster: &Cluster) -> Flags {
     .and(metrics_for_the_door(cluster))
 }
 
-/// What gives out metrics to monitoring reads them on loopback, as nobody in particular.
+/// What gives out metrics to monitoring reads them on loopback, as a user without rights.
 fn metrics_for_the_door(cluster: &Cluster) -> Option<(&'static str, String)> {
     let open = "/healthz,/livez,/readyz,/metrics".to_owned();
     cluster.monitoring.as_ref().map(|_| ("authorization-always-allow-paths", open))

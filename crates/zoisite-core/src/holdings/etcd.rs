@@ -172,7 +172,7 @@ fn config(shop: &Workshop<'_>, paths: &EtcdPaths) -> Result<Content, String> {
             None => initial_cluster(cluster),
             Some(all) => joined(all),
         },
-        // One that has no data and learns from the others is told by them.
+        // One that has no data gets it from the others.
         initial_cluster_token: cluster_token(cluster, shop.sources.cluster_id, 1),
         // Of a quorum that stands a member without data learns from the others who is in it.
         initial_cluster_state: if initial.is_some() { "existing" } else { "new" },

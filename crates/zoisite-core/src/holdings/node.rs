@@ -483,7 +483,7 @@ fn kubelet_config(
         "tlsCertFile": format!("{KUBELET}/serving/tls.crt"),
         "tlsPrivateKeyFile": format!("{KUBELET}/serving/tls.key"),
         "tlsMinVersion": "VersionTLS12",
-        // A change of the node's condition is told soon, all is told again seldom.
+        // A change of the node's condition is reported soon, all is reported again seldom.
         "nodeStatusUpdateFrequency": "4s",
         "nodeStatusReportFrequency": "5m0s",
         "readOnlyPort": 0,
@@ -493,7 +493,7 @@ fn kubelet_config(
             false => "/etc/resolv.conf",
         },
         "seccompDefault": !facts.container,
-        // Pods are told before the host goes down; in a container nobody would tell the kubelet.
+        // Pods get notice before the host goes down; in a container the kubelet gets none.
         "shutdownGracePeriod": if facts.container { "0s" } else { "30s" },
         "shutdownGracePeriodCriticalPods": if facts.container { "0s" } else { "10s" },
         "containerLogMaxSize": "10Mi",

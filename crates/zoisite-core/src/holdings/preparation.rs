@@ -198,7 +198,7 @@ fn packages(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Vec<Item
     items
 }
 
-/// How a host's programs come to it, by its facts: for what is told before anything is done.
+/// How a host's programs come to it, by its facts: for what is reported before anything is done.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Bringing {
     /// Packages that `raise` installs.

@@ -18,7 +18,7 @@ use crate::pki::{AuthorityKind, Profile, REGISTRY_USER, Secret, SecretRef};
 /// Name of the registry's unit.
 pub const REGISTRY_UNIT: &str = "zoisite-registry.service";
 const FOLDER: &str = "/etc/zoisite/registry";
-/// What the runtimes of nodes are told, a folder for each registry.
+/// What the runtimes of nodes read of registries: a folder for each.
 const REGISTRIES: &str = "/etc/zoisite/runtime/registries";
 
 pub(super) fn registry(shop: &mut Workshop<'_>, out: &mut HostHoldings) {
@@ -182,7 +182,7 @@ struct Asked<'a> {
     login: Option<RegistryLogin<'a>>,
 }
 
-/// By registry: what a node's runtime is told (containerd's `hosts.toml`), and whether a password is in it.
+/// By registry: what a node's runtime reads (containerd's `hosts.toml`), and whether a password is in it.
 fn hosts_files(
     cluster: &Cluster,
     logins: &[RegistryLogin<'_>],
@@ -241,15 +241,15 @@ fn hosts_files(
 /// What verifies the cluster's own registry, on nodes.
 const OWN_AUTHORITY: &str = "/etc/zoisite/runtime/registries/cluster-authority.crt";
 
-/// Where a node's runtime reads of registries, if it is told anything of them.
-pub(super) fn told_of(cluster: &Cluster) -> Option<&'static str> {
+/// Where a node's runtime reads of registries, where any is configured.
+pub(super) fn configured(cluster: &Cluster) -> Option<&'static str> {
     let any = !cluster.preparation.registries.is_empty() || cluster.registry.host.is_some();
     any.then_some(REGISTRIES)
 }
 
 /// What a node's runtime is told of registries. It is read whenever an image is pulled: nothing restarts.
-pub(super) fn told(shop: &mut Workshop<'_>) -> Vec<Item> {
-    if told_of(shop.cluster).is_none() {
+pub(super) fn files(shop: &mut Workshop<'_>) -> Vec<Item> {
+    if configured(shop.cluster).is_none() {
         return Vec::new();
     }
     let mut items = vec![Workshop::directory(REGISTRIES, "root", 0o755)];

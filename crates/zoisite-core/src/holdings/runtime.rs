@@ -141,7 +141,7 @@ impl Layout {
         path.rsplit_once('/').map_or(path, |(folder, _)| folder).to_owned()
     }
 
-    /// Programs of a node that must be there, and that nobody brings from here.
+    /// Programs of a node that must be there already: none of them is brought from here.
     pub fn node_programs(&self) -> Vec<String> {
         let (runtime, plugins) = (self.containerd(), format!("{}/bridge", self.plugins_folder()));
         let kept = [(&self.runtime, runtime), (&self.plugins, plugins)];
@@ -214,7 +214,7 @@ pub(super) fn runtime(shop: &mut Workshop<'_>, facts: &HostFacts, layout: &Layou
     }
     let root = json!({"version": 2, "imports": imports});
     items.push(reads("containerd.toml", toml_text(&root)));
-    items.extend(registry::told(shop));
+    items.extend(registry::files(shop));
     items.extend(unit(shop, layout));
     items.push(Item::Unit(Unit { name: RUNTIME_UNIT, port: None }));
     items.push(Workshop::directory(IMAGES, "root", 0o755));
@@ -252,7 +252,7 @@ fn settings(shop: &Workshop<'_>, facts: &HostFacts, layout: &Layout) -> Value {
             "options": options,
         }}},
     });
-    if let Some(folder) = registry::told_of(shop.cluster) {
+    if let Some(folder) = registry::configured(shop.cluster) {
         cri["registry"] = json!({"config_path": folder});
     }
     json!({"version": 2, "plugins": {"io.containerd.grpc.v1.cri": cri}})

@@ -1,4 +1,4 @@
-//! A member's host saves what the member holds, by a timer of its own: also while nobody runs this program.
+//! A member's host saves what the member holds, by a timer of its own: also while this program does not run.
 
 use super::etcd_paths::{EtcdPaths, etcd_folder};
 use super::{UnitFile, Workshop, unit::HARDENED};

@@ -89,7 +89,7 @@ impl Workshop<'_> {
         })
     }
 
-    /// A small program for all to read and root to write; whoever runs it next runs what it is then.
+    /// A small program for all to read and root to write; its next start runs the new one.
     pub(super) fn program(path: &str, text: impl Into<Arc<str>>) -> Item {
         Item::File(File {
             path: path.to_owned(),

@@ -58,7 +58,7 @@ pub use workspace::Workspace;
 use crate::pki::SecretRef;
 use crate::text::quote;
 
-/// In which way something on a host is not as it must be.
+/// In which way something on a host is not as wanted.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Differs {
@@ -173,7 +173,7 @@ trait Kind {
     fn look(&self, look: &mut Look);
     /// Takes a line of a look's answer, if it is about this kind.
     fn read(found: &mut Found, fields: &[&str]);
-    /// In which ways it is not as it must be.
+    /// In which ways it is not as wanted.
     fn differs(&self, seen: Seen<'_>) -> Vec<Differs>;
     /// Adds what puts it; the error is the label of a secret that is not at hand.
     fn put(&self, act: &mut Act<'_>) -> Result<(), String>;
@@ -246,7 +246,7 @@ macro_rules! kinds {
                 match self { $(Self::$kind(item) => item.secret(),)* }
             }
 
-            /// In which ways it is not as it must be.
+            /// In which ways it is not as wanted.
             pub fn differs(&self, seen: Seen<'_>) -> Vec<Differs> {
                 match self { $(Self::$kind(item) => item.differs(seen),)* }
             }

@@ -102,7 +102,7 @@ apt() {
 }
 # What went wrong, without what did not.
 packages_said() { grep -a '^[EW]:\|^dpkg: \|^ \|^Err:' "$state/packages.log" | tail -n 6 | tr '\n' ' '; }
-# What an earlier run of ours left half done is ours to end; what others left is told.
+# What an earlier run of ours left half done is ours to end; what others left is reported.
 packages_whole() {
   interrupted=$(ls "$root/var/lib/dpkg/updates" 2>/dev/null)
   broken=$(dpkg-query -W -f '${Package} ${db:Status-Status}\n' 2>/dev/null | grep ' half-\| unpacked$\| triggers-' | head -n 5)

@@ -6,7 +6,7 @@ use crate::pki::{KeyKind, LedgerEntry, OwnKey, SecretRef};
 use crate::text::{digest, quote};
 
 /// A certificate with its key. Both stand in a folder of their own, named by the serial number, to which a link
-/// leads: a new pair goes in by one rename, and nobody ever reads one half of each.
+/// leads: a new pair goes in by one rename, and no reader gets half of each.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Pair {
     /// Absolute path of the link.
@@ -32,7 +32,7 @@ pub struct Pair {
 pub struct ReadBy {
     /// The unit.
     pub unit: &'static str,
-    /// A reload is enough for it to read it again: nobody whom it serves is interrupted.
+    /// A reload is enough for it to read it again: no client is interrupted.
     pub reloads: bool,
 }
 

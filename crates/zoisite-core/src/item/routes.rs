@@ -57,7 +57,7 @@ back_routes() {
 "#
     );
 
-    // What cannot be set is told by a step of its own, and holds nothing else up.
+    // What cannot be set is reported by a step of its own, and holds nothing else up.
     const BY_SCRIPT: bool = false;
 
     fn describe(&self) -> Described {

@@ -2,7 +2,7 @@ use super::{Act, Described, Differs, Found, Kind, Look, Seen};
 use crate::paths::Firewall;
 use crate::text::digest;
 
-/// For how long a host bears new rules that nobody has come in through, in seconds.
+/// For how long a host bears new rules that no login has passed, in seconds.
 pub const TRIAL_OF_RULES: u32 = 60;
 
 /// What a host's firewall lets in, in the words of the one that runs there.
@@ -161,7 +161,7 @@ firewall_rules() {
     return
   fi
   note firewall "$1" "$2"
-  # Another firewall manages the host by now: what the one before was told goes.
+  # Another firewall manages the host by now: what the one before was given goes.
   before='' table=''
   if [ -r "$rules_at/words" ]; then read -r before table <"$rules_at/words"; fi
   if [ -n "$before" ] && [ "$before $table" != "$1 $2" ]; then

@@ -81,7 +81,7 @@ check_file() {
       "zoisite join-file write makes another one; nothing was done"
   fi
 }
-# By what it was told at its first boot, its name, or one of its addresses.
+# By what its first boot read, its name, or one of its addresses.
 check_host() {
   if [ -n "$here" ]; then return; fi
   if [ -r "$known/host" ]; then

@@ -15,7 +15,7 @@ use std::net::IpAddr;
 use jiff::Timestamp;
 use zeroize::Zeroizing;
 
-pub use report::{Outcome, Report, ReportBody, ReportError, ToldStage};
+pub use report::{Outcome, Report, ReportBody, ReportError, ReportedStage};
 use sealing::report_key;
 pub use sealing::{Signer, SignerError, make_word};
 
@@ -51,7 +51,7 @@ const JOIN: &str = "join";
 pub enum Errand<'a> {
     /// Look at itself: its report tells what it is like.
     Look,
-    /// Look at itself, being nobody yet: its report says what could be made of it.
+    /// Look at itself, before it has a role: its report says what it is fit for.
     Report {
         /// By what it may leave its report with the cluster, where there is one.
         by: Option<Presented<'a>>,

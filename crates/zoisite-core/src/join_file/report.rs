@@ -31,7 +31,7 @@ pub enum Outcome {
 
 /// How a host stands to a stage of joining, as it sees it itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct ToldStage {
+pub struct ReportedStage {
     /// The stage, in a word.
     pub stage: String,
     /// Whether it is past it; `None` where that has still to come.
@@ -56,7 +56,7 @@ pub struct ReportBody {
     /// What failed, in the host's words.
     pub failed: Option<String>,
     /// How far it has come in joining.
-    pub stages: Vec<ToldStage>,
+    pub stages: Vec<ReportedStage>,
 }
 
 /// A host's report.
@@ -67,7 +67,7 @@ pub struct Report {
     /// The cluster's identity.
     pub cluster: String,
     /// What it tells.
-    pub told: ReportBody,
+    pub body: ReportBody,
     /// What it is like: the answer that a look would have had. `None` where it is not complete.
     pub observed: Option<Box<Observed>>,
     /// What it asks for keys that it made.
@@ -144,14 +144,14 @@ impl Report {
         Ok(Self {
             host: HostName::new(wanted("host")?).map_err(|_| none("it names no host"))?,
             cluster: plain(wanted("cluster")?).into_owned(),
-            told: ReportBody {
+            body: ReportBody {
                 number: number("number")?,
                 count: number("count")?,
                 at: Timestamp::from_second(seconds).map_err(|_| none("its time is none"))?,
                 outcome,
                 changed,
                 failed,
-                stages: told_stages(stands),
+                stages: reported_stages(stands),
             },
             observed: Observed::read(looked).ok().map(Box::new),
             requests: requests(said),
@@ -198,7 +198,7 @@ fn requests(text: &str) -> Vec<KeyRequest> {
     out
 }
 
-fn told_stages(text: &str) -> Vec<ToldStage> {
+fn reported_stages(text: &str) -> Vec<ReportedStage> {
     let mut out = Vec::new();
     for line in text.lines() {
         if let Some(["stage", stage, passed, seen]) = fields(&plain(line)).as_deref() {
@@ -208,7 +208,7 @@ fn told_stages(text: &str) -> Vec<ToldStage> {
                 _ => None,
             };
             let (stage, seen) = ((*stage).to_owned(), (*seen).to_owned());
-            out.push(ToldStage { stage, passed, seen });
+            out.push(ReportedStage { stage, passed, seen });
         }
     }
     out

@@ -80,7 +80,7 @@ pub enum Passed {
         /// What a person can do.
         fix: String,
     },
-    /// It has not come so far, or nobody looked.
+    /// It has not come so far, or was not looked at.
     Open,
 }
 
@@ -124,7 +124,7 @@ pub struct Callers {
     pub who: BTreeSet<IpAddr>,
     /// Who was met in the mesh, by keys.
     pub met: BTreeSet<String>,
-    /// From where something came to the mesh's port by a key that nobody knows.
+    /// From where something came to the mesh's port by an unknown key.
     pub knocks: BTreeSet<IpAddr>,
     /// For how many seconds was counted.
     pub seconds: u32,
@@ -250,7 +250,7 @@ impl Evidence<'_> {
         Joining { host: name.clone(), stages: Stage::ALL.map(stage).to_vec() }
     }
 
-    /// Whether others meet a host in the mesh. What it sends by a key that nobody knows is not answered at all.
+    /// Whether others meet a host in the mesh. What it sends by an unknown key is not answered at all.
     fn mesh(&self, host: &HostName, dials: bool) -> Passed {
         let key = self.facts.get(host).and_then(|facts| facts.mesh_key.as_ref());
         let Some(callers) = self.callers.filter(|_| !dials) else {
@@ -305,7 +305,7 @@ impl Evidence<'_> {
         }
     }
 
-    /// Nothing of a host arrived: who else did that nobody knows may be it, behind a router that translates.
+    /// Nothing of a host arrived: an unknown sender may be it, behind a router that translates.
     fn silent(&self, callers: &Callers) -> String {
         let known: BTreeSet<IpAddr> = self.cluster.hosts.iter().flat_map(Host::addresses).collect();
         let strangers: Vec<String> = callers
@@ -319,7 +319,7 @@ impl Evidence<'_> {
             1..=4 => format!("; {} did, of no host of the file", strangers.join(", ")),
             n => format!("; {n} addresses of no host of the file did"),
         };
-        format!("nothing of it reached the API endpoint within {} s{others}", callers.seconds)
+        format!("no packet of it reached the API endpoint within {} s{others}", callers.seconds)
     }
 }
 
@@ -327,7 +327,7 @@ fn or<'a>(text: &'a str, other: &'a str) -> &'a str {
     if text.is_empty() { other } else { text }
 }
 
-/// To the minute, as records are told.
+/// To the minute, as records are reported.
 fn day(at: Timestamp) -> String {
     at.strftime("%Y-%m-%d %H:%M").to_string()
 }

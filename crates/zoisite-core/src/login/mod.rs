@@ -77,7 +77,7 @@ pub struct Stopped {
     pub trouble: Trouble,
 }
 
-/// What a host says of itself to whoever is in.
+/// What a host says of itself after the login.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Inside {
     /// Its machine id.

@@ -30,8 +30,8 @@ pub struct Peer {
     /// Octets that were sent to it.
     pub sent: u64,
     /// Whether anything came from it while it was called.
-    pub heard: bool,
-    /// Time until it answered, in microseconds, on average; `None` where nobody asked or it never did.
+    pub answered: bool,
+    /// Time until it answered, in microseconds, on average; `None` where it was not asked or never did.
     pub round_trip: Option<u64>,
     /// What of a hundred questions got no answer; `None` where the host has no ping(8).
     pub lost: Option<u8>,
@@ -99,7 +99,7 @@ pub fn read_pairs(text: &str, here: i64) -> Peers {
                 let at = |text: &str| text.parse::<u64>().unwrap_or(0);
                 peer.handshake = (at(shaken) > 0).then(|| at(now).saturating_sub(at(shaken)));
                 (peer.received, peer.sent) = (at(received), at(sent));
-                peer.heard = at(received) > at(before);
+                peer.answered = at(received) > at(before);
             }
             Some(["unknown-peer", name]) => {
                 if let Ok(name) = HostName::new(name) {
@@ -187,28 +187,30 @@ pub fn stranger(
         endpoint.map(|endpoint| (host.clone(), endpoint.to_string()))
     };
     let found: Vec<(HostName, String)> = [one, other].into_iter().filter_map(open).collect();
-    let heard = |peer: &Option<Peer>| peer.as_ref().is_some_and(|peer| peer.heard);
-    // What each side counts tells which way is blocked.
+    let heard = |peer: &Option<Peer>| peer.as_ref().is_some_and(|peer| peer.answered);
+    // What each side counts shows which direction is blocked.
     let (what, fix) = match (found.as_slice(), heard(&there), heard(&back)) {
         ([], ..) => (
             "neither has an endpoint by which the other finds it".to_owned(),
             "give one of them an endpoint".to_owned(),
         ),
         (_, true, true) => (
-            "both hear each other, and neither answers any more".to_owned(),
+            "both get packets, and neither answers".to_owned(),
             "restart zoisite-mesh on one of them".to_owned(),
         ),
         (_, true, false) | (_, false, true) => {
             let (deaf, speaks) = if heard(&there) { (other, one) } else { (one, other) };
             (
-                format!("{deaf} hears nothing of {speaks}, which hears it: one way is blocked"),
+                format!(
+                    "{deaf} gets no packets from {speaks}, which gets those of {deaf}: one direction is blocked"
+                ),
                 format!(
                     "a firewall in front of {deaf} lets no UDP in, or its router sends it elsewhere"
                 ),
             )
         }
         ([(host, endpoint), ..], false, false) => (
-            format!("nothing comes through at {endpoint}, where {host} should be found"),
+            format!("no packets reach {host} at its endpoint {endpoint}"),
             format!(
                 "does a router forward that UDP port to {host}, and does its firewall let it in? (zoisite paths rules)"
             ),
@@ -248,7 +250,7 @@ mod tests {
             handshake: Some(12),
             received: 92,
             sent: 180,
-            heard: true,
+            answered: true,
             round_trip: Some(1_250),
             lost: Some(25),
         };

@@ -17,7 +17,7 @@ use serde::Serialize;
 
 pub use datagrams::{Datagrams, arrived_script, keep_datagrams_script, send_datagrams_script};
 pub(crate) use routers::group;
-pub use routers::{RoutersHeard, advertise_script, hear_script, told_script};
+pub use routers::{RoutersHeard, advertise_script, hear_script, heard_routers_script};
 pub use rules::{Firewall, OutsideRow, outside, rules};
 pub(crate) use rules::{own_rules, table};
 pub use trial::{
@@ -401,7 +401,7 @@ pub struct Served {
     pub loopback: bool,
 }
 
-/// Every TCP port that a host will serve, those that nobody else reaches included.
+/// Every TCP port that a host will serve, those on loopback included.
 pub fn served(cluster: &Cluster, host: &Host) -> Vec<Served> {
     let holds = |role: Role| cluster.holds(&host.name, role);
     let mut out = Vec::new();

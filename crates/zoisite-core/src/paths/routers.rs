@@ -40,7 +40,7 @@ pub fn advertise_script(host: &HostName, own: IpAddr, others: &[IpAddr], by: Vrr
 }
 
 /// The script that tells whom it heard, and ends it.
-pub fn told_script(host: &HostName) -> String {
+pub fn heard_routers_script(host: &HostName) -> String {
     wrapped_login(&format!("tell whom {host} heard"), ROUTERS, "told\n")
 }
 
@@ -49,7 +49,7 @@ pub fn told_script(host: &HostName) -> String {
 pub struct RoutersHeard {
     /// Who was heard.
     pub who: BTreeSet<IpAddr>,
-    /// Why nobody could be heard, or nothing be sent.
+    /// Why nothing could be received or sent.
     pub fault: Option<String>,
 }
 

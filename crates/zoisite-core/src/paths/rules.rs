@@ -51,7 +51,7 @@ struct Admitted {
 }
 
 /// The rules with which a host lets in what its part in the cluster needs, and nothing else. `administrators`
-/// and `clients` are whom SSH and the API endpoint are open to: everybody, where nobody is named.
+/// and `clients` are whom SSH and the API endpoint are open to: everybody, where no range is named.
 pub fn rules(
     cluster: &Cluster,
     host: &Host,
@@ -205,7 +205,7 @@ fn admitted(
 }
 
 /// A list as it stands, while a person can read it; of more, neighbours are put together into ranges that hold
-/// them and nobody else.
+/// them alone.
 fn shortened(mut from: Vec<IpNet>) -> Vec<IpNet> {
     const READABLE: usize = 40;
     if from.len() > READABLE {

@@ -11,7 +11,7 @@ use crate::text::{plain, quote};
 pub(super) const LISTEN: &str = include_str!("listen.sh");
 const PROBE: &str = include_str!("probe.sh");
 
-/// For how many seconds ports are served at most, whatever happens to whoever asked for it.
+/// For how many seconds ports are served at most, whatever happens to the program that asked for it.
 pub const SECONDS: u32 = 90;
 
 /// A path between two hosts that can be tried.
@@ -76,7 +76,7 @@ pub fn links(cluster: &Cluster) -> Vec<Link> {
     out.into_iter().collect()
 }
 
-/// From every host to each that has an endpoint: whoever has none is answered by the way it came.
+/// From every host to each that has an endpoint: a host without one is answered by the way its packets came.
 fn mesh_links(cluster: &Cluster) -> BTreeSet<Link> {
     let Some(mesh) = &cluster.mesh else { return BTreeSet::new() };
     let found = cluster.hosts.iter().filter(|host| host.endpoint.is_some());
@@ -210,7 +210,7 @@ pub enum Outcome {
     /// Something refuses, though the host serves the port.
     Refused,
     /// No answer comes.
-    Silent,
+    NoAnswer,
     /// It is answered by something else than the host.
     Other(String),
     /// It opens, and then nothing comes through.
@@ -284,7 +284,7 @@ fn outcome(said: &str) -> Outcome {
         };
     }
     if said == "silent" || said.contains("timed out") {
-        Outcome::Silent
+        Outcome::NoAnswer
     } else if said.contains("refused") {
         Outcome::Refused
     } else {
@@ -341,7 +341,7 @@ pub fn blocked(trials: &[Trial]) -> Vec<Blocked> {
         let (to, outcome) = (to.clone(), outcome.clone());
         Blocked { to, services, ports: vec![port], from, open_from, outcome, cause, fix }
     });
-    // The same at several ports of a host is told once.
+    // The same at several ports of a host is reported once.
     let mut out: Vec<Blocked> = Vec::new();
     for one in told {
         let same = |known: &&mut Blocked| {
@@ -372,7 +372,7 @@ pub fn untried(trials: &[Trial]) -> BTreeMap<&str, usize> {
     out
 }
 
-/// Of a path of the mesh: what is sent there arrives, or nobody hears of it.
+/// Of a path of the mesh: what is sent there arrives, or is lost unseen.
 fn meaning_of_mesh(
     (to, end): (&HostName, &Endpoint),
     outcome: &Outcome,
@@ -417,20 +417,20 @@ fn meaning(
     let rules = format!("zoisite paths rules {to} prints what its firewall must let in");
     let others_reach = trials.iter().any(|t| t.link.to == *to && t.outcome == Outcome::Open);
     match outcome {
-        Outcome::Silent if port == 0 => (
+        Outcome::NoAnswer if port == 0 => (
             match others_reach {
                 true => format!("IP protocol 112 does not come through: {to} is reached at its ports, so a firewall drops it, there, on {first} or in front of either"),
-                false => format!("nothing of {to} is reached: it may be the host, not the protocol"),
+                false => format!("no port of {to} is reached: it may be the host, not the protocol"),
             },
             format!("two hosts that do not hear one another both hold the virtual IP: let IP protocol 112 (VRRP) through; {rules}"),
         ),
-        Outcome::Silent | Outcome::Refused => {
+        Outcome::NoAnswer | Outcome::Refused => {
             let how = match outcome {
-                Outcome::Silent => "drops",
+                Outcome::NoAnswer => "drops",
                 _ => "refuses",
             };
             let answer = match outcome {
-                Outcome::Silent => "something drops what is sent",
+                Outcome::NoAnswer => "something drops what is sent",
                 _ => "the port is served there, and something answers in its place that it is not",
             };
             match (open_from.is_empty(), others_reach) {
@@ -443,7 +443,7 @@ fn meaning(
                     rules,
                 ),
                 (true, false) => (
-                    format!("{answer}: nothing of {to} is reached, so a firewall {how} all of it, or its address is another one"),
+                    format!("{answer}: no port of {to} is reached, so a firewall {how} all of it, or its address is another one"),
                     format!("ip address on {to}; {rules}"),
                 ),
             }

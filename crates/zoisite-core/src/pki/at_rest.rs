@@ -78,7 +78,7 @@ impl AtRestKeys {
         next
     }
 
-    /// The ring in which that key is accepted too, until everything is written again; `None` where nobody knows it.
+    /// The ring in which that key is accepted too, until everything is written again; `None` where it is unknown.
     pub fn accepting(&self, id: &str) -> Option<Self> {
         if self.ring().all().any(|key| key.id == id) {
             return Some(self.clone());

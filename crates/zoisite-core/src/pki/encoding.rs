@@ -5,7 +5,7 @@ use rcgen::{
     BasicConstraints, CertificateParams, DistinguishedName, DnType, IsCa, KeyUsagePurpose,
 };
 
-/// What an authority's certificate says of it, whoever signs it.
+/// What an authority's certificate says of it, whichever key signs it.
 pub(super) fn authority_params(subject: &str, organization: Option<&str>) -> CertificateParams {
     let mut params = CertificateParams::default();
     params.distinguished_name = name(subject, organization);

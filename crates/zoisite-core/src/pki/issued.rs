@@ -69,7 +69,7 @@ pub enum KeyAt {
     /// On the host that made it, and nowhere else.
     Host,
     /// Its host has still to make it: such an entry stands for the one to come where a run is planned and proven, is
-    /// signed for a key that nobody has, and is never recorded.
+    /// signed for a key that does not exist, and is never recorded.
     ToCome,
 }
 
@@ -113,7 +113,7 @@ pub struct LedgerEntry {
     pub unwanted: bool,
     /// Serial of the certificate that took its place.
     pub replaced_by: Option<String>,
-    /// When its host was retired: nobody holds it any more.
+    /// When its host was retired: it is in use no more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retired: Option<Timestamp>,
 }
@@ -146,7 +146,7 @@ impl LedgerEntry {
         }
     }
 
-    /// Whose it is: a host's or a person's; a run's own certificate is nobody's.
+    /// Whose it is: a host's or a person's; a run's own certificate belongs to neither.
     pub fn holder(&self) -> Option<&str> {
         match (&self.host, self.profile) {
             (Some(host), _) => Some(host.as_str()),

@@ -62,8 +62,8 @@ impl Ledger {
         }
     }
 
-    /// The authorities of a kind when a person lets its replacement go on; none where it waits for nobody.
-    pub fn told_to_go_on(&self, kind: AuthorityKind) -> Vec<AuthorityCertificate> {
+    /// The authorities of a kind when a person lets its replacement go on; none where it waits for no confirmation.
+    pub fn confirmed_replacements(&self, kind: AuthorityKind) -> Vec<AuthorityCertificate> {
         let waits = |standing| self.authorities_of(kind).any(|one| one.standing == standing);
         if waits(AuthorityState::Believed) {
             return self.turned(kind, signs);
@@ -159,13 +159,15 @@ mod tests {
         assert_eq!(with(&mut ledger, after), [Goes, Signs]);
         assert_eq!((ledger.bundle(kind).unwrap().as_str(), ledger.stage()), ("10", believe.next()));
         // The same once more changes nothing.
-        assert!(ledger.after(believe).is_empty() && ledger.told_to_go_on(kind).is_empty());
+        assert!(ledger.after(believe).is_empty() && ledger.confirmed_replacements(kind).is_empty());
         let after = ledger.after(TrustStage::SignBy(kind));
         assert_eq!(with(&mut ledger, after), [Leaves, Signs]);
         let forget = TrustStage::Forget(kind);
         assert_eq!((ledger.bundle(kind).unwrap().as_str(), ledger.stage()), ("1", Some(forget)));
         // Too late to take back; said once more it is the same replacement.
-        assert!(ledger.taken_back(kind).is_empty() && ledger.told_to_go_on(kind).is_empty());
+        assert!(
+            ledger.taken_back(kind).is_empty() && ledger.confirmed_replacements(kind).is_empty()
+        );
         assert_eq!(ledger.replacing(), Some(kind));
         let after = ledger.after(forget);
         assert_eq!(with(&mut ledger, after), [Gone, Signs]);
@@ -181,12 +183,12 @@ mod tests {
         assert_eq!(with(&mut ledger, after), [Signs, Believed]);
         assert_eq!((ledger.stage(), ledger.replacing()), (None, Some(kind)));
         assert_eq!(ledger.bundle(kind).unwrap(), "01");
-        let word = ledger.told_to_go_on(kind);
+        let word = ledger.confirmed_replacements(kind);
         assert_eq!(with(&mut ledger, word), [Goes, Signs]);
         let after = ledger.after(TrustStage::SignBy(kind));
         assert_eq!(with(&mut ledger, after), [Spent, Signs]);
         assert_eq!((ledger.stage(), ledger.bundle(kind).unwrap().as_str()), (None, "10"));
-        let word = ledger.told_to_go_on(kind);
+        let word = ledger.confirmed_replacements(kind);
         assert_eq!(with(&mut ledger, word), [Leaves, Signs]);
         assert_eq!(ledger.bundle(kind).unwrap(), "1");
         let after = ledger.after(TrustStage::Forget(kind));

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::profile::AuthorityKind;
 
 /// What an authority does at the moment. One is replaced in stages, each of which holds everywhere before the next
-/// begins, so that whoever dials is believed at every instant (rule S14).
+/// begins, so that every client is believed at every instant (rule S14).
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum AuthorityState {

@@ -16,8 +16,8 @@ use crate::text::quote;
 const ACT: &str = include_str!("act.sh");
 const FETCH: &str = include_str!("fetch.sh");
 
-/// For how long a host that was told to leave the virtual IP is waited for: where nobody else can serve there,
-/// nobody takes it.
+/// For how long a host that was told to leave the virtual IP is waited for: where no other host can serve there,
+/// no other host takes it.
 const GIVE_AWAY_SECONDS: u32 = 15;
 
 /// One thing to do on a host. Each is idempotent.
@@ -69,7 +69,7 @@ pub enum Operation {
     Start(&'static str),
     /// Restart a unit, without waiting.
     Restart(&'static str),
-    /// Leave the virtual IP to others, and wait until it is gone: what is done next interrupts nobody.
+    /// Leave the virtual IP to others, and wait until it is gone: what is done next interrupts no client.
     GiveAway(IpAddr),
     /// Hold the virtual IP again, where one can serve there.
     TakePart,

@@ -211,7 +211,7 @@ pub struct Observed {
     pub identity: Identity,
     /// By which key it was signed (RFC 5280 section 4.2.1.1, in hexadecimal), where it says so.
     pub identity_by: Option<String>,
-    /// Whether a join token is still there, though nobody needs it any more.
+    /// Whether a join token is still there, though it is needed no more.
     pub token_left: bool,
     /// Whether the API endpoint resolves, asked of nodes where it is a name.
     pub resolves: Option<bool>,

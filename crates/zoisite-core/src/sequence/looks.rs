@@ -48,9 +48,9 @@ pub struct ApiObserved {
     pub nodes: BTreeMap<String, NodeFacts>,
     /// Requests for kubelets' client certificates that wait for an answer.
     pub requests: Vec<NodeRequest>,
-    /// Wanted objects that are not as they must be: their titles.
+    /// Wanted objects that are not as wanted: their titles.
     pub differing: BTreeSet<String>,
-    /// Wanted objects of which it cannot be said whether they are as they must be: title, and why.
+    /// Wanted objects of which it cannot be said whether they are as wanted: title, and why.
     pub uncompared: BTreeMap<String, String>,
     /// Workloads that do not run as wanted, and why.
     pub waiting: BTreeMap<String, String>,

@@ -128,7 +128,7 @@ pub enum ApiWork {
         /// Name of the request.
         request: String,
     },
-    /// Refuse a request that nobody expects.
+    /// Refuse an unexpected request.
     Deny {
         /// Name of the request.
         request: String,
@@ -149,7 +149,7 @@ pub enum ApiWork {
     Drain {
         /// The node.
         host: HostName,
-        /// Also those that nobody makes again elsewhere.
+        /// Also pods without a controller, which start nowhere else.
         delete_unmanaged_pods: bool,
         /// Deadline, in seconds.
         seconds: u32,
@@ -449,6 +449,11 @@ impl Sequence {
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
         self.steps.is_empty()
+    }
+
+    /// The hosts on which something is done.
+    pub fn hosts(&self) -> BTreeSet<&HostName> {
+        self.steps.iter().filter_map(|step| step.host.as_ref()).collect()
     }
 
     /// The steps on these hosts, with the gates before and after them: no other host is changed. Also the hosts that lose

@@ -63,7 +63,7 @@ pub enum TrialThere {
     },
 }
 
-/// Reads a host's answer to [`begin_trial_script`] or [`trial_script`]; `None` where nothing is told.
+/// Reads a host's answer to [`begin_trial_script`] or [`trial_script`]; `None` where nothing is reported.
 pub fn read_trial(text: &str) -> Option<TrialThere> {
     text.lines().find_map(|line| match fields(line).as_deref() {
         Some(["cannot", why]) => Some(TrialThere::Cannot((*why).to_owned())),

@@ -120,7 +120,7 @@ name_servers() {
   # shellcheck disable=SC2086
   if command -v bash >/dev/null; then ask_all ask_server $servers; fi
 }
-# Units that run, behind the word under which they are told; all are asked for at once.
+# Units that run, behind the word under which they appear; all are asked for at once.
 running() {
   kind=$1
   shift
@@ -141,7 +141,7 @@ STATES
 }
 services() {
   running time-service chrony chronyd systemd-timesyncd ntp ntpd ntpsec openntpd firewall firewalld ufw nftables iptables netfilter-persistent
-  # It starts a service of its own to be told: only where the answer matters.
+  # It starts a service of its own for the answer: only where the answer matters.
   [ "${kept:-no}" = no ] || timeout 5 timedatectl show -p NTPSynchronized 2>/dev/null | sed "s/^NTPSynchronized=/@${tab}synchronized$tab/"
 }
 swap() {
@@ -196,7 +196,7 @@ neighbour() {
   if [ -n "$mac" ]; then say neighbour "$1" "$mac"; fi
 }
 # the virtual router's id, the hardware's group, own address, addresses of those who share the id: others that
-# advertise it (RFC 9568) are noted from now on, by a table that is gone when they are told
+# advertise it (RFC 9568) are noted from now on, by a table that is gone when they are reported
 routers_begin() {
   command -v nft >/dev/null || return 0
   id=$1 group=$2

@@ -1,5 +1,5 @@
-//! What a design is worth, worked out from the cluster file alone: losses, addresses, sizes, and what the
-//! site's own servers are told.
+//! What a design is worth, worked out from the cluster file alone: losses, addresses, sizes, and what to enter into
+//! the site's own servers.
 
 use std::collections::BTreeMap;
 
@@ -23,15 +23,15 @@ fn of(text: &str) -> Cluster {
 fn each_kind_of_host_is_a_row_and_so_is_each_kind_of_pair_that_is_too_much() {
     let rows = losses(&saltmarsh());
     assert_eq!(rows.len(), 6, "{rows:#?}");
-    assert!(rows[..4].iter().all(|row| row.silent.is_none()), "{rows:#?}");
+    assert!(rows[..4].iter().all(|row| row.outage.is_none()), "{rows:#?}");
     let jetty = row(&rows, "jetty-a");
     assert_eq!(jetty.load_balancers.map(|left| (left.left, left.of)), Some((1, 2)));
     assert_eq!(row(&rows, "heron").members.left, 2);
     let members = ["heron", "egret", "ibis"].map(host).to_vec();
     assert_eq!(rows[4].lost, Lost::TwoOf(members));
-    assert_eq!(rows[4].silent.as_deref(), Some("1 of 3 members are no majority"));
+    assert_eq!(rows[4].outage.as_deref(), Some("no quorum (1 of 3 members left)"));
     assert_eq!(rows[5].lost, Lost::TwoOf(["jetty-a", "jetty-b"].map(host).to_vec()));
-    assert_eq!(rows[5].silent.as_deref(), Some("no load balancer"));
+    assert_eq!(rows[5].outage.as_deref(), Some("no load balancer"));
 }
 
 #[test]
@@ -45,12 +45,12 @@ fn a_host_with_two_layers_is_one_loss_of_both() {
     let rows = losses(&of(&text));
     let curlew = row(&rows, "curlew");
     assert_eq!((curlew.api_servers.left, curlew.members.left), (0, 2));
-    assert_eq!(curlew.silent.as_deref(), Some("no API server"));
+    assert_eq!(curlew.outage.as_deref(), Some("no API server"));
     // An API endpoint that is a host's own goes with it, and with no other.
     let text = changed("api.saltmarsh.example:6443", "10.77.0.31:6443");
     let rows = losses(&of(&text));
-    assert!(row(&rows, "jetty-a").silent.as_ref().unwrap().contains("jetty-a's own address"));
-    assert_eq!(row(&rows, "jetty-b").silent, None);
+    assert!(row(&rows, "jetty-a").outage.as_ref().unwrap().contains("jetty-a's own address"));
+    assert_eq!(row(&rows, "jetty-b").outage, None);
 }
 
 #[test]
@@ -66,8 +66,8 @@ fn places_are_lost_whole() {
     }
     let rows = losses(&of(&text));
     let lost = |wanted: Lost| rows.iter().find(|row| row.lost == wanted).unwrap();
-    assert!(lost(Lost::Site("north".into())).silent.is_some());
-    assert_eq!(lost(Lost::Site("south".into())).silent, None);
+    assert!(lost(Lost::Site("north".into())).outage.is_some());
+    assert_eq!(lost(Lost::Site("south".into())).outage, None);
     // Racks of the same name at different sites are different racks.
     assert_eq!(lost(Lost::Rack("a, north".into())).members.left, 2);
     assert_eq!(lost(Lost::Rack("a, south".into())).members.left, 2);

@@ -1,4 +1,4 @@
-//! What machines are told at their first boot, on data alone.
+//! First-boot data, on data alone.
 
 use crate::common::{changed, host};
 use serde_json::{Value, json};
@@ -97,7 +97,7 @@ fn nodes_have_no_swap_and_cards_are_found_by_what_is_known_of_them() {
     let plover = seed(&cluster, "plover", &[KEY], None);
     assert_eq!(plover.network["ethernets"]["ens3"].get("match"), None);
     assert_eq!(plover.network["ethernets"]["ens3"]["addresses"], json!(["10.77.0.22/24"]));
-    // Without a key that was made here nothing secret is told.
+    // Without a key that was made here nothing secret goes into it.
     assert!(!plover.user_data.expose().contains("ssh_keys"));
 }
 

@@ -85,7 +85,7 @@ fn a_host_that_never_appears_is_told_apart_from_one_that_is_slow() {
         (Stage::Token, "abcdef ended on 2026-11-28 14:00".into())
     );
     let silent = scene.look(Some(&heard(&["10.77.0.21", "203.0.113.9"])), 0);
-    let seen = "nothing of it reached the API endpoint within 12 s; 203.0.113.9 did, of no host of the file";
+    let seen = "no packet of it reached the API endpoint within 12 s; 203.0.113.9 did, of no host of the file";
     assert_eq!(stopped(&silent), (Stage::Connects, seen.into()));
     let dials = scene.look(Some(&heard(&["10.77.0.101"])), 0);
     assert_eq!(stopped(&dials).0, Stage::Requests);

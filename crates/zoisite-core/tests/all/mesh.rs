@@ -157,16 +157,16 @@ fn why_two_do_not_meet_is_told_by_what_both_count() {
     let answered = sees(&["egret"], |peer| peer.lost = Some(25));
     assert_eq!(told(Some(&answered), Some(&back)), None);
     let (why, fix) = told(Some(&there), Some(&back)).unwrap();
-    assert!(why.contains("nothing comes through at 10.77.9.1:51820"), "{why}");
+    assert!(why.contains("no packets reach heron at its endpoint 10.77.9.1:51820"), "{why}");
     assert!(fix.contains("forward"), "{fix}");
-    // egret is heard by heron, and hears nothing itself.
-    let hears = sees(&["egret"], |peer| peer.heard = true);
+    // heron gets packets of egret, and egret gets none.
+    let hears = sees(&["egret"], |peer| peer.answered = true);
     let (why, fix) = told(Some(&hears), Some(&back)).unwrap();
-    assert!(why.contains("egret hears nothing of heron"), "{why}");
+    assert!(why.contains("egret gets no packets from heron"), "{why}");
     assert!(fix.contains("in front of egret"), "{fix}");
-    let heard_back = sees(&["heron"], |peer| peer.heard = true);
+    let heard_back = sees(&["heron"], |peer| peer.answered = true);
     let (why, fix) = told(Some(&hears), Some(&heard_back)).unwrap();
-    assert!(why.contains("both hear each other") && fix.contains("restart"), "{why}: {fix}");
+    assert!(why.contains("both get packets") && fix.contains("restart"), "{why}: {fix}");
     // What a clock that was set back says counts as old.
     let mut late = back.clone().unwrap();
     late.ahead = -3_600;

@@ -1,4 +1,4 @@
-//! The faults of which clusters die, planted one by one in what a host holds: each is told by what is wrong.
+//! The faults of which clusters die, planted one by one in what a host holds: each is reported by what is wrong.
 
 use crate::common::{Trust, at, changed, host};
 use jiff::{SignedDuration, Timestamp};
@@ -135,7 +135,7 @@ fn every_planted_fault_is_named() {
             );
         }
     }
-    // What was replaced is told as that.
+    // What was replaced is reported as that.
     let mut scene = scene;
     let old = scene.entry(Profile::EtcdPeer, "heron");
     let (newer, _) = scene.made(&peer, by_peer, scene.now);

@@ -58,7 +58,7 @@ fn a_meshs_own_paths_lead_to_endpoints_and_what_is_stopped_there_is_told() {
     assert!(links(&saltmarsh()).iter().all(|link| !own(link) && link.endpoint.is_none()));
 
     let ended = |silent: &[usize]| -> Vec<Trial> {
-        let outcome = |at| if silent.contains(&at) { Outcome::Silent } else { Outcome::Open };
+        let outcome = |at| if silent.contains(&at) { Outcome::NoAnswer } else { Outcome::Open };
         all.iter()
             .enumerate()
             .map(|(at, link)| Trial { link: link.clone(), outcome: outcome(at) })
@@ -194,8 +194,8 @@ fn what_hosts_say_of_a_trial_is_read_and_what_they_do_not_say_is_not_made_up() {
             "bash: connect: Connection refused bash: line 2: /dev/tcp/10.77.0.12/2380: Connection refused",
             Outcome::Refused,
         ),
-        ("silent", Outcome::Silent),
-        ("bash: connect: Connection timed out", Outcome::Silent),
+        ("silent", Outcome::NoAnswer),
+        ("bash: connect: Connection timed out", Outcome::NoAnswer),
         ("bash: connect: No route to host", Outcome::Unreachable("No route to host".into())),
         ("connected other SSH-2.0-OpenSSH", Outcome::Other("SSH-2.0-OpenSSH".into())),
         ("connected mute", Outcome::Mute),
@@ -231,7 +231,7 @@ fn where_a_path_is_stopped_is_told_by_who_gets_through() {
     // One way, from one host.
     let found = one(&|link| {
         let it = (link.from.as_str(), link.to.as_str(), link.port) == ("heron", "egret", 2380);
-        it.then_some(Outcome::Silent)
+        it.then_some(Outcome::NoAnswer)
     });
     assert_eq!((found.to.as_str(), &found.ports[..]), ("egret", &[2380][..]));
     assert_eq!((found.from, found.open_from), (vec![host("heron")], vec![host("ibis")]));
@@ -242,8 +242,9 @@ fn where_a_path_is_stopped_is_told_by_who_gets_through() {
     assert!(found.cause.contains("a firewall refuses this one"), "{}", found.cause);
     assert!(found.fix.starts_with("zoisite paths rules egret"), "{}", found.fix);
     // Nothing of it at all.
-    let found = blocked(&trials(&|link| (link.to.as_str() == "egret").then_some(Outcome::Silent)));
-    assert!(found.iter().all(|b| b.cause.contains("nothing of egret is reached")), "{found:#?}");
+    let found =
+        blocked(&trials(&|link| (link.to.as_str() == "egret").then_some(Outcome::NoAnswer)));
+    assert!(found.iter().all(|b| b.cause.contains("no port of egret is reached")), "{found:#?}");
     assert_eq!(found.iter().map(|b| b.ports.len()).sum::<usize>(), 2, "{found:#?}");
     let found = one(&|link| {
         let it = link.to.as_str() == "jetty-a" && link.service != Service::Vrrp;
@@ -256,12 +257,12 @@ fn where_a_path_is_stopped_is_told_by_who_gets_through() {
     });
     assert!(found.cause.contains("from heron to ibis"), "{}", found.cause);
     // A protocol without ports, which some networks drop: told apart from a host that is gone.
-    let vrrp = |link: &Link| (link.service == Service::Vrrp).then_some(Outcome::Silent);
+    let vrrp = |link: &Link| (link.service == Service::Vrrp).then_some(Outcome::NoAnswer);
     let found = blocked(&trials(&vrrp));
     assert_eq!(found.len(), 2, "each of the two does not hear the other: {found:#?}");
     assert!(found[0].cause.contains("jetty-a is reached at its ports"), "{}", found[0].cause);
     assert!(found[0].fix.contains("both hold the virtual IP"), "{}", found[0].fix);
-    let gone = |link: &Link| (link.to.as_str() == "jetty-a").then_some(Outcome::Silent);
+    let gone = |link: &Link| (link.to.as_str() == "jetty-a").then_some(Outcome::NoAnswer);
     let found = blocked(&trials(&gone));
     assert!(found.iter().any(|one| one.cause.contains("it may be the host")), "{found:#?}");
 }

@@ -377,7 +377,7 @@ fn members_are_counted_from_etcds_own_list() {
         let stranger = stranger.clone();
         scene.edit(name, |o| o.etcd.members.as_mut().unwrap().push(stranger));
     }
-    // Nobody here made it: it is told, the rest goes on, and it counts.
+    // Nobody here made it: it is reported, the rest goes on, and it counts.
     let (next, real) = scene.next(true);
     let aim = stage(next);
     assert_eq!(aim.arm, Arm::File);

@@ -727,7 +727,7 @@ fn a_virtual_ip_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_hol
     };
     let cluster = floats("10.77.0.5");
     let mut facts = all_tidy(&cluster);
-    // (That raise brings keepalived is told too.)
+    // (That raise brings keepalived is reported too.)
     let about = |cluster: &Cluster, facts: &_| {
         let mut all = codes(&judge(cluster, facts, None, None));
         all.retain(|(_, code, _)| code.starts_with("virtual-ip"));
@@ -742,7 +742,7 @@ fn a_virtual_ip_address_that_somebody_has_or_that_stands_elsewhere_keeps_its_hol
     let taken = "neighbour\t10.77.0.5\t52:54:00:00:00:99";
     facts.insert(host("jetty-a"), with(&cluster, "jetty-a", &[("", taken)]));
     assert_eq!(judged(&facts), [("jetty-a".into(), "virtual-ip-taken", Grade::Blocks)]);
-    // Somebody else's router of the same id is told, and keeps a router out that speaks to the whole segment.
+    // Somebody else's router of the same id is reported, and keeps a router out that speaks to the whole segment.
     assert!(
         script.contains("\nrouters_begin ")
             && script.contains("01:00:5e:00:00:12 10.77.0.31 10.77.0.31 10.77.0.32\n"),

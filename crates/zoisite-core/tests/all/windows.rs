@@ -79,7 +79,7 @@ fn what_windows_cannot_do_is_refused_before_anything_is_done() {
         let told = format!("{:?}", reading.findings);
         assert!(told.contains(found), "{found}: {told}");
     }
-    // A range for nobody is told, and stops nothing.
+    // A range for nobody is reported, and stops nothing.
     let reading = read(&text.replace(&format!("{OWN}\n"), ""));
     assert!(blocking(&reading).is_empty());
     assert!(reading.findings.iter().any(|finding| finding.code == "windows-pods"));

@@ -98,7 +98,7 @@ enum Link {
     Open(Arc<dyn Connection>),
     /// It was open once, and the last try to open it again failed.
     Lost,
-    /// It was refused: nobody is asked twice in one run.
+    /// It was refused: no host is asked twice in one run.
     Refused(Trouble),
 }
 
@@ -135,7 +135,7 @@ struct Ways {
     tried: Option<(Instant, String)>,
 }
 
-/// Everything that a host is told passes through here.
+/// Everything that is sent to a host passes through here.
 pub struct Channel {
     /// The host.
     pub target: Target,
@@ -466,7 +466,7 @@ impl Channel {
     ///
     /// # Errors
     /// As [`Self::script`].
-    pub async fn told(
+    pub async fn script_output(
         &self,
         script: &str,
         saying: &Saying<'_>,

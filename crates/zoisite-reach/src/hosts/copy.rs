@@ -30,7 +30,7 @@ const GIVING: Duration = Duration::from_secs(300);
 const PIECE: u64 = 16 << 20;
 /// How many octets show how fast a host is reached.
 const SAMPLE: usize = 1 << 20;
-/// How often progress is told.
+/// How often progress is reported.
 const TELL: Duration = Duration::from_millis(500);
 
 impl Hosts {

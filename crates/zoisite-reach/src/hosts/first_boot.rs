@@ -22,7 +22,7 @@ impl Hosts {
     ///
     /// # Errors
     /// When it does not answer.
-    pub async fn heard(&self, host: &HostName) -> Result<SeedState, Trouble> {
+    pub async fn seed_state(&self, host: &HostName) -> Result<SeedState, Trouble> {
         let text = self.report(host, &state_script(host), "asking for its first-boot data").await?;
         Ok(read_state(&text))
     }
@@ -67,7 +67,7 @@ impl Hosts {
         timeout: Duration,
         progress: Progress<'_>,
     ) -> Result<(), Trouble> {
-        let before = self.heard(host).await?.boot;
+        let before = self.seed_state(host).await?.boot;
         let script = apply_script(host, files, locked_out, way, self.generation);
         if let (StepOutcome::Failed(trouble), _) = self.carried_out(host, &script, progress).await {
             return Err(trouble);
@@ -76,7 +76,7 @@ impl Hosts {
         let attempted = "waiting until it has applied it";
         let mut last = "it has not answered since".to_owned();
         while Instant::now() < end {
-            if let Ok(heard) = self.heard(host).await {
+            if let Ok(heard) = self.seed_state(host).await {
                 let new = way == Way::InPlace || heard.boot != before;
                 match (new, !heard.is_at_it(), heard.instance.as_deref() == Some(instance)) {
                     (true, true, true) if heard.state.as_deref() == Some("error") => {

@@ -243,7 +243,7 @@ impl Hosts {
         Some(format!("{host} has {own} of {newest} entries"))
     }
 
-    /// A member that leads hands that to another one before it goes, so that nobody waits for an election. Where it
+    /// A member that leads hands that to another one before it goes, so that no client waits for an election. Where it
     /// cannot be told so, the others elect one.
     pub(super) async fn lead_elsewhere(
         &self,

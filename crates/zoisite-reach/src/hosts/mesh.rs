@@ -149,7 +149,7 @@ type Each<'a, T> = BTreeMap<&'a HostName, T>;
 fn met(link: &Link, seen: Option<&Result<Peers, Trouble>>) -> Outcome {
     match seen {
         Some(Ok(Ok(seen))) if seen.meets(&link.to) => Outcome::Open,
-        Some(Ok(Ok(_))) => Outcome::Silent,
+        Some(Ok(Ok(_))) => Outcome::NoAnswer,
         Some(Ok(Err(why))) => Outcome::Untried(why.clone()),
         Some(Err(trouble)) => Outcome::Untried(trouble.to_string()),
         None => Outcome::Untried(format!("{} is not in the mesh: zoisite raise", link.from)),
@@ -167,7 +167,7 @@ fn arrived(
         (Err(trouble), _) | (_, Err(trouble)) => Outcome::Untried(trouble.to_string()),
         (Ok(sent), Ok(_)) => {
             let why = link.endpoint.as_ref().and_then(|end| sent.why_unsent(end));
-            why.map_or(Outcome::Silent, |why| Outcome::Unreachable(why.clone()))
+            why.map_or(Outcome::NoAnswer, |why| Outcome::Unreachable(why.clone()))
         }
     }
 }

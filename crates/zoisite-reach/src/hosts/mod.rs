@@ -158,7 +158,7 @@ fn gone<T>(heard: &Answer<T>, reply: &Reply) -> bool {
 const LOOK_AGAIN: Duration = Duration::from_secs(30);
 
 impl Hosts {
-    /// These hosts; connects to none yet. `password` is what sudo is told on hosts where it asks.
+    /// These hosts; connects to none yet. `password` is for sudo on hosts where it asks.
     pub fn new(
         targets: Vec<Target>,
         carrier: Arc<dyn Carrier>,
@@ -233,7 +233,7 @@ impl Hosts {
         let until = Instant::now() + LOOK_AGAIN;
         let saying = Saying { attempted, script: 0, silence: self.deadlines.looking, until };
         let (text, heard) = loop {
-            let (text, heard) = channel.told(script, &saying).await?;
+            let (text, heard) = channel.script_output(script, &saying).await?;
             // One that was cut is run again.
             if !heard.cut || Instant::now() >= until {
                 break (text, heard);

@@ -77,7 +77,7 @@ pub const ANSWERS: &str = "ZOISITE_ANSWERS";
 /// beginning, where [`ANSWERS`] is set.
 ///
 /// # Errors
-/// When it is another question, or nobody answers any more.
+/// When it is another question, or the program that answers is gone.
 pub fn answer(socket: &Path, prompt: &str) -> std::io::Result<String> {
     use std::io::Read as _;
     if !prompt.to_lowercase().contains("password") {
@@ -88,7 +88,7 @@ pub fn answer(socket: &Path, prompt: &str) -> std::io::Result<String> {
     Ok(password)
 }
 
-/// Gives a password to whoever asks at a socket in the run's folder.
+/// Answers with a password at a socket in the run's folder.
 struct Answers {
     socket: PathBuf,
     giving: tokio::task::JoinHandle<()>,
@@ -172,9 +172,9 @@ impl OpenSsh {
         })
     }
 
-    /// Asks nobody, whatever ssh would ask.
+    /// Asks nothing at the terminal, whatever ssh would ask.
     #[must_use]
-    pub fn asking_nobody(mut self) -> Self {
+    pub fn without_prompts(mut self) -> Self {
         self.asking = Asking::Nobody;
         self
     }
@@ -183,7 +183,7 @@ impl OpenSsh {
     ///
     /// # Errors
     /// When there is no socket to be had for that.
-    pub fn telling(mut self, password: Secret) -> std::io::Result<Self> {
+    pub fn with_password(mut self, password: Secret) -> std::io::Result<Self> {
         self.asking = Asking::Told(Answers::of(password, &self.folder)?);
         Ok(self)
     }
@@ -209,7 +209,7 @@ impl OpenSsh {
         Ok(pairs.map(|(key, value)| (key.to_owned(), value.to_owned())).collect())
     }
 
-    /// The keys that a host shows to whoever comes: lines of a known_hosts file. Nothing is accepted by that.
+    /// The keys that a host shows before any login: lines of a known_hosts file. Nothing is accepted by that.
     ///
     /// # Errors
     /// What ssh says where the host shows none.

@@ -21,7 +21,7 @@ pub(super) struct Relay {
     files: Mutex<BTreeMap<Key, File>>,
     /// Something about them is new.
     news: Notify,
-    /// Hosts that offer something, and those that nobody reached.
+    /// Hosts that offer something, and those that were not reached.
     sources: Mutex<Sources>,
     crossed: AtomicU64,
     passed: AtomicU64,

@@ -15,7 +15,7 @@ use crate::access::{Access, Secured, believing};
 
 /// Within which time a server greets.
 const GREETED: Duration = Duration::from_secs(20);
-/// For how long a word of refusal is waited for: without one, whoever dialled was let in.
+/// For how long a word of refusal is waited for: without one, the client was let in.
 const REFUSED: Duration = Duration::from_secs(5);
 
 impl Hosts {
@@ -38,7 +38,7 @@ impl Hosts {
         Ok(sha256(shown))
     }
 
-    /// Whether a server refuses whoever shows that certificate, dialled as a host does.
+    /// Whether a server refuses that certificate, dialled as a host does.
     ///
     /// # Errors
     /// Why it is not reached.

@@ -10,7 +10,8 @@ use zoisite_core::cluster::{Cluster, HostName, Vrrp};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::paths::{
     Link, Listener, Outcome, RoutersHeard, Service, TRIAL_SECONDS, Trial, advertise_script,
-    end_script, hear_script, listen_script, probe_script, read_listeners, read_probes, told_script,
+    end_script, hear_script, heard_routers_script, listen_script, probe_script, read_listeners,
+    read_probes,
 };
 use zoisite_core::survey::{Facts, Times, survey_script};
 
@@ -99,7 +100,7 @@ impl Hosts {
         let scripts: [Script<'_>; 3] = [
             &|host, own| hear_script(host, own, &others(host), by),
             &|host, own| advertise_script(host, own, &others(host), by),
-            &|host, _| told_script(host),
+            &|host, _| heard_routers_script(host),
         ];
         let mut faults: BTreeMap<&HostName, String> = BTreeMap::new();
         let mut heard: BTreeMap<&HostName, BTreeSet<IpAddr>> = BTreeMap::new();
@@ -123,7 +124,7 @@ impl Hosts {
             match (came, fault) {
                 (true, _) => Outcome::Open,
                 (false, Some(why)) => Outcome::Untried(why.clone()),
-                (false, None) => Outcome::Silent,
+                (false, None) => Outcome::NoAnswer,
             }
         };
         links.iter().map(|link| Trial { link: (*link).clone(), outcome: outcome(link) }).collect()

@@ -55,7 +55,7 @@ impl Hosts {
         let attempted = "becoming root";
         let (silence, until) = (self.deadlines.asking, Instant::now());
         let saying = Saying { attempted, script: 0, silence, until };
-        let told = channel.told(&look_around(), &saying).await;
+        let told = channel.script_output(&look_around(), &saying).await;
         let (text, heard) = told.map_err(|trouble| (Stage::Root, trouble))?;
         if let Some(inside) = read_inside(&text) {
             return Ok(inside);
@@ -116,7 +116,7 @@ impl Hosts {
             true => {
                 let (silence, until) = (self.deadlines.looking, Instant::now());
                 let saying = Saying { attempted, script: 0, silence, until };
-                let (text, heard) = channel.told(script, &saying).await?;
+                let (text, heard) = channel.script_output(script, &saying).await?;
                 (text, heard.said)
             }
             false => channel.as_user(script, attempted, self.deadlines.looking).await?,

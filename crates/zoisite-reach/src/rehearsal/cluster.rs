@@ -492,7 +492,7 @@ impl World {
         Ok(())
     }
 
-    /// How many requests for kubelets' certificates nobody answered yet.
+    /// How many requests for kubelets' certificates have no answer yet.
     pub fn requests_that_wait(&self) -> usize {
         self.api.requests.len()
     }

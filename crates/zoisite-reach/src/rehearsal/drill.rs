@@ -43,7 +43,7 @@ const BOOT: Duration = Duration::from_secs(25);
 const STARTED: Duration = Duration::from_secs(4);
 /// An answer takes about so long.
 const ANSWER: Duration = Duration::from_millis(12);
-/// What comes of a request that is not answered in time, and of one that nobody takes.
+/// What comes of a request that is not answered in time, and of one that is not accepted.
 const SILENT: &str = "no answer within 2 seconds";
 const REFUSED: &str = "Connection refused";
 
@@ -94,7 +94,7 @@ impl<'a> RehearsedField<'a> {
         self.drill.takes(self.cluster, role, host)
     }
 
-    /// Who holds the address, `lost` ago; `None` while nobody does.
+    /// Who holds the address, `lost` ago; `None` while no host does.
     fn holds(&self, lost: Option<Duration>) -> Option<HostName> {
         let before = self.holder.clone()?;
         let Some(lost) = lost else { return Some(before) };

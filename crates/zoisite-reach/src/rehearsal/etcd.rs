@@ -336,7 +336,7 @@ impl World {
         leads.min_by_key(|name| (Reverse(self.held(name)), name.clone()))
     }
 
-    /// Whether a member has a vote, by its own word: a learner serves nobody.
+    /// Whether a member has a vote, by its own word: a learner serves no client.
     pub(super) fn takes_part(&self, host: &HostName) -> bool {
         let member = self.hosts.get(host).and_then(SimHost::member);
         member.is_some_and(|(member, _)| member.votes(member.id))

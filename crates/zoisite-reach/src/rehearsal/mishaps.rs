@@ -101,7 +101,7 @@ impl World {
         usual * halves / 2
     }
 
-    /// Whether nobody hears that the operation that was begun last is done.
+    /// Whether the answer to the operation that was begun last is lost.
     pub(super) fn answer_is_lost(&self, number: u64) -> bool {
         self.faults.contains(&Fault::AnswerLost { operation: number })
     }
@@ -140,7 +140,7 @@ impl World {
         self.left.iter().any(|left| left.host == *host)
     }
 
-    /// Scripts that nobody waits for do one thing more; one that fails ends.
+    /// Scripts without a program do one thing more; one that fails ends.
     pub(super) fn left_go_on(&mut self) {
         for mut left in std::mem::take(&mut self.left) {
             left.pace.1 = left.pace.1.saturating_sub(1);

@@ -30,7 +30,7 @@ pub enum Fault {
         /// How many moments each of its operations takes.
         pace: u32,
     },
-    /// The operation of this number is done, but nobody hears of it; a script goes on by itself.
+    /// The operation of this number is done, but its answer is lost; a script goes on by itself.
     AnswerLost {
         /// Number of the operation.
         operation: u64,
@@ -173,7 +173,7 @@ pub struct World {
     /// At which operation a quorum was proven last.
     #[serde(default)]
     pub(super) proved: u64,
-    /// Scripts that go on though nobody waits for them any more.
+    /// Scripts that go on after their program is gone.
     #[serde(skip)]
     pub(super) left: Vec<Left>,
     /// The machine that was touched first behind each host's address.
@@ -199,7 +199,7 @@ pub struct World {
     /// Whether somebody writes all the while.
     #[serde(skip)]
     pub(super) under_load: bool,
-    /// Whether it is judged that whoever dials is believed (rule S14): not where somebody spoils whom hosts believe.
+    /// Whether it is judged that every client is believed (rule S14): not where somebody spoils whom hosts believe.
     #[serde(default)]
     pub(super) judges_trust: bool,
 }
@@ -222,7 +222,7 @@ pub(super) struct SimApi {
     pub(super) nodes: BTreeMap<HostName, NodeFacts>,
     /// Published tokens: the whole text, by id.
     pub(super) tokens: BTreeMap<String, String>,
-    /// Requests for kubelets' certificates that nobody answered yet.
+    /// Requests for kubelets' certificates without an answer yet.
     #[serde(default)]
     pub(super) requests: Vec<SimRequest>,
     /// How many requests there ever were, by which each has a name of its own.

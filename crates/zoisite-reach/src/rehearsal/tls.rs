@@ -16,14 +16,14 @@ use super::state::{Papers, Process, SimFile, SimHost};
 /// What a certificate is shown as.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(super) enum As<'a> {
-    /// By whoever was dialled under this name or address.
+    /// By the server that was dialled under this name or address.
     Server(&'a str),
     /// By who dials, from this address where that is compared.
     Client(Option<&'a str>),
 }
 
 impl SimFile {
-    /// A file; its sum is what it is known by to whoever compares.
+    /// A file; its sum identifies it in comparisons.
     pub fn new(text: String, owner: impl Into<String>, mode: u32) -> Self {
         let mut hasher = DefaultHasher::new();
         text.hash(&mut hasher);

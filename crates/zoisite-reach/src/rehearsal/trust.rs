@@ -1,4 +1,4 @@
-//! Whether whoever dials is believed at every instant, while authorities are replaced (rule S14).
+//! Whether every client is believed at every instant, while authorities are replaced (rule S14).
 
 use zoisite_core::cluster::HostName;
 use zoisite_core::holdings::API_SERVER_UNIT;
@@ -47,7 +47,7 @@ impl World {
         etcd.accepts(by, (api, &own), As::Client(None), self.clock(member))
     }
 
-    /// Whether it is judged from now on that whoever dials is believed.
+    /// Whether it is judged from now on that every client is believed.
     pub fn judge_trust(&mut self, judges: bool) {
         self.judges_trust = judges;
     }
@@ -88,7 +88,7 @@ impl World {
     }
 }
 
-/// Whether a certificate was refused as nobody knows who issued it; what ended, or is not there, is another matter.
+/// Whether a certificate was refused as its issuer is unknown; what ended, or is not there, is another matter.
 fn is_unknown(tried: &Result<(), String>) -> bool {
     tried.as_ref().is_err_and(|why| why.contains("UnknownIssuer"))
 }

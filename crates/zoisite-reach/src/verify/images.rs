@@ -56,7 +56,7 @@ impl Verifier<'_> {
     }
 
     /// A pod on every node that begins with a pull, whatever the node has; whether it then runs is not asked.
-    /// `called` is the image in what is told.
+    /// `called` is the image in what is reported.
     async fn pull(&mut self, app: &str, called: &str, image: &str) {
         let path = self.path("/pods");
         let began = Instant::now();
@@ -111,7 +111,7 @@ fn is_pulled(pod: &Value) -> bool {
     }
 }
 
-/// Pushes an image of next to nothing that nobody pushed before. Its manifest's digest.
+/// Pushes a new, nearly empty image. Its manifest's digest.
 async fn push(registry: &Registry, image: &ImageName) -> Result<String, String> {
     // An archive without a file, and a configuration like no other.
     let layer = vec![0_u8; 1_024];

@@ -70,7 +70,7 @@ fn what_is_put_is_labelled_where_selinux_is_there_and_nowhere_else() {
             assert!(asked.contains(&labelled), "{shell}: {labelled}{asked}");
         }
         assert!(asked.contains(&format!("chcon -t bin_t {}\n", host.at("usr/lib/probe.tar"))));
-        // A label that cannot be given is told.
+        // A label that cannot be given is reported.
         host.program("restorecon", "echo 'unknown type gull_t' >&2; exit 1");
         let file = Item::from(host.file("etc/other.conf", "of ours\n"));
         let said = host.try_to_put(&[file], "").unwrap_err();
@@ -604,7 +604,7 @@ fn packages_are_brought_only_where_nothing_else_changes() {
         host.program("setsid", ": >$H/var/lib/zoisite/packages.log.ended\nsleep 1\nexec \"$@\"");
         host.put(&gulls);
         assert_eq!(host.differs(&gulls), [], "{shell}");
-        // Something that came later stands on what came with it: that stays, and is told.
+        // Something that came later stands on what came with it: that stays, and is reported.
         host.write("stands", "");
         let said = host.uninstall();
         assert!(said.contains("@\tleft\tgull-libs"), "{shell}: {said}");

@@ -307,7 +307,7 @@ fn a_learner_whose_links_were_cut_goes_on_when_they_are_whole() {
 
 #[test]
 fn one_that_comes_back_with_old_data_begins_no_second_quorum() {
-    // It was the only member once: what it was told then would have it begin alone again.
+    // It was the only member once: its configuration of then would have it begin alone again.
     let mut stage = Stage::raised(&["heron"]);
     stage.world().write_all_the_while();
     stage.want(&["curlew"]);

@@ -1,4 +1,4 @@
-//! A carrier that misbehaves by order: it really runs what it is told, by sh on this machine, with a folder
+//! A carrier that misbehaves by order: it really runs what it gets, by sh on this machine, with a folder
 //! in the place of Zoisite's own on hosts, and breaks off, hangs, prints or refuses as a test asks for it.
 
 use std::collections::VecDeque;

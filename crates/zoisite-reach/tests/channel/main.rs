@@ -479,7 +479,7 @@ async fn paths_are_dialled_for_real_and_told_apart() {
         [Outcome::Open, Outcome::Other("SSH-2.0-other".into()), Outcome::Refused, Outcome::Open];
     assert_eq!(read_probes(4, &text), wanted, "{text}");
 
-    // Where nothing can be served, that is what is told, and nothing is dialled.
+    // Where nothing can be served, that is what is reported, and nothing is dialled.
     let link = Link {
         from: name("heron"),
         to: name("heron"),

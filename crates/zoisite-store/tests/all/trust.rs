@@ -115,7 +115,7 @@ fn what_is_due_is_issued_over_the_store_and_kept_only_when_it_was_judged() {
     };
     drop(draft());
     assert!(desk.state().ledger().unwrap().authorities.is_empty(), "nothing was kept");
-    // Two that were judged at once: the later one is told, and the authorities stay the first one's.
+    // Two that were judged at once: the later one is reported, and the authorities stay the first one's.
     let (mut one, mut two) = (draft(), draft());
     one.keep().unwrap();
     assert!(matches!(two.keep(), Err(StoreError::Overtaken { .. })));

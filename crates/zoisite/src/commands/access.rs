@@ -366,7 +366,7 @@ fn revoke(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, Fail
     let subject = match (&args.name, &args.group) {
         (_, Some(group)) => Subject::Group(group.clone()),
         (Some(name), None) => Subject::Person(name.clone()),
-        (None, None) => return Err(Failure::told(Kind::Usage)),
+        (None, None) => return Err(Failure::reported(Kind::Usage)),
     };
     let mut work = Working::briefly(state)?;
     let state = &mut work.state;

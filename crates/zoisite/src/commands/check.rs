@@ -107,10 +107,10 @@ pub fn run(options: &Options, args: &CheckArgs) -> Result<ExitCode, Failure> {
         });
     }
     if blocking > 0 {
-        return Err(Failure::told(Kind::Usage));
+        return Err(Failure::reported(Kind::Usage));
     }
     if args.strict && warning > 0 {
-        return Err(Failure::told(Kind::Findings));
+        return Err(Failure::reported(Kind::Findings));
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -36,7 +36,7 @@ use crate::view::{self, Style};
 /// [drill], with 4 where a safety rule forbids the drill.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite drill                            # what can be lost here\n  zoisite drill holder --rehearse          # on simulated hosts: what is to be expected\n  zoisite drill holder                     # who holds the virtual IP is cut off for 20 s\n  zoisite drill worker tern-2 --by reboot\n  zoisite drill link egret heron --for 30  # egret hears nothing of heron"
+    after_help = "Examples:\n  zoisite drill                            # what can be lost here\n  zoisite drill holder --rehearse          # on simulated hosts: what is to be expected\n  zoisite drill holder                     # who holds the virtual IP is cut off for 20 s\n  zoisite drill worker tern-2 --by reboot\n  zoisite drill link egret heron --for 30  # egret gets no packets from heron"
 )]
 pub struct DrillArgs {
     /// What is lost
@@ -118,7 +118,7 @@ pub fn run(options: &Options, args: &DrillArgs) -> Result<ExitCode, Failure> {
 }
 
 fn gap(measured: &Measured) -> String {
-    format!("{} without an answer", zoisite_core::drill::told(measured.longest_gap()))
+    format!("{} without an answer", zoisite_core::drill::duration(measured.longest_gap()))
 }
 
 fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
@@ -169,7 +169,7 @@ fn tell(
     Err(Failure::new(
         failure::Kind::Run,
         beyond.join("; "),
-        "zoisite status shows what is not as it must be; docs/drills.md says what the times come from",
+        "zoisite status shows what differs; docs/drills.md says what the times come from",
     ))
 }
 
@@ -266,7 +266,7 @@ fn planned(site: &Site, drill: Drill, stands: &Stands, timeout: Duration) -> Con
     Conduct { drill, from, sights, whole, timeout }
 }
 
-/// What holds of a cluster that is as it must be: its quorum, its API servers, the way to them from a host, and these
+/// What holds of a cluster that is as wanted: its quorum, its API servers, the way to them from a host, and these
 /// nodes.
 fn whole(cluster: &Cluster, nodes: &[HostName], from: &HostName) -> Vec<Condition> {
     let mut all =
@@ -339,7 +339,7 @@ fn agreed(args: &DrillArgs, what: &Conduct, expected: Option<&Measured>) -> Resu
     if args.yes || view::asked("Lose it?") {
         return Ok(());
     }
-    Err(Failure::nobody_agreed("lost"))
+    Err(Failure::not_confirmed("lost"))
 }
 
 async fn carry_out(

@@ -16,7 +16,7 @@ use crate::view;
 const HOUR: i64 = 3_600;
 
 /// Writes a client's certificate and what etcd's own tools read of their environment into a folder. There are no rights
-/// in etcd: whoever holds it may do everything, so it lasts a day at most, and is recorded.
+/// in etcd: its holder may do everything, so it lasts a day at most, and is recorded.
 pub fn give(
     site: &Site,
     state: State,

@@ -319,7 +319,7 @@ fn write(site: &Site, options: &Options, args: &WriteArgs) -> Result<ExitCode, F
     Ok(ExitCode::SUCCESS)
 }
 
-/// What would be sealed, for whoever wants to read it first.
+/// What would be sealed, for reading it first.
 fn show(
     site: &Site,
     state: &mut State,

@@ -49,7 +49,7 @@ pub fn run(options: &Options, args: &LoginArgs) -> Result<ExitCode, Failure> {
     }
     let site = Site::load(options)?;
     let hosts = chosen_to_dial(&site, &args.hosts)?;
-    let reach = road::hosts_asking_nobody(&site, site.sudo_password()?)?;
+    let reach = road::hosts_without_prompts(&site, site.sudo_password()?)?;
     let ways = super::block_on(async {
         let ways = ways_in(&site, &reach, &hosts).await;
         reach.close().await;
@@ -119,7 +119,7 @@ fn said_of<'a>(site: &'a Site, names: &[HostName]) -> Vec<&'a Host> {
     site.cluster.hosts.iter().filter(|host| names.contains(&host.name)).collect()
 }
 
-/// How far these hosts let one in, in this order; another machine than before is told too (rule S4).
+/// How far these hosts let one in, in this order; another machine than before is reported too (rule S4).
 pub async fn ways_in(
     site: &Site,
     reach: &Hosts,
@@ -178,10 +178,10 @@ pub fn judged(ways: &[WayIn]) -> Result<ExitCode, Failure> {
             || stopped.trouble.answer.starts_with("another machine answers")
     };
     if stopped().any(another) {
-        return Err(Failure::told(Kind::Refused));
+        return Err(Failure::reported(Kind::Refused));
     }
     match stopped().next() {
-        Some(_) => Err(Failure::told(Kind::Findings)),
+        Some(_) => Err(Failure::reported(Kind::Findings)),
         None => Ok(ExitCode::SUCCESS),
     }
 }

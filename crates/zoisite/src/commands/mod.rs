@@ -62,7 +62,7 @@ pub fn block_on<T>(future: impl Future<Output = T>) -> Result<T, Failure> {
 pub enum Time {
     /// As it does.
     Real,
-    /// From one thing that is waited for to the next: nobody waits.
+    /// From one thing that is waited for to the next: no time passes outside.
     Virtual,
 }
 

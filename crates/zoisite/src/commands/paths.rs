@@ -142,7 +142,7 @@ fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, 
         }
         false => sample(cluster, all),
     };
-    let reach = road::hosts_asking_nobody(site, site.sudo_password()?)?;
+    let reach = road::hosts_without_prompts(site, site.sudo_password()?)?;
     // Two trials at once are told apart by it; it is no secret.
     let word = format!("{:x}-{}", now().as_microsecond(), std::process::id());
     let progress = view::looking::Doing::begin();
@@ -180,7 +180,7 @@ fn try_them(site: &Site, options: &Options, args: &TryArgs) -> Result<ExitCode, 
     }
     match trials.iter().all(|trial| trial.outcome == Outcome::Open) {
         true => Ok(ExitCode::SUCCESS),
-        false => Err(Failure::told(Kind::Findings)),
+        false => Err(Failure::reported(Kind::Findings)),
     }
 }
 

@@ -176,7 +176,7 @@ fn issue(
     }
     if issued.is_empty() {
         view::out(&match waiting {
-            0 => "Every certificate is as it must be: nothing was issued.".to_owned(),
+            0 => "Every certificate is valid and matches the file: nothing was issued.".to_owned(),
             waiting => format!(
                 "Nothing was issued here: {} to be made on hosts. Next: zoisite raise",
                 count(waiting, "key")
@@ -339,7 +339,7 @@ fn expiring(site: &Site, options: &Options, within: i64) -> Result<ExitCode, Fai
     }
     match all.is_empty() {
         true => Ok(ExitCode::SUCCESS),
-        false => Err(Failure::told(Kind::Findings)),
+        false => Err(Failure::reported(Kind::Findings)),
     }
 }
 
@@ -388,7 +388,7 @@ fn prove_all(site: &Site, options: &Options, all: bool) -> Result<ExitCode, Fail
     } else {
         view::out(&render(&proof.held, &proof.failed, all, Style::stdout()));
     }
-    if failed > 0 { Err(Failure::told(Kind::Findings)) } else { Ok(ExitCode::SUCCESS) }
+    if failed > 0 { Err(Failure::reported(Kind::Findings)) } else { Ok(ExitCode::SUCCESS) }
 }
 
 /// Connections by kind, and each one that would fail.

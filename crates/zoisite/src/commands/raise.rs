@@ -75,12 +75,12 @@ pub struct RaiseArgs {
 }
 
 impl RaiseArgs {
-    /// As nobody asks for anything else, on simulated hosts.
+    /// By default, on simulated hosts.
     pub fn rehearsed() -> Self {
         Self { rehearse: true, ..Self::by_itself() }
     }
 
-    /// As nobody asks for anything else, with that much timeout.
+    /// By default, with that timeout.
     pub fn patient(timeout: u32) -> Self {
         Self { timeout, ..Self::by_itself() }
     }
@@ -261,7 +261,7 @@ pub(super) enum Ground<'a> {
     World(&'a Arc<Mutex<World>>),
 }
 
-/// What one run is told and knows, stage after stage.
+/// What one run is given and knows, stage after stage.
 pub(super) struct Run<'a> {
     site: &'a Site,
     args: &'a RaiseArgs,
@@ -529,7 +529,7 @@ impl<'a> Run<'a> {
         if self.args.yes || !view::is_attended() || view::asked("Begin?") {
             return Ok(());
         }
-        Err(Failure::nobody_agreed("changed on any host"))
+        Err(Failure::not_confirmed("changed on any host"))
     }
 
     /// Chooses the next aim and plans the stage to it. A person is asked once whether who is a member is to change.
@@ -642,7 +642,7 @@ fn stopped_between_stages() -> Failure {
     )
 }
 
-/// Hosts that could not be reached, or are not fit, were left out, and that is told.
+/// Hosts that could not be reached, or are not fit, were left out, and that is reported.
 fn and_left_out<'a, T>(
     told: Result<T, Failure>,
     left_out: impl ExactSizeIterator<Item = &'a Trouble>,

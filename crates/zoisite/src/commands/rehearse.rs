@@ -215,7 +215,7 @@ pub fn rehearse_on(
     })
 }
 
-/// Raises on simulated hosts in no time, and tells nobody.
+/// Raises on simulated hosts in no time, and prints nothing.
 pub fn on_world(site: &Site, world: &Arc<Mutex<World>>) -> Result<(), Failure> {
     let mut work = site.working()?;
     let mut draft = site.draft()?;

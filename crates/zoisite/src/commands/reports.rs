@@ -155,7 +155,7 @@ fn fetch(site: &Site, state: &mut State) -> Result<Texts, Failure> {
     Ok(texts)
 }
 
-/// Takes reports in; what is wrong with any is told, and the others count.
+/// Takes reports in; what is wrong with any is reported, and the others count.
 fn read(
     site: &Site,
     options: &Options,
@@ -175,7 +175,7 @@ fn read(
         match one {
             Ok(report) => {
                 let last = known.get(&report.host).and_then(|carried| carried.report.as_ref());
-                if last.is_some_and(|last| last.told.count == report.told.count) {
+                if last.is_some_and(|last| last.body.count == report.body.count) {
                     again.push(report.host);
                 } else {
                     reports.push(report);
@@ -190,7 +190,7 @@ fn read(
         }
     }
     // Of several from one host the last one counts.
-    reports.sort_by_key(|report| std::cmp::Reverse(report.told.count));
+    reports.sort_by_key(|report| std::cmp::Reverse(report.body.count));
     let mut seen = BTreeSet::new();
     reports.retain(|report| seen.insert(report.host.clone()));
     let (taken, unsigned) = take(site, state, &reports, (&mut known, &unnamed))?;
@@ -250,16 +250,16 @@ fn believed(
     if let Err(why) = report.is_sealed_by(&word) {
         return refuse(why.to_string());
     }
-    if report.told.number > before.number {
+    if report.body.number > before.number {
         return refuse(format!(
             "it tells of a join file ({}) that was not written here",
-            report.told.number
+            report.body.number
         ));
     }
     match &before.report {
-        Some(last) if report.told.count < last.told.count => refuse(format!(
+        Some(last) if report.body.count < last.body.count => refuse(format!(
             "it is older than the last one of {host}: number {} after {}",
-            report.told.count, last.told.count
+            report.body.count, last.body.count
         )),
         _ => Ok(()),
     }
@@ -294,7 +294,7 @@ fn take(
         .filter_map(|(host, look)| Some((host.clone(), look.as_ref().ok()?.facts.clone()?)));
     state.note_facts(facts)?;
     let surveyed = reports.iter().filter_map(|report| {
-        Some((report.host.clone(), (report.told.at, report.facts.as_deref()?.clone())))
+        Some((report.host.clone(), (report.body.at, report.facts.as_deref()?.clone())))
     });
     state.put_surveyed(&surveyed.collect())?;
     state.pin(&pins)?;
@@ -320,7 +320,7 @@ fn take(
             }
             _ => Vec::new(),
         };
-        carried.take(Taken { told: report.told.clone(), read: now(), differs });
+        carried.take(Taken { body: report.body.clone(), read: now(), differs });
         changed.push((report.host.clone(), carried.clone()));
     }
     let hosts = changed.iter().map(|(host, _)| host.clone()).collect();

@@ -65,7 +65,7 @@ pub fn run(options: &Options, args: &RetireArgs) -> Result<ExitCode, Failure> {
     }
     view::say(&format!("Retire {names}: {}.", what(args)));
     if !args.yes && !view::asked(&format!("Retire {}?", count(hosts.len(), "host"))) {
-        return Err(Failure::nobody_agreed("done"));
+        return Err(Failure::not_confirmed("done"));
     }
     let command = format!("retire {names}");
     let state = &mut work.state;
@@ -113,7 +113,7 @@ fn what(args: &RetireArgs) -> &'static str {
 }
 
 /// The hosts that were named, each met once and no longer in the file, and those of them that were retired already: a
-/// run may have been cut off right after that. All that is wrong with them is told at once.
+/// run may have been cut off right after that. All that is wrong with them is reported at once.
 fn departed(
     site: &Site,
     args: &RetireArgs,
@@ -150,7 +150,7 @@ fn departed(
     }
 }
 
-/// One thing after the other is told, and nothing where there is nobody to tell.
+/// One thing after the other is reported, and nothing where no terminal shows it.
 fn tell(host: &HostName) -> impl Fn(String) + Send + Sync + use<> {
     let (host, said) = (host.clone(), std::sync::Mutex::new(String::new()));
     move |what: String| {
@@ -195,7 +195,7 @@ async fn drained(
     road::visit(site, how, work).await.map(|_| ())
 }
 
-/// Does something about each of them through the API, a few at once; all that failed is told.
+/// Does something about each of them through the API, a few at once; all that failed is reported.
 async fn on_each(
     reach: &Hosts,
     hosts: &[HostName],

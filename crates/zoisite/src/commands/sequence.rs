@@ -210,7 +210,7 @@ pub fn render(sequence: &Sequence, as_table: bool, style: Style) -> String {
                     step.what
                 ));
                 // A few reasons are worth reading, many are not: the first ones stand for all. What is done to a
-                // machine itself is told whole.
+                // machine itself is reported whole.
                 let whole = step.why.len() <= 4 || step.phase == Phase::Preparation;
                 let shown = if whole { step.why.len() } else { 2 };
                 for why in &step.why[..shown] {
@@ -227,9 +227,9 @@ pub fn render(sequence: &Sequence, as_table: bool, style: Style) -> String {
         }
     }
     out.push_str(&format!(
-        "\n{} for {}",
+        "\n{} on {}",
         count(sequence.steps.len(), "step"),
-        count(sequence.differences.len(), "difference")
+        count(sequence.hosts().len(), "host")
     ));
     out
 }

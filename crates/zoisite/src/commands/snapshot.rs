@@ -185,7 +185,7 @@ fn take(site: &Site, options: &Options, trial: bool) -> Result<ExitCode, Failure
         }
         None => None,
     };
-    // Whatever becomes of the copies, it is taken: that is told first.
+    // Whatever becomes of the copies, it is taken: that is reported first.
     let tended = site.tend_snapshots();
     let gone = tended.as_deref().unwrap_or_default();
     if options.json {
@@ -254,7 +254,7 @@ fn check(
     all: &[Snapshot],
 ) -> Result<ExitCode, Failure> {
     let strongbox = site.strongbox()?;
-    let mut told_all = Vec::new();
+    let mut checked = Vec::new();
     let mut bad = 0;
     for snapshot in all {
         let at_odds = state.map(|state| at_odds(site, state, snapshot)).transpose()?;
@@ -266,7 +266,7 @@ fn check(
         faults.extend(whole.err());
         bad += usize::from(!faults.is_empty());
         if options.json {
-            told_all.push(json!({"name": snapshot.name, "faults": faults}));
+            checked.push(json!({"name": snapshot.name, "faults": faults}));
             continue;
         }
         let style = Style::stdout();
@@ -277,11 +277,11 @@ fn check(
         view::out(&said);
     }
     if options.json {
-        view::json(&json!({"checked": told_all}));
+        view::json(&json!({"checked": checked}));
     }
     match bad {
         0 => Ok(ExitCode::SUCCESS),
-        _ => Err(Failure::told(Kind::Findings)),
+        _ => Err(Failure::reported(Kind::Findings)),
     }
 }
 
@@ -312,7 +312,7 @@ fn open(
 fn status_of(tried: &Tried) -> Result<ExitCode, Failure> {
     match tried.fault {
         None => Ok(ExitCode::SUCCESS),
-        Some(_) => Err(Failure::told(Kind::Findings)),
+        Some(_) => Err(Failure::reported(Kind::Findings)),
     }
 }
 

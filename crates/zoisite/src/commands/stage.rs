@@ -131,10 +131,8 @@ impl Stage<'_> {
         (looks, interrupts): (&Looks, &Interrupts),
     ) -> Result<Carried, Failure> {
         if !self.json {
-            let hosts: BTreeSet<&HostName> =
-                sequence.steps.iter().filter_map(|step| step.host.as_ref()).collect();
             let steps = count(sequence.steps.len(), "step");
-            let hosts = count(hosts.len(), "host");
+            let hosts = count(sequence.hosts().len(), "host");
             let name = &self.site.cluster.name;
             view::say(&match &self.prepared.aim.arm {
                 Arm::File => format!("raising {name}: {steps} on {hosts}"),
@@ -147,7 +145,7 @@ impl Stage<'_> {
                 Some(host) => reach.measured(host).await,
                 None => None,
             };
-            view::say(&forecast.told(rate));
+            view::say(&forecast.text(rate));
         }
         let mut brought = (Duration::MAX, Duration::ZERO);
         let mut phases = Phases::default();

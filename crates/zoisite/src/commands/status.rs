@@ -77,7 +77,7 @@ impl Stands {
         if self.standing.well() {
             Ok(ExitCode::SUCCESS)
         } else {
-            Err(Failure::told(Kind::Findings))
+            Err(Failure::reported(Kind::Findings))
         }
     }
 }

@@ -46,10 +46,10 @@ struct Report {
     findings: Vec<SiteFinding>,
     names: Vec<NameRow>,
     differences: Vec<Differs>,
-    /// When offline hosts told what is shown of them.
-    told: BTreeMap<HostName, Timestamp>,
-    /// Those of them that have told nothing yet.
-    untold: Vec<HostName>,
+    /// When offline hosts reported what is shown of them.
+    reported: BTreeMap<HostName, Timestamp>,
+    /// Those of them that have reported nothing yet.
+    unreported: Vec<HostName>,
     others: Vec<Refusal>,
     changes: Vec<Change>,
     /// The time before, where hosts were surveyed before.
@@ -65,7 +65,7 @@ impl Report {
         if !self.others.is_empty() {
             return Err(self.others.clone().into());
         }
-        if self.well() { Ok(ExitCode::SUCCESS) } else { Err(Failure::told(Kind::Findings)) }
+        if self.well() { Ok(ExitCode::SUCCESS) } else { Err(Failure::reported(Kind::Findings)) }
     }
 }
 
@@ -75,7 +75,7 @@ pub fn run(options: &Options, args: &SurveyArgs) -> Result<ExitCode, Failure> {
     let password = site.sudo_password()?;
     let look = async || {
         // A host that was refused once is tried afresh.
-        let reach = road::hosts_asking_nobody(&site, password.clone())?;
+        let reach = road::hosts_without_prompts(&site, password.clone())?;
         let report = look(&site, &reach, &hosts).await;
         reach.close().await;
         report
@@ -91,7 +91,7 @@ pub fn run(options: &Options, args: &SurveyArgs) -> Result<ExitCode, Failure> {
     }
     let report = super::block_on(look())??;
     let Surveyed { facts, troubles } = &report.surveyed;
-    if let (true, [first, ..]) = (facts.is_empty() && troubles.is_empty(), &report.untold[..]) {
+    if let (true, [first, ..]) = (facts.is_empty() && troubles.is_empty(), &report.unreported[..]) {
         return Err(Failure::new(
             Kind::Usage,
             format!("{first} is offline, and no report describes it yet"),
@@ -113,15 +113,15 @@ async fn look(site: &Site, reach: &Hosts, hosts: &[HostName]) -> Result<Report, 
         pins = state.pins()?;
         identity = state.known_cluster_id()?;
     }
-    let mut told = before.clone();
-    told.retain(|host, _| away.contains(host));
+    let mut reported = before.clone();
+    reported.retain(|host, _| away.contains(host));
     before.retain(|host, _| dialled.contains(host));
-    let untold = away.into_iter().filter(|host| !told.contains_key(host)).collect();
+    let unreported = away.into_iter().filter(|host| !reported.contains_key(host)).collect();
     let asked: BTreeMap<HostName, (Timestamp, Facts)> =
         surveyed.facts.iter().map(|(host, facts)| (host.clone(), (now(), facts.clone()))).collect();
-    let (told, of_told): (BTreeMap<_, _>, BTreeMap<_, _>) =
-        told.into_iter().map(|(host, (at, facts))| ((host.clone(), at), (host, facts))).unzip();
-    surveyed.facts.extend(of_told);
+    let (reported, of_reports): (BTreeMap<_, _>, BTreeMap<_, _>) =
+        reported.into_iter().map(|(host, (at, facts))| ((host.clone(), at), (host, facts))).unzip();
+    surveyed.facts.extend(of_reports);
     let findings = judge(&site.cluster, &surveyed.facts, Some(&here), identity.as_deref());
     let names = names(&site.cluster, &surveyed.facts, Some(&here));
     let differences = differences(&surveyed.facts);
@@ -141,7 +141,17 @@ async fn look(site: &Site, reach: &Hosts, hosts: &[HostName]) -> Result<Report, 
             view::note(&format!("what was seen is not kept: {}", failure.summary()));
         }
     }
-    Ok(Report { surveyed, findings, names, differences, told, untold, others, changes, before: at })
+    Ok(Report {
+        surveyed,
+        findings,
+        names,
+        differences,
+        reported,
+        unreported,
+        others,
+        changes,
+        before: at,
+    })
 }
 
 fn tell(options: &Options, args: &SurveyArgs, report: &Report) {
@@ -151,7 +161,7 @@ fn tell(options: &Options, args: &SurveyArgs, report: &Report) {
             "fit": report.well(), "hosts": facts, "troubles": troubles,
             "findings": report.findings, "names": report.names,
             "differences": report.differences, "changes": report.changes,
-            "before": report.before, "told": report.told, "untold": report.untold,
+            "before": report.before, "reported": report.reported, "unreported": report.unreported,
         }));
         return;
     }
@@ -167,9 +177,9 @@ fn text(report: &Report, args: &SurveyArgs, style: Style) -> String {
         Some(_) => parts.push(view::survey::side_by_side(facts, style)),
         None => {}
     }
-    let told = view::survey::by_report(&report.told, &report.untold, style);
-    if !told.is_empty() {
-        parts.push(told);
+    let reported = view::survey::by_report(&report.reported, &report.unreported, style);
+    if !reported.is_empty() {
+        parts.push(reported);
     }
     // What is in the way comes before what is only another one than elsewhere, or than before.
     let found = view::survey::found(findings, troubles, style);

@@ -74,7 +74,7 @@ pub fn run(options: &Options, args: &UninstallArgs) -> Result<ExitCode, Failure>
     if args.list {
         return super::block_on(list(&site, options, &hosts))?;
     }
-    carries_nobody(&site, args.whole_cluster, &hosts)?;
+    others_do_not_depend_on_it(&site, args.whole_cluster, &hosts)?;
     if args.wipe {
         agreed_to_lose(args, &hosts)?;
     }
@@ -138,7 +138,7 @@ fn agreed_to_lose(args: &UninstallArgs, hosts: &[HostName]) -> Result<(), Failur
     if args.yes || view::asked(&question) {
         return Ok(());
     }
-    Err(Failure::nobody_agreed("done"))
+    Err(Failure::not_confirmed("done"))
 }
 
 /// Deletes what etcd wrote and what members saved, where a mark says that it is this cluster's (rule S3).
@@ -162,7 +162,7 @@ pub(super) fn wipe_stretch(site: &Site, host: &HostName, identity: &str) -> Stre
     Stretch { host: host.clone(), operations }
 }
 
-/// Takes the store away: nobody here knows the cluster any more.
+/// Takes the store away: this workstation has no record of the cluster any more.
 fn forget(site: &Site, options: &Options) -> Result<(), Failure> {
     SqliteRecords::forget(&site.store)?;
     if !options.json {
@@ -175,7 +175,7 @@ fn forget(site: &Site, options: &Options) -> Result<(), Failure> {
 }
 
 /// A host that others depend on is not taken from under them (rules S1 and S2).
-fn carries_nobody(site: &Site, whole: bool, hosts: &[HostName]) -> Result<(), Failure> {
+fn others_do_not_depend_on_it(site: &Site, whole: bool, hosts: &[HostName]) -> Result<(), Failure> {
     let begun = match site.existing_state()? {
         Some(state) => state.begun()?.is_some(),
         None => false,
@@ -290,7 +290,7 @@ pub(super) async fn uninstall(
     }
     let question = format!("Take all of it back on {}?", count(wanted.len(), "host"));
     if !args.yes && !view::asked(&question) {
-        return Err(Failure::nobody_agreed("done"));
+        return Err(Failure::not_confirmed("done"));
     }
     // Who depends on others goes first.
     let order = |host: &HostName| match () {

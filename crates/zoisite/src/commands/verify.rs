@@ -131,7 +131,7 @@ pub fn run(options: &Options, args: &VerifyArgs) -> Result<ExitCode, Failure> {
             n => format!("{} {n} of {all} failed", style.bad("✗")),
         });
     }
-    if failed == 0 { Ok(ExitCode::SUCCESS) } else { Err(Failure::told(Kind::Run)) }
+    if failed == 0 { Ok(ExitCode::SUCCESS) } else { Err(Failure::reported(Kind::Run)) }
 }
 
 /// An offline host may not have joined yet: nothing is tried there then.
@@ -176,7 +176,7 @@ fn pulls(prepared: &Prepared, asked: &[ImageName]) -> Result<Vec<String>, Failur
     }
 }
 
-/// The cluster's own registry, with names for images that nobody else has.
+/// The cluster's own registry, with unique names for images.
 fn pushing(site: &Site, reach: &Hosts, probe: &Probe) -> Option<Pushing> {
     let registry = &site.cluster.registry;
     registry.host.as_ref().filter(|_| !registry.read_only)?;

@@ -15,9 +15,9 @@ use super::{Style, count, few};
 pub fn losses(cluster: &Cluster, topology: &Topology, survive: usize, style: Style) -> String {
     let rows = zoisite_core::cluster::losses(cluster);
     let cells = rows.iter().map(|row| {
-        let answers = match &row.silent {
+        let answers = match &row.outage {
             None => style.good("✓ answers"),
-            Some(why) => style.bad(&format!("✗ silent: {why}")),
+            Some(why) => style.bad(&format!("✗ outage: {why}")),
         };
         let load_balancers =
             row.load_balancers.map_or_else(|| style.dim("–"), |left| fraction(left, style));
@@ -38,13 +38,13 @@ pub fn losses(cluster: &Cluster, topology: &Topology, survive: usize, style: Sty
         ("workers", 3),
         ("the cluster", 0),
     ];
-    let mut out = format!("{}\n\n", style.bold("What is left when it is lost"));
+    let mut out = format!("{}\n\n", style.bold("What is left after a loss"));
     out.push_str(&ranked(&columns, cells));
     let fewest = Fewest::for_losses(survive);
     let whole = topology.tolerance.whole;
     let _ = writeln!(
         out,
-        "\n  as drawn it survives {} of its {}",
+        "\n  as designed it survives {} of its {}",
         style.bold(&match whole {
             0 => "the loss of none".to_owned(),
             1 => "the loss of any one".to_owned(),
@@ -75,7 +75,7 @@ pub fn losses(cluster: &Cluster, topology: &Topology, survive: usize, style: Sty
 
 /// Whether a whole place is lost, and the cluster with it.
 fn lost_place(row: &Loss) -> bool {
-    matches!(row.lost, Lost::Site(_) | Lost::Rack(_)) && row.silent.is_some()
+    matches!(row.lost, Lost::Site(_) | Lost::Rack(_)) && row.outage.is_some()
 }
 
 fn one_of(hosts: &[HostName]) -> String {
@@ -137,8 +137,8 @@ fn mark(what: &RangeUse) -> char {
         RangeUse::Hosts(_) => 'H',
         RangeUse::ServiceAddresses => 'A',
         RangeUse::Resolver => 'R',
-        RangeUse::VirtualIp => 'F',
-        RangeUse::Stable => 'F',
+        RangeUse::VirtualIp => 'V',
+        RangeUse::Stable => 'V',
     }
 }
 
@@ -305,7 +305,7 @@ pub fn sizes(cluster: &Cluster, style: Style) -> String {
     let _ = writeln!(
         out,
         "\n  {}",
-        style.dim("a floor, for nodes full of pods; double it where anybody works on it")
+        style.dim("the least for nodes full of pods; plan for twice as much")
     );
     out
 }

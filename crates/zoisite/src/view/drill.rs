@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use zoisite_core::cluster::{Cluster, HostName};
-use zoisite_core::drill::{By, Kind, Lane, Measured, Patch, lanes, told};
+use zoisite_core::drill::{By, Kind, Lane, Measured, Patch, duration, lanes};
 
 use super::style::Style;
 use super::table::{ranked, table};
@@ -24,7 +24,14 @@ pub fn choices(cluster: &Cluster, last: &BTreeMap<String, Measured>, style: Styl
         let latest = latest.max_by_key(|measured| measured.began);
         let measured = latest.map_or_else(
             || "never".to_owned(),
-            |m| format!("{} on {}, {}", told(m.longest_gap()), m.drill.host, super::day(m.began)),
+            |m| {
+                format!(
+                    "{} on {}, {}",
+                    duration(m.longest_gap()),
+                    m.drill.host,
+                    super::day(m.began)
+                )
+            },
         );
         vec![kind.word().to_owned(), kind.title().to_owned(), of, ways.join(", "), measured]
     });
@@ -49,7 +56,7 @@ pub fn render(
     out.push_str(&time_line(measured, style));
     out.push('\n');
     for (at, what) in measured.moments() {
-        out.push_str(&format!("  {:>12}  {what}\n", told(at)));
+        out.push_str(&format!("  {:>12}  {what}\n", duration(at)));
     }
     out.push('\n');
     out.push_str(&sums(measured, expected, before));
@@ -70,16 +77,16 @@ fn sums(measured: &Measured, expected: Option<&Measured>, before: Option<&Measur
         let counts = [sum.asked, sum.failed, sum.slow].map(|n| n.to_string());
         let gap = |of: &Measured| {
             let other = of.sums().into_iter().find(|other| other.ask == sum.ask);
-            other.map_or_else(|| "–".to_owned(), |other| told(other.longest_gap))
+            other.map_or_else(|| "–".to_owned(), |other| duration(other.longest_gap))
         };
         let mut row = vec![sum.ask.word().to_owned()];
         row.extend(counts);
-        row.push(told(sum.longest_gap));
+        row.push(duration(sum.longest_gap));
         row.extend(beside.iter().map(|(_, of)| gap(of)));
         rows.push(row);
     }
     let whole = |of: &Measured| {
-        let whole = of.whole.zip(of.fixed).map(|(whole, fixed)| told(whole - fixed));
+        let whole = of.whole.zip(of.fixed).map(|(whole, fixed)| duration(whole - fixed));
         whole.unwrap_or_else(|| "–".to_owned())
     };
     let mut last = vec!["as before, after its end".to_owned()];
@@ -194,10 +201,11 @@ pub fn intention(
 ) -> String {
     let mut out = format!("{title}\n  {restored}\n  asked meanwhile from {measured_from}\n");
     if let Some(expected) = expected {
-        let whole = expected.whole.zip(expected.fixed).map(|(whole, fixed)| told(whole - fixed));
+        let whole =
+            expected.whole.zip(expected.fixed).map(|(whole, fixed)| duration(whole - fixed));
         out.push_str(&format!(
             "  expected: {} without an answer, as before {} after its end\n",
-            told(expected.longest_gap()),
+            duration(expected.longest_gap()),
             whole.unwrap_or_else(|| "some time".into())
         ));
     }

@@ -5,21 +5,21 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use serde::Serialize;
 
 /// The option is one of the whole process, and what it concerns is written from many places.
-static TOLD: AtomicBool = AtomicBool::new(false);
+static ENABLED: AtomicBool = AtomicBool::new(false);
 
 /// Prints events from now on.
-pub fn tell_them() {
-    TOLD.store(true, Ordering::Relaxed);
+pub fn enable() {
+    ENABLED.store(true, Ordering::Relaxed);
 }
 
 /// Whether a program watches.
-pub fn are_told() -> bool {
-    TOLD.load(Ordering::Relaxed)
+pub fn enabled() -> bool {
+    ENABLED.load(Ordering::Relaxed)
 }
 
 /// Tells an event, where a program watches.
 pub fn tell(event: &impl Serialize) {
-    if are_told()
+    if enabled()
         && let Ok(line) = serde_json::to_string(event)
     {
         super::say(&line);
@@ -28,7 +28,7 @@ pub fn tell(event: &impl Serialize) {
 
 /// The same of one that is a line of JSON already.
 pub fn tell_line(line: &str) {
-    if are_told() {
+    if enabled() {
         super::say(line);
     }
 }

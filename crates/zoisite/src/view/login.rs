@@ -51,7 +51,7 @@ pub fn render(ways: &[WayIn], did: &BTreeMap<HostName, &'static str>, style: Sty
     columns.extend(Stage::ALL.map(|stage| (title(stage), 0)));
     columns.push(("", 1));
     let mut out = ranked(&columns, rows);
-    // What stops many hosts for the same reason is told once.
+    // What stops many hosts for the same reason is reported once.
     let same = |a: &WayIn, b: &WayIn| reason(a).is_some() && reason(a) == reason(b);
     for some in alike(ways.iter().filter(|way| way.stopped.is_some()), same) {
         let Some(stopped) = &some[0].stopped else { continue };

@@ -72,14 +72,14 @@ impl Looking {
 /// What is being done, on a terminal: one line that changes in its place.
 pub struct Doing {
     bar: Option<ProgressBar>,
-    /// What was told last to a program that watches.
+    /// What was reported last to a program that watches.
     told: Mutex<String>,
 }
 
 impl Doing {
     /// Begins to tell.
     pub fn begin() -> Self {
-        let lively = std::io::stderr().is_terminal() && !super::events::are_told();
+        let lively = std::io::stderr().is_terminal() && !super::events::enabled();
         Self { bar: lively.then(spinner), told: Mutex::default() }
     }
 
@@ -89,7 +89,7 @@ impl Doing {
             bar.set_message(super::tame(text).into_owned());
         }
         let mut told = self.told.lock().unwrap_or_else(PoisonError::into_inner);
-        if super::events::are_told() && *told != text {
+        if super::events::enabled() && *told != text {
             text.clone_into(&mut told);
             super::events::tell(&serde_json::json!({"is": "doing", "what": text}));
         }

@@ -127,7 +127,7 @@ pub fn note(text: &str) {
 
 /// Says what is being done, on a host if it is on one.
 pub fn doing(host: Option<&HostName>, what: &str) {
-    match (events::are_told(), host) {
+    match (events::enabled(), host) {
         (true, _) => {
             events::tell(&serde_json::json!({"is": "doing", "host": host, "what": what}));
         }

@@ -48,7 +48,7 @@ fn word(outcome: &Outcome) -> &'static str {
     match outcome {
         Outcome::Open => "open",
         Outcome::Refused => "refused",
-        Outcome::Silent => "silent",
+        Outcome::NoAnswer => "no answer",
         Outcome::Other(_) => "another",
         Outcome::Mute => "mute",
         Outcome::LargeLost(_) => "large lost",

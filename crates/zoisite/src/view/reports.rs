@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use zoisite_core::cluster::HostName;
-use zoisite_core::join_file::{Outcome, ToldStage};
+use zoisite_core::join_file::{Outcome, ReportedStage};
 use zoisite_core::survey::SiteFinding;
 use zoisite_store::join_files::{Carried, Taken};
 
@@ -23,27 +23,27 @@ pub fn in_short(carried: Option<&Carried>) -> String {
         0 => "nothing differed".to_owned(),
         n => format!("{} differed", count(n, "thing")),
     };
-    let older = match report.told.number < carried.number {
+    let older = match report.body.number < carried.number {
         true => "; a newer join file was written since",
         false => "",
     };
     format!(
         "its report of {}: {}, {differed}{older}",
-        view::minute(report.told.at),
-        outcome(report.told.outcome)
+        view::minute(report.body.at),
+        outcome(report.body.outcome)
     )
 }
 
 /// How far a host has come, by its own report.
 fn stage(report: &Taken) -> String {
-    match report.told.stages.iter().find(|stage| stage.passed != Some(true)) {
+    match report.body.stages.iter().find(|stage| stage.passed != Some(true)) {
         Some(stage) => stage.stage.clone(),
-        None => report.told.stages.last().map_or_else(|| "–".into(), |stage| stage.stage.clone()),
+        None => report.body.stages.last().map_or_else(|| "–".into(), |stage| stage.stage.clone()),
     }
 }
 
 /// Whether a stage is passed, as a sign.
-pub fn sign(stage: &ToldStage, style: Style) -> String {
+pub fn sign(stage: &ReportedStage, style: Style) -> String {
     match stage.passed {
         Some(true) => style.good("✓"),
         Some(false) => style.bad("✗"),
@@ -81,8 +81,8 @@ pub fn render(
             format!("{sign} {host}"),
             carried.map_or_else(none, |carried| view::minute(carried.made)),
             carried.map_or_else(none, |carried| view::minute(carried.expires)),
-            report.map_or_else(none, |report| view::minute(report.told.at)),
-            report.map_or_else(none, |report| outcome(report.told.outcome).to_owned()),
+            report.map_or_else(none, |report| view::minute(report.body.at)),
+            report.map_or_else(none, |report| outcome(report.body.outcome).to_owned()),
             report.map_or_else(none, stage),
             report.map_or_else(none, |report| report.differs.len().to_string()),
         ]
@@ -99,7 +99,7 @@ pub fn render(
             continue;
         };
         let asks = |report: &Taken| {
-            report.told.outcome == Outcome::Asked && report.told.number == carried.number
+            report.body.outcome == Outcome::Asked && report.body.number == carried.number
         };
         if carried.report.as_ref().is_some_and(asks) {
             out.push_str(&format!(
@@ -112,11 +112,11 @@ pub fn render(
             out.push_str(&format!("\n{} {}: {fault}\n", style.bad("✗"), style.bold(host.as_str())));
         }
         let Some(report) = &carried.report else { continue };
-        for stage in &report.told.stages {
+        for stage in &report.body.stages {
             let sign = sign(stage, style);
             out.push_str(&format!("  {sign} {:<10} {}\n", stage.stage, stage.seen));
         }
-        if report.told.number < carried.number {
+        if report.body.number < carried.number {
             out.push_str("  its report is of an earlier join file than the last one\n");
         }
     }

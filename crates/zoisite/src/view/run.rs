@@ -22,7 +22,7 @@ pub enum Audience {
 impl Audience {
     /// Whom the options name.
     pub fn fitting(json: bool) -> Self {
-        match (super::events::are_told(), json) {
+        match (super::events::enabled(), json) {
             (true, _) => Self::Events,
             (false, true) => Self::End,
             (false, false) => Self::Person,
@@ -44,12 +44,12 @@ pub enum Watch {
 
 impl Watch {
     /// The view that fits: for a person live on a terminal, and plain elsewhere.
-    pub fn fitting(engine: &Engine, told: Audience) -> Self {
+    pub fn fitting(engine: &Engine, audience: Audience) -> Self {
         let lively = || {
             std::io::stderr().is_terminal()
                 && std::env::var_os("TERM").is_some_and(|term| term != "dumb")
         };
-        match told {
+        match audience {
             Audience::Events => Self::Events,
             Audience::End => Self::Silent,
             Audience::Person if lively() => Self::Live(Box::new(Live::new(engine))),

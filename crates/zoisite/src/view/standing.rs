@@ -81,10 +81,10 @@ pub fn render(site: &Site, standing: &Standing, now: Timestamp, style: Style) ->
     out
 }
 
-/// What differs on hosts is worth a column where it is not the same everywhere; what is as it must be is said
+/// What differs on hosts is worth a column where it is not the same everywhere; what is as wanted is said
 /// once.
 fn on_hosts(all: &mut [Vec<String>], titles: &mut Vec<Column<'static>>) -> &'static str {
-    let same = all.iter().all(|row| row.last().is_some_and(|cell| cell == AS_IT_MUST));
+    let same = all.iter().all(|row| row.last().is_some_and(|cell| cell == MATCHES));
     if !same || all.is_empty() {
         return "";
     }
@@ -92,15 +92,15 @@ fn on_hosts(all: &mut [Vec<String>], titles: &mut Vec<Column<'static>>) -> &'sta
     all.iter_mut().for_each(|row| {
         row.pop();
     });
-    ", all as it must be on the hosts"
+    ", hosts match the file"
 }
 
-const AS_IT_MUST: &str = "as it must be";
+const MATCHES: &str = "matches the file";
 
 fn on_host(state: &str, differences: &[Difference]) -> String {
     match differences.len() {
         0 if state == "unreachable" || state == "unknown" => "unknown".into(),
-        0 => AS_IT_MUST.into(),
+        0 => MATCHES.into(),
         n => count(n, "difference"),
     }
 }
@@ -168,7 +168,7 @@ fn render_control(site: &Site, standing: &Standing, now: Timestamp, style: Style
         };
         let others = match virtual_ip.others.as_slice() {
             [] => style.warn("no other host could serve there"),
-            others => format!("{} could serve there too", names(others)),
+            others => format!("{} can take over", names(others)),
         };
         out.push_str(&format!("\n  virtual IP {}: {held}; {others}\n", virtual_ip.address));
     }
@@ -250,7 +250,7 @@ fn render_nodes(standing: &Standing, now: Timestamp, style: Style) -> String {
     }
     if all > MOST_NODES {
         let well = standing.nodes.iter().filter(well).count();
-        out.push_str(&format!("  {} Ready and as it must be\n", count(well, "node")));
+        out.push_str(&format!("  {} Ready, matching the file\n", count(well, "node")));
     }
     let ailing = |node: &&NodeStatus| node.state != "Ready" || !node.looked;
     for node in standing.nodes.iter().filter(ailing).take(12) {
@@ -408,13 +408,13 @@ mod tests {
         let row = |host: &HostName| {
             let odd = host.as_str() == "tern-7";
             let state = if odd { "not joined" } else { "not Ready" };
-            let cells = [host.as_str(), state, "1.36.3", host.as_str(), "as it must be"];
+            let cells = [host.as_str(), state, "1.36.3", host.as_str(), "matches the file"];
             cells.map(ToOwned::to_owned).to_vec()
         };
         let rows = grouped(hosts.iter().map(|host| (host, row(host))));
         assert_eq!(rows.len(), 2);
         assert_eq!(rows[0][0], "tern-1, tern-2 … tern-300 (299)");
-        assert_eq!(rows[0][1..], ["not Ready", "1.36.3", "–", "as it must be"]);
+        assert_eq!(rows[0][1..], ["not Ready", "1.36.3", "–", "matches the file"]);
         assert_eq!(rows[1][0], "tern-7");
     }
 
@@ -422,10 +422,10 @@ mod tests {
     fn what_is_as_it_must_be_everywhere_is_said_once() {
         let titles = || vec![("host", 0), ("on the host", 0)];
         let row = |text: &str| vec!["heron".to_owned(), text.to_owned()];
-        let (mut rows, mut same) = (vec![row(AS_IT_MUST); 3], titles());
-        assert!(on_hosts(&mut rows, &mut same).contains("all as it must be"));
+        let (mut rows, mut same) = (vec![row(MATCHES); 3], titles());
+        assert!(on_hosts(&mut rows, &mut same).contains("hosts match the file"));
         assert_eq!((same.len(), rows[0].len()), (1, 1));
-        let (mut rows, mut other) = (vec![row(AS_IT_MUST), row("1 difference")], titles());
+        let (mut rows, mut other) = (vec![row(MATCHES), row("1 difference")], titles());
         assert_eq!(on_hosts(&mut rows, &mut other), "");
         assert_eq!((other.len(), rows[1].len()), (2, 2));
     }

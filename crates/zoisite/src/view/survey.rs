@@ -52,26 +52,26 @@ pub fn side_by_side(facts: &BTreeMap<HostName, Facts>, style: Style) -> String {
 
 /// Offline hosts with a report, and those without.
 pub fn by_report(
-    told: &BTreeMap<HostName, Timestamp>,
-    untold: &[HostName],
+    reported: &BTreeMap<HostName, Timestamp>,
+    unreported: &[HostName],
     style: Style,
 ) -> String {
     let mut out = String::new();
     let same =
         |a: &(&HostName, &Timestamp), b: &(&HostName, &Timestamp)| minute(*a.1) == minute(*b.1);
-    for some in alike(&told.iter().collect::<Vec<_>>(), same) {
+    for some in alike(&reported.iter().collect::<Vec<_>>(), same) {
         let hosts: Vec<&HostName> = some.iter().map(|(host, _)| *host).collect();
         let reports = if hosts.len() == 1 { "its report" } else { "their reports" };
         let at = minute(*some[0].1);
         let _ = writeln!(out, "{} {}: by {reports} of {at} UTC", style.dim("·"), few(&hosts));
     }
-    if !untold.is_empty() {
+    if !unreported.is_empty() {
         let _ = writeln!(
             out,
             "{} {}: offline, and not reported yet: zoisite join-file write {} --inspect --out DIR",
             style.dim("·"),
-            few(untold),
-            untold[0]
+            few(unreported),
+            unreported[0]
         );
     }
     out

@@ -101,7 +101,7 @@ mod tests {
     fn rows() -> Vec<Vec<String>> {
         let row = |cells: [&str; 4]| cells.map(ToOwned::to_owned).to_vec();
         vec![
-            row(["heron", "healthy", "892 KiB", "as it must be"]),
+            row(["heron", "healthy", "892 KiB", "as wanted"]),
             row([
                 "egret",
                 "\u{1b}[33mnot answering\u{1b}[0m",
@@ -119,7 +119,7 @@ mod tests {
         let text = fitted(&COLUMNS, &rows(), 200);
         let lines: Vec<&str> = text.lines().collect();
         assert_eq!(lines[0], "  member  state          database  on the host");
-        assert_eq!(lines[1], "  heron   healthy        892 KiB   as it must be");
+        assert_eq!(lines[1], "  heron   healthy        892 KiB   as wanted");
         assert!(lines[2].contains("\u{1b}[0m  –         3 differences"), "{text}");
     }
 

@@ -13,15 +13,15 @@ pub struct Unnamed {
     /// Its card.
     pub mac: String,
     /// When its first-boot data was written.
-    pub told: Option<Timestamp>,
+    pub seeded: Option<Timestamp>,
     /// When it reported in, and what it is like.
-    pub heard: Option<(Timestamp, Facts)>,
+    pub reported: Option<(Timestamp, Facts)>,
 }
 
 impl Unnamed {
     /// The address that its card was given where it stands.
     fn address(&self) -> Option<&AddressFacts> {
-        let (_, facts) = self.heard.as_ref()?;
+        let (_, facts) = self.reported.as_ref()?;
         let card = facts.links.iter().find(|link| link.mac.eq_ignore_ascii_case(&self.mac))?;
         let own = facts.addresses.iter().filter(|address| address.link == card.name);
         // One of the older family first, and none that counts on one wire alone.
@@ -40,11 +40,11 @@ pub fn offer(one: &Unnamed) -> Option<String> {
 pub fn render(all: &[Unnamed], style: Style) -> String {
     let none = || "–".to_owned();
     let rows = all.iter().map(|one| {
-        let sign = match (&one.heard, one.told) {
+        let sign = match (&one.reported, one.seeded) {
             (Some(_), _) => style.good("✓"),
             _ => style.dim("·"),
         };
-        let facts = one.heard.as_ref().map(|(_, facts)| facts);
+        let facts = one.reported.as_ref().map(|(_, facts)| facts);
         let room = |facts: &Facts| {
             let room = facts.places.iter().map(|place| place.free).min()?;
             Some(format!("{:.1} GiB", room as f64 / 1_024.0))
@@ -55,8 +55,8 @@ pub fn render(all: &[Unnamed], style: Style) -> String {
         });
         vec![
             format!("{sign} {}", one.mac),
-            one.told.map_or_else(none, minute),
-            one.heard.as_ref().map_or_else(none, |(at, _)| minute(*at)),
+            one.seeded.map_or_else(none, minute),
+            one.reported.as_ref().map_or_else(none, |(at, _)| minute(*at)),
             address.unwrap_or_else(none),
             facts.map_or_else(none, |facts| format!("{} {}", facts.os, facts.arch)),
             facts.map_or_else(none, |facts| facts.cores.to_string()),
@@ -75,12 +75,12 @@ pub fn render(all: &[Unnamed], style: Style) -> String {
         }
         out.push_str("then: zoisite first-boot name\n");
     }
-    if all.iter().any(|one| one.told.is_none()) {
+    if all.iter().any(|one| one.seeded.is_none()) {
         out.push_str("\nTheir first-boot data: zoisite first-boot write --unnamed --out DIR\n");
-    } else if all.iter().any(|one| one.heard.is_none()) {
+    } else if all.iter().any(|one| one.reported.is_none()) {
         out.push_str("\nWhat they write: zoisite reports fetch, or reports read FILE\n");
     }
-    let heard = all.iter().filter(|one| one.heard.is_some()).count();
+    let heard = all.iter().filter(|one| one.reported.is_some()).count();
     out.push_str(&format!(
         "\n{} without a name, {heard} reported in\n",
         count(all.len(), "machine")

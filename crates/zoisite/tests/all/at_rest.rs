@@ -93,7 +93,7 @@ fn a_secret_can_be_read_at_every_instant() {
     let before = took["snapshot"]["name"].as_str().unwrap().to_owned();
     assert!(in_etcd(&lab_, "k8s:enc:secretbox:v1:first:") > 150);
 
-    // One API server cannot be brought to it: nothing of it begins, and why is told.
+    // One API server cannot be brought to it: nothing of it begins, and why is reported.
     lab("off", &["ibis"]);
     let held = lab_.zoisite(&["encryption", "rotate"]).ended(1);
     let _ = held.complains("the API server of ibis could not be brought to it");

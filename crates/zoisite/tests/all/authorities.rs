@@ -113,7 +113,7 @@ fn each_is_replaced_while_the_cluster_works() {
     let mut said = vec![lab_.zoisite(&["raise", "--deep"]).ended(0)];
     let secrets = Secrets::of(&lab_, &HOSTS);
 
-    // A host is away: nothing of it begins, and why is told.
+    // A host is away: nothing of it begins, and why is reported.
     lab("off", &["ibis"]);
     let held = lab_.zoisite(&["pki", "rotate", "front-proxy"]);
     let _ = held.ended(1).complains("ibis could not be brought to it");

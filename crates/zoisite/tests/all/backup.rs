@@ -48,7 +48,7 @@ fn a_backup_brings_the_same_state_back_in_an_empty_folder() {
     assert!(!issued["certificates"].as_array().unwrap().is_empty());
     let _ = other.run(&bring).ended(2).complains("is not written over");
 
-    // Cut, altered, somebody else's, something else: each is told, and nothing is made of it.
+    // Cut, altered, somebody else's, something else: each is reported, and nothing is made of it.
     let third = elsewhere(&place);
     let told = |text: &[u8]| {
         fs::write(third.path("saltmarsh.backup"), text).unwrap();

@@ -477,7 +477,7 @@ fn a_planted_link_does_not_turn_into_roots_write() {
             "setpriv --reuid zoisite-etcd --clear-groups touch /var/lib/etcd/x && exit 1; exit 0",
         )
         .ended(0);
-    // And where a mark itself is such a link, it is told and not followed.
+    // And where a mark itself is such a link, it is reported and not followed.
     let _ = lab_.on("egret", "systemctl stop zoisite-etcd; cp /var/lib/zoisite/etcd-formed /root/formed; rm /var/lib/zoisite/etcd-formed; ln -s /root/precious /var/lib/zoisite/etcd-formed; chown -h zoisite-etcd /var/lib/zoisite/etcd-formed; echo precious >/root/precious").ended(0);
     let _ = lab_.zoisite(&["raise"]).ended(1).complains("a link stands there");
     let _ = lab_.on("egret", "cat /root/precious").ended(0).says("precious");

@@ -319,7 +319,7 @@ fn every_host_that_does_not_answer_is_reported() {
     place.components();
     place.write("ssh", "Host *\n  StrictHostKeyChecking yes\n");
     let done = place.run(&["raise", "--ssh-config", "ssh"]).ended(1);
-    // What all have in common is told once, and every one is named.
+    // What all have in common is reported once, and every one is named.
     let done = done.complains("error: heron: logging in over ssh failed");
     assert_eq!(done.stderr.matches("error: ").count(), 1, "{done:?}");
     let all = "egret, ibis, curlew, jetty-a, jetty-b, plover, sandpiper, tern-1, tern-2, tern-3";
@@ -328,7 +328,7 @@ fn every_host_that_does_not_answer_is_reported() {
     assert!(history["runs"][0]["outcome"].as_str().unwrap().starts_with("failed: "));
     let _ = place.run(&["history", "2"]).ended(2).complains("there is no run 2");
 
-    // Also of one whose quorum was proven once: there is nobody to bring back, and that is not all that is told.
+    // Also of one whose quorum was proven once: there is nobody to bring back, and that is not all that is reported.
     let store = zoisite_store::SqliteRecords::open(&place.path(".zoisite")).unwrap();
     let mut state = zoisite_store::State::new(Box::new(store));
     let cluster = zoisite_core::cluster::read(&place.read("zoisite.toml")).cluster.unwrap();

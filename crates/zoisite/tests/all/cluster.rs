@@ -116,7 +116,7 @@ fn of_hosts_that_never_appear(lab_: &Lab) {
     let silence = patience(4);
     let silent = joining(&silence)
         .ended(3)
-        .says(&format!("nothing of it reached the API endpoint within {silence} s"));
+        .says(&format!("no packet of it reached the API endpoint within {silence} s"));
     assert!(silent.stdout.contains("✗ tern-4: connects"), "{silent:?}");
     // Something at its address dials, and asks for no certificate.
     let dials = "ip address add 10.77.0.104/24 dev host0; systemd-run -q --unit dials sh -c 'while :; do curl -sk --max-time 2 --interface 10.77.0.104 https://10.77.0.5:6443/readyz; sleep 1; done'";

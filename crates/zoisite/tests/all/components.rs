@@ -330,7 +330,7 @@ fn passwords_are_asked_of_a_file_that_nobody_else_reads_and_never_shown() {
     for kept in ["components.lock", "zoisite.toml"] {
         assert!(!scene.place.read(&format!("site/{kept}")).contains("s3cret"), "{kept}");
     }
-    // A wrong one is told, not shown.
+    // A wrong one is reported, not shown.
     std::fs::remove_dir_all(scene.at("etcd")).unwrap();
     scene.place.write("site/netrc", text.replace("s3cret-mirror", "s3cret-wrong"));
     let done = scene.fetch().ended(1).complains("HTTP 401");

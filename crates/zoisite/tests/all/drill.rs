@@ -23,7 +23,7 @@ fn what_can_be_lost_is_listed_and_every_kind_is_rehearsed() {
         let _ = place.run(&["drill", kind, "--rehearse"]).ended(0).says(says).says("✓");
     }
     let link = ["drill", "link", "egret", "heron", "--rehearse", "--for", "5"];
-    let _ = place.run(&link).ended(0).says("egret hears nothing of heron for 5 s");
+    let _ = place.run(&link).ended(0).says("egret gets no packets from heron for 5 s");
     assert!(!place.path(".zoisite").exists(), "nothing is kept of a rehearsal");
     let told = place.run(&["drill", "holder", "--rehearse", "--json", "--svg", "h.svg"]);
     let told = told.ended(0).json();

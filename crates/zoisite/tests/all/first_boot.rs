@@ -1,4 +1,4 @@
-//! What machines are told at their first boot: written for every carrier, and heard by hosts that boot with it.
+//! First-boot data: written for every carrier, and read by hosts that boot with it.
 
 use std::collections::BTreeSet;
 use std::io::Read as _;
@@ -236,7 +236,7 @@ fn machines_without_a_name_report_in_and_are_given_one() {
     let public = public.rsplit_once(' ').unwrap().0;
     assert!(told.0.read("known_hosts").contains(&format!("tern-9,10.77.0.109 {public}")));
     let _ = told.run(&["reports", "read", "report"]).ended(2).complains("no host for which");
-    // Its report and its facts are the host's by now, and its next join file opens by the word that it was told.
+    // Its report and its facts are the host's by now, and its next join file opens by the passphrase that it has.
     let _ = told.run(&["survey", "tern-9"]).says("by its report of");
     let _ = told.run(&["join-file", "write", "tern-9", "--inspect", "--out", "stick"]).ended(0);
     let _ = run("stick/tern-9.join").ended(0);

@@ -53,7 +53,7 @@ fn a_host_tells_what_it_is_like_and_only_its_own_newest_report_counts() {
     let _ = carried.zoisite(&["reports", "read", "report"]).complains("was taken in before");
     let _ = carried.here("stick/tern-5.join").ended(0);
     let _ = carried.zoisite(&["reports", "read", "report"]).says("1 reported");
-    // What was altered, is old, or was cut is refused, and everything that is wrong is told at once.
+    // What was altered, is old, or was cut is refused, and everything that is wrong is reported at once.
     carried.0.write("old", &first);
     carried.0.write("forged", carried.0.read("report").replace("outcome looked", "outcome done"));
     carried.0.write("cut", &first[..first.len() / 2]);
@@ -395,7 +395,7 @@ fn a_worker_behind_a_router_joins_through_the_mesh_without_being_dialled() {
     assert!(own.contains("PRIVATE KEY"), "the key itself is there alone");
     let again = bring_back(&lab, "stick").ended(0);
     let _ = again.complains("taken in before");
-    // Its key is known here, and others have not been told it yet: what it sends is heard, and not answered.
+    // Its key is known here, and others do not have it yet: what it sends is heard, and not answered.
     let knocks = lab.zoisite(&["status", "joining", "tern-1", "--listen", "20"]).ended(3);
     let _ = knocks.says("no host met it by its key").says("10.77.9.2 knocks with an unknown key");
     let _ = lab.zoisite(&["join-file", "write", "--out", "stick"]).ended(0);

@@ -16,7 +16,7 @@ use zoisite_core::item::{
 };
 use zoisite_core::join_file::{self, Addressed, Errand, Signer, make_word};
 use zoisite_core::layout::RUNTIME_UNIT;
-use zoisite_core::paths::{Firewall, advertise_script, hear_script, told_script};
+use zoisite_core::paths::{Firewall, advertise_script, hear_script, heard_routers_script};
 use zoisite_core::pki::{KeyKind, KeySource as _};
 use zoisite_core::script::Depth;
 use zoisite_core::sequence::Sequence;
@@ -545,7 +545,7 @@ fn scripts_for_hosts_are_clean_posix_shell() {
         zoisite_core::paths::arrived_script(&heron.name, "word"),
         hear_script(&heron.name, heron.address, &[other], Vrrp::Multicast),
         advertise_script(&heron.name, heron.address, &[other], Vrrp::Unicast),
-        told_script(&heron.name),
+        heard_routers_script(&heron.name),
         lose_script(&cluster, &drill(Kind::Holder, By::Cut), 1),
         lose_script(&cluster, &drill(Kind::Leader, By::Stop), 1),
         lose_script(&cluster, &drill(Kind::Worker, By::Reboot), 1),

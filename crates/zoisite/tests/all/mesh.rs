@@ -99,7 +99,7 @@ fn three_networks_behind_translations_are_one_cluster() {
     let _ = lab_
         .zoisite(&["paths", "try"])
         .ended(3)
-        .says("egret, ibis → heron, UDP 51820 (mesh): silent")
+        .says("egret, ibis → heron, UDP 51820 (mesh): no answer")
         .says("nothing that is sent to 10.77.9.1:51820 arrives at heron");
     let rules = nft("-a list chain ip zlab-nat pre").stdout;
     let ours = rules.lines().find(|line| line.contains("drop")).unwrap();
@@ -148,7 +148,7 @@ fn three_networks_behind_translations_are_one_cluster() {
     });
     let _ = lab_.on("egret", "systemctl start zoisite-api-server").ended(0);
 
-    // A partition: who is cut off is told, the others go on, and all meet again by themselves.
+    // A partition: who is cut off is reported, the others go on, and all meet again by themselves.
     lab("cut", &["egret"]);
     let (status, cut) = pairs(&lab_);
     assert_eq!(status, 3);
@@ -192,14 +192,14 @@ fn three_networks_behind_translations_are_one_cluster() {
     let _ = said.says("heron is silent, and looked for at 10.77.9.1:51820");
     lab_.until_well();
 
-    // One way is blocked: where, is told.
+    // One way is blocked: where, is reported.
     let rules = "table inet deaf { chain in { type filter hook input priority -10; udp dport 51820 drop; }; }";
     let deaf = format!("echo '{rules}' | nft -f - && systemctl restart zoisite-mesh");
     let _ = lab_.on("heron", &deaf.replace('\'', "\"")).ended(0);
     let (status, blocked) = pairs(&lab_);
     assert_eq!(status, 3);
     let why = &blocked.iter().find(|(pair, ..)| pair == "heron egret").unwrap().2;
-    assert!(why.contains("10.77.9.1:51820") || why.contains("hears nothing"), "{blocked:?}");
+    assert!(why.contains("10.77.9.1:51820") || why.contains("gets no packets"), "{blocked:?}");
     let _ = lab_.on("heron", "nft delete table inet deaf").ended(0);
     until_all_meet(&lab_);
     lab_.until_well();

@@ -19,8 +19,8 @@ fn the_design_is_shown_and_told_to_programs() {
         .ended(0)
         .says("any two of heron, egret, ibis")
         .says("jetty-a and jetty-b ")
-        .says("✗ silent: 1 of 3 members are no majority")
-        .says("as drawn it survives the loss of any one of its 11 hosts")
+        .says("✗ outage: no quorum (1 of 3 members left)")
+        .says("as designed it survives the loss of any one of its 11 hosts")
         .says("6 of 256 nodes, a /24 each; 250 left")
         .says("What machines need at least");
     let told = place.run(&["design", "losses", "--survive", "1", "--json"]).ended(0).json();

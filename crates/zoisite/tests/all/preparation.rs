@@ -85,7 +85,7 @@ fn shapes(lab_: &Lab) -> BTreeMap<&'static str, BTreeMap<String, String>> {
 fn must_be_as(before: &BTreeMap<String, String>, now: &BTreeMap<String, String>, host: &str) {
     let only = |one: &BTreeMap<String, String>, other: &BTreeMap<String, String>| {
         let differs = one.iter().filter(|(path, what)| other.get(*path) != Some(*what));
-        // What etcd wrote stays, and what was saved of it; it is told.
+        // What etcd wrote stays, and what was saved of it; it is reported.
         let stays = ["./var/lib/etcd", "./var/lib/zoisite/snapshots"];
         let differs =
             differs.filter(|(path, _)| !stays.iter().any(|stays| path.starts_with(stays)));
@@ -113,7 +113,7 @@ fn bare_machines_go_to_ready_and_back_on_both_releases() {
     lab_.place.write("zoisite.toml", format!("{before}{own}\n[components]{after}"));
     let before = shapes(&lab_);
 
-    // What is lacking is told, and in nobody's way.
+    // What is lacking is reported, and in nobody's way.
     let survey = lab_.zoisite(&["survey"]).ended(0);
     let _ = survey.says("raise fixes by itself").says("nothing is in the way of a raise");
     let _ = lab_

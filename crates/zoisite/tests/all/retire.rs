@@ -147,7 +147,7 @@ fn workers_members_load_balancers_and_the_dead_are_retired() {
     edit(&lab_, &[(terns, "tern-1 = \"10.77.0.101\"\ntern-3 = \"10.77.0.103\"")]);
     let _ = lab_.zoisite(&["retire", "tern-2"]).ended(4).complains("you did not agree");
 
-    // A budget keeps a pod: which one and why is told, and the pods are left in peace.
+    // A budget keeps a pod: which one and why is reported, and the pods are left in peace.
     let short = ["retire", "tern-2", "--yes", "--timeout", &patience(8)];
     let _ = lab_
         .zoisite(&short)

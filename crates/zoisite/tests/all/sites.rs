@@ -115,7 +115,7 @@ fn a_password_for_sudo_is_asked_once_and_seen_by_nobody() {
         .complains("heron: looking at the host failed")
         .complains("sudo asks for a password")
         .complains("--ask-sudo");
-    // The wrong one is told before anything else is sent there.
+    // The wrong one is reported before anything else is sent there.
     let mut terminal = Terminal::of(&lab_.command(&["raise", "--ask-sudo"]));
     terminal.until("password for sudo on the hosts");
     terminal.press("low-tide\n");

@@ -1,4 +1,4 @@
-//! Snapshots of etcd: what is told before there is a cluster, and on a real one.
+//! Snapshots of etcd: what is reported before there is a cluster, and on a real one.
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
@@ -221,7 +221,7 @@ fn members_save_by_themselves(lab: &Lab, file: &str) {
         lab.zoisite(&["snapshot", "fetch"]).ended(1).complains("cut or altered").complains(&newest);
     let _ = on("rm -r /var/lib/zoisite/snapshots/nonsense");
 
-    // No room there: nothing is taken, what is there stays, and it is told.
+    // No room there: nothing is taken, what is there stays, and it is reported.
     let small = "mount -t tmpfs -o size=64k tmpfs /var/lib/zoisite/snapshots";
     let _ = on(&format!("{small}; systemctl start zoisite-snapshot.service || true"));
     let told = lab.zoisite(&["status"]).ended(3);

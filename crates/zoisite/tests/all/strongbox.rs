@@ -230,7 +230,7 @@ fn keys_that_are_none_are_told_and_nothing_changes() {
     let own = own["people"][0]["key"].as_str().unwrap().to_owned();
     let _ = place.run(&["strongbox", "add", &own]).ended(2).complains("can open it already");
     assert_eq!(place.run(&["strongbox", "--json"]).ended(0).stdout, before);
-    // Where nobody can be asked for a passphrase that is told at once.
+    // Where nobody can be asked for a passphrase that is reported at once.
     let _ = place.run(&["strongbox", "add", "--file", "eve.pub"]).ended(0);
     let alone =
         without_a_terminal(&place, &["--identity", "eve", "files", "--with-keys", "--out", "o"]);

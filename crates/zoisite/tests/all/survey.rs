@@ -172,12 +172,12 @@ fn everything_that_is_wrong_at_a_hostile_site_is_found_and_its_fixes_work() {
         })
         .collect();
     let wanted = [
-        "ibis → heron 2380: silent",
+        "ibis → heron 2380: no answer",
         "curlew,jetty-a,jetty-b,sandpiper,tern-1,tern-2,tern-3 → plover 6443: busy",
     ];
     assert_eq!(blocked, wanted.map(ToOwned::to_owned).into(), "{:#}", tried["blocked"]);
     assert_eq!(tried["untried"].as_object().unwrap().len(), 3, "{:#}", tried["untried"]);
-    // What could not be tried is told as that, of those two hosts alone.
+    // What could not be tried is reported as that, of those two hosts alone.
     for trial in tried["trials"].as_array().unwrap() {
         if trial["outcome"].get("untried").is_some() {
             let ends = [&trial["link"]["from"], &trial["link"]["to"]];
@@ -240,7 +240,7 @@ fn everything_that_is_wrong_at_a_hostile_site_is_found_and_its_fixes_work() {
     let left: BTreeSet<&str> = found.values().flatten().map(String::as_str).collect();
     assert_eq!(left, BTreeSet::from(["resolver-stub", "reverse-wrong"]), "{found:#?}");
 
-    // Each path is open once the rule is gone; another machine in a host's place is told.
+    // Each path is open once the rule is gone; another machine in a host's place is reported.
     let _ = lab_.on("heron", "nft delete table ip site").ended(0);
     let _ = zoisite(&["paths", "try"]).ended(0).says("all open");
     let id = "tr -d - </proc/sys/kernel/random/uuid >/etc/machine-id";

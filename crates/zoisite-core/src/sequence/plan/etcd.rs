@@ -39,7 +39,7 @@ impl<'a> Member<'a> {
 
     /// Whether it surely serves no client: it is down, or its own host is told that its certificate has ended (Go's
     /// words for `x509.Expired`, of a time that is after its end).
-    fn serves_nobody(&self) -> bool {
+    fn serves_no_client(&self) -> bool {
         let said = self.share.observed.etcd.silent.as_deref().unwrap_or_default();
         let ended = said.contains("certificate has expired") && said.contains("is after");
         self.health == Health::Down || (self.health == Health::Unknown && ended)
@@ -72,7 +72,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     for share in draft.shares(Part::Etcd) {
         let Some(paths) = &share.holdings.etcd else { continue };
         let observed = share.observed;
-        // A member that the quorum does not know has been told as that.
+        // A member that the quorum does not know has been reported as that.
         let told = |r: &rules::Refusal| {
             r.rule == rules::Rule::QuorumFirst && r.host.as_ref() == Some(share.host())
         };
@@ -90,7 +90,7 @@ pub(super) fn plan(draft: &mut Draft<'_>) -> Option<usize> {
     let fixes = input.aim.arm == Arm::Fix;
     // Where every certificate has ended nobody is served whom a restart could interrupt, and nobody can show any more
     // that the others carry the quorum.
-    let silent = formed && members.len() == total && members.iter().all(Member::serves_nobody);
+    let silent = formed && members.len() == total && members.iter().all(Member::serves_no_client);
     let rolls = |member: &&Member<'_>| {
         let stays = member.health == Health::Down || fixes && member.health == Health::Well;
         !stays && !silent && member.must_restart()

@@ -378,7 +378,7 @@ impl<'a> Share<'a> {
         self.differences.iter().filter_map(|difference| difference.restarts).collect()
     }
 
-    /// Whether all that differs of a unit that runs is taken by a reload: nobody whom it serves is interrupted.
+    /// Whether all that differs of a unit that runs is taken by a reload: no client is interrupted.
     fn only_reloads(&self) -> bool {
         let mut restarting =
             self.differences.iter().filter(|difference| difference.restarts.is_some());

@@ -100,7 +100,7 @@ pub(super) fn plan(draft: &mut Draft<'_>, control: &[usize]) {
 const SIGNED_HERE: &str = "check its request, and sign it from the strongbox";
 const MANIFESTS: &str = "apply the site's manifests";
 
-/// Applies objects, if any differs or nobody knows.
+/// Applies objects, if any differs or their state is unknown.
 fn apply(
     draft: &mut Draft<'_>,
     (phase, id): (Phase, &str),
@@ -115,7 +115,7 @@ fn apply(
             .iter()
             .map(ApiObject::title)
             .filter(|title| differing.contains(title))
-            .map(|title| format!("{title} is not as it must be"))
+            .map(|title| format!("{title} is not as wanted"))
             .collect(),
     };
     if objects.is_empty() || why.is_empty() {
@@ -162,7 +162,7 @@ fn rollout(
         Condition::Rollout { workloads },
         needs,
     );
-    // A node that did not join is told by its own step; the others carry the workloads.
+    // A node that did not join is reported by its own step; the others carry the workloads.
     draft.steps[gate].when = When::Ended;
 }
 
@@ -208,7 +208,7 @@ fn upkeep(
     Some(ready_gate(draft, host, machine, needs))
 }
 
-/// Sets routes that somebody removed. One that cannot be set is told, and holds nothing else up.
+/// Sets routes that somebody removed. One that cannot be set is reported, and holds nothing else up.
 fn set_routes(draft: &mut Draft<'_>, share: &Share<'_>, acted: Option<usize>) {
     let lacking = share.differences.iter().filter(|d| matches!(share.item(d), Item::Routes(_)));
     for difference in lacking.copied().collect::<Vec<_>>() {
@@ -459,7 +459,7 @@ fn spent(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
 }
 
 /// Requests that wait for an answer: nodes' own for their next certificate are checked and signed, hosts
-/// that were set up by other means with a token of theirs are let in, and what nobody expects is refused.
+/// that were set up by other means with a token of theirs are let in, and unexpected requests are refused.
 fn requests(draft: &mut Draft<'_>, shares: &[Share<'_>]) {
     let input = draft.input;
     let Some(answered) = input.api.answered() else { return };

@@ -29,7 +29,7 @@ pub(super) fn followed(draft: &mut Draft<'_>, control: &[usize]) {
     let ready = steps.filter(|(_, step)| step.id.starts_with("ready-")).map(|(index, _)| index);
     let needs = ready.chain(control.iter().copied()).collect();
     if let Some(begun) = believe(draft, "the other authority", needs) {
-        // A node that did not join is told by its own step; the others carry the workloads.
+        // A node that did not join is reported by its own step; the others carry the workloads.
         draft.steps[begun].when = When::Ended;
     }
 }

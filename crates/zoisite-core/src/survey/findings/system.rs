@@ -206,7 +206,7 @@ pub(super) fn kernel(case: &Case<'_>) -> Vec<SiteFinding> {
     }
     if !facts.forwarding {
         out.push(
-            case.warns("forwarding-off", "it forwards no packets, and pods would be alone")
+            case.warns("forwarding-off", "IP forwarding is off: pods would reach no other host")
                 .fix("nothing: raise turns it on, now and at every start")
                 .by_raise(),
         );

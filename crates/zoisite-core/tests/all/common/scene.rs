@@ -68,7 +68,7 @@ impl Scene {
         }
     }
 
-    /// Everything is as it must be.
+    /// Everything is as wanted.
     pub fn raised() -> Self {
         Self::raised_of(saltmarsh())
     }

@@ -321,7 +321,7 @@ impl Host {
         Observed::read(&said).unwrap()
     }
 
-    /// In which ways items are not as they must be.
+    /// In which ways items are not as wanted.
     pub fn differs(&self, items: &[Item]) -> Vec<(String, Differs)> {
         let seen = self.look(items);
         let mut sums = ComponentSums::default();

@@ -14,9 +14,9 @@ use zoisite_core::first_boot::{
 };
 use zoisite_reach::{Hosts, Reach as _};
 use zoisite_store::State;
-use zoisite_store::first_boot::{host_keys, record_seeds, told as told_before};
+use zoisite_store::first_boot::{host_keys, record_seeds, seed_records};
 
-use super::write::{keys, told};
+use super::write::{keys, seeds_of};
 use crate::commands::block_on;
 use crate::commands::login::hosts_to_dial;
 use crate::failure::{Failure, Kind};
@@ -77,9 +77,9 @@ fn seeds(
     state: &mut State,
     hosts: &[&Host],
 ) -> Result<BTreeMap<HostName, (Seed, SeedRecord)>, Failure> {
-    told(site, hosts, &[], (&BTreeMap::new(), None))?;
+    seeds_of(site, hosts, &[], (&BTreeMap::new(), None))?;
     let own = block_on(keys(site))??;
-    let before = told_before(state)?;
+    let before = seed_records(state)?;
     let with_key = |host: &&&Host| {
         let last = before.get(&host.name).and_then(|tellings| tellings.last());
         last.is_none_or(|telling| telling.user_data.get("ssh_keys").is_some())
@@ -88,7 +88,7 @@ fn seeds(
         hosts.iter().filter(with_key).map(|host| host.name.clone()).collect();
     let made = host_keys(state, site.strongbox()?, &names)?;
     let mut out = BTreeMap::new();
-    for (host, seed) in told(site, hosts, &own, (&made, None))? {
+    for (host, seed) in seeds_of(site, hosts, &own, (&made, None))? {
         let telling = SeedRecord::of(&seed).map_err(|why| {
             Failure::new(Kind::Run, format!("{host}: {why}"), "report this, please")
         })?;
@@ -102,8 +102,9 @@ async fn compared(
     state: &State,
     seeds: BTreeMap<HostName, (Seed, SeedRecord)>,
 ) -> Result<Compared, Failure> {
-    let before = told_before(state)?;
-    let asked = seeds.keys().map(|host| async move { (host.clone(), reach.heard(host).await) });
+    let before = seed_records(state)?;
+    let asked =
+        seeds.keys().map(|host| async move { (host.clone(), reach.seed_state(host).await) });
     let mut standings = BTreeMap::new();
     let mut troubles = Vec::new();
     for (host, heard) in futures_util::future::join_all(asked).await {
@@ -211,7 +212,7 @@ pub fn apply(options: &Options, args: &ApplyArgs) -> Result<ExitCode, Failure> {
     let mut work = site.working()?;
     site.recipients(&mut work.state)?;
     let seeds = seeds(&site, &mut work.state, &hosts)?;
-    let unheard = told_when_cut_off(&site, &work.state)?;
+    let unheard = interrupted_apply(&site, &work.state)?;
     let run = begin_run(&mut work.state, APPLY)?;
     let stands = work.state.begun()?.is_some();
     let state = &mut work.state;
@@ -222,21 +223,21 @@ pub fn apply(options: &Options, args: &ApplyArgs) -> Result<ExitCode, Failure> {
         tell_all(&site, args, state, (seeds, stands), run.generation).await
     })?;
     let outcome = match &done {
-        Ok(told) => format!("changed {}", count(told.len(), "host")),
+        Ok(changed) => format!("changed {}", count(changed.len(), "host")),
         Err(failure) => format!("failed: {}", failure.summary()),
     };
     end_run(&mut work.state, run, &outcome)?;
-    let told = done?;
+    let changed = done?;
     if options.json {
-        view::json(&json!({"changed": told}));
-    } else if told.is_empty() {
+        view::json(&json!({"changed": changed}));
+    } else if changed.is_empty() {
         view::out("Every host with cloud-init is as the file says.");
     } else {
         view::out(&format!(
             "{} Changed {}: {}",
             Style::stdout().good("✓"),
-            count(told.len(), "host"),
-            view::few(&told)
+            count(changed.len(), "host"),
+            view::few(&changed)
         ));
     }
     Ok(ExitCode::SUCCESS)
@@ -244,7 +245,7 @@ pub fn apply(options: &Options, args: &ApplyArgs) -> Result<ExitCode, Failure> {
 
 /// Whom the last run was telling something when it was cut off, and whether the cluster had to wait for it. A run that was cut
 /// off before it told anybody leaves it to the one before.
-fn told_when_cut_off(site: &Site, state: &State) -> Result<Option<(HostName, bool)>, Failure> {
+fn interrupted_apply(site: &Site, state: &State) -> Result<Option<(HostName, bool)>, Failure> {
     let runs = state.runs()?;
     let cluster = &site.cluster;
     let dialled = |host: &HostName| cluster.host(host).is_some() && !cluster.is_offline(host);
@@ -308,7 +309,7 @@ async fn tell_all(
         in_order(&site.cluster, &mut order);
         view::say(text.trim_end());
         if !args.yes && !view::asked("Change them, one after another?") {
-            return Err(Failure::nobody_agreed("changed"));
+            return Err(Failure::not_confirmed("changed"));
         }
         for (done, host) in order.iter().enumerate() {
             one(site, args, state, &reach, &compared, (host, stands, generation)).await.map_err(
@@ -342,10 +343,10 @@ async fn one(
     (host, stands, generation): (&HostName, bool, u64),
 ) -> Result<(), Failure> {
     Working::lock(state)?;
-    let (seed, now_told) = &compared.seeds[host];
+    let (seed, record) = &compared.seeds[host];
     let (changes, way, locked) = match &compared.standings[host] {
         Comparison::Differs(before, changes) => {
-            (&changes[..], way_of(changes), locked_out(before, now_told))
+            (&changes[..], way_of(changes), locked_out(before, record))
         }
         _ => (&[][..], Way::Restart, Vec::new()),
     };
@@ -359,7 +360,7 @@ async fn one(
     }
     let files = carried(host, seed, &Medium::Files)
         .map_err(|why| Failure::new(Kind::Run, why.to_string(), "report this, please"))?;
-    record_seeds(state, [(host.clone(), now_told.clone())])?;
+    record_seeds(state, [(host.clone(), record.clone())])?;
     let note = |is: &str| json!({"step": host, "is": is, "what": "changed", "restarts": restarts});
     state.records().append(generation, now(), &note("begun").to_string())?;
     view::say(&match way {
@@ -370,7 +371,7 @@ async fn one(
     let timeout = Duration::from_secs(args.timeout);
     let tell = |what: String| doing.says(&format!("{host}: {what}"));
     let heard = reach
-        .tell(host, (&files, &locked), (&now_told.instance, way), timeout, &tell)
+        .tell(host, (&files, &locked), (&record.instance, way), timeout, &tell)
         .await
         .map_err(|trouble| Failure::troubles([&trouble]));
     let back = match heard {

@@ -52,8 +52,8 @@ pub fn show(options: &Options) -> Result<ExitCode, Failure> {
     let known = site.cluster.unnamed().into_iter().filter_map(|host| {
         Some(Unnamed {
             mac: host.mac?.to_string(),
-            told: files.get(&host.name).map(|file| file.made),
-            heard: surveyed.remove(&host.name),
+            seeded: files.get(&host.name).map(|file| file.made),
+            reported: surveyed.remove(&host.name),
             name: host.name,
         })
     });
@@ -62,9 +62,9 @@ pub fn show(options: &Options) -> Result<ExitCode, Failure> {
         let all: Vec<_> = known
             .iter()
             .map(|one| {
-                let heard = one.heard.as_ref();
-                json!({"name": one.name, "mac": one.mac, "told": one.told,
-                       "heard": heard.map(|(at, _)| at), "facts": heard.map(|(_, facts)| facts),
+                let heard = one.reported.as_ref();
+                json!({"name": one.name, "mac": one.mac, "seeded": one.seeded,
+                       "reported": heard.map(|(at, _)| at), "facts": heard.map(|(_, facts)| facts),
                        "offer": offer(one)})
             })
             .collect();
@@ -164,7 +164,7 @@ pub fn forget(options: &Options, args: &ForgetArgs) -> Result<ExitCode, Failure>
         return Ok(ExitCode::SUCCESS);
     }
     if !args.yes && !view::asked(&format!("Forget {}?", few(&names))) {
-        return Err(Failure::nobody_agreed("forgotten"));
+        return Err(Failure::not_confirmed("forgotten"));
     }
     let mut spent = Vec::new();
     recorded(state, &format!("first-boot forget {}", few(&names)), |state, _| {

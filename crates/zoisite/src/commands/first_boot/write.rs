@@ -157,7 +157,7 @@ pub fn write(options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
         image_program()?;
     }
     // What is missing is an error before anything is made, kept or written.
-    told(&site, &hosts, &[], (&BTreeMap::new(), None))?;
+    seeds_of(&site, &hosts, &[], (&BTreeMap::new(), None))?;
     let own = block_on(keys(&site))??;
     let mut work = site.briefly()?;
     let state = &mut work.state;
@@ -170,7 +170,7 @@ pub fn write(options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
         }
     };
     let carries = Carries::of(&site, state, &hosts, args)?;
-    let seeds = told(&site, &hosts, &own, (&made, Some(&carries)))?;
+    let seeds = seeds_of(&site, &hosts, &own, (&made, Some(&carries)))?;
     let packed = pack(&seeds, &args.carrier())?;
     let out = &args.out;
     private_folder(out)?;
@@ -264,7 +264,7 @@ pub async fn keys(site: &Site) -> Result<Vec<String>, Failure> {
 }
 
 /// Each host's data, or everything that is missing.
-pub fn told<'a>(
+pub fn seeds_of<'a>(
     site: &Site,
     hosts: &[&'a Host],
     keys: &[String],

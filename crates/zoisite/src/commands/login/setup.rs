@@ -60,9 +60,9 @@ pub fn run(options: &Options, args: &SetupArgs) -> Result<ExitCode, Failure> {
     crate::commands::block_on(open(&site, options, args, &hosts))?
 }
 
-/// Looks afresh, asking nobody.
+/// Looks afresh, without questions.
 async fn look(site: &Site, hosts: &[HostName]) -> Result<Vec<WayIn>, Failure> {
-    let reach = road::hosts_asking_nobody(site, None)?;
+    let reach = road::hosts_without_prompts(site, None)?;
     let ways = ways_in(site, &reach, hosts).await;
     reach.close().await;
     ways
@@ -84,7 +84,7 @@ async fn open(
 ) -> Result<ExitCode, Failure> {
     let mut ways = look(site, hosts).await?;
     let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
-    let carrier = carrier.asking_nobody();
+    let carrier = carrier.without_prompts();
     // A host behind another one shows its key once that one is known.
     let mut accepted = false;
     for _ in 0..DEEPEST {
@@ -159,17 +159,17 @@ type Done = BTreeMap<HostName, Result<WayIn, Trouble>>;
 /// The way in with the password, and the one without.
 struct Doors {
     told: Hosts,
-    asking_nobody: Hosts,
+    without_prompts: Hosts,
 }
 
 impl Doors {
     fn of(site: &Site, password: Secret) -> Result<Self, Failure> {
         let (targets, carrier) = road::carrier(site, &BTreeMap::new())?;
         let carrier = carrier
-            .telling(password.clone())
+            .with_password(password.clone())
             .map_err(|error| Failure::file("making a socket in", "/tmp".as_ref(), &error))?;
         let told = road::hosts_over(site, targets, carrier, 0, Some(password));
-        Ok(Self { told, asking_nobody: road::hosts_asking_nobody(site, None)? })
+        Ok(Self { told, without_prompts: road::hosts_without_prompts(site, None)? })
     }
 
     /// Opens a host and proves that it is open; what does not open it is taken back.
@@ -186,7 +186,7 @@ impl Doors {
         };
         // What an earlier try placed is ours to take back too.
         opened.key = opened.key.or_else(|| about.key.clone());
-        let way = self.asking_nobody.way_in(host).await;
+        let way = self.without_prompts.way_in(host).await;
         let closed = [Stage::Login, Stage::Root];
         match &way.stopped {
             Some(Stopped { stage, trouble }) if closed.contains(stage) => {
@@ -213,7 +213,7 @@ impl Doors {
 
     async fn close(&self) {
         self.told.close().await;
-        self.asking_nobody.close().await;
+        self.without_prompts.close().await;
     }
 }
 
@@ -300,7 +300,7 @@ async fn undo(
     let mut work = site.briefly()?;
     let names: Vec<&str> = wanted.keys().map(HostName::as_str).collect();
     let run = begin_run(&mut work.state, &format!("login setup {} --undo", view::few(&names)))?;
-    let reach = road::hosts_asking_nobody(site, None)?;
+    let reach = road::hosts_without_prompts(site, None)?;
     let mut troubles = Vec::new();
     let mut closing: futures_util::stream::FuturesUnordered<_> = wanted
         .iter()

@@ -41,7 +41,7 @@ pub fn run(site: &Site, options: &Options, args: &ImportArgs) -> Result<ExitCode
         .map(Secret::new)
         .map_err(|error| Failure::file("reading", &args.key, &error))?;
     let kind = AuthorityKind::ALL.into_iter().find(|kind| kind.id() == args.authority);
-    let kind = kind.ok_or_else(|| Failure::told(Kind::Usage))?;
+    let kind = kind.ok_or_else(|| Failure::reported(Kind::Usage))?;
     let work = site.briefly()?;
     site.contradicts_nothing(&work.state)?;
     let mut draft = site.draft()?;
@@ -58,7 +58,9 @@ pub fn run(site: &Site, options: &Options, args: &ImportArgs) -> Result<ExitCode
                     "bring one that fits, or have one made: zoisite pki issue; nothing was changed",
                 )
             });
-            return Err(wrong.reduce(Failure::and).unwrap_or_else(|| Failure::told(Kind::Usage)));
+            return Err(wrong
+                .reduce(Failure::and)
+                .unwrap_or_else(|| Failure::reported(Kind::Usage)));
         }
         Err(error) => return Err(error.into()),
     };

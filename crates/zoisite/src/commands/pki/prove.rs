@@ -237,7 +237,7 @@ fn in_words(why: &str, one: &Dialled) -> String {
     format!("{said} ({why})")
 }
 
-/// Members refuse whoever shows a certificate of an authority that is none of theirs.
+/// Members refuse clients with a certificate of an authority that is none of theirs.
 async fn strangers(
     site: &Site,
     reach: &Hosts,
@@ -260,7 +260,7 @@ async fn strangers(
                     Some(member.clone()),
                     format!("{profile} at port {port}: it lets in who shows a certificate of another authority"),
                 )),
-                // That nobody is there was told already.
+                // That nobody is there was reported already.
                 Err(_) => {}
             }
         }
@@ -268,7 +268,7 @@ async fn strangers(
     Ok(())
 }
 
-/// A certificate of an authority that was made for this and that nobody believes.
+/// A certificate of an authority that was made for this and that no server believes.
 fn stranger(cluster: &Cluster, ledger: &Ledger, kind: AuthorityKind) -> Result<Access, Failure> {
     use zoisite_core::pki::Authority;
     let failed = |error: zoisite_core::pki::PkiError| {
@@ -298,20 +298,20 @@ fn tell(options: &Options, proof: &Proof) -> Result<ExitCode, Failure> {
         }
         let good = style.good("✓");
         view::out(&format!(
-            "{good} {} on hosts as they must be: content, the key that fits, owner, mode",
+            "{good} {} on hosts match the record: content, key, owner, mode",
             count(proof.files, "pairs and bundle")
         ));
         view::out(&format!(
-            "{good} {} tried from the hosts that make them: shown is what is in force, by the names that clients use",
+            "{good} {} dialled from their hosts: servers show the recorded certificates, valid for the names that clients use",
             count(proof.shown, "connection")
         ));
         view::out(&format!(
-            "{good} {} of members refuse who shows a certificate of another authority",
+            "{good} {} of etcd members refuse a client certificate of another authority",
             count(proof.refused, "port")
         ));
     }
     match proof.wrong.is_empty() {
         true => Ok(ExitCode::SUCCESS),
-        false => Err(Failure::told(Kind::Findings)),
+        false => Err(Failure::reported(Kind::Findings)),
     }
 }

@@ -93,7 +93,7 @@ pub fn run(site: &Site, options: &Options, args: &RotateArgs) -> Result<ExitCode
                 let mut lines = told(&work.state.ledger()?, kind, now());
                 let both = |one: &AuthorityCertificate| one.standing == AuthorityState::Believed;
                 if work.state.ledger()?.authorities_of(kind).any(both) && kind.waits_for_people() {
-                    // What cannot be asked now is told by the line itself.
+                    // What cannot be asked now is reported by the line itself.
                     let pods = crate::commands::restarting::workloads(site, &mut work.state);
                     let next = lines.pop();
                     lines.extend(
@@ -103,7 +103,7 @@ pub fn run(site: &Site, options: &Options, args: &RotateArgs) -> Result<ExitCode
                 }
                 lines
             }
-            None => told_of_tokens(work.state.shared_secrets()?.unwrap_or_default()),
+            None => token_lines(work.state.shared_secrets()?.unwrap_or_default()),
         };
         for line in lines {
             view::out(&line);
@@ -117,7 +117,7 @@ fn standings(ledger: &Ledger, kind: AuthorityKind) -> Vec<(String, AuthorityStat
 }
 
 /// What holds of the key that signs tokens.
-fn told_of_tokens(shared: SharedSecrets) -> Vec<String> {
+fn token_lines(shared: SharedSecrets) -> Vec<String> {
     let good = |what: &str| format!("{} {what}", Style::stdout().good("✓"));
     match shared.service_accounts_turn {
         TokenKeyTurn::Since(since) => {

@@ -49,7 +49,7 @@ pub fn run(site: &Site, options: &Options, all: bool, trial: bool) -> Result<Exi
     tended?;
     match (troubles.is_empty(), bad) {
         (true, 0) => Ok(ExitCode::SUCCESS),
-        (true, _) => Err(Failure::told(Kind::Findings)),
+        (true, _) => Err(Failure::reported(Kind::Findings)),
         (false, _) => Err(Failure::troubles(&troubles)),
     }
 }

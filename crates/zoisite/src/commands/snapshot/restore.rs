@@ -69,7 +69,7 @@ pub fn run(site: &Site, options: &Options, args: &RestoreArgs) -> Result<ExitCod
     tell_loss(options, &snapshot, &seen, &begun);
     let question = format!("Begin another quorum with {}?", snapshot.name);
     if !args.yes && !view::asked(&question) {
-        return Err(Failure::nobody_agreed("done"));
+        return Err(Failure::not_confirmed("done"));
     }
     if let Some(path) = &args.from {
         SnapshotFolder::at(path).copy(&snapshot, &site.snapshots())?;
@@ -175,7 +175,7 @@ async fn seen(site: &Site) -> Result<Sighting, Failure> {
 
 async fn look(site: &Site, begun: &Begun, lost: &BTreeSet<HostName>) -> Result<Found, Failure> {
     let sighting = seen(site).await?;
-    // Whoever cannot be looked at is told by the run itself, which does nothing without.
+    // Whoever cannot be looked at is reported by the run itself, which does nothing without.
     let hosts: BTreeSet<HostName> =
         site.cluster.etcd.members.iter().filter(|host| !lost.contains(*host)).cloned().collect();
     if hosts.is_empty() {

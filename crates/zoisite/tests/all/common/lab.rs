@@ -143,7 +143,7 @@ impl Lab {
         made
     }
 
-    /// Hosts of which those were never booted and wait for what they are told at their first boot.
+    /// Hosts of which those were never booted and wait for their first-boot data.
     pub fn of_seeded(cluster: &str, hosts: usize, seeded: &str) -> Self {
         Self::given(cluster, None, hosts, &[("ZOISITE_LAB_SEEDED", seeded)])
     }
