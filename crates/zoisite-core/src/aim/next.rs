@@ -106,7 +106,7 @@ pub fn as_it_stands(file: &Cluster, wanted: Wanted<'_>, kept: &Records, real: &R
             0,
             Held {
                 host: None,
-                what: "what the file says of members".into(),
+                what: "the change of etcd members".into(),
                 why: format!("next is to {arm}"),
                 fix: "zoisite sequence shows every stage of it, and raise takes them".into(),
             },

@@ -5,7 +5,7 @@ use serde_json::{Map, Value, json};
 
 use super::HostKey;
 use crate::cluster::{Cluster, FirstBoot, Host};
-use crate::join_file::JOIN_FOLDER;
+use crate::join_file::{JOIN_FOLDER, Signer, verifier};
 use crate::pki::{Secret, sha256};
 
 /// What goes into first-boot data besides the cluster file.
@@ -24,8 +24,8 @@ pub struct SeedInput<'a> {
 pub struct JoinWord<'a> {
     /// Its word.
     pub word: &'a Secret,
-    /// Who signs them: the fingerprint.
-    pub signer: &'a str,
+    /// Who signs them.
+    pub signer: &'a Signer,
     /// Where its first one comes from, which it carries out by itself.
     pub first: Option<FirstFile<'a>>,
 }
@@ -211,14 +211,19 @@ fn user_data(
 /// The unit that carries out a host's first join file, again at each start until its node was Ready.
 const JOIN_UNIT: &str = "zoisite-join.service";
 
+/// How large a join file may be, in octets: it brings no programs.
+const MOST: u32 = 64 << 20;
+
 /// Files by which a host knows its join files, and the first of them.
 fn join_files(host: &Host, carried: &JoinWord<'_>) -> Vec<Value> {
     let name = &host.name;
     let file = |path: String, mode: &str, content: String| json!({"path": path, "owner": "root:root", "permissions": mode, "content": content});
     let at = |name: &str| format!("{JOIN_FOLDER}/{name}");
+    let verify = at("verify");
     let mut out = vec![
         file(at("host"), "0600", format!("{name}\n")),
-        file(at("signer"), "0600", format!("{}\n", carried.signer)),
+        file(at("signer"), "0600", format!("{}\n", carried.signer.fingerprint())),
+        file(verify.clone(), "0700", verifier(carried.signer)),
         file(at("passphrase"), "0600", format!("{}\n", carried.word.expose())),
     ];
     let join = at(&format!("{name}.join"));
@@ -232,13 +237,13 @@ fn join_files(host: &Host, carried: &JoinWord<'_>) -> Vec<Value> {
         Some(FirstFile::Web(from)) => {
             let from = from.replace('%', "%%");
             format!(
-                "ExecStartPre=/bin/sh -c 'curl -fsSL -o {join}.new \"{from}/{name}.join\" || wget -q -O {join}.new \"{from}/{name}.join\"; mv {join}.new {join}'\n"
+                "ExecStartPre=/bin/sh -c 'curl -fsSL --proto =https --max-filesize {MOST} -o {join}.new \"{from}/{name}.join\" || wget -q -O {join}.new \"{from}/{name}.join\"; sh {verify} --only {join}.new && mv {join}.new {join}'\n"
             )
         }
     };
     let unit = format!(
         "# Placed by zoisite at the first boot.\n[Unit]\nDescription=Zoisite carries out the join file of {name}\nWants=network-online.target\nAfter=network-online.target\n\
-         ConditionPathExists=!{JOIN_FOLDER}/ready\n\n[Service]\nType=oneshot\n{fetched}ExecStart=/bin/sh {join} --wait 3600\nRestart=on-failure\nRestartSec=30\n\n\
+         ConditionPathExists=!{JOIN_FOLDER}/ready\n\n[Service]\nType=oneshot\n{fetched}ExecStart=/bin/sh {verify} {join} --wait 3600\nRestart=on-failure\nRestartSec=30\n\n\
          [Install]\nWantedBy=multi-user.target\n"
     );
     out.push(file(format!("/etc/systemd/system/{JOIN_UNIT}"), "0644", unit));

@@ -31,6 +31,7 @@ use crate::survey::survey_script;
 use crate::text::quote;
 
 const HEAD: &str = include_str!("head.sh");
+const VERIFY: &str = include_str!("verify.sh");
 const CARRY: &str = include_str!("carry.sh");
 const ASKING: &str = include_str!("asking.sh");
 const STAGES: &str = include_str!("stages.sh");
@@ -123,6 +124,24 @@ pub fn join_file(
     signer.closed(head(to, errand, signer), (word, &body), str::to_owned)
 }
 
+/// A script that proves a join file, and runs it only then: a file proves itself by what it brings along. It holds the
+/// signer's public key, and nothing secret.
+pub fn verifier(signer: &Signer) -> String {
+    format!(
+        "#!/bin/sh\n\
+         # Zoisite: proves a join file and runs it. As root: sh verify-join HOST.join\n\
+         {{\n\
+         by={}\n\
+         signer={}\n\
+         {VERIFY}\
+         main \"$@\"\n\
+         exit\n\
+         }}\n",
+        signer.fingerprint(),
+        quote(signer.public_pem().trim_end()),
+    )
+}
+
 /// A moment, as a person reads it.
 fn day(at: Timestamp) -> String {
     at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
@@ -137,7 +156,7 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
     format!(
         "#!/bin/sh\n\
          # Zoisite join file, form 1: carried to {name} of the cluster {}, which {}.\n\
-         # On {name}, as root: sh {name}.join\n\
+         # On {name}, as root: sh verify-join {name}.join\n\
          # Made {}, ends {}, signed by {by}.\n\
          {{\n\
          host={name} cluster={} id={identity} number={number}\n\

@@ -12,6 +12,8 @@ use crate::item::{ComponentSums, Content, KeyText};
 use crate::pki::{Secret, SecretRef};
 
 const HEAD: &str = include_str!("windows/head.ps1");
+const SIGNATURE: &str = include_str!("windows/signature.ps1");
+const VERIFY: &str = include_str!("windows/verify.ps1");
 const ACTS: &str = include_str!("windows/acts.ps1");
 const REPORT: &str = include_str!("windows/report.ps1");
 const NATIVE: &str = include_str!("windows/native.cs");
@@ -69,7 +71,7 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
          $File = @{{\n    Host = {}\n    Cluster = {}\n    Id = {}\n    Number = {number}\n    Made = {}\n    Ends = {}\n    \
          Addresses = @({})\n    Was = {}\n    By = {}\n    Point = {}\n    Rounds = {}\n}}\n\
          $Native = @'\n{NATIVE}'@\n\
-         {HEAD}\n{ACTS}\n{REPORT}\n\
+         {SIGNATURE}\n{HEAD}\n{ACTS}\n{REPORT}\n\
          exit (Invoke-Main)\n",
         cluster.name,
         errand.what(),
@@ -85,6 +87,21 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
         quoted(by),
         quoted(&signer.point()),
         sealing::ROUNDS,
+    )
+}
+
+/// A script that proves a join file, and runs it only then, as [`super::verifier`] on other systems.
+pub fn verifier(signer: &Signer) -> String {
+    format!(
+        "# Zoisite: proves a join file and runs it. As an administrator:\n\
+         # powershell -ExecutionPolicy Bypass -File verify-join.ps1 HOST.ps1\n\
+         param([Parameter(Mandatory)][string]$JoinFile, [switch]$Only, [Parameter(ValueFromRemainingArguments)]$Options = @())\n\
+         $By = {}\n\
+         $Point = {}\n\
+         {SIGNATURE}\n{VERIFY}\n\
+         Invoke-Main\n",
+        quoted(signer.fingerprint()),
+        quoted(&signer.point()),
     )
 }
 

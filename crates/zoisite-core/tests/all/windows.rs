@@ -5,7 +5,7 @@ use zoisite_core::cluster::{Cluster, Grade, Reading, read};
 use zoisite_core::components::{Platform, needed};
 use zoisite_core::holdings::{HostFacts, HostHoldings, Part, WindowsAct, holdings, node_wanted};
 use zoisite_core::item::{ComponentSums, Item, KeyText};
-use zoisite_core::join_file::windows::{Brought, join_file, sealed};
+use zoisite_core::join_file::windows::{Brought, join_file, sealed, verifier};
 use zoisite_core::join_file::{Addressed, Errand, Signer, make_word};
 use zoisite_core::pki::{KeyKind, KeySource as _, Secret, SecretRef};
 use zoisite_core::sequence::Sequence;
@@ -197,7 +197,7 @@ fn its_file(errand: Errand<'_>) -> String {
         SecretRef::Certificate(serial) => {
             trust.secrets.iter().find(|(own, _)| own == serial).map(|(_, key)| key.clone())
         }
-        _ => Some(Secret::new("abcdef.0123456789abcdef".into())),
+        _ => Some(Secret::new("marsh1.gullsandternsfly".into())),
     };
     let how = (KeyText::Opened(&open), &make_word([7; 25]), &Signer::of(&key).unwrap());
     join_file(to, errand, &own, brought, how).unwrap().expose().to_owned()
@@ -209,19 +209,38 @@ fn its_join_file_is_powershell_whole_and_says_nothing_secret() {
     let join = Errand::Join { sequence: &sequence, arch: "amd64", from: None, by: None };
     for errand in [Errand::Look, join, Errand::Uninstall] {
         let text = its_file(errand);
-        assert!(text.is_ascii() && !text.contains("PRIVATE KEY") && !text.contains("abcdef.0123"));
-        let mut parser = tree_sitter::Parser::new();
-        parser.set_language(&tree_sitter_powershell::LANGUAGE.into()).unwrap();
-        let tree = parser.parse(&text, None).unwrap();
-        let mut errors = Vec::new();
-        if tree.root_node().has_error() {
-            stumbled(&text, tree.root_node(), &mut errors);
-        }
-        assert_eq!(errors, Vec::<String>::new());
+        assert!(text.is_ascii() && !text.contains("PRIVATE KEY") && !text.contains("marsh1.gulls"));
+        assert_eq!(mistakes(&text), Vec::<String>::new());
         // Of one that was cut before its last line nothing would be begun.
         let cut = &text[..text.find("exit (Invoke-Main)").unwrap()];
         assert!(!cut.lines().any(|line| line.starts_with("Invoke-")), "{cut}");
     }
+}
+
+#[test]
+fn what_proves_its_join_file_is_powershell_whole_and_holds_the_public_key() {
+    let key = trusted(&cluster()).keys.key(KeyKind::EcdsaP256).unwrap().private;
+    let signer = Signer::of(&key).unwrap();
+    let text = verifier(&signer);
+    assert_eq!(mistakes(&text), Vec::<String>::new());
+    assert!(text.is_ascii() && !text.contains("PRIVATE KEY"), "{text}");
+    assert!(text.contains(signer.fingerprint()), "{text}");
+    // Of one that was cut before its last line nothing would be begun.
+    let (cut, last) = text.trim_end().rsplit_once('\n').unwrap();
+    assert_eq!(last, "Invoke-Main");
+    assert!(!cut.lines().any(|line| line.starts_with("Invoke-")), "{cut}");
+}
+
+/// Lines at which a parser of PowerShell finds a mistake.
+fn mistakes(text: &str) -> Vec<String> {
+    let mut parser = tree_sitter::Parser::new();
+    parser.set_language(&tree_sitter_powershell::LANGUAGE.into()).unwrap();
+    let tree = parser.parse(text, None).unwrap();
+    let mut errors = Vec::new();
+    if tree.root_node().has_error() {
+        stumbled(text, tree.root_node(), &mut errors);
+    }
+    errors
 }
 
 /// Where a parser stumbled.

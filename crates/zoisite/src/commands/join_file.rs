@@ -13,7 +13,7 @@ use zoisite_core::cluster::{Host, HostName};
 use zoisite_core::holdings::{HostHoldings, Part};
 use zoisite_core::item::{ComponentSums, KeyText, Pinned};
 use zoisite_core::join_file::windows::{self, Brought};
-use zoisite_core::join_file::{Addressed, Errand, Presented, Signer, join_file, scripts};
+use zoisite_core::join_file::{Addressed, Errand, Presented, Signer, join_file, scripts, verifier};
 use zoisite_core::pki::{AuthorityKind, Secret, SecretRef, TrustStage};
 use zoisite_core::script::{Identity, Observed};
 use zoisite_core::sequence::{ApiLook, Looks, PlanInput, PlanOptions, Sequence, Work, plan};
@@ -38,7 +38,7 @@ use crate::view::{self, count};
 /// host joins. Bring back the report that it leaves: zoisite reports.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite join-file write tern-4 --out stick\n  zoisite join-file passphrase tern-4              # to be carried another way\n  zoisite join-file write --inspect --out stick # only looks: its report tells what the host is like\n\nOn the host:\n  sh tern-4.join"
+    after_help = "Examples:\n  zoisite join-file write tern-4 --out stick\n  zoisite join-file passphrase tern-4              # to be carried another way\n  zoisite join-file write --inspect --out stick # only looks: its report tells what the host is like\n\nOn the host:\n  sh verify-join tern-4.join                       # proves it first: zoisite join-file verifier"
 )]
 pub struct JoinFileArgs {
     #[command(subcommand)]
@@ -49,6 +49,19 @@ pub struct JoinFileArgs {
 enum JoinFileCommand {
     /// Write join files, with tokens for hosts that have not joined
     Write(WriteArgs),
+    /// Write the script that proves a join file before anything of it runs
+    ///
+    /// A join file checks its own signature, but a forged one would not. This script holds the public key of this
+    /// cluster's join files. Bring it to the machine once, by a way that you trust; it holds nothing secret. First-boot
+    /// data has it already.
+    Verifier {
+        /// For Windows, in PowerShell
+        #[arg(long)]
+        windows: bool,
+        /// File to write to [default: the output]
+        #[arg(long, short, value_name = "FILE")]
+        out: Option<PathBuf>,
+    },
     /// Show the passphrase that opens a host's join files
     Passphrase {
         /// The host
@@ -110,10 +123,32 @@ pub fn web_address(text: &str) -> Result<String, String> {
     }
 }
 
+/// The same, of what is run there: only a server that proves who it is.
+pub fn https_address(text: &str) -> Result<String, String> {
+    match text.starts_with("http://") {
+        true => Err("a join file is fetched over https only: https://SERVER/FOLDER".into()),
+        false => web_address(text),
+    }
+}
+
 pub fn run(options: &Options, args: &JoinFileArgs) -> Result<ExitCode, Failure> {
     let site = Site::load(options)?;
     match &args.what {
         JoinFileCommand::Write(args) => write(&site, options, args),
+        JoinFileCommand::Verifier { windows, out } => {
+            let mut work = site.briefly()?;
+            let by = signer(&mut work.state, site.strongbox()?, &FreshKeys)?;
+            let text = if *windows { windows::verifier(&by) } else { verifier(&by) };
+            match out {
+                Some(path) => {
+                    fs::write(path, text)
+                        .map_err(|error| Failure::file("writing", path, &error))?;
+                    view::out(&format!("Wrote {}.", path.display()));
+                }
+                None => view::verbatim(&text),
+            }
+            Ok(ExitCode::SUCCESS)
+        }
         JoinFileCommand::Passphrase { host } => {
             let host = site.host_named(host)?;
             let mut work = site.briefly()?;
@@ -638,11 +673,11 @@ fn tell(
         ));
     } else if let [one] = names[..] {
         view::out(&format!(
-            "On {one}, as root: sh {one}.join. It asks for its passphrase: zoisite join-file passphrase {one} shows that."
+            "On {one}, as root: sh verify-join {one}.join (zoisite join-file verifier). It asks for its passphrase: zoisite join-file passphrase {one} shows that."
         ));
     } else {
         view::out(
-            "On each host, as root: sh HOST.join. It asks for its passphrase: zoisite join-file passphrase HOST shows that.",
+            "On each host, as root: sh verify-join HOST.join (zoisite join-file verifier). It asks for its passphrase: zoisite join-file passphrase HOST shows that.",
         );
     }
     if args.raises() && !args.with_components && args.from.is_none() {

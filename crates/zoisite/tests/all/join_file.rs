@@ -154,6 +154,68 @@ fn a_file_that_was_altered_cut_ended_or_is_for_another_host_does_nothing() {
     let _ = Done::of(&mut sh).ended(1).says("this join file ended on");
 }
 
+/// A forged file is run by nobody who looks first: it would say of itself whatever it wants.
+#[test]
+fn nothing_of_a_forged_file_runs_where_it_is_proven_first() {
+    let carried = Carried::new();
+    let _ = carried.zoisite(&["join-file", "verifier", "--out", "verify-join"]).ended(0);
+    let verify = |file: &str, words: &[&str]| {
+        let mut sh = Command::new("sh");
+        sh.arg(carried.0.path("verify-join")).args(words).arg(carried.0.path(file));
+        sh.args(["--here", "--passphrase", carried.0.path("word").to_str().unwrap()]);
+        sh.args(["--report", carried.0.path("report").to_str().unwrap()]);
+        Done::of(sh.env("ZOISITE_ROOT", carried.0.path("host")))
+    };
+    let whole = carried.0.read("stick/tern-5.join");
+    let other = Carried::new();
+    let ran = carried.0.path("ran");
+    let run = format!("touch {}\n", ran.display());
+    let forged = |whole: &str| whole.replacen("{\n", &format!("{{\n{run}"), 1);
+    let (signed, signature) = whole.split_once("#signature\n").unwrap();
+    for (what, text) in [
+        ("altered", forged(&whole)),
+        ("another signer's", other.0.read("stick/tern-5.join")),
+        ("another signer's, altered", forged(&other.0.read("stick/tern-5.join"))),
+        ("cut in the signature", whole[..whole.len() - 20].to_owned()),
+        ("without its signature", forged(signed)),
+        ("with a forged file behind it", format!("{run}exit\n{whole}")),
+        ("with commands behind it", format!("{whole}{run}")),
+        ("with commands before the signature", format!("{signed}{run}#signature\n{signature}")),
+        ("with two signatures", format!("{}#signature\n{signature}{whole}", forged(signed))),
+        ("nothing but a signature", format!("#signature\n{signature}")),
+        ("empty", String::new()),
+    ] {
+        carried.0.write("forged.join", text);
+        for words in [&[][..], &["--only"]] {
+            let done = verify("forged.join", words).ended(1);
+            let _ = done.complains("cut or altered").complains("nothing of it was run");
+            assert!(!ran.exists(), "{what}");
+        }
+    }
+    // Before there was what proves it, it would have been run.
+    carried.0.write("forged.join", forged(&whole));
+    let _ = carried.here("forged.join").ended(1);
+    assert!(ran.exists());
+    fs::remove_file(&ran).unwrap();
+
+    let _ = verify("no-such.join", &[]).ended(1).complains("cannot be read");
+    let _ = verify("stick/tern-5.join", &["--only"]).ended(0);
+    assert!(!carried.0.path("report").exists());
+    let _ = verify("stick/tern-5.join", &[]).ended(0).says("looks at itself");
+    // One of before is not run again.
+    carried.0.write("host/var/lib/zoisite/join/number", "9999999999999999\n");
+    let _ = verify("stick/tern-5.join", &[]).ended(1).complains("9999999999999999 was carried out");
+    // The script itself, cut anywhere, runs nothing either.
+    let script = carried.0.read("verify-join");
+    for part in (1..script.len() - 3).step_by(97) {
+        carried.0.write("verify-join", &script[..part]);
+        let _ = verify("forged.join", &[]);
+        let _ = verify("stick/tern-5.join", &[]);
+    }
+    assert_eq!(carried.0.read("host/var/lib/zoisite/join/count").trim(), "1");
+    assert!(!ran.exists());
+}
+
 /// By the file's own text, without what it ends with.
 #[test]
 fn ready_is_what_says_so_and_not_what_tells_nothing() {
@@ -230,10 +292,14 @@ fn a_machine_is_told_its_word_at_its_first_boot_and_nobody_else_reads_it() {
     };
     let _ = told(&["--join-files", "nowhere"]).ended(2).complains("reading the join file");
     let _ = told(&["--join-from", "ftp://tern"]).ended(2).complains("https://SERVER/FOLDER");
+    let _ = told(&["--join-from", "http://tern"]).ended(2).complains("over https only");
     let _ = told(&["--join-files", "stick"]).ended(0);
     let data = carried.0.read("seeds/tern-5/user-data");
     assert!(data.contains(&word) && data.contains("zoisite-join.service"), "{data}");
     assert!(data.contains("#signature") && data.contains("/var/lib/zoisite/join/signer"), "{data}");
+    // What runs it at the first boot proves it first, by a key that does not come with it.
+    let run = "ExecStart=/bin/sh /var/lib/zoisite/join/verify /var/lib/zoisite/join/tern-5.join";
+    assert!(data.contains(run) && data.contains("BEGIN PUBLIC KEY"), "{data}");
     assert!(!carried.0.read("seeds/heron/user-data").contains("zoisite/join"));
     let _ = told(&["--join-from", "https://files.saltmarsh.example/join/"]).ended(0);
     let data = carried.0.read("seeds/tern-5/user-data");
@@ -245,24 +311,41 @@ fn a_machine_is_told_its_word_at_its_first_boot_and_nobody_else_reads_it() {
     assert!(!String::from_utf8_lossy(&database).contains(&word));
 }
 
-/// A machine that never booted is told its word at its first boot, fetches its join file and its programs from a web server,
-/// and leaves its reports with the cluster: nobody ever logs in to it.
+/// Serves a folder over TLS, with a certificate that nothing trusts yet; what it served is listed in a file.
+fn served_over_tls(lab: &Lab) -> std::process::Child {
+    let at = |file: &str| lab.place.path(file);
+    let mut made = Command::new("openssl");
+    made.args(["req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes"]);
+    made.args(["-days", "2", "-subj", "/CN=files", "-addext", "subjectAltName=IP:10.77.0.254"]);
+    let _ =
+        Done::of(made.arg("-keyout").arg(at("web.key")).arg("-out").arg(at("web.crt"))).ended(0);
+    let mut served = Command::new("openssl");
+    served.args(["s_server", "-WWW", "-accept", "10.77.0.254:8443", "-cert"]).arg(at("web.crt"));
+    served.arg("-key").arg(at("web.key")).current_dir(at("web"));
+    served.stdin(Stdio::null()).stdout(fs::File::create(at("served")).unwrap());
+    served.stderr(Stdio::null()).spawn().unwrap()
+}
+
+/// A machine fetches its join file and its programs from web servers from its first boot on, and leaves its reports with the
+/// cluster: no login is ever needed. A forged file it does not run.
 fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
     let key = lab.folder.join("key.pub");
     let table = format!(
         "\n[first-boot]\nnetworks = {{ \"10.77.0.0/24\" = \"10.77.0.254\" }}\nkeys = [{key:?}]\n"
     );
     lab.place.write("zoisite.toml", lab.place.read("zoisite.toml") + &table);
-    let web = "http://10.77.0.254:8081";
-    let from = format!("{web}/components");
+    let from = "http://10.77.0.254:8081/components";
     let write =
-        ["join-file", "write", "tern-2", "--like", "tern-1", "--from", &from, "--out", "web"];
+        ["join-file", "write", "tern-2", "--like", "tern-1", "--from", from, "--out", "web"];
     let _ = lab.zoisite(&write).ended(0);
     let components = fs::canonicalize(lab.place.path("components")).unwrap();
     std::os::unix::fs::symlink(components, lab.place.path("web/components")).unwrap();
     let mut served = Command::new("busybox");
     served.args(["httpd", "-f", "-p", "10.77.0.254:8081", "-h"]).arg(lab.place.path("web"));
     let mut served = served.spawn().unwrap();
+    let mut joins = served_over_tls(lab);
+    let whole = lab.place.read("web/tern-2.join");
+    lab.place.write("web/tern-2.join", whole.replacen("{\n", "{\ntouch /root/forged\n", 1));
     let told = [
         "first-boot",
         "write",
@@ -270,7 +353,7 @@ fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
         "--format",
         "image",
         "--join-from",
-        web,
+        "https://10.77.0.254:8443",
         "--out",
         "seeds",
     ];
@@ -279,6 +362,17 @@ fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
         "seed",
         &["tern-2", lab.place.path("seeds/tern-2.iso").to_str().unwrap()],
     );
+    // Its administrator lets it trust the server that has the join files.
+    let root = lab_root(lab, "tern-2");
+    let trusted = root.join("etc/ssl/certs/ca-certificates.crt");
+    let all = fs::read_to_string(&trusted).unwrap_or_default() + &lab.place.read("web.crt");
+    fs::create_dir_all(trusted.parent().unwrap()).unwrap();
+    fs::write(&trusted, all).unwrap();
+    let fetched = || lab.place.read("served").matches("FILE:tern-2.join").count();
+    until("a forged join file to be fetched twice", 450, || fetched() >= 2);
+    assert!(!root.join("root/forged").exists());
+    assert!(!root.join("var/lib/zoisite/join/tern-2.join").exists());
+    lab.place.write("web/tern-2.join", whole);
     let mut asked = false;
     until("a machine that was told at its first boot to be Ready", 450, || {
         let _ = lab.zoisite(&["raise"]).ended(0);
@@ -296,8 +390,10 @@ fn joins_by_itself_from_its_first_boot_on(lab: &Lab) {
         last["stage"] == "Ready" && last["passed"] == true
     });
     assert!(asked, "it made a key");
-    served.kill().unwrap();
-    served.wait().unwrap();
+    for served in [&mut served, &mut joins] {
+        served.kill().unwrap();
+        served.wait().unwrap();
+    }
     let _ = lab.zoisite(&["status"]).ended(0).says("tern-2 is offline: its report of");
     let _ = lab.on("tern-2", "cat /run/issue.d/zoisite.issue").ended(0).says("Ready");
     let unit = "systemctl show zoisite-join -p Result --value; ls -d /run/zoisite/join.??????";

@@ -5,7 +5,6 @@ Set-StrictMode -Version 2
 $Folder = 'C:\zoisite'
 $Known = "$Folder\join"
 $Put = "$Folder\put.jsonl"
-$Feed = [string][char]10
 $script:Said = New-Object 'Collections.Generic.List[string]'
 $script:Steps = 0
 
@@ -26,13 +25,6 @@ function Say {
     $script:Said.Add("@`t" + ($words -join "`t"))
 }
 
-function Get-Sum([byte[]]$Octets) {
-    $sha = [Security.Cryptography.SHA256]::Create()
-    try { (($sha.ComputeHash($Octets) | ForEach-Object { $_.ToString('x2') }) -join '') } finally { $sha.Dispose() }
-}
-
-function Get-Ascii([string]$Text) { , [Text.Encoding]::ASCII.GetBytes($Text) }
-
 # Read and written as UTF-8 with line feeds, whatever this system's own way is.
 function Write-Text([string]$Path, [string]$Text) {
     [IO.File]::WriteAllText("$Path.new", $Text, (New-Object Text.UTF8Encoding $false))
@@ -43,53 +35,11 @@ function Read-Text([string]$Path) {
     if (Test-Path -LiteralPath $Path) { [IO.File]::ReadAllText($Path).Trim() } else { '' }
 }
 
-# The lines after a mark in this file, which are comments to PowerShell, without what makes them so.
-function Get-Part([string]$Text, [string]$Mark) {
-    $at = $Text.IndexOf($Feed + '#' + $Mark + $Feed)
-    if ($at -lt 0) { return '' }
-    $lines = $Text.Substring($at + $Mark.Length + 3).Split("`n")
-    $out = New-Object Text.StringBuilder
-    foreach ($line in $lines) {
-        if ($line -match '^# ([A-Za-z0-9+/=]+)$') { [void]$out.Append($Matches[1]) } else { break }
-    }
-    $out.ToString()
-}
-
-# Two numbers as DER has them (X.690), as .NET takes them: 32 octets each.
-function ConvertFrom-Der([byte[]]$Der) {
-    $out = New-Object byte[] 64
-    $at = 2
-    foreach ($part in 0, 1) {
-        $length = [int]$Der[$at + 1]
-        $from = $at + 2
-        $rest = $length
-        while ($rest -gt 32) { $from++; $rest-- }
-        [Array]::Copy($Der, $from, $out, 32 * $part + 32 - $rest, $rest)
-        $at += 2 + $length
-    }
-    , $out
-}
-
 # Who signed, and until when: before anything of it is opened.
 function Test-File([string]$Text) {
     $broken = 'this join file was cut or altered: its signature does not hold'
     $again = 'carry it here again; nothing was done'
-    $at = $Text.IndexOf($Feed + '#signature' + $Feed)
-    if ($at -lt 0) { Stop-Here $broken $again }
-    $point = [Convert]::FromBase64String($File.Point)
-    $prefix = [byte[]]@(0x30, 0x59, 0x30, 0x13, 0x06, 0x07, 0x2a, 0x86, 0x48, 0xce, 0x3d, 0x02, 0x01, 0x06, 0x08, 0x2a,
-        0x86, 0x48, 0xce, 0x3d, 0x03, 0x01, 0x07, 0x03, 0x42, 0x00, 0x04)
-    $blob = [byte[]]@(0x45, 0x43, 0x53, 0x31, 0x20, 0, 0, 0) + $point
-    $key = [Security.Cryptography.CngKey]::Import($blob, [Security.Cryptography.CngKeyBlobFormat]::EccPublicBlob)
-    $signer = New-Object Security.Cryptography.ECDsaCng $key
-    $signer.HashAlgorithm = [Security.Cryptography.CngAlgorithm]::Sha256
-    $signed = Get-Ascii $Text.Substring(0, $at + 1)
-    $holds = $false
-    try {
-        $signature = ConvertFrom-Der ([Convert]::FromBase64String((Get-Part $Text 'signature')))
-        $holds = $signer.VerifyData($signed, $signature)
-    } catch { $holds = $false }
-    if (-not $holds -or (Get-Sum ([byte[]]($prefix + $point))) -ne $File.By) { Stop-Here $broken $again }
+    if (-not (Test-Signature $Text $File.Point $File.By)) { Stop-Here $broken $again }
     $believed = Read-Text "$Known\signer"
     if ($believed -and $believed -ne $File.By) {
         Stop-Here "this join file was signed by somebody else ($($File.By)) than this machine was told of" `

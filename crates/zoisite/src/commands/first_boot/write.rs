@@ -13,6 +13,7 @@ use zoisite_core::first_boot::{
     Carried, CarrierError, FirstFile, HostKey, JoinWord, Medium, PROPERTY_ROOM, Seed, SeedError,
     SeedInput, SeedRecord, carried,
 };
+use zoisite_core::join_file::Signer;
 use zoisite_core::pki::Secret;
 use zoisite_store::first_boot::{host_keys, record_seeds};
 use zoisite_store::join_files::{signer, words};
@@ -20,7 +21,7 @@ use zoisite_store::{FreshKeys, State};
 
 use super::reporting_in::reports;
 use crate::commands::block_on;
-use crate::commands::join_file::web_address;
+use crate::commands::join_file::https_address;
 use crate::commands::login::chosen_hosts;
 use crate::failure::{Failure, Kind};
 use crate::options::Options;
@@ -59,7 +60,7 @@ pub struct WriteArgs {
     #[arg(long, value_name = "DIR", conflicts_with = "own_ssh_keys")]
     join_files: Option<PathBuf>,
     /// Offline hosts fetch their join files from this web server, as HOST.join
-    #[arg(long, value_name = "URL", conflicts_with_all = ["own_ssh_keys", "join_files"], value_parser = web_address)]
+    #[arg(long, value_name = "URL", conflicts_with_all = ["own_ssh_keys", "join_files"], value_parser = https_address)]
     join_from: Option<String>,
 }
 
@@ -192,7 +193,7 @@ pub fn write(options: &Options, args: &WriteArgs) -> Result<ExitCode, Failure> {
 /// What offline hosts need for join files.
 #[derive(Debug, Default)]
 pub struct Carries {
-    signer: String,
+    signer: Option<Signer>,
     words: BTreeMap<HostName, Secret>,
     files: BTreeMap<HostName, Secret>,
     from: Option<String>,
@@ -220,9 +221,9 @@ impl Carries {
             }
         }
         let strongbox = site.strongbox()?;
-        let signer = signer(state, strongbox, &FreshKeys)?.fingerprint().to_owned();
+        let signer = signer(state, strongbox, &FreshKeys)?;
         let words = words(state, strongbox, &away)?;
-        Ok(Self { signer, words, files, from: args.join_from.clone() })
+        Ok(Self { signer: Some(signer), words, files, from: args.join_from.clone() })
     }
 
     fn for_host(&self, host: &HostName) -> Option<JoinWord<'_>> {
@@ -231,7 +232,7 @@ impl Carries {
             (None, Some(from)) => Some(FirstFile::Web(from)),
             (None, None) => None,
         };
-        Some(JoinWord { word: self.words.get(host)?, signer: &self.signer, first })
+        Some(JoinWord { word: self.words.get(host)?, signer: self.signer.as_ref()?, first })
     }
 }
 
