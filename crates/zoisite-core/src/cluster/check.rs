@@ -18,8 +18,8 @@ use super::host::Host;
 use super::model::{Cluster, PodsBy, Programs, Role, ServicesBy, Signer};
 use super::names::HostName;
 use super::own_settings::{
-    API_SERVER_OWN, AUTHENTICATION_OWN, CONTROLLER_MANAGER_OWN, ETCD_OWN, KUBE_PROXY_OWN,
-    KUBELET_OWN, RUNTIME_OWN, SCHEDULER_OWN,
+    API_SERVER_OWN, AUDIT_POLICY_OWN, AUTHENTICATION_OWN, CONTROLLER_MANAGER_OWN, ETCD_OWN,
+    KUBE_PROXY_OWN, KUBELET_OWN, RUNTIME_OWN, SCHEDULER_OWN,
 };
 
 /// Fields with which etcd would begin a cluster of its own, or find one elsewhere: never set by hand.
@@ -57,6 +57,7 @@ pub(super) fn check(cluster: &Cluster, places: &Places, findings: &mut Vec<Findi
     check.windows();
     check.lifetimes();
     check.authentication();
+    check.audit_policy();
     check.settings();
     check.single_points();
     check.name_servers();
@@ -604,6 +605,7 @@ impl Check<'_> {
             ),
             ("control-plane.scheduler", &control.scheduler, SCHEDULER_OWN),
             ("control-plane.authentication", &control.authentication, AUTHENTICATION_OWN),
+            ("control-plane.audit-policy", &control.audit_policy, AUDIT_POLICY_OWN),
             ("workers.kubelet", &cluster.workers.own.kubelet, KUBELET_OWN),
             ("workers.kube-proxy", &cluster.workers.own.kube_proxy, KUBE_PROXY_OWN),
             ("workers.runtime", &cluster.workers.own.runtime, RUNTIME_OWN),

@@ -338,7 +338,8 @@ fn control_plane(draft: &Draft<'_>, assigned: &Assigned<'_>, o: &mut String) {
          # api-server = {{ event-ttl = \"2h\" }}              # the components' own flags, without dashes\n\
          # controller-manager = {{ node-monitor-grace-period = \"40s\" }}\n\
          # scheduler = {{ parallelism = 16 }}               # its own configuration's fields\n\
-         # authentication.jwt = [{{ issuer = {{ url = \"https://sso.saltmarsh.example\", audiences = [\"saltmarsh\"] }}, claimMappings = {{ username = {{ claim = \"sub\", prefix = \"sso:\" }} }} }}]",
+         # authentication.jwt = [{{ issuer = {{ url = \"https://sso.saltmarsh.example\", audiences = [\"saltmarsh\"] }}, claimMappings = {{ username = {{ claim = \"sub\", prefix = \"sso:\" }} }} }}]\n\
+         # audit-policy.rules = [{{ level = \"Metadata\" }}]      # in the place of the built-in rules",
         list(&assigned.control_plane),
     );
 }

@@ -134,6 +134,8 @@ pub struct ControlPlane {
     pub scheduler: Settings,
     /// Own fields of `AuthenticationConfiguration`: whom API servers believe besides.
     pub authentication: Settings,
+    /// Own fields of the audit policy (`audit.k8s.io/v1`, `Policy`), in the place of the built-in rules.
+    pub audit_policy: Settings,
 }
 
 /// The load balancers in front of the control plane; empty when the site has its own.

@@ -72,6 +72,9 @@ pub(crate) const CONTROLLER_MANAGER_OWN: &[&str] = &[
 /// Fields of the scheduler's configuration that Zoisite computes.
 pub(crate) const SCHEDULER_OWN: &[&str] = &["apiVersion", "kind", "clientConnection"];
 
+/// Fields of the audit policy that Zoisite computes.
+pub(crate) const AUDIT_POLICY_OWN: &[&str] = &["apiVersion", "kind"];
+
 /// Fields of `AuthenticationConfiguration` that Zoisite computes.
 pub(crate) const AUTHENTICATION_OWN: &[&str] = &["apiVersion", "kind", "anonymous"];
 

@@ -92,6 +92,7 @@ pub(super) const TABLES: &[(&str, &[&str])] = &[
             "controller-manager",
             "scheduler",
             "authentication",
+            "audit-policy",
         ],
     ),
     ("load-balancers", &["hosts", "virtual-ip", "router-id", "vrrp", "forward", "settings"]),

@@ -8,7 +8,7 @@ use super::config::{Credential, Flags, kubeconfig, merge};
 use super::etcd_paths::url;
 use super::unit::HARDENED;
 use super::{HostHoldings, Part, UnitFile, Workshop, kubernetes_folder};
-use crate::cluster::{Cluster, Host, HostName, Role, Signer};
+use crate::cluster::{Cluster, Host, HostName, Role, Settings, Signer};
 use crate::item::{Absent, Content, Item, User};
 use crate::paths::{CONTROLLER_MANAGER, SCHEDULER};
 use crate::pki::{AuthorityKind, Profile, SecretRef};
@@ -95,7 +95,7 @@ fn api_server(shop: &mut Workshop<'_>) -> Vec<Item> {
     merge(&mut authentication, &shop.cluster.control_plane.authentication);
     let authentication = shop.yaml(&authentication);
     items.push(Workshop::file(&at("authentication.yaml"), authentication, Some(API_SERVER_UNIT)));
-    let audit = shop.yaml(&audit_policy());
+    let audit = shop.yaml(&audit_policy(&shop.cluster.control_plane.audit_policy));
     items.push(Workshop::file(&at("audit.yaml"), audit, Some(API_SERVER_UNIT)));
     let flags = api_server_flags(shop.cluster, shop.host, shop.dialled())
         .own(&shop.cluster.control_plane.api_server);
@@ -133,7 +133,12 @@ fn authentication() -> Value {
 
 /// Who changed what; contents of secrets, and what changes by itself all the time, are left out
 /// (`audit.k8s.io/v1`).
-fn audit_policy() -> Value {
+fn audit_policy(own: &Settings) -> Value {
+    let mut policy = json!({"apiVersion": "audit.k8s.io/v1", "kind": "Policy"});
+    if !own.is_empty() {
+        merge(&mut policy, own);
+        return policy;
+    }
     json!({
         "apiVersion": "audit.k8s.io/v1",
         "kind": "Policy",
@@ -141,6 +146,11 @@ fn audit_policy() -> Value {
         "rules": [
             // Who read a secret is worth knowing; who read anything else is not.
             {"level": "Metadata", "resources": [{"group": "", "resources": ["secrets"]}]},
+            // What runs in pods or passes through them begins with a `get`, where it goes by WebSocket.
+            {"level": "Metadata", "resources": [{"group": "", "resources": [
+                "pods/exec", "pods/attach", "pods/portforward", "pods/proxy", "services/proxy",
+                "nodes/proxy",
+            ]}]},
             {"level": "None", "verbs": ["get", "list", "watch"]},
             {"level": "None", "resources": [
                 {"group": "coordination.k8s.io", "resources": ["leases"]},
@@ -187,7 +197,7 @@ fn api_server_flags(cluster: &Cluster, host: &Host, dialled: &[HostName]) -> Fla
         ("allow-privileged", "true".into()),
         ("audit-log-format", "json".into()),
         ("audit-log-maxage", "30".into()),
-        ("audit-log-maxbackup", "5".into()),
+        ("audit-log-maxbackup", "10".into()),
         ("audit-log-maxsize", "100".into()),
         ("audit-log-path", format!("{API_LOGS}/audit.log")),
         ("audit-policy-file", at("audit.yaml")),

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::common::{Known, SALTMARSH, Trust, at, changed, host, two_families};
-use serde_json::Value;
+use serde_json::{Value, json};
 use zoisite_core::cluster::{Cluster, read};
 use zoisite_core::holdings::{Holdings, HostFacts, HostHoldings, Part, holdings, objects};
 use zoisite_core::item::{File, Item};
@@ -252,7 +252,7 @@ fn the_audit_log_names_who_read_a_secret_and_never_what_it_holds() {
     let holdings = made(SALTMARSH);
     let unit = unit(&holdings, "curlew", "api-server");
     for (name, value) in
-        [("audit-log-maxage", "30"), ("audit-log-maxbackup", "5"), ("audit-log-maxsize", "100")]
+        [("audit-log-maxage", "30"), ("audit-log-maxbackup", "10"), ("audit-log-maxsize", "100")]
     {
         assert_eq!(flag(&unit, name), Some(value), "it is rotated");
     }
@@ -276,6 +276,52 @@ fn the_audit_log_names_who_read_a_secret_and_never_what_it_holds() {
     assert_eq!(level("list", "pods"), "None");
     assert_eq!(level("delete", "pods"), "Metadata");
     assert_eq!(level("create", "events"), "None");
+    // By WebSocket they are requests to read.
+    for through in ["exec", "attach", "portforward", "proxy"] {
+        for verb in ["get", "create"] {
+            assert_eq!(level(verb, &format!("pods/{through}")), "Metadata", "{verb} {through}");
+        }
+    }
+    assert_eq!(level("get", "nodes/proxy"), "Metadata");
+    assert_eq!(level("get", "services/proxy"), "Metadata");
+    assert_eq!(level("get", "pods/log"), "None");
+}
+
+#[test]
+fn an_audit_policy_of_the_sites_own_takes_the_place_of_the_built_in_one() {
+    let own = |rules: &str| {
+        SALTMARSH
+            .replace("[control-plane]\n", &format!("[control-plane]\naudit-policy = {rules}\n"))
+    };
+    let rules = own("{ rules = [{ level = \"Metadata\" }], omitStages = [\"RequestReceived\"] }");
+    let holdings = made(&rules);
+    let path = "/etc/zoisite/api-server/audit.yaml";
+    let policy = yaml(&text(&holdings, "curlew", path));
+    let wanted = json!({"apiVersion": "audit.k8s.io/v1", "kind": "Policy",
+        "omitStages": ["RequestReceived"], "rules": [{"level": "Metadata"}]});
+    assert_eq!(policy, wanted);
+
+    let secrets = "resources = [{ group = \"\", resources = [\"secrets\"] }]";
+    for (rules, code) in [
+        ("{ omitStages = [] }".to_owned(), "bad-audit-policy"),
+        ("{ rules = [] }".to_owned(), "bad-audit-policy"),
+        ("{ rules = [{ level = \"All\" }] }".to_owned(), "bad-audit-policy"),
+        ("{ kind = \"Other\", rules = [{ level = \"None\" }] }".to_owned(), "setting-clash"),
+        ("{ rules = [{ level = \"RequestResponse\" }] }".to_owned(), "audit-reveals-secrets"),
+        (
+            format!(
+                "{{ rules = [{{ level = \"None\", users = [\"a\"], {secrets} }}, {{ level = \"Request\" }}] }}"
+            ),
+            "audit-reveals-secrets",
+        ),
+    ] {
+        let codes: Vec<_> = read(&own(&rules)).findings.iter().map(|found| found.code).collect();
+        assert!(codes.contains(&code), "{rules}: {codes:?}");
+    }
+    let sound =
+        format!("{{ rules = [{{ level = \"Metadata\", {secrets} }}, {{ level = \"Request\" }}] }}");
+    let codes: Vec<_> = read(&own(&sound)).findings.iter().map(|found| found.code).collect();
+    assert!(!codes.iter().any(|code| code.contains("audit")), "{codes:?}");
 }
 
 #[test]

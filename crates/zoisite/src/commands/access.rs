@@ -1,16 +1,18 @@
+mod rights;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use clap::{Args, ValueEnum};
+use clap::Args;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use zoisite_core::cluster::Cluster;
-use zoisite_core::holdings::{ApiObject, person_kubeconfig};
+use zoisite_core::holdings::person_kubeconfig;
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, person};
-use zoisite_reach::{ApiClient, ApiResult};
 use zoisite_store::State;
 
+use self::rights::{Rights, Subject, bind, bindings, in_words, missing};
 use super::{signed, with_api};
 use crate::failure::{Failure, Kind};
 use crate::handing::pipe_to;
@@ -25,15 +27,24 @@ use crate::view::{self, table::table};
 /// revoked, so it expires soon. Without a name, lists who has which rights and until when.
 #[derive(Args, Debug)]
 #[command(
-    after_help = "Examples:\n  zoisite access                                # who has what, and until when\n  zoisite access ada --out ada.yaml             # may read most things, for 30 days\n  zoisite access ada --role edit --expires 90d --merge\n  zoisite access ada --pipe-to './keep saltmarsh/ada'\n  zoisite access ada --etcd ada-etcd --expires 1h  # then: . ada-etcd/env; etcdctl member list\n  zoisite access ada --revoke\n  zoisite access ada --group wardens            # in a group too; --role then binds the whole group\n  zoisite access ada --break-glass --expires 1h --out glass.yaml"
+    after_help = "Examples:\n  zoisite access                                # who has what, and until when\n  zoisite access ada --out ada.yaml             # may read most things, for 30 days\n  zoisite access ada --role edit --namespaces birds,boats --expires 90d --merge\n  zoisite access ada --pipe-to './keep saltmarsh/ada'\n  zoisite access ada --etcd ada-etcd --expires 1h  # then: . ada-etcd/env; etcdctl member list\n  zoisite access ada --revoke\n  zoisite access ada --group wardens            # in a group too; --role then binds the whole group\n  zoisite access ada --break-glass --expires 1h --out glass.yaml\n  zoisite access sso:ada --bind-only --role view    # a user of your own issuer of tokens: no certificate"
 )]
 pub struct AccessArgs {
     /// The person; without it, everybody is listed
     #[arg(value_name = "NAME", value_parser = person_name)]
     name: Option<String>,
-    /// Rights in the whole cluster; with --group, the rights of all its members [default: view]
+    /// Rights; with --group, the rights of all its members [default: view]
     #[arg(long, value_name = "RIGHTS", value_enum)]
     role: Option<Rights>,
+    /// The rights hold in these namespaces
+    #[arg(long, value_name = "NAMES", value_delimiter = ',', value_parser = namespace_name, conflicts_with_all = ["all_namespaces", "revoke", "break_glass", "etcd"])]
+    namespaces: Vec<String>,
+    /// The rights hold in every namespace, kube-system included: edit and admin are then nearly everything
+    #[arg(long, conflicts_with_all = ["revoke", "break_glass", "etcd"])]
+    all_namespaces: bool,
+    /// Bind the rights only, and issue no certificate: for users and groups of your own issuer of tokens
+    #[arg(long, conflicts_with_all = ["expires", "out", "merge", "pipe_to", "etcd", "break_glass", "revoke"])]
+    bind_only: bool,
     /// Add the person to this group; with --role, the rights are bound to the group
     #[arg(long, value_name = "GROUP", value_parser = group_name)]
     group: Option<String>,
@@ -63,131 +74,80 @@ pub struct AccessArgs {
     yes: bool,
 }
 
-/// The platform's own roles for people, from the least to the most.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-enum Rights {
-    /// Read most things, no secrets
-    View,
-    /// Change workloads
-    Edit,
-    /// Change workloads and rights within namespaces
-    Admin,
-    /// Change everything
-    Everything,
-}
-
-impl Rights {
-    fn role(self) -> &'static str {
-        match self {
-            Self::View => "view",
-            Self::Edit => "edit",
-            Self::Admin => "admin",
-            Self::Everything => "cluster-admin",
-        }
-    }
-
-    /// The word for it in `--role`.
-    fn word(self) -> String {
-        self.to_possible_value().map_or_else(String::new, |value| value.get_name().to_owned())
-    }
-
-    /// The word for a role of the platform, which may have been bound by other hands.
-    fn word_of(role: &str) -> String {
-        let known = Self::value_variants().iter().find(|rights| rights.role() == role);
-        known.map_or_else(|| role.to_owned(), |rights| rights.word())
-    }
-}
-
 const UNRESTRICTED: &str = "system:masters";
 const DAY: i64 = 86_400;
-const RBAC: &str = "rbac.authorization.k8s.io";
-const BINDINGS: &str = "/apis/rbac.authorization.k8s.io/v1/clusterrolebindings";
 
 fn person_name(text: &str) -> Result<String, String> {
-    plain(text, "a name has letters, digits and .-_@ and does not begin with 'system:'")
+    plain(text, "a name has up to 256 characters and does not begin with 'system:'")
 }
 
 fn group_name(text: &str) -> Result<String, String> {
-    plain(
-        text,
-        "a group has letters, digits and .-_@, and the platform's own ones are not given out",
-    )
+    plain(text, "a group has up to 256 characters, and the platform's own ones are not given out")
 }
 
+/// A name that API servers take from a token of the site's issuer may have any characters; the platform's own are not
+/// given out.
 fn plain(text: &str, rule: &str) -> Result<String, String> {
-    let fits = |c: char| c.is_ascii_alphanumeric() || ".-_@".contains(c);
-    if text.is_empty() || text.len() > 63 || !text.chars().all(fits) {
+    let fits = |c: char| !c.is_control() && (c == ' ' || !c.is_whitespace());
+    let own = text.starts_with("system:");
+    if text.trim().is_empty() || text.len() > 256 || own || !text.chars().all(fits) {
         return Err(rule.to_owned());
     }
     Ok(text.to_owned())
 }
 
-/// To whom rights are bound.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-enum Subject {
-    Person(String),
-    Group(String),
+/// A name of a namespace (RFC 1123, a label).
+fn namespace_name(text: &str) -> Result<String, String> {
+    let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+    let ends = |c: char| c == '-';
+    if text.is_empty()
+        || text.len() > 63
+        || !text.chars().all(fits)
+        || text.starts_with(ends)
+        || text.ends_with(ends)
+    {
+        return Err("a namespace has lower-case letters, digits and dashes".into());
+    }
+    Ok(text.to_owned())
 }
 
-impl Subject {
-    /// There is one binding for each: a change replaces it.
-    fn binding(&self) -> String {
-        match self {
-            Self::Person(name) => format!("zoisite:person:{name}"),
-            Self::Group(name) => format!("zoisite:group:{name}"),
+/// What a name in a certificate may be.
+fn goes_into_certificates(name: &str) -> Result<(), Failure> {
+    let fits = |c: char| c.is_ascii_alphanumeric() || ".-_@".contains(c);
+    match name.len() <= 63 && name.chars().all(fits) {
+        true => Ok(()),
+        false => Err(Failure::new(
+            Kind::Usage,
+            format!(
+                "'{name}' goes into no certificate: a name there has up to 63 letters, digits and .-_@"
+            ),
+            "for a user or group of your own issuer of tokens add --bind-only",
+        )),
+    }
+}
+
+/// Where rights hold: in these namespaces, or (`None`) in all.
+fn holds_in(args: &AccessArgs, role: Rights) -> Result<Option<BTreeSet<String>>, Failure> {
+    let named: BTreeSet<String> = args.namespaces.iter().cloned().collect();
+    match role {
+        Rights::Everything if !named.is_empty() => Err(Failure::new(
+            Kind::Usage,
+            "everything is the whole cluster",
+            "within namespaces the most is --role admin",
+        )),
+        Rights::Edit | Rights::Admin if named.is_empty() && !args.all_namespaces => {
+            Err(Failure::new(
+                Kind::Usage,
+                format!(
+                    "{} in every namespace is nearly the whole cluster: in kube-system it may run pods with any rights there",
+                    role.word()
+                ),
+                "say where: --namespaces ONE,TWO, or --all-namespaces when that is meant",
+            ))
         }
+        _ if named.is_empty() => Ok(None),
+        _ => Ok(Some(named)),
     }
-
-    fn of_binding(name: &str) -> Option<Self> {
-        let person = name.strip_prefix("zoisite:person:").map(|n| Self::Person(n.to_owned()));
-        person.or_else(|| name.strip_prefix("zoisite:group:").map(|n| Self::Group(n.to_owned())))
-    }
-
-    fn object(&self, role: &str) -> Value {
-        let (kind, name) = match self {
-            Self::Person(name) => ("User", name),
-            Self::Group(name) => ("Group", name),
-        };
-        json!({
-            "apiVersion": format!("{RBAC}/v1"),
-            "kind": "ClusterRoleBinding",
-            "metadata": {
-                "name": self.binding(),
-                "labels": {"app.kubernetes.io/managed-by": "zoisite"},
-            },
-            "roleRef": {"apiGroup": RBAC, "kind": "ClusterRole", "name": role},
-            "subjects": [{"apiGroup": RBAC, "kind": kind, "name": name}],
-        })
-    }
-}
-
-/// Binds a subject to a role, or to none; whether it was bound to anything before. What a binding leads to
-/// cannot be changed: it is taken away first.
-async fn bind(api: &ApiClient, subject: &Subject, role: Option<&str>) -> ApiResult<bool> {
-    let path = format!("{BINDINGS}/{}", subject.binding());
-    let found = api.get(&path).await?;
-    let bound = found.as_ref().and_then(|found| found.pointer("/roleRef/name")?.as_str());
-    if let Some(role) = role {
-        if bound != Some(role) {
-            api.delete(&path).await?;
-        }
-        return api.apply(&ApiObject(subject.object(role)), false).await.map(|_| found.is_some());
-    }
-    api.delete(&path).await.map(|()| found.is_some())
-}
-
-/// Who is bound to what, in the words of `--role`.
-async fn bindings(api: &ApiClient) -> ApiResult<BTreeMap<Subject, String>> {
-    let list = format!("{BINDINGS}?labelSelector=app.kubernetes.io%2Fmanaged-by%3Dzoisite");
-    let all = api.list(&list).await?;
-    let text = |value: &Value, pointer: &str| -> Option<String> {
-        value.pointer(pointer)?.as_str().map(ToOwned::to_owned)
-    };
-    let known = |binding: &Value| {
-        let subject = Subject::of_binding(&text(binding, "/metadata/name")?)?;
-        Some((subject, Rights::word_of(&text(binding, "/roleRef/name")?)))
-    };
-    Ok(all.iter().filter_map(known).collect())
 }
 
 pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
@@ -197,9 +157,10 @@ pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
         (None, false) if args.group.is_none() => list(&site, options),
         (None, true) if args.group.is_none() => Err(Failure::new(
             Kind::Usage,
-            "--uninstall wants a person or a group",
+            "--revoke wants a person or a group",
             "zoisite access NAME --revoke, or --group GROUP --revoke",
         )),
+        (None, false) if args.bind_only => bind_only(&site, state, args),
         (None, false) => Err(Failure::new(
             Kind::Usage,
             "--group wants a person who is put into it",
@@ -209,6 +170,7 @@ pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
         (Some(name), false) if let Some(folder) = &args.etcd => {
             super::etcd_client::give(&site, state, name, folder, args.expires)
         }
+        (Some(_), false) if args.bind_only => bind_only(&site, state, args),
         (Some(name), false) => give(&site, state, args, name),
     }
 }
@@ -222,6 +184,18 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
             "add --expires 1h, or ask for --role everything",
         ));
     }
+    goes_into_certificates(name)?;
+    args.group.as_deref().map_or(Ok(()), goes_into_certificates)?;
+    let role = args.role.unwrap_or(Rights::View);
+    let whole = args.break_glass || (args.group.is_some() && args.role.is_none());
+    if whole && (args.all_namespaces || !args.namespaces.is_empty()) {
+        return Err(Failure::new(
+            Kind::Usage,
+            "nothing is bound here that would hold in namespaces",
+            "add --role, or leave the namespaces out",
+        ));
+    }
+    let holds = if whole { None } else { holds_in(args, role)? };
     // Where it goes is sure before anything is bound or issued.
     let place = match (&args.out, args.merge) {
         _ if let Some(command) = &args.pipe_to => Place::Handed(command.clone()),
@@ -240,8 +214,11 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
             group_on_purpose(state, group, name, role, args.yes)?;
             Some((Subject::Group(group.clone()), role))
         }
-        (None, role) => Some((Subject::Person(name.to_owned()), role.unwrap_or(Rights::View))),
+        (None, _) => Some((Subject::Person(name.to_owned()), role)),
     };
+    if bound.is_some() {
+        has_namespaces(site, state, holds.as_ref())?;
+    }
     let wanted = person(&site.cluster, name, group, expires);
     let command = match group {
         Some(group) => format!("access {name} in {group}"),
@@ -249,8 +226,8 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
     };
     let record = begin_run(state, &command)?;
     if let Some((subject, role)) = &bound {
-        let role = role.role();
-        with_api(site, state, async |api| bind(api, subject, Some(role)).await.map(|_| ()))
+        let wanted = Some((role.role(), holds.as_ref()));
+        with_api(site, state, async |api| bind(api, subject, wanted).await.map(|_| ()))
             .inspect_err(|failure| {
                 let _ = end_run(state, record.clone(), &failure.summary());
             })?;
@@ -296,9 +273,12 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
         _ if args.break_glass => {
             format!("{name} in {UNRESTRICTED} (everything, unrestricted) until {end}")
         }
-        (Some((Subject::Person(_), role)), _) => format!("{name} ({}) until {end}", role.word()),
+        (Some((Subject::Person(_), role)), _) => {
+            format!("{name} ({}) until {end}", rights_in(*role, holds.as_ref()))
+        }
         (Some((Subject::Group(group), role)), _) => {
-            format!("{name} in {group}, and all in {group} ({}), until {end}", role.word())
+            let rights = rights_in(*role, holds.as_ref());
+            format!("{name} in {group}, and all in {group} ({rights}), until {end}")
         }
         (None, Some(group)) => {
             format!(
@@ -308,6 +288,74 @@ fn give(site: &Site, state: State, args: &AccessArgs, name: &str) -> Result<Exit
         (None, None) => format!("{name} until {end}"),
     });
     Ok(ExitCode::SUCCESS)
+}
+
+/// Rights, and where they hold, in words.
+fn rights_in(role: Rights, holds: Option<&BTreeSet<String>>) -> String {
+    let namespaces = holds.cloned();
+    rights::Bound { role: role.word(), namespaces }.to_string()
+}
+
+/// Rights in a namespace that does not exist would come into force with whoever makes it: every one that is missing is
+/// named.
+fn has_namespaces(
+    site: &Site,
+    state: &mut State,
+    holds: Option<&BTreeSet<String>>,
+) -> Result<(), Failure> {
+    let Some(namespaces) = holds else { return Ok(()) };
+    let mut lacking = Vec::new();
+    with_api(site, state, async |api| {
+        lacking = missing(api, namespaces).await?;
+        Ok(())
+    })?;
+    match lacking.is_empty() {
+        true => Ok(()),
+        false => Err(Failure::new(
+            Kind::Usage,
+            format!("the cluster has no namespace {}: nothing was done", view::names(&lacking)),
+            format!("kubectl create namespace {}", lacking[0]),
+        )),
+    }
+}
+
+/// Rights for a user or a group whom the site's own issuer of tokens names.
+fn bind_only(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, Failure> {
+    let subject = match (&args.name, &args.group) {
+        (Some(name), None) => Subject::Person(name.clone()),
+        (None, Some(group)) => Subject::Group(group.clone()),
+        _ => {
+            return Err(Failure::new(
+                Kind::Usage,
+                "--bind-only is for one user or one group",
+                "zoisite access NAME --bind-only, or --group GROUP --bind-only",
+            ));
+        }
+    };
+    let role = args.role.unwrap_or(Rights::View);
+    let holds = holds_in(args, role)?;
+    let mut work = Working::briefly(state)?;
+    let state = &mut work.state;
+    has_namespaces(site, state, holds.as_ref())?;
+    let (whom, rights) = (whom(&subject), rights_in(role, holds.as_ref()));
+    let record = begin_run(state, &format!("rights of {whom}: {rights}"))?;
+    let wanted = Some((role.role(), holds.as_ref()));
+    let done = with_api(site, state, async |api| bind(api, &subject, wanted).await.map(|_| ()));
+    let outcome = match &done {
+        Ok(()) => "bound".to_owned(),
+        Err(failure) => failure.summary(),
+    };
+    end_run(state, record, &outcome)?;
+    done?;
+    view::out(&format!("{whom} has {rights}, until zoisite access … --revoke."));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn whom(subject: &Subject) -> String {
+    match subject {
+        Subject::Person(name) => name.clone(),
+        Subject::Group(group) => format!("the group {group}"),
+    }
 }
 
 /// A kubeconfig dials the API endpoint by its name, which this machine may not know.
@@ -370,10 +418,7 @@ fn revoke(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, Fail
     };
     let mut work = Working::briefly(state)?;
     let state = &mut work.state;
-    let whom = match &subject {
-        Subject::Person(name) => name.clone(),
-        Subject::Group(group) => format!("the group {group}"),
-    };
+    let whom = whom(&subject);
     let command = format!("rights of {whom} revoked");
     let record = begin_run(state, &command)?;
     let (mut groups, mut had) = (BTreeMap::new(), false);
@@ -408,8 +453,9 @@ fn revoke(site: &Site, state: State, args: &AccessArgs) -> Result<ExitCode, Fail
                 )
             }
             Some(group) => match groups.get(&Subject::Group(group.clone())) {
-                Some(role) => format!(
-                    "it is in {group}, which has {role}: zoisite access --group {group} --revoke"
+                Some(bound) => format!(
+                    "it is in {group}, which has {}: zoisite access --group {group} --revoke",
+                    in_words(bound)
                 ),
                 None => "nothing is bound to it".into(),
             },
@@ -442,12 +488,12 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
         *known = (known.0.max(entry.not_after), known.1 + 1);
     }
     let rights = |name: &str, group: Option<&str>| -> String {
-        let own = bound.get(&Subject::Person(name.to_owned())).cloned();
+        let own = bound.get(&Subject::Person(name.to_owned())).map(|own| in_words(own));
         let by_group = group.and_then(|group| match group {
             UNRESTRICTED => Some("everything, unrestricted".to_owned()),
             group => {
-                let role = bound.get(&Subject::Group(group.to_owned()))?;
-                Some(format!("{role}, as all in {group}"))
+                let own = bound.get(&Subject::Group(group.to_owned()))?;
+                Some(format!("{}, as all in {group}", in_words(own)))
             }
         });
         match (asked.is_ok(), own, by_group) {
@@ -465,8 +511,9 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
         .filter(|one| ledger.believes(one))
         .collect();
     // Rights of those whose certificates have all ended stand, and are worth nothing until the next one.
-    let asleep: Vec<(&Subject, &String)> = bound
+    let asleep: Vec<(&Subject, String)> = bound
         .iter()
+        .map(|(subject, own)| (subject, in_words(own)))
         .filter(|(subject, _)| match subject {
             Subject::Person(name) => !all.keys().any(|(known, _)| known == name),
             Subject::Group(name) => !all.keys().any(|(_, group)| *group == Some(name)),
@@ -482,7 +529,10 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
             .collect();
         let bindings: Vec<Value> = bound
             .iter()
-            .map(|(subject, role)| json!({"binding": subject.binding(), "role": role}))
+            .flat_map(|(subject, own)| own.iter().map(move |one| (subject, one)))
+            .map(|(subject, one)| {
+                json!({"binding": subject.binding(), "role": one.role, "namespaces": one.namespaces})
+            })
             .collect();
         let in_etcd: Vec<Value> = in_etcd
             .iter()
@@ -511,7 +561,7 @@ fn list(site: &Site, options: &Options) -> Result<ExitCode, Failure> {
                 Subject::Person(name) => (name.clone(), "–".to_owned()),
                 Subject::Group(name) => ("–".to_owned(), name.clone()),
             };
-            vec![name, (*role).clone(), group, "no certificate lives".into()]
+            vec![name, role.clone(), group, "no certificate lives".into()]
         });
         let in_etcd = in_etcd.iter().map(|entry| {
             let name = in_etcd_as(entry).to_owned();

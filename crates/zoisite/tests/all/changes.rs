@@ -213,10 +213,41 @@ fn rights_are_a_persons_own(lab_: &Lab) {
     let bound = ["dan", "--group", "wardens", "--role", "edit", "--expires", "8h", "--out"];
     let dan = out("dan.yaml");
     let words: Vec<&str> = bound.iter().copied().chain([dan.as_str()]).collect();
+    let _ = access(&words).ended(2).complains("nearly the whole cluster");
+    let words: Vec<&str> = words.iter().copied().chain(["--all-namespaces"]).collect();
     let _ = access(&words).ended(2).complains("in it too: cai").complains("--yes");
     let words: Vec<&str> = words.iter().copied().chain(["--yes"]).collect();
     let _ = access(&words).ended(0);
     assert!(lab_.may("cai.yaml", &["delete", "pods", "-A"]), "all in the group");
+    // Rights in namespaces hold there and nowhere else; every namespace that does not exist is named, and nothing is bound.
+    let eve = out("eve.yaml");
+    let edits = ["eve", "--role", "edit", "--expires", "8h", "--out", &eve, "--namespaces"];
+    let within = |names: &str| access(&[&edits[..], &[names]].concat());
+    let _ = within("birds,default,boats").ended(2).complains("no namespace birds, boats");
+    let made = ["create", "namespace", "birds"];
+    let _ = lab_.kubectl(&lab_.glass(), &lab_.api(), &made).ended(0);
+    let _ = within("birds,default").ended(0).complains("eve (edit in birds, default) until");
+    assert!(lab_.may("eve.yaml", &["delete", "pods", "-n", "birds"]));
+    assert!(lab_.may("eve.yaml", &["get", "secrets", "-n", "default"]));
+    assert!(!lab_.may("eve.yaml", &["delete", "pods", "-n", "kube-system"]));
+    assert!(!lab_.may("eve.yaml", &["create", "rolebindings", "-n", "birds"]));
+    let _ = within("birds").ended(0);
+    assert!(lab_.may("eve.yaml", &["delete", "pods", "-n", "birds"]));
+    assert!(!lab_.may("eve.yaml", &["get", "secrets", "-n", "default"]), "what was more is gone");
+    // Those whom the site's own issuer names get no certificate, whatever characters their names have.
+    let _ = access(&["sso:eve", "--role", "view"]).ended(2).complains("add --bind-only");
+    for name in ["sso:eve", "https://sso.saltmarsh.example/#eve"] {
+        let bound = access(&[name, "--bind-only", "--role", "admin", "--namespaces", "birds"]);
+        let _ = bound.ended(0).says(&format!("{name} has admin in birds"));
+        let may = ["auth", "can-i", "create", "rolebindings", "-n", "birds", "--as", name];
+        let glass = lab_.glass();
+        let _ = lab_.kubectl(&glass, &lab_.api(), &may).ended(0).says("yes");
+        let _ = access(&[name, "--revoke"]).ended(0).says("has no rights of their own");
+        let _ = lab_.kubectl(&glass, &lab_.api(), &may).ended(1).says("no");
+    }
+    let _ = access(&["eve", "--revoke"]).ended(0);
+    assert!(!lab_.may("eve.yaml", &["get", "pods", "-n", "birds"]));
+    let _ = lab_.kubectl(&lab_.glass(), &lab_.api(), &["delete", "namespace", "birds"]).ended(0);
     // Who, what, until when.
     let listed = access(&[]).ended(0);
     for (name, may) in [("ada", "view"), ("bea", "view"), ("cai", "edit, as all in wardens")] {

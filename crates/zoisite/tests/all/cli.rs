@@ -522,6 +522,17 @@ fn tokens_access_and_proofs_need_a_cluster_and_sensible_words() {
         .complains("a day at most");
     let _ = place.run(&["access", "ada", "--group", "system:masters"]).ended(2);
     let _ = place.run(&["access", "system:admin"]).ended(2);
+    let edits = ["access", "ada", "--role", "edit"];
+    let _ = place.run(&edits).ended(2).complains("--namespaces ONE,TWO, or --all-namespaces");
+    let both = [&edits[..], &["--namespaces", "birds", "--all-namespaces"]].concat();
+    let _ = place.run(&both).ended(2);
+    let wrong = [&edits[..], &["--namespaces", "Birds"]].concat();
+    let _ = place.run(&wrong).ended(2).complains("lower-case letters");
+    let most = ["access", "ada", "--role", "everything", "--namespaces", "birds"];
+    let _ = place.run(&most).ended(2).complains("the whole cluster");
+    let _ = place.run(&["access", "sso:ada"]).ended(2).complains("--bind-only");
+    let group = ["access", "ada", "--group", "wardens", "--bind-only"];
+    let _ = place.run(&group).ended(2).complains("one user or one group");
     let _ = place.run(&["access", "ada", "--break-glass", "--role", "edit"]).ended(2);
     let files = place.files();
     assert!(!files.iter().any(|(name, _)| name.contains("kube")), "{files:?}");

@@ -123,7 +123,7 @@ fn of_hosts_that_never_appear(lab_: &Lab) {
     let _ = lab_.on("tern-1", dials).ended(0);
     let _ = joining(&patience(10))
         .ended(3)
-        .says("asks, it connects to the API endpoint, and no request of its arrives");
+        .says("requests, it connects to the API endpoint, and no request of its arrives");
     let _ =
         lab_.on("tern-1", "systemctl stop dials; ip address del 10.77.0.104/24 dev host0").ended(0);
     let left = lab_.on("jetty-a", "nft list tables").ended(0);

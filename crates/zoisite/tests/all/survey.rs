@@ -172,7 +172,7 @@ fn everything_that_is_wrong_at_a_hostile_site_is_found_and_its_fixes_work() {
         })
         .collect();
     let wanted = [
-        "ibis → heron 2380: no answer",
+        "ibis → heron 2380: no-answer",
         "curlew,jetty-a,jetty-b,sandpiper,tern-1,tern-2,tern-3 → plover 6443: busy",
     ];
     assert_eq!(blocked, wanted.map(ToOwned::to_owned).into(), "{:#}", tried["blocked"]);

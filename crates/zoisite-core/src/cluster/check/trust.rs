@@ -73,6 +73,50 @@ impl Check<'_> {
         }
     }
 
+    /// An audit policy of the site's own.
+    pub(super) fn audit_policy(&mut self) {
+        let place = "control-plane.audit-policy";
+        let own = &self.cluster.control_plane.audit_policy;
+        if own.is_empty() {
+            return;
+        }
+        let rules = own.get("rules").and_then(Value::as_array).filter(|rules| !rules.is_empty());
+        let Some(rules) = rules else {
+            let finding = Finding::blocks("bad-audit-policy", format!("{place} has no rules"))
+                .fix("write: audit-policy.rules = [{ level = \"Metadata\" }]");
+            return self.add(finding, place, "records nothing");
+        };
+        let mut found = Vec::new();
+        let mut covered = false;
+        for (at, rule) in rules.iter().enumerate() {
+            let level = rule.get("level").and_then(Value::as_str).unwrap_or_default();
+            if !AUDIT_LEVELS.contains(&level) {
+                let why = format!("rule {} of {place} has the level '{level}'", at + 1);
+                let fix = format!("a level is one of {}", AUDIT_LEVELS.join(", "));
+                found.push(Finding::blocks("bad-audit-policy", why).fix(fix));
+            }
+            if !names_secrets(rule) || covered {
+                continue;
+            }
+            if level.starts_with("Request") {
+                let why = format!(
+                    "rule {} of {place} writes the content of secrets into the log",
+                    at + 1
+                );
+                found.push(Finding::warns("audit-reveals-secrets", why).fix(
+                    "put before it: { level = \"Metadata\", resources = [{ group = \"\", resources = [\"secrets\"] }] }",
+                ));
+            }
+            // The first rule that matches decides.
+            covered = rule.as_object().is_some_and(|rule| {
+                rule.keys().all(|key| matches!(key.as_str(), "level" | "resources" | "omitStages"))
+            });
+        }
+        for finding in found {
+            self.add(finding, &format!("{place}.rules"), "these rules");
+        }
+    }
+
     /// Whom API servers believe besides: issuers of tokens that the site has.
     pub(super) fn authentication(&mut self) {
         let place = "control-plane.authentication";
@@ -150,4 +194,28 @@ fn span(seconds: i64) -> String {
         s if s % 3_600 == 0 => format!("{} hours", s / 3_600),
         s => format!("{} minutes", s / 60),
     }
+}
+
+/// Levels of an audit policy (`audit.k8s.io/v1`, `Level`).
+const AUDIT_LEVELS: &[&str] = &["None", "Metadata", "Request", "RequestResponse"];
+
+/// Whether a rule of an audit policy matches requests for secrets.
+fn names_secrets(rule: &Value) -> bool {
+    let listed = |value: &Value, key: &str, what: &str| {
+        let list = value.get(key).and_then(Value::as_array);
+        list.is_none_or(|list| list.is_empty() || list.iter().any(|one| one == what || one == "*"))
+    };
+    // A rule about paths is about no resources.
+    if rule.get("nonResourceURLs").is_some() {
+        return false;
+    }
+    let groups = rule.get("resources").and_then(Value::as_array);
+    groups.is_none_or(|groups| {
+        groups.is_empty()
+            || groups.iter().any(|group| {
+                let core =
+                    group.get("group").and_then(Value::as_str).unwrap_or_default().is_empty();
+                core && listed(group, "resources", "secrets")
+            })
+    })
 }

@@ -140,6 +140,7 @@ impl Parser {
             controller_manager: self.settings(table, "controller-manager"),
             scheduler: self.settings(table, "scheduler"),
             authentication: self.settings(table, "authentication"),
+            audit_policy: self.settings(table, "audit-policy"),
         }
     }
 
