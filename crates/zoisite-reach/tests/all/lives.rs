@@ -480,6 +480,25 @@ impl Stage {
         self.cluster.etcd.members = wanted;
     }
 
+    /// Where the file drops members of a quorum that does not answer, and too few of them are seen to hold its data, a
+    /// person does what the refusal says: they are named again until it answers. Whether they were.
+    fn dropped_members_are_named_again(&mut self) -> bool {
+        let dropped = "the quorum does not answer, and the file drops members of it";
+        let known = self.begun.as_ref().map(|begun| begun.members.keys().cloned().collect());
+        let Some(known) = known.filter(|_| self.troubles.iter().any(|why| why.contains(dropped)))
+        else {
+            return false;
+        };
+        let wanted = std::mem::replace(&mut self.cluster.etcd.members, known);
+        for _ in 0..6 {
+            if self.raise() == Ended::Reached {
+                break;
+            }
+        }
+        self.cluster.etcd.members = wanted;
+        true
+    }
+
     /// Once all is fixed, raises come to what the file says, and everything that was acknowledged is there.
     pub fn must_converge(&mut self, when: &str) {
         self.world().fix();
@@ -500,10 +519,15 @@ impl Stage {
         }
         self.first_start_is_ended();
         let mut ended = Vec::new();
+        let mut named_again = false;
         for _ in 0..6 {
             ended.push(self.raise());
-            if ended.last() == Some(&Ended::Reached) {
-                break;
+            match ended.last() {
+                Some(Ended::Reached) => break,
+                Some(Ended::Refused) if !named_again => {
+                    named_again = self.dropped_members_are_named_again();
+                }
+                _ => {}
             }
         }
         assert_eq!(
