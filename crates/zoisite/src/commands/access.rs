@@ -168,6 +168,7 @@ pub fn run(options: &Options, args: &AccessArgs) -> Result<ExitCode, Failure> {
         )),
         (_, true) => revoke(&site, state, args),
         (Some(name), false) if let Some(folder) = &args.etcd => {
+            goes_into_certificates(name)?;
             super::etcd_client::give(&site, state, name, folder, args.expires)
         }
         (Some(_), false) if args.bind_only => bind_only(&site, state, args),

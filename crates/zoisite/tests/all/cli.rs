@@ -531,6 +531,8 @@ fn tokens_access_and_proofs_need_a_cluster_and_sensible_words() {
     let most = ["access", "ada", "--role", "everything", "--namespaces", "birds"];
     let _ = place.run(&most).ended(2).complains("the whole cluster");
     let _ = place.run(&["access", "sso:ada"]).ended(2).complains("--bind-only");
+    let in_etcd = ["access", "ada lovelace", "--etcd", "keys"];
+    let _ = place.run(&in_etcd).ended(2).complains("goes into no certificate");
     let group = ["access", "ada", "--group", "wardens", "--bind-only"];
     let _ = place.run(&group).ended(2).complains("one user or one group");
     let _ = place.run(&["access", "ada", "--break-glass", "--role", "edit"]).ended(2);
