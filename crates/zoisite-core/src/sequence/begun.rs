@@ -83,6 +83,16 @@ impl Begun {
         }
     }
 
+    /// The same, once a person has a snapshot put back. Members may have begun with one that was put back before and was
+    /// never proven: what is left of them serves no more, or they would be a quorum of their own.
+    pub fn restore(mut self, from: Restoring) -> Self {
+        let before = self.restoring.take().map(|before| before.hosts).unwrap_or_default();
+        let begins = |host: &HostName| from.hosts.contains(host) || self.members.contains_key(host);
+        self.left.extend(before.into_iter().filter(|host| !begins(host)));
+        self.restoring = Some(from);
+        self
+    }
+
     /// The same, once a quorum that begins with a snapshot was proven under this cluster id of etcd's.
     pub fn restored(&self, arm: &Arm, cluster_id: &str) -> Option<Self> {
         let Arm::Restore { from, .. } = arm else { return None };

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use crate::common::scene::{ID, Scene, index, needs};
 use crate::common::{SALTMARSH, at, changed, host, saltmarsh, stage};
-use zoisite_core::aim::{Arm, Next, Quorum};
+use zoisite_core::aim::{Arm, Next, Quorum, Restoring};
 use zoisite_core::cluster::{Cluster, Version, read};
 use zoisite_core::diagnosis::Trouble;
 use zoisite_core::holdings::{ETCD_UNIT, HostFacts, NodePut, Taint};
@@ -736,4 +736,25 @@ fn a_changed_controller_manager_goes_host_by_host_and_is_waited_for_at_its_port(
     assert_eq!(restarted, [&Operation::Restart(unit)], "the API server goes on");
     let waits = |o: &Operation| matches!(o, Operation::Settle { unit: u, port: Some(10_257), .. } if *u == unit);
     assert!(stretch.operations.iter().any(waits), "{:?}", stretch.operations);
+}
+
+/// Members that began with a snapshot before are looked for, and stopped, though another quorum begins elsewhere now.
+#[test]
+fn hosts_of_a_restore_that_was_cut_are_not_forgotten_by_the_next_one() {
+    let scene = Scene::bare();
+    let begun = Begun::of(&scene.cluster, ID, at("2026-11-23"));
+    let from = |hosts: &[&str], epoch| Restoring {
+        snapshot: "saved".into(),
+        sha256: "cafe".into(),
+        hosts: hosts.iter().map(|name| host(name)).collect(),
+        epoch,
+        of_epoch: 1,
+        lost: BTreeSet::new(),
+    };
+    let first = begun.restore(from(&["curlew", "plover", "heron"], 2));
+    assert!(first.left.is_empty());
+    let second = first.restore(from(&["curlew", "egret"], 3));
+    // heron is a member of the record itself, and curlew begins again.
+    assert_eq!(second.left, BTreeSet::from([host("plover")]));
+    assert_eq!(second.restoring.unwrap().epoch, 3);
 }

@@ -174,18 +174,18 @@ impl Stage {
     /// A person has a snapshot put back, on the members of the file; what was begun with another one is over.
     pub fn put_back(&mut self, snapshot: &str) {
         let hosts = self.cluster.etcd.members.iter().cloned().collect();
-        let Some(begun) = self.begun.as_mut().filter(|begun| begun.formed.is_some()) else {
+        let Some(begun) = self.begun.clone().filter(|begun| begun.formed.is_some()) else {
             return;
         };
         let last = begun.restoring.as_ref().map_or(begun.epoch, |from| from.epoch);
-        begun.restoring = Some(Restoring {
+        self.begun = Some(begun.restore(Restoring {
             snapshot: snapshot.to_owned(),
             sha256: zoisite_core::text::digest(snapshot),
             hosts,
             epoch: last + 1,
             of_epoch: 1,
             lost: Default::default(),
-        });
+        }));
     }
 
     /// Changes what is issued.

@@ -81,7 +81,7 @@ pub fn run(site: &Site, options: &Options, args: &RestoreArgs) -> Result<ExitCod
         return Err(Failure::new(Kind::Refused, what, "zoisite encryption shows which are known"));
     }
     let restoring = wanted(&begun, &snapshot, seen.hosts, lost);
-    work.state.put_begun(&Begun { restoring: Some(restoring), ..begun })?;
+    work.state.put_begun(&begun.restore(restoring))?;
     let raise = RaiseArgs::agreed(args.accept.clone());
     carry_through(site, options, &raise, &mut work, "snapshot restore")
 }
