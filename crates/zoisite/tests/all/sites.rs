@@ -125,6 +125,9 @@ fn a_password_for_sudo_is_asked_once_and_seen_by_nobody() {
     let mut terminal = Terminal::of(&lab_.command(&["raise", "--ask-sudo"]));
     terminal.until("password for sudo on the hosts");
     terminal.press("high-tide\n");
+    // The first raise of a cluster says what it changes, and asks.
+    terminal.until("Begin?");
+    terminal.press("y\n");
     assert_eq!(terminal.status(), 0, "{}", terminal.shown());
     assert!(!terminal.shown().contains("high-tide"));
     for host in ["heron", "egret", "ibis"] {
