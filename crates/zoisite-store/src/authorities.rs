@@ -29,8 +29,8 @@ pub fn replace(
     match ledger.replacing() {
         Some(other) if other != kind => return Err(StoreError::Replacing(other)),
         Some(_) => {
-            let told = ledger.confirmed_replacements(kind);
-            return turn(state, strongbox, told);
+            let confirmed = ledger.confirmed_replacements(kind);
+            return turn(state, strongbox, confirmed);
         }
         None => {}
     }

@@ -43,7 +43,7 @@ pub use model::{
     Programs, Registry, RegistryMirror, Role, ServicesBy, Settings, Signer, Snapshots, TimeService,
     Vrrp, Workers,
 };
-pub use names::{ClusterName, HostName, NameError, Version};
+pub use names::{ClusterName, HostName, NameError, Version, dns_label};
 pub use network_files::{NetworkFilesForm, NetworkFilesText, network_files};
 #[cfg(test)]
 pub(crate) use own_settings::{API_SERVER_OWN, CONTROLLER_MANAGER_OWN};

@@ -44,18 +44,25 @@ pub(crate) fn dns_name(name: &str, max: usize) -> Result<(), NameError> {
     if name.len() > max {
         return error(format!("{} characters, and at most {max} are possible", name.len()));
     }
-    for label in name.split('.') {
-        if label.is_empty() || label.len() > 63 {
-            return error("each part between dots has 1 to 63 characters".into());
-        }
-        if let Some(c) =
-            label.chars().find(|c| !(c.is_ascii_lowercase() || c.is_ascii_digit() || *c == '-'))
-        {
-            return error(format!("'{c}' cannot stand in a host name (RFC 1123: a-z, 0-9, '-')"));
-        }
-        if label.starts_with('-') || label.ends_with('-') {
-            return error("'-' cannot begin or end a name".into());
-        }
+    name.split('.').try_for_each(dns_label)
+}
+
+/// Checks that `label` is an RFC 1123 label in lower case: a part of a name, or a namespace.
+///
+/// # Errors
+/// When it is not, or has more than 63 characters.
+pub fn dns_label(label: &str) -> Result<(), NameError> {
+    let error = |why: String| Err(NameError(why));
+    if label.is_empty() || label.len() > 63 {
+        return error("each part between dots has 1 to 63 characters".into());
+    }
+    if let Some(c) =
+        label.chars().find(|c| !(c.is_ascii_lowercase() || c.is_ascii_digit() || *c == '-'))
+    {
+        return error(format!("'{c}' cannot stand in a host name (RFC 1123: a-z, 0-9, '-')"));
+    }
+    if label.starts_with('-') || label.ends_with('-') {
+        return error("'-' cannot begin or end a name".into());
     }
     Ok(())
 }

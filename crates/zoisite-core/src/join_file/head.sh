@@ -60,12 +60,7 @@ check_file() {
   for program in openssl sha256sum base64 gzip awk sed flock systemctl; do
     command -v "$program" >/dev/null || stop "$program is not there" "install its package, and run this again"
   done
-  sed '/^#signature$/,$d' "$file" >"$dir/signed"
-  sed -n '/^#signature$/,$p' "$file" | sed 1d | base64 -d >"$dir/signature" 2>/dev/null
-  printf '%s\n' "$signer" >"$dir/signer"
-  own=$(openssl pkey -pubin -in "$dir/signer" -outform DER 2>/dev/null | sha256sum)
-  if [ "${own%% *}" != "$by" ] ||
-    ! openssl dgst -sha256 -verify "$dir/signer" -signature "$dir/signature" "$dir/signed" >/dev/null 2>&1; then
+  if ! is_signed "$file" "$dir" || [ "$(openssl pkey -pubin -in "$dir/signer" -outform DER 2>/dev/null | sha256sum | cut -c 1-64)" != "$by" ]; then
     stop "this join file was cut or altered: its signature does not hold" "carry it here again; nothing was done"
   fi
   if [ -r "$known/signer" ] && [ "$(cat "$known/signer")" != "$by" ]; then

@@ -31,6 +31,7 @@ use crate::survey::survey_script;
 use crate::text::quote;
 
 const HEAD: &str = include_str!("head.sh");
+const SIGNATURE: &str = include_str!("signature.sh");
 const VERIFY: &str = include_str!("verify.sh");
 const CARRY: &str = include_str!("carry.sh");
 const ASKING: &str = include_str!("asking.sh");
@@ -133,7 +134,7 @@ pub fn verifier(signer: &Signer) -> String {
          {{\n\
          by={}\n\
          signer={}\n\
-         {VERIFY}\
+         {SIGNATURE}{VERIFY}\
          main \"$@\"\n\
          exit\n\
          }}\n",
@@ -166,7 +167,7 @@ fn head(to: Addressed<'_>, errand: Errand<'_>, signer: &Signer) -> String {
          rounds={}\n\
          by={by}\n\
          signer={}\n\
-         {HEAD}\
+         {SIGNATURE}{HEAD}\
          main \"$@\"\n\
          exit\n\
          }}\n",

@@ -10,15 +10,7 @@ refuse() {
 }
 prove() {
   [ -f "$1" ] && [ -r "$1" ] || refuse "the join file $1 cannot be read"
-  printf '%s\n' "$signer" >"$work/signer"
-  sed '/^#signature$/,$d' "$1" >"$work/signed"
-  sed '1,/^#signature$/d' "$1" >"$work/lines"
-  # What follows the signed text is its signature and nothing else, as sh would read on there.
-  if [ ! -s "$work/lines" ] || grep -q -v '^[A-Za-z0-9+/=]*$' "$work/lines" ||
-    ! base64 -d <"$work/lines" >"$work/signature" 2>/dev/null ||
-    ! openssl dgst -sha256 -verify "$work/signer" -signature "$work/signature" "$work/signed" >/dev/null 2>&1; then
-    refuse "the join file $1 was cut or altered, or is not signed by the key $by"
-  fi
+  is_signed "$1" "$work" || refuse "the join file $1 was cut or altered, or is not signed by the key $by"
   number=$(sed -n 's/^host=.* number=\([0-9][0-9]*\)$/\1/p' "$work/signed" | head -n 1)
   last=$(cat "$known/number" 2>/dev/null || echo 0)
   if [ -z "$number" ] || [ "$number" -lt "$last" ]; then

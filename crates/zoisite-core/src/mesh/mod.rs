@@ -187,9 +187,9 @@ pub fn stranger(
         endpoint.map(|endpoint| (host.clone(), endpoint.to_string()))
     };
     let found: Vec<(HostName, String)> = [one, other].into_iter().filter_map(open).collect();
-    let heard = |peer: &Option<Peer>| peer.as_ref().is_some_and(|peer| peer.answered);
+    let answered = |peer: &Option<Peer>| peer.as_ref().is_some_and(|peer| peer.answered);
     // What each side counts shows which direction is blocked.
-    let (what, fix) = match (found.as_slice(), heard(&there), heard(&back)) {
+    let (what, fix) = match (found.as_slice(), answered(&there), answered(&back)) {
         ([], ..) => (
             "neither has an endpoint by which the other finds it".to_owned(),
             "give one of them an endpoint".to_owned(),
@@ -199,7 +199,7 @@ pub fn stranger(
             "restart zoisite-mesh on one of them".to_owned(),
         ),
         (_, true, false) | (_, false, true) => {
-            let (deaf, speaks) = if heard(&there) { (other, one) } else { (one, other) };
+            let (deaf, speaks) = if answered(&there) { (other, one) } else { (one, other) };
             (
                 format!(
                     "{deaf} gets no packets from {speaks}, which gets those of {deaf}: one direction is blocked"

@@ -7,7 +7,7 @@ use std::process::ExitCode;
 use clap::Args;
 use jiff::Timestamp;
 use serde_json::{Value, json};
-use zoisite_core::cluster::Cluster;
+use zoisite_core::cluster::{Cluster, dns_label};
 use zoisite_core::holdings::person_kubeconfig;
 use zoisite_core::pki::{AuthorityKind, Ledger, LedgerEntry, Profile, person};
 use zoisite_store::State;
@@ -96,19 +96,11 @@ fn plain(text: &str, rule: &str) -> Result<String, String> {
     Ok(text.to_owned())
 }
 
-/// A name of a namespace (RFC 1123, a label).
 fn namespace_name(text: &str) -> Result<String, String> {
-    let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
-    let ends = |c: char| c == '-';
-    if text.is_empty()
-        || text.len() > 63
-        || !text.chars().all(fits)
-        || text.starts_with(ends)
-        || text.ends_with(ends)
-    {
-        return Err("a namespace has lower-case letters, digits and dashes".into());
+    match dns_label(text) {
+        Ok(()) => Ok(text.to_owned()),
+        Err(_) => Err("a namespace has lower-case letters, digits and dashes".into()),
     }
-    Ok(text.to_owned())
 }
 
 /// What a name in a certificate may be.
@@ -297,8 +289,7 @@ fn rights_in(role: Rights, holds: Option<&BTreeSet<String>>) -> String {
     rights::Bound { role: role.word(), namespaces }.to_string()
 }
 
-/// Rights in a namespace that does not exist would come into force with whoever makes it: every one that is missing is
-/// named.
+/// Rights in a missing namespace would take effect once it is made: every one that is missing is named.
 fn has_namespaces(
     site: &Site,
     state: &mut State,

@@ -199,23 +199,17 @@ fn span(seconds: i64) -> String {
 /// Levels of an audit policy (`audit.k8s.io/v1`, `Level`).
 const AUDIT_LEVELS: &[&str] = &["None", "Metadata", "Request", "RequestResponse"];
 
-/// Whether a rule of an audit policy matches requests for secrets.
+/// Whether a rule of an audit policy matches requests for secrets. One without resources is about all of them, but for
+/// a rule about paths.
 fn names_secrets(rule: &Value) -> bool {
-    let listed = |value: &Value, key: &str, what: &str| {
-        let list = value.get(key).and_then(Value::as_array);
-        list.is_none_or(|list| list.is_empty() || list.iter().any(|one| one == what || one == "*"))
-    };
-    // A rule about paths is about no resources.
-    if rule.get("nonResourceURLs").is_some() {
-        return false;
+    fn list<'a>(value: &'a Value, key: &str) -> Option<&'a Vec<Value>> {
+        value.get(key).and_then(Value::as_array).filter(|list| !list.is_empty())
     }
-    let groups = rule.get("resources").and_then(Value::as_array);
-    groups.is_none_or(|groups| {
-        groups.is_empty()
-            || groups.iter().any(|group| {
-                let core =
-                    group.get("group").and_then(Value::as_str).unwrap_or_default().is_empty();
-                core && listed(group, "resources", "secrets")
-            })
-    })
+    let secrets = |group: &Value| {
+        let core = group.get("group").and_then(Value::as_str).unwrap_or_default().is_empty();
+        let resources = list(group, "resources");
+        core && resources.is_none_or(|all| all.iter().any(|one| one == "secrets" || one == "*"))
+    };
+    rule.get("nonResourceURLs").is_none()
+        && list(rule, "resources").is_none_or(|groups| groups.iter().any(secrets))
 }

@@ -62,9 +62,9 @@ pub fn show(options: &Options) -> Result<ExitCode, Failure> {
         let all: Vec<_> = known
             .iter()
             .map(|one| {
-                let heard = one.reported.as_ref();
+                let report = one.reported.as_ref();
                 json!({"name": one.name, "mac": one.mac, "seeded": one.seeded,
-                       "reported": heard.map(|(at, _)| at), "facts": heard.map(|(_, facts)| facts),
+                       "reported": report.map(|(at, _)| at), "facts": report.map(|(_, facts)| facts),
                        "offer": offer(one)})
             })
             .collect();

@@ -158,7 +158,7 @@ type Done = BTreeMap<HostName, Result<WayIn, Trouble>>;
 
 /// The way in with the password, and the one without.
 struct Doors {
-    told: Hosts,
+    with_password: Hosts,
     without_prompts: Hosts,
 }
 
@@ -168,8 +168,8 @@ impl Doors {
         let carrier = carrier
             .with_password(password.clone())
             .map_err(|error| Failure::file("making a socket in", "/tmp".as_ref(), &error))?;
-        let told = road::hosts_over(site, targets, carrier, 0, Some(password));
-        Ok(Self { told, without_prompts: road::hosts_without_prompts(site, None)? })
+        let with_password = road::hosts_over(site, targets, carrier, 0, Some(password));
+        Ok(Self { with_password, without_prompts: road::hosts_without_prompts(site, None)? })
     }
 
     /// Opens a host and proves that it is open; what does not open it is taken back.
@@ -179,7 +179,7 @@ impl Doors {
         about: &Opened,
         key: &str,
     ) -> (HostName, Option<Opened>, Result<WayIn, Trouble>) {
-        let mut opened = match self.told.open(host, &about.user, key).await {
+        let mut opened = match self.with_password.open(host, &about.user, key).await {
             Ok(opened) => opened,
             // How far it came is not known where the connection broke off.
             Err(trouble) => return (host.clone(), Some(about.clone()), Err(trouble)),
@@ -199,7 +199,7 @@ impl Doors {
                 let mut trouble = trouble.fix(
                     "the server of SSH or sudo does not heed what was placed, and it was removed: look at sshd -T and sudo -l there",
                 );
-                match self.told.close_again(host, &opened).await {
+                match self.with_password.close_again(host, &opened).await {
                     Ok(()) => (host.clone(), None, Err(trouble)),
                     Err(why) => {
                         trouble.evidence.push(format!("taking it back: {}", why.answer));
@@ -212,7 +212,7 @@ impl Doors {
     }
 
     async fn close(&self) {
-        self.told.close().await;
+        self.with_password.close().await;
         self.without_prompts.close().await;
     }
 }
@@ -250,7 +250,7 @@ async fn open_all(
     let (first, others) = closed.split_at(1.min(closed.len()));
     for some in std::iter::once(first).chain(others.chunks(AT_ONCE)) {
         let looked = some.iter().map(|(host, user)| async move {
-            (host, doors.told.about_to_open(host, user, key).await)
+            (host, doors.with_password.about_to_open(host, user, key).await)
         });
         let mut ready = Vec::new();
         for (host, about) in futures_util::future::join_all(looked).await {

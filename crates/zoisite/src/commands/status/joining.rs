@@ -191,9 +191,9 @@ fn render(
         ));
         // What only the host itself can see, where it told of it.
         let report = carried.get(&one.host).and_then(|carried| carried.report.as_ref());
-        for told in report.map(|report| &report.body.stages).into_iter().flatten() {
-            let sign = sign(told, style);
-            out.push_str(&format!("  {sign} by its report, {}: {}\n", told.stage, told.seen));
+        for stage in report.map(|report| &report.body.stages).into_iter().flatten() {
+            let sign = sign(stage, style);
+            out.push_str(&format!("  {sign} by its report, {}: {}\n", stage.stage, stage.seen));
         }
     }
     let ready = all.iter().filter(|one| one.is_ready()).count();
